@@ -1,0 +1,122 @@
+// Package cli has the commands of the shell, a file each.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit codes, the same for every command.
+const (
+	exitOK    = 0
+	exitWrong = 1 // what was asked for did not come out as it should
+	exitUsage = 2 // the command was called in a way it does not understand
+)
+
+// errWrong ends a command with exitWrong without another word: what is wrong was told already.
+var errWrong = errors.New("not as it should be")
+
+// Main runs the program and gives its exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	return run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+}
+
+func run(ctx context.Context, args []string, out, errs io.Writer) int {
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return exitOK
+	case errors.Is(err, errWrong):
+		return exitWrong
+	case errors.As(err, &usage):
+		fmt.Fprintf(errs, "aditus: %v\n", err)
+		return exitUsage
+	}
+	fmt.Fprintf(errs, "aditus: %v\n", err)
+	return exitWrong
+}
+
+// usageError is a command line that is not understood.
+type usageError struct{ error }
+
+func newRoot() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "aditus",
+		Short: "Staged, watched rollouts that take themselves back",
+		Long: `Aditus brings workloads declared in Git to the sites where they run, in staged
+steps, watches health and metrics through every step, and takes a site back to
+the last proven revision by itself when a limit is breached.
+
+Start with: aditus demo`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          noArgs,
+	}
+	root.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+	})
+	root.AddCommand(newDemo(), newStatus(), newDraw(), newCheck(), newSchema(), newVersion())
+	return root
+}
+
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usageError{fmt.Errorf("%s does not take %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())}
+	}
+	return nil
+}
+
+// oneArg wants exactly one argument.
+func oneArg(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return usageError{fmt.Errorf("%s takes one %s, not %d; see %s --help", cmd.CommandPath(), what, len(args), cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// dataFlag adds --data to a command.
+func dataFlag(cmd *cobra.Command, into *string) {
+	cmd.Flags().StringVar(into, "data", "", "data `folder` (default $ADITUS_DATA, else "+shownDefault()+")")
+}
+
+func shownDefault() string { return "~/.local/state/aditus/demo" }
+
+// dataFolder gives the data folder to use.
+func dataFolder(given string) (string, error) {
+	if given != "" {
+		return filepath.Abs(given)
+	}
+	if given = os.Getenv("ADITUS_DATA"); given != "" {
+		return filepath.Abs(given)
+	}
+	state := os.Getenv("XDG_STATE_HOME")
+	if state == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", fmt.Errorf("find the data folder: %w; name one with --data", err)
+		}
+		state = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(state, "aditus", "demo"), nil
+}

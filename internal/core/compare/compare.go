@@ -1,0 +1,218 @@
+// Package compare holds three states of a berth against each other: applied, what was last put there; declared, what
+// Git says now; and live, what is really there. Every difference has a place and a kind.
+package compare
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"aditus/internal/core/declare"
+)
+
+// Kind says what a difference is.
+type Kind string
+
+const (
+	Pending  Kind = "pending"  // Git moved on
+	Drift    Kind = "drift"    // changed at the site
+	Conflict Kind = "conflict" // both, and not to the same value
+	Orphan   Kind = "orphan"   // live and ours, no longer declared
+	MarkOnly Kind = "mark"     // live is as declared already; only what is on record changes
+)
+
+// Difference is one place where the three do not agree. A value is nil where there is none.
+type Difference struct {
+	Pointer  string `json:"pointer"` // JSON Pointer (RFC 6901) into the desired state
+	Kind     Kind   `json:"kind"`
+	Applied  any    `json:"applied,omitempty"`
+	Declared any    `json:"declared,omitempty"`
+	Live     any    `json:"live,omitempty"`
+}
+
+// Part is the name of the part that the difference is in, or "" for what stands outside of parts.
+func (d Difference) Part() string {
+	rest, ok := strings.CutPrefix(d.Pointer, "/parts/")
+	if !ok {
+		return ""
+	}
+	name, _, _ := strings.Cut(rest, "/")
+	return strings.ReplaceAll(strings.ReplaceAll(name, "~1", "/"), "~0", "~")
+}
+
+// String tells the difference in words, without its kind.
+func (d Difference) String() string {
+	field := strings.TrimPrefix(d.Pointer, "/parts/")
+	switch {
+	case d.Live == nil && d.Kind != Pending:
+		return field + " is gone"
+	case d.Kind == Pending:
+		return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Declared))
+	case d.Kind == Orphan:
+		return field + " is live, but no longer declared"
+	}
+	return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Live))
+}
+
+func show(value any) string {
+	switch v := value.(type) {
+	case nil:
+		return "nothing"
+	case string:
+		return v
+	case map[string]any, []any:
+		return "…"
+	default:
+		text, _ := json.Marshal(v)
+		return string(text)
+	}
+}
+
+// Observed are the fields of a part that a site can show. The rest of a declaration, such as probes, lives in Aditus
+// alone and is never drift.
+var Observed = []string{"kind", "artifact", "instances", "environment", "values"}
+
+// Live is what is really at a site: by part, the Observed fields in the form of a declaration. A nil Live means that
+// nothing of the workload is there.
+type Live map[string]any
+
+// Three compares. A nil applied means that nothing was put there yet.
+func Three(applied, declared *declare.Desired, live Live) []Difference {
+	a, d := tree(applied), tree(declared)
+	l := any(nil)
+	if live != nil {
+		l = overlay(a, live)
+	}
+	var found []Difference
+	walk(&found, "", a, d, l)
+	return found
+}
+
+func tree(desired *declare.Desired) any {
+	if desired == nil {
+		return nil
+	}
+	text, err := json.Marshal(desired)
+	if err != nil {
+		panic(fmt.Sprintf("a desired state must marshal: %v", err))
+	}
+	var value any
+	if err := json.Unmarshal(text, &value); err != nil {
+		panic(fmt.Sprintf("marshalled JSON must parse: %v", err))
+	}
+	return value
+}
+
+// overlay is the applied state with all that a site can show replaced by what it shows.
+func overlay(applied any, live Live) any {
+	base, _ := applied.(map[string]any)
+	whole := maps.Clone(base)
+	if whole == nil {
+		whole = map[string]any{}
+	}
+	known, _ := base["parts"].(map[string]any)
+	parts := map[string]any{}
+	for name, seen := range live {
+		part := map[string]any{}
+		if before, ok := known[name].(map[string]any); ok {
+			maps.Copy(part, before)
+			for _, field := range Observed {
+				delete(part, field)
+			}
+		}
+		if fields, ok := seen.(map[string]any); ok {
+			maps.Copy(part, fields)
+		}
+		parts[name] = part
+	}
+	whole["parts"] = parts
+	return whole
+}
+
+// walk descends where any of the three is a mapping, so that a difference names the deepest place it can.
+func walk(found *[]Difference, pointer string, applied, declared, live any) {
+	a, isA := applied.(map[string]any)
+	d, isD := declared.(map[string]any)
+	l, isL := live.(map[string]any)
+	count := 0
+	for _, is := range []bool{isA, isD, isL} {
+		if is {
+			count++
+		}
+	}
+	if count >= 2 || (count == 1 && pointer == "") || (count == 1 && pointer == "/parts") {
+		keys := map[string]bool{}
+		for _, m := range []map[string]any{a, d, l} {
+			for key := range m {
+				keys[key] = true
+			}
+		}
+		for _, key := range slices.Sorted(maps.Keys(keys)) {
+			walk(found, pointer+"/"+declare.Escape(key), a[key], d[key], l[key])
+		}
+		return
+	}
+	if kind, differs := judge(applied, declared, live); differs {
+		if kind == Drift && applied == nil && declared == nil && strings.Count(pointer, "/") == 2 && strings.HasPrefix(pointer, "/parts/") {
+			kind = Orphan
+		}
+		*found = append(*found, Difference{Pointer: pointer, Kind: kind, Applied: applied, Declared: declared, Live: live})
+	}
+}
+
+func judge(applied, declared, live any) (Kind, bool) {
+	moved, changed := !reflect.DeepEqual(applied, declared), !reflect.DeepEqual(applied, live)
+	switch {
+	case moved && !changed:
+		return Pending, true
+	case !moved && changed:
+		return Drift, true
+	case moved && reflect.DeepEqual(declared, live):
+		return MarkOnly, true
+	case moved:
+		return Conflict, true
+	}
+	return "", false
+}
+
+// Stand is how a berth stands to Git.
+type Stand string
+
+const (
+	Aligned  Stand = "aligned"
+	Behind   Stand = "behind"   // Git moved on
+	Drifted  Stand = "drifted"  // changed by hand at the site
+	Diverged Stand = "diverged" // both
+	Absent   Stand = "absent"   // nothing there yet
+	Unread   Stand = "unread"   // no fresh look
+)
+
+// StandOf sums the differences up. live tells whether anything of the workload is at the site.
+func StandOf(differences []Difference, live bool) Stand {
+	if !live {
+		return Absent
+	}
+	moved, changed := false, false
+	for _, d := range differences {
+		switch d.Kind {
+		case Pending, MarkOnly:
+			moved = true
+		case Drift, Orphan:
+			changed = true
+		case Conflict:
+			moved, changed = true, true
+		}
+	}
+	switch {
+	case moved && changed:
+		return Diverged
+	case moved:
+		return Behind
+	case changed:
+		return Drifted
+	}
+	return Aligned
+}

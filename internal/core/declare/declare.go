@@ -1,0 +1,196 @@
+// Package declare reads declarations: it checks what was written, makes the desired state canonical and gives its
+// revision. It takes documents as trees of nodes with their places; parsing YAML text into them is package source's
+// work, and where files come from is none of its business.
+package declare
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+)
+
+// Format is the version of the declaration format that this package reads, the value of the key "aditus".
+const Format = 1
+
+// Desired is the desired state of one workload: everything declared for it. Its JSON form, made canonical, is what a
+// revision fingerprints.
+type Desired struct {
+	Format   int             `json:"aditus"`
+	Workload string          `json:"workload"`
+	About    string          `json:"about,omitempty"`
+	Sites    []string        `json:"sites"`
+	Parts    map[string]Part `json:"parts"`
+	Rollout  Rollout         `json:"rollout"`
+	Guards   []guard.Rule    `json:"guards,omitempty"`
+}
+
+// Kind is a kind of part.
+type Kind string
+
+const (
+	Service  Kind = "service"  // long-running instances
+	Settings Kind = "settings" // values that services read
+)
+
+// Kinds lists all kinds of part that can be declared.
+var Kinds = []Kind{Service, Settings}
+
+// Part is one piece of a workload. Which fields it has follows from its kind.
+type Part struct {
+	Kind        Kind              `json:"kind"`
+	Artifact    string            `json:"artifact,omitempty"` // OCI reference
+	Instances   int               `json:"instances"`
+	Environment map[string]string `json:"environment,omitempty"`
+	Ports       map[string]int    `json:"ports,omitempty"`
+	Probes      map[string]Probe  `json:"probes,omitempty"`
+	Metrics     *Metrics          `json:"metrics,omitempty"`
+	Values      map[string]string `json:"values,omitempty"` // settings
+}
+
+// Probe asks an instance how it is doing. One of HTTP and TCP is set.
+type Probe struct {
+	HTTP    *Endpoint `json:"http,omitempty"` // passes on a status from 200 to 399
+	TCP     *Endpoint `json:"tcp,omitempty"`  // passes when a connection opens
+	Every   Span      `json:"every"`
+	Timeout Span      `json:"timeout"`
+	Passes  int       `json:"passes"`
+	Fails   int       `json:"fails"`
+	Grace   Span      `json:"grace"`
+}
+
+// Thresholds are the probe's rules in the terms of package health.
+func (p Probe) Thresholds() health.Thresholds {
+	return health.Thresholds{Every: p.Every.Duration, Timeout: p.Timeout.Duration, Passes: p.Passes, Fails: p.Fails, Grace: p.Grace.Duration}
+}
+
+// Endpoint is a named port of a part and, for HTTP, a path on it.
+type Endpoint struct {
+	Port string `json:"port"`
+	Path string `json:"path,omitempty"`
+}
+
+// Metrics says where an instance exposes OpenMetrics text, and which counter counts its requests.
+type Metrics struct {
+	Endpoint
+	Requests string `json:"requests,omitempty"`
+}
+
+// Rollout says how a new revision comes in.
+type Rollout struct {
+	Stages   []Stage `json:"stages"`
+	Deadline Span    `json:"deadline"`  // for a stage's instances to become healthy
+	Proving  Span    `json:"proving"`   // full traffic under guard before a revision counts as healthy
+	CoolDown Span    `json:"cool-down"` // after a rollback, before anything is rolled out or back again
+	Interval Span    `json:"interval"`  // between two evaluations of the guards
+}
+
+// Stage is one step of a rollout.
+type Stage struct {
+	Share   float64 `json:"share"` // of the traffic on the new cohort, from 0 to 1
+	Soak    Span    `json:"soak"`
+	SignOff string  `json:"sign-off,omitempty"` // who is asked before the stage is left
+}
+
+// Span is a time.Duration that is written as Go writes it: 1m30s.
+type Span struct{ time.Duration }
+
+// MarshalText writes the span without empty units: 2m, not 2m0s.
+func (s Span) MarshalText() ([]byte, error) {
+	text := s.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return []byte(text), nil
+}
+
+// UnmarshalText reads a span.
+func (s *Span) UnmarshalText(text []byte) (err error) {
+	s.Duration, err = time.ParseDuration(string(text))
+	return err
+}
+
+// ServiceParts gives the names of the parts that run instances, sorted.
+func (d Desired) ServiceParts() []string {
+	var names []string
+	for name, part := range d.Parts {
+		if part.Kind == Service {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Version is what people call this desired state: the tag of its first service's artifact.
+func (d Desired) Version() string {
+	for _, name := range d.ServiceParts() {
+		return Tag(d.Parts[name].Artifact)
+	}
+	return ""
+}
+
+// Tag is the tag of an OCI reference, or the first digits of its digest where it has none.
+func Tag(artifact string) string {
+	if name, digest, ok := strings.Cut(artifact, "@"); ok {
+		if tag := tagOf(name); tag != "" {
+			return tag
+		}
+		_, hex, _ := strings.Cut(digest, ":")
+		return hex[:min(7, len(hex))]
+	}
+	return tagOf(artifact)
+}
+
+func tagOf(name string) string {
+	last := name[strings.LastIndex(name, "/")+1:]
+	_, tag, _ := strings.Cut(last, ":")
+	return tag
+}
+
+// Problem is something wrong in a declaration, for the person who wrote it.
+type Problem struct {
+	File       string `json:"file"`
+	Line       int    `json:"line"`
+	Column     int    `json:"column"`
+	Pointer    string `json:"pointer,omitempty"` // JSON Pointer (RFC 6901) to the value
+	Message    string `json:"message"`
+	Suggestion string `json:"suggestion,omitempty"`
+}
+
+// Error tells the problem as FILE:LINE:COLUMN: what is wrong; what to do.
+func (p Problem) Error() string {
+	text := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message)
+	if p.Suggestion != "" {
+		text += "; " + p.Suggestion
+	}
+	return text
+}
+
+// Problems are all that is wrong in what was read, in the order of files and lines.
+type Problems []Problem
+
+// Error tells the first problem and how many more there are.
+func (p Problems) Error() string {
+	switch len(p) {
+	case 0:
+		return "no problems"
+	case 1:
+		return p[0].Error()
+	}
+	return fmt.Sprintf("%s (and %d more)", p[0].Error(), len(p)-1)
+}
+
+// Sort puts the problems in the order of files and places.
+func (p Problems) Sort() {
+	slices.SortStableFunc(p, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+}

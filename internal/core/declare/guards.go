@@ -1,0 +1,212 @@
+package declare
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/signal"
+)
+
+var metricPattern = regexp.MustCompile(`^[a-zA-Z_:][a-zA-Z0-9_:]*$`)
+
+func (r *reader) guards(n Node, pointer string) []guard.Rule {
+	if n.Kind != List {
+		r.wrong(n, pointer, "", "guards must be a list, not %s", n.Kind)
+		return nil
+	}
+	var rules []guard.Rule
+	seen := map[string]bool{}
+	for i, item := range n.Items {
+		p := pointer + "/" + strconv.Itoa(i)
+		rule := guard.Rule{Breach: defaultCount, Missing: guard.MissingHolds, Then: guard.RollBack}
+		var limit Node
+		r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
+			"name": func(n Node, p string) {
+				rule.Name = r.text(n, p, "name")
+				if seen[rule.Name] {
+					r.wrong(n, p, "give each guard a name of its own", "there are two guards %q", rule.Name)
+				}
+				seen[rule.Name] = true
+			},
+			"signal": func(n Node, p string) { rule.Signal = r.source(n, p) },
+			"limit":  func(n Node, p string) { limit, rule.Limit = n, r.limit(n, p) },
+			"breach": func(n Node, p string) { rule.Breach = r.breach(n, p) },
+			"missing": func(n Node, p string) {
+				rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
+			},
+			"then": func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
+		})
+		if limit.Kind == Map && rule.Signal.Kind.Share() != (rule.Limit.Unit == guard.Share) {
+			want := "a number with a unit such as 250ms, 260 MB or a bare number"
+			if rule.Signal.Kind.Share() {
+				want = "a share such as 5 %, or points above old such as 0.5 points"
+			}
+			r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
+		}
+		rules = append(rules, rule)
+	}
+	return rules
+}
+
+func oneOf[W ~string](r *reader, n Node, pointer string, words ...W) W {
+	var names []string
+	for _, word := range words {
+		if n.Text == string(word) {
+			return word
+		}
+		names = append(names, string(word))
+	}
+	r.wrong(n, pointer, didYouMean(n.Text, names), "expected one of %s, not %q", quoted(names), n.Text)
+	return words[0]
+}
+
+// source reads a signal: a mapping with one key, which says how it is computed.
+func (r *reader) source(n Node, pointer string) signal.Source {
+	s := signal.Source{}
+	set := func(kind signal.Kind, read func(Node, string)) func(Node, string) {
+		return func(n Node, p string) {
+			s.Kind = kind
+			read(n, p)
+		}
+	}
+	where := func(series *signal.Series) func(Node, string) {
+		return func(n Node, p string) { series.Where = r.where(n, p) }
+	}
+	one := func(metric, what string, more map[string]func(Node, string), required ...string) func(Node, string) {
+		return func(n Node, p string) {
+			known := map[string]func(Node, string){
+				metric:  func(n Node, p string) { s.Of.Metric = r.metric(n, p) },
+				"where": where(&s.Of),
+			}
+			for key, read := range more {
+				known[key] = read
+			}
+			r.fields(n, p, what, append([]string{metric}, required...), known)
+		}
+	}
+	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
+		"ratio": set(signal.Ratio, func(n Node, p string) {
+			series := func(into *signal.Series) func(Node, string) {
+				return func(n Node, p string) {
+					r.fields(n, p, "a counter", []string{"counter"}, map[string]func(Node, string){
+						"counter": func(n Node, p string) { into.Metric = r.metric(n, p) }, "where": where(into),
+					})
+				}
+			}
+			s.To = &signal.Series{}
+			r.fields(n, p, "a ratio", []string{"of", "to"}, map[string]func(Node, string){"of": series(&s.Of), "to": series(s.To)})
+		}),
+		"share-above": set(signal.ShareAbove, one("histogram", "share-above", map[string]func(Node, string){
+			"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) },
+		}, "bound")),
+		"quantile": set(signal.Quantile, one("histogram", "quantile", map[string]func(Node, string){
+			"at": func(n Node, p string) { s.Quantile = r.percent(n, p) },
+		}, "at")),
+		"mean": set(signal.Mean, one("histogram", "mean", nil)),
+		"rate": set(signal.Rate, one("counter", "rate", nil)),
+		"gauge": set(signal.Gauge, one("metric", "gauge", map[string]func(Node, string){
+			"take": func(n Node, p string) {
+				if oneOf(r, n, p, "mean", "max") == "max" {
+					s.Kind = signal.GaugeMax
+				}
+			},
+		})),
+	})
+	if ok && len(n.Entries) != 1 {
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, share-above, quantile, mean, rate or gauge")
+	}
+	return s
+}
+
+func (r *reader) metric(n Node, pointer string) string {
+	if !metricPattern.MatchString(n.Text) {
+		r.wrong(n, pointer, "", "%q is no name of a metric", n.Text)
+	}
+	return n.Text
+}
+
+func (r *reader) where(n Node, pointer string) map[string][]string {
+	found := map[string][]string{}
+	r.entries(n, pointer, "where", func(label string, key, value Node, p string) {
+		switch value.Kind {
+		case Map, Null:
+			r.wrong(value, p, "", "a label's value is text or a list of texts, not %s", value.Kind)
+		case List:
+			for _, item := range value.Items {
+				found[label] = append(found[label], item.Text)
+			}
+		default:
+			found[label] = []string{value.Text}
+		}
+	})
+	return found
+}
+
+func (r *reader) limit(n Node, pointer string) guard.Limit {
+	var limit guard.Limit
+	set := func(into **float64) func(Node, string) {
+		return func(n Node, p string) {
+			value, unit := r.measure(n, p)
+			*into, limit.Unit = &value, unit
+		}
+	}
+	ok := r.fields(n, pointer, "a limit", nil, map[string]func(Node, string){
+		"at-most": set(&limit.AtMost), "above-old-by": set(&limit.AboveOldBy),
+	})
+	if ok && len(n.Entries) != 1 {
+		r.wrong(n, pointer, "", "a limit is one of at-most and above-old-by")
+	}
+	return limit
+}
+
+func (r *reader) breach(n Node, pointer string) guard.Count {
+	c := defaultCount
+	r.fields(n, pointer, "breach", nil, map[string]func(Node, string){
+		"intervals": func(n Node, p string) { c.Intervals = r.count(n, p, "intervals", 1, 100) },
+		"of":        func(n Node, p string) { c.Of = r.count(n, p, "of", 1, 100) },
+		"samples":   func(n Node, p string) { c.Samples = float64(r.count(n, p, "samples", 1, 1e9)) },
+	})
+	if c.Intervals > c.Of {
+		r.wrong(n, pointer, "", "%d intervals of the last %d can never be reached", c.Intervals, c.Of)
+	}
+	return c
+}
+
+// units give each unit's base unit and factor.
+var units = map[string]struct {
+	factor float64
+	unit   guard.Unit
+}{
+	"%": {0.01, guard.Share}, "points": {0.01, guard.Share}, "point": {0.01, guard.Share},
+	"B": {1, guard.Bytes}, "kB": {1e3, guard.Bytes}, "MB": {1e6, guard.Bytes}, "GB": {1e9, guard.Bytes},
+	"KiB": {1 << 10, guard.Bytes}, "MiB": {1 << 20, guard.Bytes}, "GiB": {1 << 30, guard.Bytes},
+	"": {1, guard.Plain},
+}
+
+// measure reads a number with its unit: 5 %, 0.5 points, 260 MB, 250ms, 12.
+func (r *reader) measure(n Node, pointer string) (float64, guard.Unit) {
+	if value, name, ok := quantity(n.Text); ok {
+		if unit, known := units[name]; known {
+			return value * unit.factor, unit.unit
+		}
+	}
+	if d, err := time.ParseDuration(strings.ReplaceAll(n.Text, " ", "")); err == nil {
+		return d.Seconds(), guard.Seconds
+	}
+	r.wrong(n, pointer, "write it like 5 %, 0.5 points, 260 MB, 250ms or 12", "expected a number with a unit, not %q", n.Text)
+	return 0, guard.Plain
+}
+
+var quantityPattern = regexp.MustCompile(`^(-?[0-9]+(?:\.[0-9]+)?)\s*([A-Za-z%]*)$`)
+
+func quantity(text string) (value float64, unit string, ok bool) {
+	match := quantityPattern.FindStringSubmatch(text)
+	if match == nil {
+		return 0, "", false
+	}
+	value, err := strconv.ParseFloat(match[1], 64)
+	return value, match[2], err == nil
+}

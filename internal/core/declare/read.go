@@ -1,0 +1,315 @@
+package declare
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"aditus/internal/core/guard"
+)
+
+// Values of what a declaration leaves out.
+var (
+	defaultProbe   = Probe{Every: Span{5 * time.Second}, Timeout: Span{time.Second}, Passes: 1, Fails: 3, Grace: Span{30 * time.Second}}
+	defaultRollout = Rollout{
+		Stages:   []Stage{{Share: 0.1, Soak: Span{2 * time.Minute}}, {Share: 1}},
+		Deadline: Span{3 * time.Minute}, Proving: Span{10 * time.Minute}, CoolDown: Span{10 * time.Minute}, Interval: Span{10 * time.Second},
+	}
+	defaultCount = guard.Count{Intervals: 3, Of: 5, Samples: 50}
+)
+
+// Limits on what is accepted.
+const (
+	maxInstances = 10000
+	maxName      = 63
+)
+
+var (
+	namePattern     = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+	variablePattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	// artifactPattern is the grammar of an OCI reference: registry host, repository path, tag or digest.
+	artifactPattern = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9.-]*(:[0-9]+)?(/[a-z0-9]+([._-]+[a-z0-9]+)*)+(:[A-Za-z0-9_][A-Za-z0-9._-]{0,127})?(@[a-z0-9]+:[0-9a-f]{32,})?$`)
+)
+
+// Read checks a document and gives the desired state it declares. The Desired is only worth using when there are no
+// problems; file is the name that problems are told with.
+func Read(file string, document Node) (Desired, Problems) {
+	r := &reader{file: file}
+	d := Desired{Format: Format, Parts: map[string]Part{}, Rollout: defaultRollout}
+	r.fields(document, "", "a declaration", []string{"aditus", "workload", "sites", "parts"}, map[string]func(Node, string){
+		"aditus": func(n Node, p string) {
+			if n.Text != strconv.Itoa(Format) {
+				r.wrong(n, p, "write aditus: 1", "this program reads format %d, not %q", Format, n.Text)
+			}
+		},
+		"workload": func(n Node, p string) { d.Workload = r.name(n, p, "a workload") },
+		"about":    func(n Node, p string) { d.About = r.text(n, p, "about") },
+		"sites":    func(n Node, p string) { d.Sites = r.names(n, p, "sites", "a site") },
+		"parts": func(n Node, p string) {
+			r.entries(n, p, "parts", func(name string, key, value Node, p string) {
+				if r.name(key, p, "a part") != "" {
+					d.Parts[name] = r.part(value, p)
+				}
+			})
+			if n.Kind == Map && len(n.Entries) == 0 {
+				r.wrong(n, p, "", "a workload needs at least one part")
+			}
+		},
+		"rollout": func(n Node, p string) { d.Rollout = r.rollout(n, p) },
+		"guards":  func(n Node, p string) { d.Guards = r.guards(n, p) },
+	})
+	r.problems.Sort()
+	return d, r.problems
+}
+
+func (r *reader) part(n Node, pointer string) Part {
+	kind := Kind("")
+	for _, entry := range n.Entries {
+		if entry.Key.Text == "kind" {
+			kind = Kind(entry.Value.Text)
+		}
+	}
+	part := Part{Kind: kind}
+	isKind := func(Node, string) {}
+	switch kind {
+	case Service:
+		part.Instances = 1
+		r.service(n, pointer, &part, isKind)
+	case Settings:
+		r.fields(n, pointer, "a settings part", []string{"values"}, map[string]func(Node, string){
+			"kind":   isKind,
+			"values": func(n Node, p string) { part.Values = r.texts(n, p, "values", nil) },
+		})
+	default:
+		r.fields(n, pointer, "a part", []string{"kind"}, map[string]func(Node, string){
+			"kind": func(n Node, p string) {
+				r.wrong(n, p, didYouMean(n.Text, words(Kinds)), "there is no kind of part %q", n.Text)
+			},
+			"artifact": isKind, "instances": isKind, "environment": isKind, "ports": isKind, "probes": isKind, "metrics": isKind, "values": isKind,
+		})
+	}
+	return part
+}
+
+func (r *reader) service(n Node, pointer string, part *Part, isKind func(Node, string)) {
+	type usedPort struct {
+		at      Node
+		pointer string
+		name    string
+	}
+	var used []usedPort
+	uses := func(n Node, p string) string {
+		name := r.text(n, p, "port")
+		used = append(used, usedPort{n, p, name})
+		return name
+	}
+	r.fields(n, pointer, "a service part", []string{"kind", "artifact"}, map[string]func(Node, string){
+		"kind": isKind,
+		"artifact": func(n Node, p string) {
+			part.Artifact = r.text(n, p, "artifact")
+			if part.Artifact != "" && (!artifactPattern.MatchString(part.Artifact) || Tag(part.Artifact) == "") {
+				r.wrong(n, p, "write HOST/PATH:TAG or HOST/PATH@sha256:…", "%q is no OCI reference with a tag or digest", part.Artifact)
+			}
+		},
+		"instances":   func(n Node, p string) { part.Instances = r.count(n, p, "instances", 0, maxInstances) },
+		"environment": func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) },
+		"ports": func(n Node, p string) {
+			part.Ports = map[string]int{}
+			r.entries(n, p, "ports", func(name string, key, value Node, p string) {
+				part.Ports[name] = r.count(value, p, "a port", 1, 65535)
+			})
+		},
+		"probes": func(n Node, p string) {
+			part.Probes = map[string]Probe{}
+			r.entries(n, p, "probes", func(name string, key, value Node, p string) { part.Probes[name] = r.probe(value, p, uses) })
+		},
+		"metrics": func(n Node, p string) {
+			m := &Metrics{Endpoint: Endpoint{Path: "/metrics"}}
+			part.Metrics = m
+			r.fields(n, p, "metrics", []string{"port"}, map[string]func(Node, string){
+				"port":     func(n Node, p string) { m.Port = uses(n, p) },
+				"path":     func(n Node, p string) { m.Path = r.path(n, p) },
+				"requests": func(n Node, p string) { m.Requests = r.text(n, p, "requests") },
+			})
+		},
+	})
+	for _, u := range used {
+		if _, ok := part.Ports[u.name]; !ok && u.name != "" {
+			r.wrong(u.at, u.pointer, didYouMean(u.name, keysOf(part.Ports)), "the part has no port %q", u.name)
+		}
+	}
+}
+
+func (r *reader) probe(n Node, pointer string, port func(Node, string) string) Probe {
+	probe := defaultProbe
+	endpoint := func(path bool) func(Node, string) *Endpoint {
+		return func(n Node, p string) *Endpoint {
+			e := &Endpoint{}
+			known := map[string]func(Node, string){"port": func(n Node, p string) { e.Port = port(n, p) }}
+			if path {
+				e.Path = "/"
+				known["path"] = func(n Node, p string) { e.Path = r.path(n, p) }
+			}
+			r.fields(n, p, "a probe's endpoint", []string{"port"}, known)
+			return e
+		}
+	}
+	ok := r.fields(n, pointer, "a probe", nil, map[string]func(Node, string){
+		"http":    func(n Node, p string) { probe.HTTP = endpoint(true)(n, p) },
+		"tcp":     func(n Node, p string) { probe.TCP = endpoint(false)(n, p) },
+		"every":   func(n Node, p string) { probe.Every = r.span(n, p, time.Second) },
+		"timeout": func(n Node, p string) { probe.Timeout = r.span(n, p, time.Millisecond) },
+		"passes":  func(n Node, p string) { probe.Passes = r.count(n, p, "passes", 1, 100) },
+		"fails":   func(n Node, p string) { probe.Fails = r.count(n, p, "fails", 1, 100) },
+		"grace":   func(n Node, p string) { probe.Grace = r.span(n, p, 0) },
+	})
+	if ok && (probe.HTTP == nil) == (probe.TCP == nil) {
+		r.wrong(n, pointer, "write one of http: and tcp:", "a probe asks by http or by tcp")
+	}
+	return probe
+}
+
+func (r *reader) rollout(n Node, pointer string) Rollout {
+	out := defaultRollout
+	r.fields(n, pointer, "rollout", nil, map[string]func(Node, string){
+		"stages":    func(n Node, p string) { out.Stages = r.stages(n, p) },
+		"deadline":  func(n Node, p string) { out.Deadline = r.span(n, p, time.Second) },
+		"proving":   func(n Node, p string) { out.Proving = r.span(n, p, 0) },
+		"cool-down": func(n Node, p string) { out.CoolDown = r.span(n, p, 0) },
+		"interval":  func(n Node, p string) { out.Interval = r.span(n, p, time.Second) },
+	})
+	return out
+}
+
+func (r *reader) stages(n Node, pointer string) []Stage {
+	if n.Kind != List || len(n.Items) == 0 {
+		r.wrong(n, pointer, "", "stages must be a list of at least one stage, the last with the share 100 %%")
+		return nil
+	}
+	var stages []Stage
+	for i, item := range n.Items {
+		stage, p := Stage{}, pointer+"/"+strconv.Itoa(i)
+		r.fields(item, p, "a stage", []string{"share"}, map[string]func(Node, string){
+			"share":    func(n Node, p string) { stage.Share = r.percent(n, p) },
+			"soak":     func(n Node, p string) { stage.Soak = r.span(n, p, 0) },
+			"sign-off": func(n Node, p string) { stage.SignOff = r.text(n, p, "sign-off") },
+		})
+		if i > 0 && stage.Share <= stages[i-1].Share && stage.Share > 0 {
+			r.wrong(item, p, "", "each stage's share must be larger than the one before")
+		}
+		stages = append(stages, stage)
+	}
+	if last := stages[len(stages)-1]; last.Share != 1 {
+		r.wrong(n.Items[len(n.Items)-1], pointer, "add a stage with share: 100 %", "the last stage must have the share 100 %%")
+	}
+	return stages
+}
+
+func (r *reader) name(n Node, pointer, what string) string {
+	if n.Kind != Text || len(n.Text) > maxName || !namePattern.MatchString(n.Text) {
+		r.wrong(n, pointer, "write it like fare-engine-2", "the name of %s is made of at most %d lower-case letters, digits and single hyphens, and starts with a letter", what, maxName)
+		return ""
+	}
+	return n.Text
+}
+
+func (r *reader) names(n Node, pointer, what, one string) []string {
+	if n.Kind != List || len(n.Items) == 0 {
+		r.wrong(n, pointer, "", "%s must be a list of at least one name, such as [north, south]", what)
+		return nil
+	}
+	var names []string
+	for i, item := range n.Items {
+		p := pointer + "/" + strconv.Itoa(i)
+		if name := r.name(item, p, one); name != "" && slices.Contains(names, name) {
+			r.wrong(item, p, "", "%q stands here twice", name)
+		} else if name != "" {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (r *reader) text(n Node, pointer, what string) string {
+	if n.Kind != Text || n.Text == "" {
+		r.wrong(n, pointer, "", "%s must be text, not %s", what, n.Kind)
+		return ""
+	}
+	return n.Text
+}
+
+func (r *reader) path(n Node, pointer string) string {
+	path := r.text(n, pointer, "path")
+	if path != "" && !strings.HasPrefix(path, "/") {
+		r.wrong(n, pointer, "write /"+path, "a path starts with /")
+	}
+	return path
+}
+
+// texts reads a mapping of texts. Numbers and true or false are taken as they were written.
+func (r *reader) texts(n Node, pointer, what string, key *regexp.Regexp) map[string]string {
+	found := map[string]string{}
+	r.entries(n, pointer, what, func(name string, at, value Node, p string) {
+		switch {
+		case key != nil && !key.MatchString(name):
+			r.wrong(at, p, "", "%q is no name of a variable: letters, digits and underscores, not starting with a digit", name)
+		case value.Kind == List || value.Kind == Map:
+			r.wrong(value, p, "put it in quotation marks to mean text", "a value of %s must be text, not %s", what, value.Kind)
+		default:
+			found[name] = value.Text
+		}
+	})
+	return found
+}
+
+func (r *reader) count(n Node, pointer, what string, least, most int) int {
+	number, err := strconv.Atoi(n.Text)
+	if n.Kind != Number || err != nil || number < least || number > most {
+		r.wrong(n, pointer, "", "%s must be a whole number from %d to %d", what, least, most)
+		return least
+	}
+	return number
+}
+
+func (r *reader) span(n Node, pointer string, least time.Duration) Span {
+	d, err := time.ParseDuration(n.Text)
+	if err != nil || (n.Kind != Text && n.Text != "0") {
+		r.wrong(n, pointer, "write it like 90s, 2m or 1h30m", "expected a length of time, not %q", n.Text)
+		return Span{max(least, time.Second)}
+	}
+	if d < least {
+		r.wrong(n, pointer, "", "must be at least %s", least)
+		return Span{max(least, time.Second)}
+	}
+	return Span{d}
+}
+
+func (r *reader) percent(n Node, pointer string) float64 {
+	value, unit, ok := quantity(n.Text)
+	if !ok || unit != "%" || value <= 0 || value > 100 {
+		r.wrong(n, pointer, "write it like 5 %", "expected a share above 0 %% and up to 100 %%, not %q", n.Text)
+		return 0
+	}
+	return value / 100
+}
+
+func keysOf[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+func words[W ~string](list []W) []string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = string(w)
+	}
+	return out
+}
+
+func quoted(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}

@@ -1,0 +1,332 @@
+// Package guard judges signals: it holds a rule's limit against what the old and the new cohort showed and gives a
+// verdict with its evidence. It decides nothing about a rollout; that is package rollout's part.
+package guard
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"aditus/internal/core/signal"
+)
+
+// Rule is a guard as declared.
+type Rule struct {
+	Name    string        `json:"name"`
+	Signal  signal.Source `json:"signal"`
+	Limit   Limit         `json:"limit"`
+	Breach  Count         `json:"breach"`
+	Missing Missing       `json:"missing"`
+	Then    Action        `json:"then"`
+}
+
+// Limit is absolute (AtMost), or how far new may lie above old at the same time (AboveOldBy). Exactly one is set.
+type Limit struct {
+	AtMost     *float64 `json:"at-most,omitempty"`
+	AboveOldBy *float64 `json:"above-old-by,omitempty"`
+	Unit       Unit     `json:"unit"`
+}
+
+// Relative tells whether the limit is held against the old cohort.
+func (l Limit) Relative() bool { return l.AboveOldBy != nil }
+
+// Value is the number that must not be exceeded, in base units: shares from 0 to 1, bytes, seconds.
+func (l Limit) Value() float64 {
+	if l.Relative() {
+		return *l.AboveOldBy
+	}
+	if l.AtMost == nil {
+		return math.Inf(1)
+	}
+	return *l.AtMost
+}
+
+// Count decides by counting: a breach is Intervals of the last Of intervals beyond the limit, where an interval counts
+// once it holds Samples samples. Neighbours that hold fewer are judged together.
+type Count struct {
+	Intervals int     `json:"intervals"`
+	Of        int     `json:"of"`
+	Samples   float64 `json:"samples"`
+}
+
+// Missing says what it means when a signal is silent.
+type Missing string
+
+const (
+	MissingHolds    Missing = "hold"   // nothing advances until it speaks again
+	MissingBreaches Missing = "breach" // silence is as bad as a breach
+	MissingIgnored  Missing = "ignore" // silence counts as clear
+)
+
+// Action is what a breach does.
+type Action string
+
+const (
+	RollBack Action = "roll back"
+	Hold     Action = "hold"
+	Tell     Action = "tell"
+)
+
+// Word is a verdict in one word.
+type Word string
+
+const (
+	Clear     Word = "clear"
+	Undecided Word = "undecided"
+	Breach    Word = "breach"
+	Silent    Word = "silent"
+)
+
+// Interval is one evaluation: what each cohort showed, nil where it showed nothing.
+type Interval struct {
+	At       time.Time
+	Old, New *signal.Point
+}
+
+// Verdict is a guard's judgement with its evidence.
+type Verdict struct {
+	Guard      string        `json:"guard"`
+	Word       Word          `json:"word"`
+	Limit      Limit         `json:"limit"`
+	Then       Action        `json:"then"`
+	Missing    Missing       `json:"missing"`
+	Old        *Estimate     `json:"old,omitempty"`
+	New        *Estimate     `json:"new,omitempty"`
+	Difference *Estimate     `json:"difference,omitempty"` // new less old
+	Beyond     int           `json:"beyond"`               // intervals beyond the limit, of the last Judged
+	Judged     int           `json:"judged"`
+	Of         int           `json:"of"`
+	Wait       time.Duration `json:"wait,omitempty"`  // Undecided: about how long until it can be decided
+	Since      time.Time     `json:"since,omitempty"` // Silent: the last time it spoke
+	At         time.Time     `json:"at"`
+}
+
+// Stops tells whether the verdict keeps a rollout from advancing.
+func (v Verdict) Stops() bool {
+	switch v.Word {
+	case Clear:
+		return false
+	case Silent:
+		return v.Missing != MissingIgnored
+	case Breach:
+		return v.Then != Tell
+	}
+	return true
+}
+
+// Margin is how far the signal is from its limit, as a share of the limit: 1 at nought, 0 at the limit, negative
+// beyond it. It is false while there is nothing to measure.
+func (v Verdict) Margin() (float64, bool) {
+	reached := v.New
+	if v.Limit.Relative() {
+		reached = v.Difference
+	}
+	limit := v.Limit.Value()
+	if reached == nil || limit == 0 || math.IsInf(limit, 0) {
+		return 0, false
+	}
+	return 1 - reached.Value/limit, true
+}
+
+// silentAfter is how many evaluation intervals may pass without a sample before a signal counts as silent.
+const silentAfter = 3
+
+// Judge gives the verdict on history, oldest interval first, as of now. Only intervals under the same share should be
+// in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
+func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
+	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Of: rule.Breach.Of, At: now}
+	judged := merge(rule, history)
+	if len(judged) > rule.Breach.Of {
+		judged = judged[len(judged)-rule.Breach.Of:]
+	}
+	for _, interval := range judged {
+		if beyond(rule, interval) {
+			v.Beyond++
+		}
+	}
+	v.Judged = len(judged)
+	evidence := recent(history, judged)
+	if v.Beyond >= rule.Breach.Intervals {
+		evidence = slices.DeleteFunc(judged, func(i Interval) bool { return !beyond(rule, i) })
+	}
+	v.Old, v.New, v.Difference = estimate(rule.Signal, evidence)
+
+	spoke := began
+	for _, interval := range history {
+		if interval.New != nil && (interval.Old != nil || !rule.Limit.Relative()) && interval.At.After(spoke) {
+			spoke = interval.At
+		}
+	}
+	switch {
+	case v.Beyond >= rule.Breach.Intervals:
+		v.Word = Breach
+	case now.Sub(spoke) > silentAfter*every:
+		v.Word, v.Since = Silent, spoke
+		if rule.Missing == MissingBreaches {
+			v.Word = Breach
+		}
+	case v.Judged >= rule.Breach.Of:
+		v.Word = Clear
+	default:
+		v.Word = Undecided
+		v.Wait = time.Duration(rule.Breach.Of-v.Judged) * pace(len(history), v.Judged, every)
+	}
+	return v
+}
+
+// AgainstLast fills in what the old cohort can no longer show once the new one has all the traffic: what it showed
+// last, over as many intervals as the rule counts. before is the history under the shares before.
+func AgainstLast(rule Rule, before, history []Interval) []Interval {
+	var last *signal.Point
+	for i, n := len(before)-1, 0; i >= 0 && n < rule.Breach.Of; i-- {
+		if before[i].Old != nil {
+			last, n = join(rule.Signal, before[i].Old, last), n+1
+		}
+	}
+	filled := slices.Clone(history)
+	for i := range filled {
+		if filled[i].Old == nil {
+			filled[i].Old = last
+		}
+	}
+	return filled
+}
+
+// pace is how long one judged interval takes at the present flow of samples.
+func pace(seen, judged int, every time.Duration) time.Duration {
+	if judged == 0 {
+		return time.Duration(max(1, seen)) * every
+	}
+	return max(every, every*time.Duration(seen)/time.Duration(judged))
+}
+
+// merge joins neighbouring intervals until each holds enough samples, and drops a last one that does not yet.
+func merge(rule Rule, history []Interval) []Interval {
+	judged := make([]Interval, 0, len(history))
+	var open Interval
+	for _, interval := range history {
+		open.At = interval.At
+		open.Old, open.New = join(rule.Signal, open.Old, interval.Old), join(rule.Signal, open.New, interval.New)
+		if enough(rule, open.New) && (!rule.Limit.Relative() || enough(rule, open.Old)) {
+			judged, open = append(judged, open), Interval{}
+		}
+	}
+	return judged
+}
+
+func enough(rule Rule, p *signal.Point) bool { return p != nil && p.Whole >= rule.Breach.Samples }
+
+func join(source signal.Source, a, b *signal.Point) *signal.Point {
+	if a == nil || b == nil {
+		if a == nil {
+			return b
+		}
+		return a
+	}
+	sum := signal.Point{At: b.At, Tally: a.Add(b.Tally)}
+	if value, ok := source.Value(sum.Tally); ok {
+		sum.Value = value
+	} else {
+		sum.Value = b.Value
+	}
+	if source.Kind == signal.Rate || source.Kind == signal.Quantile {
+		sum.Value = (a.Value*a.Whole + b.Value*b.Whole) / max(1e-12, a.Whole+b.Whole)
+	}
+	return &sum
+}
+
+func beyond(rule Rule, interval Interval) bool {
+	if rule.Limit.Relative() {
+		return interval.New.Value-interval.Old.Value > rule.Limit.Value()
+	}
+	return interval.New.Value > rule.Limit.Value()
+}
+
+// recent gives the intervals that the judged ones were made from, or all while nothing can be judged.
+func recent(history, judged []Interval) []Interval {
+	if len(judged) < 2 {
+		return history
+	}
+	for i, interval := range history {
+		if interval.At.Equal(judged[0].At) {
+			return history[i:]
+		}
+	}
+	return history
+}
+
+// Unit is what a limit and its signal are counted in.
+type Unit string
+
+const (
+	Share   Unit = "share"   // 0 to 1, shown in per cent; differences of shares in points
+	Bytes   Unit = "bytes"   // shown in kB, MB, GB (powers of 1000)
+	Seconds Unit = "seconds" // shown in ms or s
+	Plain   Unit = "plain"   // a bare number
+)
+
+// Format gives a value with its unit, in the resolution a person reads: 9.1 %, 214 MB, 180 ms.
+func (u Unit) Format(value float64) string {
+	switch u {
+	case Share:
+		return trim(value*100, 2) + " %"
+	case Bytes:
+		for _, step := range []struct {
+			size float64
+			name string
+		}{{1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+			if math.Abs(value) >= step.size {
+				return trim(value/step.size, 3) + " " + step.name
+			}
+		}
+		return trim(value, 3) + " B"
+	case Seconds:
+		if math.Abs(value) < 1 {
+			return trim(value*1000, 3) + " ms"
+		}
+		return trim(value, 2) + " s"
+	}
+	return trim(value, 3)
+}
+
+// FormatDifference is Format for the difference of two values: shares differ by points.
+func (u Unit) FormatDifference(value float64) string {
+	sign := ""
+	if value > 0 {
+		sign = "+"
+	}
+	if u == Share {
+		return sign + trim(value*100, 2) + " points"
+	}
+	return sign + u.Format(value)
+}
+
+// trim writes a number with about the given count of digits that matter and no fewer than its whole part.
+func trim(value float64, digits int) string {
+	size := math.Abs(value)
+	decimals := digits
+	for edge := 1.0; decimals > 0 && size >= edge; edge *= 10 {
+		decimals--
+	}
+	return fmt.Sprintf("%.*f", decimals, value)
+}
+
+// String tells the limit in words: at most 5 %, at most 0.5 points above old.
+func (l Limit) String() string {
+	switch {
+	case l.AboveOldBy != nil && l.Unit == Share:
+		return "at most " + short(*l.AboveOldBy*100) + " points above old"
+	case l.AboveOldBy != nil:
+		return "at most " + l.Unit.Format(*l.AboveOldBy) + " above old"
+	case l.AtMost == nil:
+		return "no limit"
+	case l.Unit == Share:
+		return "at most " + short(*l.AtMost*100) + " %"
+	case l.Unit == Plain:
+		return "at most " + short(*l.AtMost)
+	}
+	return "at most " + l.Unit.Format(*l.AtMost)
+}
+
+func short(value float64) string { return fmt.Sprintf("%.6g", value) }

@@ -1,0 +1,53 @@
+package rollout
+
+import (
+	"fmt"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
+)
+
+// Question is what is to be known before a declared revision may come to a berth by itself.
+type Question struct {
+	Stand        compare.Stand
+	Declared     declare.Fingerprint
+	Applied      declare.Fingerprint
+	ByHand       bool // a person asked; a site's course is not waited for
+	Fresh        bool
+	Stale        string
+	Barred       bool
+	BarredWhy    string
+	After        string // the site whose proof is waited for, "" for none
+	AfterProven  bool   // that site has proven the declared revision
+	LastRollback time.Time
+	CoolDown     time.Duration
+	Automatic    bool // the site takes revisions by itself
+}
+
+// MayStart tells whether a rollout may start now, and in a few words why not where it may not.
+func MayStart(q Question, now time.Time) (bool, string) {
+	switch {
+	case q.Declared == "" || q.Declared == q.Applied:
+		return false, ""
+	case !q.Fresh:
+		return false, "waits for a fresh look: " + q.Stale
+	case q.Barred:
+		return false, "barred here: " + q.BarredWhy
+	case q.Stand == compare.Drifted || q.Stand == compare.Diverged:
+		return false, "changed by hand at the site; nothing is overwritten until a person says so"
+	}
+	if left := q.CoolDown - now.Sub(q.LastRollback); !q.LastRollback.IsZero() && left > 0 {
+		return false, fmt.Sprintf("cools down for %s after the last rollback", say.Span(left))
+	}
+	switch {
+	case q.ByHand:
+		return true, ""
+	case !q.Automatic:
+		return false, "this site takes revisions by hand"
+	case q.After != "" && !q.AfterProven:
+		return false, fmt.Sprintf("waits until %s has proven it", q.After)
+	}
+	return true, ""
+}

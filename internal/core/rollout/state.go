@@ -1,0 +1,217 @@
+// Package rollout is the state machine of a rollout: from a state, what was observed, a person's commands and the time
+// it makes the next state, what it wants of the target, and facts for the ledger. It never acts itself.
+package rollout
+
+import (
+	"math"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+)
+
+// Phase is how a rollout is doing.
+type Phase string
+
+const (
+	Settling    Phase = "settling" // instances coming up
+	Soaking     Phase = "soaking"
+	Waiting     Phase = "waiting" // for a sign-off
+	Held        Phase = "held"
+	RollingBack Phase = "rolling back"
+	RolledBack  Phase = "rolled back"
+	Proving     Phase = "proving" // full traffic, still under guard
+	Proven      Phase = "proven"
+)
+
+// Over tells whether the rollout has ended.
+func (p Phase) Over() bool { return p == RolledBack || p == Proven }
+
+// Forward tells whether the new revision is on its way in, so that a breach turns the rollout round.
+func (p Phase) Forward() bool {
+	return p == Settling || p == Soaking || p == Waiting || p == Held || p == Proving
+}
+
+// Side is one of the two revisions of a rollout. Revision is empty where there is none, at a first rollout.
+type Side struct {
+	Revision declare.Fingerprint `json:"revision,omitempty"`
+	Version  string              `json:"version,omitempty"`
+	Parts    map[string]int      `json:"parts,omitempty"` // instances by service part
+}
+
+// None tells whether there is no such side.
+func (s Side) None() bool { return s.Revision == "" }
+
+// State is all there is to know to go on with a rollout. It is a value that survives writing and reading back.
+type State struct {
+	ID      int64           `json:"id"` // the ledger's number of the fact that began it
+	Old     Side            `json:"old"`
+	New     Side            `json:"new"`
+	Rules   declare.Rollout `json:"rules"`
+	Phase   Phase           `json:"phase"`
+	Stage   int             `json:"stage"` // index into Rules.Stages
+	Since   time.Time       `json:"since"` // when this phase began
+	By      string          `json:"by"`    // who brought this phase about
+	Why     string          `json:"why"`   // why it is in this phase, one sentence
+	Began   time.Time       `json:"began"`
+	Ended   time.Time       `json:"ended,omitzero"`
+	Entered time.Time       `json:"entered"`         // when this stage began
+	Shared  time.Time       `json:"shared,omitzero"` // when the present share was reached: evidence counts from here
+	// Soaked and Proved count only time with fresh evidence, so a restart or a silence adds nothing.
+	Soaked time.Duration `json:"soaked"`
+	Proved time.Duration `json:"proved"`
+	Seen   time.Time     `json:"seen,omitzero"` // the last fresh observation
+
+	Resumed      time.Time `json:"resumed,omitzero"` // after a restart; deadlines count from here, as nobody watched before
+	HeldFrom     Phase     `json:"held_from,omitempty"`
+	Hurry        bool      `json:"hurry,omitempty"` // a person skipped the rest of this stage's soak
+	SignedOff    []SignOff `json:"signed_off,omitempty"`
+	Causes       []Cause   `json:"causes,omitempty"`
+	Bar          bool      `json:"bar,omitempty"` // the new revision is to be barred
+	Traffic      time.Time `json:"traffic_back,omitzero"`
+	LastRollback time.Time `json:"last_rollback,omitzero"` // of the berth, before this rollout
+	Share        float64   `json:"share"`                  // last seen at the target
+}
+
+// SignOff is a named person's go-ahead for a stage.
+type SignOff struct {
+	Stage int       `json:"stage"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// Cause is why a rollout was turned round.
+type Cause struct {
+	Kind    string         `json:"kind"` // guard, health, artifact, deadline, person, superseded
+	Text    string         `json:"text"`
+	Verdict *guard.Verdict `json:"verdict,omitempty"`
+	At      time.Time      `json:"at"`
+}
+
+// Begin is the first state of a rollout. A berth without an old side takes all traffic at once: there is nothing to
+// compare with and nobody to protect.
+func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, now time.Time) State {
+	if old.None() {
+		rules.Stages = []declare.Stage{{Share: 1}}
+	}
+	return State{
+		Old: old, New: new, Rules: rules, Phase: Settling, Since: now, By: by, Why: why,
+		Began: now, Entered: now, LastRollback: lastRollback,
+	}
+}
+
+// Resume is the state to go on with after a restart: what was soaked stays soaked, and the time in between counts for
+// nothing.
+func (s State) Resume(now time.Time) State {
+	s.Resumed = now
+	return s
+}
+
+// AskedShare is the share of traffic that the new cohort should have now.
+func (s State) AskedShare() float64 {
+	switch s.Phase {
+	case RollingBack, RolledBack:
+		return 0
+	case Proving, Proven:
+		return 1
+	}
+	return s.stage().Share
+}
+
+func (s State) stage() declare.Stage {
+	return s.Rules.Stages[min(s.Stage, len(s.Rules.Stages)-1)]
+}
+
+// SoakLeft is how long this stage's soak still has to go.
+func (s State) SoakLeft() time.Duration { return max(0, s.stage().Soak.Duration-s.Soaked) }
+
+// ProvingLeft is how long the guards still have to hold.
+func (s State) ProvingLeft() time.Duration { return max(0, s.Rules.Proving.Duration-s.Proved) }
+
+// size is how many instances of a part the new cohort needs to carry a share.
+func size(share float64, instances int) int {
+	return int(math.Ceil(share*float64(instances) - 1e-9))
+}
+
+// Cohort is what was observed of one side.
+type Cohort struct {
+	Laid   bool           // its settings are in place
+	Parts  map[string]int // instances by part, whatever their health
+	Health health.Summary
+	// Healthy counts the healthy instances by part.
+	Healthy map[string]int
+	// CannotStart is why its instances will never come up, in the target's words; empty while they may.
+	CannotStart string
+}
+
+func (c Cohort) instances() (sum int) {
+	for _, n := range c.Parts {
+		sum += n
+	}
+	return sum
+}
+
+// Observation is what was seen of a berth at one moment.
+type Observation struct {
+	Fresh    bool   // the target answered and the probes are not stale
+	Stale    string // why it is not fresh
+	Old, New Cohort
+	Share    float64 // of the traffic on the new cohort, as the target has it
+	Verdicts []guard.Verdict
+}
+
+// Verb is what a person can ask of a rollout.
+type Verb string
+
+const (
+	Advance   Verb = "advance"
+	HoldOn    Verb = "hold"
+	GoOn      Verb = "go on"
+	TurnBack  Verb = "roll back"
+	Sign      Verb = "sign off"
+	Supersede Verb = "supersede" // by a newer revision: turned round without a bar
+)
+
+// Command is a person's wish.
+type Command struct {
+	Verb Verb
+	By   string
+	Note string
+}
+
+// Intent is one thing the rollout wants of the target.
+type Intent struct {
+	Do       Deed
+	Revision declare.Fingerprint
+	Part     string
+	Count    int     // Scale: instances
+	Share    float64 // SetShare: of the traffic on New
+}
+
+// Deed is what an Intent asks to be done.
+type Deed string
+
+const (
+	Lay      Deed = "lay"    // put a revision's settings in place
+	Scale    Deed = "scale"  // make a part's cohort the size of Count
+	SetShare Deed = "share"  // give the new cohort a share of the traffic
+	Drop     Deed = "remove" // take a revision's cohort away, with its settings
+)
+
+// Fact is something that happened, for the ledger.
+type Fact struct {
+	Kind string
+	By   string
+	Text string
+	Data any // evidence; nil where the text says all
+}
+
+// Outcome is what one step gives.
+type Outcome struct {
+	State   State
+	Intents []Intent
+	Facts   []Fact
+	Refused []error // one for each command that is not possible now
+	Done    bool    // over, and nothing is left to tidy up at the target
+}

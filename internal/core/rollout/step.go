@@ -1,0 +1,452 @@
+package rollout
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
+)
+
+// Itself is who acts when no person does.
+const Itself = "aditus"
+
+// shareTolerance is how far the share seen at a target may be from the one asked for and still count as reached.
+const shareTolerance = 0.0005
+
+// Step makes one step. It decides nothing forward on an observation that is not fresh; a way back that was decided
+// once is gone to its end.
+func Step(s State, seen Observation, commands []Command, now time.Time) Outcome {
+	m := &machine{State: s, seen: seen, now: now}
+	m.Causes, m.SignedOff = slices.Clone(s.Causes), slices.Clone(s.SignedOff)
+	m.State.Share = seen.Share
+	for _, command := range commands {
+		if err := m.command(command); err != nil {
+			m.refused = append(m.refused, err)
+		}
+	}
+	if m.Phase.Forward() && seen.Fresh {
+		m.judge()
+	}
+	m.proceed()
+	m.count()
+	return Outcome{State: m.State, Intents: m.intents(), Facts: m.facts, Refused: m.refused, Done: m.done()}
+}
+
+type machine struct {
+	State
+	seen    Observation
+	now     time.Time
+	facts   []Fact
+	refused []error
+}
+
+func (m *machine) fact(kind, by, format string, args ...any) {
+	m.facts = append(m.facts, Fact{Kind: kind, By: by, Text: fmt.Sprintf(format, args...)})
+}
+
+// enter goes to a phase and says why.
+func (m *machine) enter(phase Phase, by, format string, args ...any) {
+	m.Phase, m.By, m.Why, m.Since = phase, by, fmt.Sprintf(format, args...), m.now
+}
+
+var (
+	errOver       = errors.New("the rollout is over")
+	errGoingBack  = errors.New("it is being rolled back already")
+	errNotHeld    = errors.New("it is not held")
+	errHeld       = errors.New("it is held: go on first")
+	errHeldOnce   = errors.New("it is held already")
+	errSettling   = errors.New("instances are still coming up")
+	errStale      = errors.New("there is no fresh evidence to advance on")
+	errWaiting    = errors.New("the stage waits for a sign-off: sign off instead")
+	errNothingOld = errors.New("there is no revision to go back to")
+)
+
+// Possible tells why a verb is not possible in this state, or nil where it is.
+func (s State) Possible(verb Verb) error {
+	switch {
+	case s.Phase.Over():
+		return errOver
+	case s.Phase == RollingBack:
+		return errGoingBack
+	}
+	switch verb {
+	case Advance:
+		switch s.Phase {
+		case Settling:
+			return errSettling
+		case Waiting:
+			return errWaiting
+		case Held:
+			return errHeld
+		}
+	case HoldOn:
+		if s.Phase == Held {
+			return errHeldOnce
+		}
+	case GoOn:
+		if s.Phase != Held {
+			return errNotHeld
+		}
+	case TurnBack, Supersede:
+		if s.Old.None() {
+			return errNothingOld
+		}
+	case Sign:
+		if s.Phase != Waiting {
+			if asked := s.stage().SignOff; asked != "" && s.Phase == Soaking {
+				return fmt.Errorf("the stage soaks for %s more before it asks for a sign-off", say.Span(s.SoakLeft()))
+			}
+			return errors.New("no sign-off is asked for now")
+		}
+	}
+	return nil
+}
+
+func (m *machine) command(c Command) error {
+	if err := m.Possible(c.Verb); err != nil {
+		return fmt.Errorf("%s is not possible: %w", c.Verb, err)
+	}
+	switch c.Verb {
+	case Advance:
+		if !m.seen.Fresh {
+			return fmt.Errorf("%s is not possible: %w", c.Verb, errStale)
+		}
+		m.Hurry = true
+		m.fact("advanced", c.By, "%s skipped the rest of %s", c.By, m.here())
+	case HoldOn:
+		m.hold(c.By, "held by "+c.By+note(c.Note))
+	case GoOn:
+		m.enter(m.HeldFrom, c.By, "%s let it go on", c.By)
+		m.HeldFrom = ""
+		m.fact("goes on", c.By, "%s let it go on in %s", c.By, m.here())
+	case Sign:
+		m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, By: c.By, At: m.now})
+		m.fact("signed off", c.By, "%s signed stage %d of %d off%s", c.By, m.Stage+1, len(m.Rules.Stages), note(c.Note))
+	case TurnBack:
+		m.turnBack(c.By, true, []Cause{{Kind: "person", Text: "rolled back by " + c.By + note(c.Note), At: m.now}})
+	case Supersede:
+		m.turnBack(c.By, false, []Cause{{Kind: "superseded", Text: "superseded by " + c.Note, At: m.now}})
+	}
+	return nil
+}
+
+func note(text string) string {
+	if text == "" {
+		return ""
+	}
+	return ": " + text
+}
+
+// here names where the rollout is.
+func (m *machine) here() string {
+	if m.Phase == Proving {
+		return "proving"
+	}
+	return fmt.Sprintf("stage %d of %d", m.Stage+1, len(m.Rules.Stages))
+}
+
+func (m *machine) hold(by, why string) {
+	m.HeldFrom = m.Phase
+	m.fact("held", by, "%s, in %s", why, m.here())
+	m.enter(Held, by, "%s", why)
+}
+
+// judge turns the rollout round, or holds it, where the evidence says so. All causes found at once are one rollback.
+func (m *machine) judge() {
+	var causes []Cause
+	var hold []string
+	for _, verdict := range m.seen.Verdicts {
+		if verdict.Word != guard.Breach {
+			continue
+		}
+		switch verdict.Then {
+		case guard.RollBack:
+			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
+		case guard.Hold:
+			hold = append(hold, Sentence(verdict))
+		}
+	}
+	causes = append(causes, m.unwell()...)
+	switch {
+	case len(causes) > 0 && m.coolingDown():
+		if m.Phase != Held {
+			m.hold(Itself, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
+		}
+	case len(causes) > 0 && m.Old.None():
+		if m.Phase != Held {
+			m.hold(Itself, "there is no revision to go back to: "+causes[0].Text)
+		}
+	case len(causes) > 0:
+		for _, cause := range causes {
+			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s, decided %s into %s", cause.Text, say.Span(m.now.Sub(m.Entered)), m.here()), Data: cause})
+		}
+		m.turnBack(Itself, true, causes)
+	case len(hold) > 0 && m.Phase != Held:
+		m.hold(Itself, hold[0])
+	}
+}
+
+// unwell gives the causes that lie in the new cohort's health.
+func (m *machine) unwell() []Cause {
+	cohort := m.seen.New
+	cause := func(kind, format string, args ...any) []Cause {
+		return []Cause{{Kind: kind, Text: fmt.Sprintf(format, args...), At: m.now}}
+	}
+	if cohort.CannotStart != "" {
+		return cause("artifact", "new instances cannot start: %s", cohort.CannotStart)
+	}
+	if m.settled(m.stage().Share) {
+		return nil
+	}
+	why := cohort.Health.Reason
+	if why == "" {
+		why = "no reason known"
+	}
+	if m.Phase == Settling || m.HeldFrom == Settling {
+		if waited := m.now.Sub(later(m.Since, m.Resumed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
+			return cause("deadline", "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+		}
+		return nil
+	}
+	for part := range m.New.Parts {
+		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
+			return cause("health", "no instance of %s is healthy any more: %s", part, why)
+		}
+	}
+	// Soak and proving stand still meanwhile, so the time since the last good look tells how long it lasts.
+	if !m.Seen.IsZero() && m.now.Sub(later(m.Seen, m.Resumed)) > m.Rules.Deadline.Duration {
+		return cause("health", "new instances did not come back to health within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+	}
+	return nil
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+func (m *machine) coolingDown() bool {
+	return !m.LastRollback.IsZero() && m.now.Sub(m.LastRollback) < m.Rules.CoolDown.Duration
+}
+
+// turnBack starts the way back.
+func (m *machine) turnBack(by string, bar bool, causes []Cause) {
+	m.Causes, m.Bar = append(m.Causes, causes...), bar
+	texts := make([]string, len(causes))
+	for i, cause := range causes {
+		texts[i] = cause.Text
+	}
+	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
+	m.fact("rollback", by, "back to %s (%s), from %s", m.Old.Version, m.Old.Revision.Short(), m.here())
+}
+
+// settled tells whether the new cohort has all the healthy instances that a share needs.
+func (m *machine) settled(share float64) bool {
+	if !m.seen.New.Laid {
+		return false
+	}
+	for part, instances := range m.New.Parts {
+		if m.seen.New.Healthy[part] < size(share, instances) {
+			return false
+		}
+	}
+	return true
+}
+
+func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }
+
+// proceed goes on to the next phase where the present one has done its part.
+func (m *machine) proceed() {
+	switch m.Phase {
+	case Settling:
+		if m.seen.Fresh && m.settled(m.AskedShare()) && near(m.seen.Share, m.AskedShare()) {
+			m.Shared, m.Soaked, m.Seen, m.Hurry = m.now, 0, m.now, false
+			m.enter(Soaking, Itself, "%s of the traffic is on %s", say.Share(m.AskedShare()), m.New.Version)
+			m.fact("stage", Itself, "stage %d of %d: %s of traffic, soak %s", m.Stage+1, len(m.Rules.Stages), say.Share(m.stage().Share), say.Span(m.stage().Soak.Duration))
+		}
+	case Soaking:
+		if !m.mayLeave(m.SoakLeft()) {
+			return
+		}
+		if m.stage().SignOff != "" && !m.signed() {
+			m.enter(Waiting, Itself, "stage %d of %d is clear and waits for a sign-off by %s", m.Stage+1, len(m.Rules.Stages), m.stage().SignOff)
+			m.fact("waiting", Itself, "%s", m.Why)
+			return
+		}
+		m.nextStage()
+	case Waiting:
+		if m.signed() && m.mayLeave(0) {
+			m.nextStage()
+		}
+	case Proving:
+		if m.mayLeave(m.ProvingLeft()) {
+			m.enter(Proven, Itself, "all guards held for %s at full traffic", say.Span(m.Proved))
+			m.Ended = m.now
+			m.fact("proven", Itself, "%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)
+		}
+	case RollingBack:
+		m.goBack()
+	}
+}
+
+// mayLeave tells whether the evidence lets the rollout leave its phase: fresh, settled, the time over, nothing
+// undecided, silent or beyond its limit. A person's advance stands in for the time and for what is undecided.
+func (m *machine) mayLeave(left time.Duration) bool {
+	if !m.seen.Fresh || !m.settled(m.AskedShare()) || !near(m.seen.Share, m.AskedShare()) {
+		return false
+	}
+	for _, verdict := range m.seen.Verdicts {
+		if verdict.Stops() && !(m.Hurry && verdict.Word == guard.Undecided) {
+			return false
+		}
+	}
+	return left <= 0 || m.Hurry
+}
+
+func (m *machine) signed() bool {
+	return slices.ContainsFunc(m.SignedOff, func(s SignOff) bool { return s.Stage == m.Stage })
+}
+
+func (m *machine) nextStage() {
+	m.Hurry = false
+	if m.Stage == len(m.Rules.Stages)-1 {
+		m.Proved, m.Seen = 0, m.now
+		m.enter(Proving, Itself, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
+		m.fact("proving", Itself, "%s", m.Why)
+		return
+	}
+	m.Stage++
+	m.Entered, m.Soaked = m.now, 0
+	m.enter(Settling, Itself, "instances for %s of the traffic are coming up", say.Share(m.stage().Share))
+}
+
+// goBack ends the way back once nothing of the new cohort is left.
+func (m *machine) goBack() {
+	if !m.seen.Fresh && m.seen.Stale != "" && m.Traffic.IsZero() {
+		return
+	}
+	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
+		m.Traffic = m.now
+		if !m.Shared.IsZero() {
+			m.fact("traffic back", Itself, "all traffic is on %s again", m.Old.Version)
+		}
+	}
+	if m.Traffic.IsZero() || m.seen.New.instances() > 0 || m.seen.New.Laid {
+		return
+	}
+	m.fact("stopped", Itself, "the instances of %s are stopped", m.New.Version)
+	why := m.Why
+	m.enter(RolledBack, m.By, "%s", why)
+	m.Ended = m.now
+	m.fact("rolled back", m.By, "%s serves alone again; %s", m.Old.Version, why)
+	if m.Bar {
+		m.fact("barred", m.By, "%s (%s) is barred until Git moves on or a person lifts the bar", m.New.Version, m.New.Revision.Short())
+	}
+}
+
+// count adds the time since the last look to the soak or the proving, where the evidence of both ends is good.
+func (m *machine) count() {
+	if !m.seen.Fresh || !m.settled(m.AskedShare()) {
+		return
+	}
+	passed := m.now.Sub(m.Seen)
+	if m.Seen.IsZero() || passed > maxGap {
+		passed = 0
+	}
+	switch m.Phase {
+	case Soaking:
+		m.Soaked += passed
+	case Proving:
+		m.Proved += passed
+	}
+	m.Seen = m.now
+}
+
+// maxGap is the longest time between two looks that still counts as watched.
+const maxGap = 15 * time.Second
+
+// intents is what is still to be done at the target to be where the state wants to be. Asking twice does no harm.
+func (m *machine) intents() []Intent {
+	var out []Intent
+	scale := func(side Side, seen Cohort, share float64) {
+		for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
+			if want := size(share, side.Parts[part]); seen.Parts[part] != want {
+				out = append(out, Intent{Do: Scale, Revision: side.Revision, Part: part, Count: want})
+			}
+		}
+	}
+	share := func(want float64) {
+		if !near(m.seen.Share, want) {
+			out = append(out, Intent{Do: SetShare, Revision: m.New.Revision, Share: want})
+		}
+	}
+	switch m.Phase {
+	case Held:
+		return nil
+	case Settling, Soaking, Waiting, Proving:
+		if !m.Old.None() {
+			scale(m.Old, m.seen.Old, 1)
+		}
+		if !m.seen.New.Laid {
+			return append(out, Intent{Do: Lay, Revision: m.New.Revision})
+		}
+		scale(m.New, m.seen.New, m.AskedShare())
+		if m.seen.Fresh && m.settled(m.AskedShare()) {
+			share(m.AskedShare())
+		}
+	case RollingBack:
+		scale(m.Old, m.seen.Old, 1)
+		if m.oldCanServe() {
+			share(0)
+		}
+		if !m.Traffic.IsZero() {
+			out = append(out, Intent{Do: Drop, Revision: m.New.Revision})
+		}
+	case Proven:
+		if !m.Old.None() && (m.seen.Old.instances() > 0 || m.seen.Old.Laid) {
+			out = append(out, Intent{Do: Drop, Revision: m.Old.Revision})
+		}
+	}
+	return out
+}
+
+// oldCanServe tells whether taking the traffic back helps: the old cohort has something healthy everywhere, or the new
+// one has nothing either.
+func (m *machine) oldCanServe() bool {
+	for part, instances := range m.Old.Parts {
+		if instances > 0 && m.seen.Old.Healthy[part] == 0 {
+			return m.seen.New.Health.Healthy == 0
+		}
+	}
+	return true
+}
+
+func (m *machine) done() bool {
+	switch m.Phase {
+	case RolledBack:
+		return true
+	case Proven:
+		return m.seen.Old.instances() == 0 && !m.seen.Old.Laid || m.Old.None()
+	}
+	return false
+}
+
+// Sentence tells a breach in words: slow share 9.1 % in 3 of 5 intervals, at most 5 % is allowed.
+func Sentence(v guard.Verdict) string {
+	unit := v.Limit.Unit
+	switch {
+	case v.Word == guard.Breach && v.Beyond == 0 || v.New == nil:
+		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
+	case v.Limit.Relative() && v.Difference != nil:
+		return fmt.Sprintf("%s %s against old in %d of %d intervals, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Beyond, v.Judged, v.Limit)
+	}
+	return fmt.Sprintf("%s %s in %d of %d intervals, %s is allowed", v.Guard, unit.Format(v.New.Value), v.Beyond, v.Judged, v.Limit)
+}

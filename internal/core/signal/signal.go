@@ -1,0 +1,261 @@
+// Package signal turns scraped numbers into signals: ratios, rates, shares above a bound, quantiles and means, for
+// each cohort and interval. It computes only; fetching and parsing a metrics page is package sense's work.
+package signal
+
+import (
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+)
+
+// Page is one scrape of one instance: its samples by metric name. Histograms come flat, as in the OpenMetrics text:
+// NAME_bucket with the label "le", NAME_sum and NAME_count.
+type Page map[string][]Sample
+
+// Sample is one number of a Page with the labels that set it apart.
+type Sample struct {
+	Labels map[string]string
+	Value  float64
+}
+
+// Kind says how a signal is computed.
+type Kind string
+
+const (
+	Ratio      Kind = "ratio"       // increase of one counter over the increase of another; a share from 0 to 1
+	ShareAbove Kind = "share-above" // share of a histogram's observations above a bound; from 0 to 1
+	Quantile   Kind = "quantile"    // quantile of a histogram, in the histogram's unit
+	Mean       Kind = "mean"        // mean observation of a histogram, in the histogram's unit
+	Rate       Kind = "rate"        // increase of a counter per second
+	Gauge      Kind = "gauge"       // mean of a gauge over the cohort's instances, in the gauge's unit
+	GaugeMax   Kind = "gauge-max"   // largest value of a gauge over the cohort's instances
+)
+
+// Share tells whether values of this kind are shares of a whole, for which a binomial interval holds.
+func (k Kind) Share() bool { return k == Ratio || k == ShareAbove }
+
+// Series selects samples: a metric name and, for labels that matter, the accepted values. A value that ends in *
+// accepts all that begin alike.
+type Series struct {
+	Metric string              `json:"metric"`
+	Where  map[string][]string `json:"where,omitempty"`
+}
+
+func (s Series) accepts(labels map[string]string) bool {
+	for label, accepted := range s.Where {
+		value := labels[label]
+		if !slices.ContainsFunc(accepted, func(want string) bool {
+			if prefix, star := strings.CutSuffix(want, "*"); star {
+				return strings.HasPrefix(value, prefix)
+			}
+			return value == want
+		}) {
+			return false
+		}
+	}
+	return true
+}
+
+// Source says what a signal is computed from.
+type Source struct {
+	Kind     Kind    `json:"kind"`
+	Of       Series  `json:"of"`
+	To       *Series `json:"to,omitempty"`       // Ratio: the whole
+	Bound    float64 `json:"bound,omitempty"`    // ShareAbove: in the histogram's unit
+	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
+}
+
+// Reading is what a Source needs of one Page, series by series so that each counter's reset can be seen.
+type Reading struct {
+	of, to  map[string]float64
+	buckets map[string]map[float64]float64 // bound → cumulative count, by series without "le"
+	sum     map[string]float64
+}
+
+// Read takes from page what the source needs. It is false when the page has none of it.
+func (s Source) Read(page Page) (Reading, bool) {
+	switch s.Kind {
+	case Ratio:
+		r := Reading{of: values(page, s.Of), to: values(page, *s.To)}
+		return r, len(r.to) > 0
+	case Rate, Gauge, GaugeMax:
+		r := Reading{of: values(page, s.Of)}
+		return r, len(r.of) > 0
+	}
+	of := func(suffix string) map[string]float64 {
+		return values(page, Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where})
+	}
+	r := Reading{of: of("_count"), sum: of("_sum"), buckets: map[string]map[float64]float64{}}
+	for _, sample := range page[s.Of.Metric+"_bucket"] {
+		if !s.Of.accepts(sample.Labels) {
+			continue
+		}
+		bound, ok := parseBound(sample.Labels["le"])
+		if !ok {
+			continue
+		}
+		name := key(sample.Labels)
+		if r.buckets[name] == nil {
+			r.buckets[name] = map[float64]float64{}
+		}
+		r.buckets[name][bound] += sample.Value
+	}
+	return r, len(r.of) > 0 && (s.Kind == Mean || len(r.buckets) > 0)
+}
+
+func values(page Page, s Series) map[string]float64 {
+	found := map[string]float64{}
+	for _, sample := range page[s.Metric] {
+		if s.accepts(sample.Labels) {
+			found[key(sample.Labels)] += sample.Value
+		}
+	}
+	return found
+}
+
+// key names a series by its labels, without "le".
+func key(labels map[string]string) string {
+	if len(labels) == 0 {
+		return ""
+	}
+	var b strings.Builder
+	for _, label := range slices.Sorted(maps.Keys(labels)) {
+		if label != "le" {
+			b.WriteString(label)
+			b.WriteByte(1)
+			b.WriteString(labels[label])
+			b.WriteByte(2)
+		}
+	}
+	return b.String()
+}
+
+// Tally is what one instance, or a cohort once tallies are added, gave within one interval. Tallies add up over
+// instances and over intervals.
+type Tally struct {
+	Part      float64             `json:"part"`  // the counted part: errors, slow answers, sum of values
+	Whole     float64             `json:"whole"` // all of it: requests, observations, readings; seconds for Rate
+	Largest   float64             `json:"largest,omitempty"`
+	Instances int                 `json:"instances"`
+	Buckets   map[float64]float64 `json:"-"` // Quantile: increase by bound, cumulative
+}
+
+// Between gives what happened from one reading of an instance to the next. A counter that went down was reset: its
+// whole new value counts, as all of it came since.
+func (s Source) Between(before, after Reading, span time.Duration) Tally {
+	t := Tally{Instances: 1}
+	switch s.Kind {
+	case Ratio:
+		t.Part, t.Whole = increase(before.of, after.of), increase(before.to, after.to)
+	case Rate:
+		t.Part, t.Whole = increase(before.of, after.of), span.Seconds()
+	case Gauge, GaugeMax:
+		for _, value := range after.of {
+			t.Part += value
+		}
+		t.Whole, t.Largest = 1, t.Part
+	case Mean:
+		t.Part, t.Whole = increase(before.sum, after.sum), increase(before.of, after.of)
+	case ShareAbove, Quantile:
+		t.Whole = increase(before.of, after.of)
+		t.Buckets = map[float64]float64{}
+		for name, bounds := range after.buckets {
+			for bound, count := range bounds {
+				t.Buckets[bound] += grown(before.buckets[name][bound], count)
+			}
+		}
+		if s.Kind == ShareAbove {
+			t.Part = max(0, t.Whole-within(t.Buckets, s.Bound))
+		}
+	}
+	return t
+}
+
+// within is how many observations were at most bound: the count of the smallest bucket that reaches it, so a bound
+// between two buckets is judged by the larger one.
+func within(buckets map[float64]float64, bound float64) float64 {
+	for _, edge := range slices.Sorted(maps.Keys(buckets)) {
+		if edge >= bound*(1-1e-9) {
+			return buckets[edge]
+		}
+	}
+	return 0
+}
+
+func increase(before, after map[string]float64) (sum float64) {
+	for name, value := range after {
+		sum += grown(before[name], value)
+	}
+	return sum
+}
+
+func grown(before, after float64) float64 {
+	if after < before {
+		return after
+	}
+	return after - before
+}
+
+// Add gives both tallies as one.
+func (t Tally) Add(o Tally) Tally {
+	sum := Tally{Part: t.Part + o.Part, Whole: t.Whole + o.Whole, Largest: max(t.Largest, o.Largest), Instances: t.Instances + o.Instances}
+	if t.Buckets != nil || o.Buckets != nil {
+		sum.Buckets = maps.Clone(t.Buckets)
+		if sum.Buckets == nil {
+			sum.Buckets = map[float64]float64{}
+		}
+		for bound, count := range o.Buckets {
+			sum.Buckets[bound] += count
+		}
+	}
+	return sum
+}
+
+// Value is the signal's value over a tally, in the source's unit. It is false where the tally holds nothing to
+// compute it from.
+func (s Source) Value(t Tally) (float64, bool) {
+	switch s.Kind {
+	case GaugeMax:
+		return t.Largest, t.Instances > 0
+	case Rate:
+		// Whole adds up the seconds of every instance; the cohort's rate is the sum of its instances' rates.
+		if t.Whole <= 0 {
+			return 0, false
+		}
+		return t.Part / t.Whole * float64(t.Instances), true
+	case Quantile:
+		return quantile(t.Buckets, s.Quantile)
+	}
+	if t.Whole <= 0 {
+		return 0, false
+	}
+	return t.Part / t.Whole, true
+}
+
+// quantile interpolates linearly within the bucket that holds it. An observation beyond the last finite bound counts
+// as that bound, so the true value may be larger.
+func quantile(buckets map[float64]float64, q float64) (float64, bool) {
+	bounds := slices.Collect(maps.Keys(buckets))
+	sort.Float64s(bounds)
+	if len(bounds) == 0 || buckets[bounds[len(bounds)-1]] <= 0 {
+		return 0, false
+	}
+	rank := q * buckets[bounds[len(bounds)-1]]
+	low, under := 0.0, 0.0
+	for _, bound := range bounds {
+		count := buckets[bound]
+		if count >= rank {
+			if bound > maxFinite {
+				return low, true
+			}
+			if count == under {
+				return bound, true
+			}
+			return low + (bound-low)*(rank-under)/(count-under), true
+		}
+		low, under = bound, count
+	}
+	return low, true
+}

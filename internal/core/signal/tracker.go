@@ -1,0 +1,64 @@
+package signal
+
+import (
+	"math"
+	"strconv"
+	"time"
+)
+
+const maxFinite = math.MaxFloat64
+
+func parseBound(le string) (float64, bool) {
+	if le == "+Inf" {
+		return math.Inf(1), true
+	}
+	bound, err := strconv.ParseFloat(le, 64)
+	return bound, err == nil
+}
+
+// Point is a signal of one cohort over one interval.
+type Point struct {
+	At    time.Time `json:"at"` // the interval's end
+	Value float64   `json:"value"`
+	Tally
+}
+
+// Tracker keeps the last reading of every instance, to tell what happened since. The zero Tracker is ready to use.
+type Tracker struct {
+	last map[string]scrape
+}
+
+type scrape struct {
+	at      time.Time
+	reading Reading
+}
+
+// Take adds a scrape of an instance and gives what happened since the one before. It is false for the first scrape
+// of an instance, and for a page that lacks the source's metrics.
+func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) (Tally, bool) {
+	reading, ok := source.Read(page)
+	if !ok {
+		return Tally{}, false
+	}
+	if t.last == nil {
+		t.last = map[string]scrape{}
+	}
+	before, known := t.last[instance]
+	t.last[instance] = scrape{at, reading}
+	if source.Kind == Gauge || source.Kind == GaugeMax {
+		return source.Between(reading, reading, 0), true
+	}
+	if !known || !at.After(before.at) {
+		return Tally{}, false
+	}
+	return source.Between(before.reading, reading, at.Sub(before.at)), true
+}
+
+// Forget drops instances that are gone: all but those that keep names.
+func (t *Tracker) Forget(keep func(instance string) bool) {
+	for instance := range t.last {
+		if !keep(instance) {
+			delete(t.last, instance)
+		}
+	}
+}

@@ -1,0 +1,283 @@
+// Package demo is Skerry Line, an island ferry operator that does not exist: its repository, its sites and its story.
+// Git, the ledger, probes and scrapes are real; only the sites are a stand-in.
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/target"
+	"aditus/internal/target/sim"
+)
+
+// Line is the name of the operator.
+const Line = "Skerry Line"
+
+// FlatOut is the speed at which the story runs as fast as the machine allows.
+const FlatOut = 0
+
+const (
+	pollEvery = 10 * time.Second
+	beat      = time.Second
+	marker    = "demo.json" // tells a demo's folder from any other
+)
+
+// World is an opened demo.
+type World struct {
+	Folder     string
+	Repository string
+	Engine     *engine.Engine
+	Ledger     *ledger.Ledger
+	Resumed    bool // it goes on where an earlier run ended
+
+	clock   engine.Clock
+	sites   map[string]*sim.Site
+	kept    kept
+	release func()
+}
+
+// kept is what the demo itself has to remember.
+type kept struct {
+	Start time.Time `json:"start"`
+	Done  []string  `json:"done"` // acts of the story
+}
+
+// Options say how to open a demo.
+type Options struct {
+	Speed float64             // times real time, or FlatOut
+	Anew  bool                // start the story over
+	Start time.Time           // the made-up moment at which a new story begins
+	Told  func([]ledger.Fact) // is told every fact once it is on record; may be nil
+}
+
+// Open makes a demo's world in a folder, or goes on with the one that is there.
+func Open(folder string, o Options) (*World, error) {
+	release, err := ledger.LockFolder(folder)
+	if err != nil {
+		return nil, err
+	}
+	w := &World{Folder: folder, Repository: filepath.Join(folder, repoFolder), sites: map[string]*sim.Site{}, release: release}
+	if err := w.open(o); err != nil {
+		w.Close()
+		return nil, err
+	}
+	return w, nil
+}
+
+func (w *World) open(o Options) (err error) {
+	if err := w.find(o.Anew); err != nil {
+		return err
+	}
+	if w.Ledger, err = ledger.Open(w.Folder, o.Told); err != nil {
+		return err
+	}
+	start := o.Start
+	if w.Resumed {
+		if start, err = w.Ledger.Latest(); err != nil {
+			return err
+		}
+	}
+	w.clock = engine.NewLockstep(start)
+	if o.Speed != FlatOut {
+		w.clock = engine.NewClock(start, o.Speed)
+	}
+	if err := w.openSites(); err != nil {
+		return err
+	}
+	if !w.Resumed {
+		if err := w.make(start); err != nil {
+			return err
+		}
+	}
+	w.Engine, err = engine.New(w.settings(), w.Ledger, w.drivers(), w.clock)
+	return err
+}
+
+// find tells whether a story is under way in the folder, and clears the folder for a new one.
+func (w *World) find(anew bool) error {
+	text, err := os.ReadFile(filepath.Join(w.Folder, marker))
+	if err == nil && !anew {
+		w.Resumed = true
+		if err := json.Unmarshal(text, &w.kept); err != nil {
+			return fmt.Errorf("read %s: %w; start over with --anew", filepath.Join(w.Folder, marker), err)
+		}
+		return nil
+	}
+	entries, err2 := os.ReadDir(w.Folder)
+	if err2 != nil {
+		return err2
+	}
+	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "sites", repoFolder, "watch.svg", "watch.pdf", "ledger.jsonl"}
+	for _, entry := range entries {
+		if !slices.Contains(known, entry.Name()) {
+			return fmt.Errorf("%s is no demo's folder, there is %s in it: choose an empty one with --data", w.Folder, entry.Name())
+		}
+	}
+	for _, entry := range entries {
+		if entry.Name() != "lock" {
+			if err := os.RemoveAll(filepath.Join(w.Folder, entry.Name())); err != nil {
+				return fmt.Errorf("clear the demo's folder: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+func (w *World) settings() engine.Settings {
+	s := engine.Settings{
+		Line: Line, Beat: beat,
+		Links: []source.Link{{Name: "skerry-line", Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery}},
+	}
+	after := ""
+	for _, name := range siteNames {
+		s.Sites = append(s.Sites, engine.Site{Name: name, Automatic: true, After: after})
+		after = name
+	}
+	return s
+}
+
+func (w *World) openSites() error {
+	model, err := sim.ReadBehaviour("behaviour.yaml", behaviour)
+	if err != nil {
+		return err
+	}
+	folder := filepath.Join(w.Folder, "sites")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("make the stand-in sites: %w", err)
+	}
+	for _, name := range siteNames {
+		if w.sites[name], err = sim.Open(name, folder, model, w.clock.Now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *World) drivers() map[string]target.Driver {
+	drivers := map[string]target.Driver{}
+	for name, site := range w.sites {
+		drivers[name] = site
+	}
+	return drivers
+}
+
+// make gives the world its past: the repository with its history, the ledger with what was proven where, and the sites
+// with what runs there. The marker is written last, so a world that was not finished is made again.
+func (w *World) make(start time.Time) error {
+	commits, err := makeRepository(w.Repository, start)
+	if err != nil {
+		return err
+	}
+	ctx := context.Background()
+	byWorkload := map[string][]ledger.Revision{}
+	for _, c := range commits {
+		declarations, problems := source.Check([]source.File{{Name: c.workload + ".yaml", Text: c.text}}, siteNames)
+		if len(problems) > 0 {
+			return problems
+		}
+		d := declarations[0].Desired
+		r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d}
+		byWorkload[c.workload] = append(byWorkload[c.workload], r)
+		if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
+			return err
+		}
+	}
+	for _, workload := range sortedKeys(byWorkload) {
+		for i, site := range siteNames {
+			if err := w.settle(ctx, workload, site, i, byWorkload[workload]); err != nil {
+				return err
+			}
+		}
+	}
+	return w.keep(kept{Start: start})
+}
+
+// settle makes a berth as its past left it.
+func (w *World) settle(ctx context.Context, workload, site string, place int, revisions []ledger.Revision) error {
+	behind := 0
+	if reached, coming := arrived[workload]; coming && place >= reached {
+		behind = 1
+	}
+	applied := revisions[len(revisions)-1-behind]
+	id := ledger.Berth{Workload: workload, Site: site}
+	state := ledger.BerthState{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
+	state.ProvenAt = state.AppliedAt.Add(8 * time.Minute)
+	var facts []ledger.Fact
+	for _, r := range revisions[:len(revisions)-behind] {
+		state.Proven = append([]declare.Fingerprint{r.Fingerprint}, state.Proven...)
+		at := r.At.Add(time.Duration(place+1)*10*time.Minute + 8*time.Minute)
+		facts = append(facts, ledger.Fact{At: at, Workload: workload, Site: site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
+	}
+	if err := w.Ledger.Record(ctx, ledger.Entry{Berth: id, State: &state, Facts: facts}); err != nil {
+		return err
+	}
+	driver := w.sites[site]
+	errs := []error{driver.Lay(ctx, workload, applied.Fingerprint, *applied.Desired)}
+	for _, part := range applied.Desired.ServiceParts() {
+		errs = append(errs, driver.Scale(ctx, workload, applied.Fingerprint, part, applied.Desired.Parts[part].Instances))
+	}
+	return errors.Join(append(errs, driver.SetShare(ctx, workload, applied.Fingerprint, 1, ""))...)
+}
+
+func (w *World) keep(k kept) error {
+	text, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(w.Folder, marker)
+	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
+		return fmt.Errorf("keep the demo's state: %w", err)
+	}
+	if err := os.Rename(file+".new", file); err != nil {
+		return fmt.Errorf("keep the demo's state: %w", err)
+	}
+	w.kept = k
+	return nil
+}
+
+// Run runs the engine and the story until ctx ends. ended is called once, when the story has come to its end or can no
+// longer do so; it may be nil.
+func (w *World) Run(ctx context.Context, ended func(Ending)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	group, ctx := errgroup.WithContext(ctx)
+	w.clock.Join()
+	group.Go(func() error { return w.Engine.Run(ctx) })
+	group.Go(func() error {
+		defer w.clock.Leave()
+		return w.tell(ctx, ended)
+	})
+	err := group.Wait()
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// Close lets go of the world. What it is stays in its folder.
+func (w *World) Close() {
+	for _, site := range w.sites {
+		if site != nil {
+			site.Close()
+		}
+	}
+	if w.Ledger != nil {
+		w.Ledger.Close()
+	}
+	w.release()
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -1,0 +1,436 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/plan"
+	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
+	"aditus/internal/target"
+)
+
+// berth looks after one workload at one site. Its loop alone touches its fields, but for those that say otherwise.
+type berth struct {
+	e      *Engine
+	id     ledger.Berth
+	driver target.Driver
+	wake   chan struct{}
+
+	state   ledger.BerthState
+	roll    *rollout.State // nil when no rollout is under way
+	senses  *senses
+	resumed bool
+	changes change // what the last comparison found
+	waits   string
+	problem *Problem
+	looked  time.Time
+
+	mu     sync.Mutex
+	orders []*order // guarded by mu
+
+	shown  Berth                 // guarded by the engine's lock
+	proven []declare.Fingerprint // guarded by the engine's lock
+}
+
+// change is how a berth stands to Git.
+type change struct {
+	stand       compare.Stand
+	differences []compare.Difference
+	plan        plan.Plan
+}
+
+func newBerth(e *Engine, id ledger.Berth) *berth {
+	return &berth{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), changes: change{stand: compare.Unread}}
+}
+
+func (b *berth) nudge() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (b *berth) loop(ctx context.Context) error {
+	for {
+		now := b.e.clock.Now()
+		b.step(ctx, now)
+		if err := b.e.clock.Wait(ctx, now.Add(b.e.settings.Beat), b.wake); err != nil {
+			b.refuse(err)
+			return err
+		}
+	}
+}
+
+// step is the whole product once round: observe, compare, decide, record, act, show. Nothing is done at the target
+// that is not on record before.
+func (b *berth) step(ctx context.Context, now time.Time) {
+	seen := b.observe(ctx, now)
+	if ctx.Err() != nil {
+		return
+	}
+	if seen.reached {
+		b.looked = now
+	}
+	orders := b.takeOrders()
+	next := b.decide(seen, orders, now)
+	if err := b.record(ctx, next, now); err != nil {
+		b.trouble(now, err)
+		for _, o := range orders {
+			o.answer(err)
+		}
+	} else {
+		b.state, b.roll = next.state, next.roll
+		if err := b.act(ctx, seen, next.intents); err != nil && ctx.Err() == nil {
+			b.trouble(now, err)
+		} else {
+			b.trouble(now, seen.trouble)
+		}
+		for _, o := range orders {
+			o.answer(o.err)
+		}
+	}
+	b.publish(b.view())
+}
+
+// decision is what a step came to.
+type decision struct {
+	state   ledger.BerthState
+	roll    *rollout.State // nil once nothing is under way
+	write   *rollout.State // the rollout's state to keep on record
+	facts   []ledger.Fact
+	intents []rollout.Intent
+	durable bool // something changed that must be on record
+}
+
+// decide puts all that is known into the core and takes what it says.
+func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision {
+	next := decision{state: b.state, roll: b.roll}
+	next.state.Bars, next.state.Proven = slices.Clone(b.state.Bars), slices.Clone(b.state.Proven)
+	declared, _ := b.e.declaredFor(b.id, b.state.Applied)
+	b.liftBars(&next, orders, declared, now)
+	b.waits = ""
+	if next.roll == nil {
+		b.changes = b.compare(seen, declared)
+		b.noteDrift(&next, seen, now)
+		b.sync(&next, seen, orders, declared, now)
+	}
+	if next.roll != nil {
+		b.advance(&next, seen, orders, declared, now)
+	}
+	if next.roll == nil && seen.evaluated && now.Before(b.senses.tail) {
+		next.durable = true
+	}
+	for _, o := range orders {
+		if !o.taken {
+			o.err = fmt.Errorf("%s is not possible: no rollout is under way at %s", o.Verb, b.id)
+		}
+	}
+	return next
+}
+
+// compare holds applied, declared and live against each other.
+func (b *berth) compare(seen *evidence, declared *ledger.Revision) change {
+	if !seen.reached {
+		return change{stand: compare.Unread, differences: b.changes.differences, plan: b.changes.plan}
+	}
+	var applied, wanted *declare.Desired
+	if r := b.e.revision(b.id.Workload, b.state.Applied); r != nil {
+		applied = r.Desired
+	}
+	if declared != nil {
+		wanted = declared.Desired
+	}
+	var live compare.Live
+	if cohort, ok := seen.target.Cohort(b.state.Applied); ok {
+		live = cohort.Live
+	}
+	differences := compare.Three(applied, wanted, live)
+	return change{compare.StandOf(differences, live != nil), differences, plan.New(wanted, differences)}
+}
+
+// noteDrift records once that someone changed the site by hand, and once that it is as applied again.
+func (b *berth) noteDrift(next *decision, seen *evidence, now time.Time) {
+	if !seen.reached {
+		return
+	}
+	drifted := b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged
+	switch {
+	case drifted && b.state.DriftSince.IsZero():
+		next.state.DriftSince = now
+		next.fact(b, now, "drifted", "someone at the site", b.state.Applied, "changed by hand: "+driftText(b.changes.differences), b.changes.differences)
+	case !drifted && !b.state.DriftSince.IsZero():
+		next.state.DriftSince = time.Time{}
+		next.fact(b, now, "as applied", rollout.Itself, b.state.Applied, "the site is as applied again", nil)
+	}
+}
+
+func driftText(differences []compare.Difference) string {
+	for _, d := range differences {
+		if d.Kind != compare.Pending && d.Kind != compare.MarkOnly {
+			return d.String()
+		}
+	}
+	return "nothing"
+}
+
+// liftBars carries out the orders to lift the bar of the declared revision.
+func (b *berth) liftBars(next *decision, orders []*order, declared *ledger.Revision, now time.Time) {
+	for _, o := range orders {
+		if o.Verb != LiftBar {
+			continue
+		}
+		o.taken = true
+		barred := -1
+		if declared != nil {
+			barred = slices.IndexFunc(next.state.Bars, func(bar ledger.Bar) bool { return bar.Revision == declared.Fingerprint })
+		}
+		if barred < 0 {
+			o.err = fmt.Errorf("%s is not possible: no bar stands between %s and what Git declares", o.Verb, b.id)
+			continue
+		}
+		bar := next.state.Bars[barred]
+		next.state.Bars = slices.Delete(next.state.Bars, barred, barred+1)
+		next.fact(b, now, "bar lifted", o.By, bar.Revision, fmt.Sprintf("%s lifted the bar on %s (%s)", o.By, bar.Version, bar.Revision.Short()), nil)
+	}
+}
+
+// sync starts a rollout of the declared revision where that may be, or puts a drifted site back where that was asked.
+func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *ledger.Revision, now time.Time) {
+	byHand := ""
+	for _, o := range orders {
+		if o.Verb != Sync {
+			continue
+		}
+		o.taken = true
+		if b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged {
+			b.putBack(next, o.By, now)
+			return
+		}
+		byHand = o.By
+	}
+	if declared == nil {
+		return
+	}
+	question := rollout.Question{
+		Stand: b.changes.stand, Declared: declared.Fingerprint, Applied: b.state.Applied, ByHand: byHand != "",
+		Fresh: seen.reached, Stale: seen.stale, LastRollback: b.state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
+		Automatic: b.e.site(b.id.Site).Automatic,
+	}
+	for _, bar := range next.state.Bars {
+		if bar.Revision == declared.Fingerprint {
+			question.Barred, question.BarredWhy = true, bar.Why
+		}
+	}
+	question.After, question.AfterProven = b.e.waitsFor(b.id, declared)
+	may, why := rollout.MayStart(question, now)
+	b.waits = why
+	if !may {
+		for _, o := range orders {
+			if o.Verb == Sync {
+				o.err = fmt.Errorf("sync is not possible: %s", or(why, "live is as declared already"))
+			}
+		}
+		return
+	}
+	by, how := rollout.Itself, "taken automatically"
+	if question.After != "" {
+		how += " after " + question.After + " had proven it"
+	}
+	if byHand != "" {
+		by, how = byHand, "taken by "+byHand
+	}
+	s := rollout.Begin(b.side(b.state.Applied), b.side(declared.Fingerprint), declared.Desired.Rollout, by, how, b.state.LastRollback, now)
+	s.ID = b.e.ledger.NextRollout()
+	next.roll, next.state.Rollout = &s, s.ID
+	next.fact(b, now, "taken", by, declared.Fingerprint, fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(b.changes.plan)), nil)
+}
+
+func stepsText(p plan.Plan) string {
+	if p.Steps() == 0 {
+		return "only rules change"
+	}
+	text := ""
+	for _, wave := range p.Waves {
+		for _, step := range wave {
+			if text != "" {
+				text += ", "
+			}
+			text += string(step.Act) + " " + step.Part
+		}
+	}
+	return text
+}
+
+func or(text, instead string) string {
+	if text == "" {
+		return instead
+	}
+	return text
+}
+
+// side is a revision as one side of a rollout.
+func (b *berth) side(fingerprint declare.Fingerprint) rollout.Side {
+	r := b.e.revision(b.id.Workload, fingerprint)
+	if r == nil {
+		return rollout.Side{}
+	}
+	side := rollout.Side{Revision: fingerprint, Version: r.Version, Parts: map[string]int{}}
+	for _, name := range r.Desired.ServiceParts() {
+		side.Parts[name] = r.Desired.Parts[name].Instances
+	}
+	return side
+}
+
+// putBack makes the site as it was applied.
+func (b *berth) putBack(next *decision, by string, now time.Time) {
+	next.intents = append(next.intents, rollout.Intent{Do: rollout.Lay, Revision: b.state.Applied})
+	side := b.side(b.state.Applied)
+	for part, count := range side.Parts {
+		next.intents = append(next.intents, rollout.Intent{Do: rollout.Scale, Revision: side.Revision, Part: part, Count: count})
+	}
+	next.fact(b, now, "put back", by, b.state.Applied, fmt.Sprintf("%s puts the site back as applied: %s", by, driftText(b.changes.differences)), b.changes.differences)
+}
+
+// advance takes one step of the rollout.
+func (b *berth) advance(next *decision, seen *evidence, orders []*order, declared *ledger.Revision, now time.Time) {
+	before := *next.roll
+	var commands []rollout.Command
+	var asked []*order
+	for _, o := range orders {
+		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync {
+			o.taken = true
+			if err := before.Possible(verb); err != nil {
+				o.err = fmt.Errorf("%s is not possible: %w", verb, err)
+				continue
+			}
+			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
+		}
+	}
+	if before.Phase.Forward() && declared != nil && declared.Fingerprint != before.New.Revision && before.Possible(rollout.Supersede) == nil {
+		commands = append(commands, rollout.Command{Verb: rollout.Supersede, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
+	}
+	out := rollout.Step(before, seen.observation(before), commands, now)
+	if len(out.Refused) > 0 {
+		for _, o := range asked {
+			o.err = errors.Join(out.Refused...)
+		}
+	}
+	if b.resumed {
+		b.resumed = false
+		next.fact(b, now, "goes on after a restart", rollout.Itself, before.New.Revision, fmt.Sprintf("in stage %d of %d, %s", before.Stage+1, len(before.Rules.Stages), before.Phase), nil)
+	}
+	for _, f := range out.Facts {
+		next.fact(b, now, f.Kind, f.By, before.New.Revision, f.Text, f.Data)
+	}
+	next.roll, next.write, next.intents = &out.State, &out.State, append(next.intents, out.Intents...)
+	next.durable = next.durable || out.State.Phase != before.Phase || seen.evaluated || len(commands) > 0
+	b.conclude(next, before, out, now)
+}
+
+// provenKept is how many proven revisions a berth remembers.
+const provenKept = 20
+
+// conclude carries what a rollout came to over into the berth's own state.
+func (b *berth) conclude(next *decision, before rollout.State, out rollout.Outcome, now time.Time) {
+	s := out.State
+	entered := s.Phase != before.Phase
+	switch {
+	case entered && s.Phase == rollout.RollingBack && s.Bar:
+		next.state.LastRollback = now
+	case entered && s.Phase == rollout.RolledBack && s.Bar:
+		next.state.Bars = append(next.state.Bars, ledger.Bar{Revision: s.New.Revision, Version: s.New.Version, Why: s.Why, By: s.By, At: now, Rollout: s.ID})
+	case entered && s.Phase == rollout.Proven:
+		next.state.Applied, next.state.AppliedAt, next.state.ProvenAt = s.New.Revision, s.Began, now
+		next.state.Proven = append([]declare.Fingerprint{s.New.Revision}, slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })...)
+		next.state.Proven = next.state.Proven[:min(provenKept, len(next.state.Proven))]
+	}
+	if out.Done {
+		next.state.Rollout, next.state.LastRollout = 0, s.ID
+		next.roll, next.durable = nil, true
+		b.senses.tail = now.Add(tailOnAfter)
+	}
+}
+
+// fact adds a fact to a decision.
+func (d *decision) fact(b *berth, now time.Time, kind, by string, revision declare.Fingerprint, text string, data any) {
+	f := ledger.Fact{At: now, Workload: b.id.Workload, Site: b.id.Site, Kind: kind, By: by, Revision: revision, Text: text}
+	if d.roll != nil {
+		f.Rollout = d.roll.ID
+	}
+	if data != nil {
+		f.Data, _ = json.Marshal(data) // evidence is made of plain values, which always marshal
+	}
+	d.facts, d.durable = append(d.facts, f), true
+}
+
+// record writes a decision to the ledger, if there is anything in it that must outlive a restart.
+func (b *berth) record(ctx context.Context, next decision, now time.Time) error {
+	if !next.durable {
+		return nil
+	}
+	entry := ledger.Entry{Berth: b.id, Facts: next.facts, State: &next.state, Rollout: next.write}
+	if next.roll != nil && entry.Rollout == nil {
+		entry.Rollout = next.roll
+	}
+	if entry.Rollout != nil {
+		entry.Look = b.senses.look(entry.Rollout, now)
+	}
+	if entry.Rollout != nil || now.Before(b.senses.tail) {
+		entry.Points = b.senses.points()
+	}
+	if err := b.e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
+		return err
+	}
+	if entry.Points != nil {
+		b.senses.kept()
+	}
+	return nil
+}
+
+// act has the target do what was decided. Whatever fails is asked for again at the next beat.
+func (b *berth) act(ctx context.Context, seen *evidence, intents []rollout.Intent) error {
+	var failed []error
+	for _, i := range intents {
+		var err error
+		switch i.Do {
+		case rollout.Lay:
+			if r := b.e.revision(b.id.Workload, i.Revision); r != nil {
+				err = b.driver.Lay(ctx, b.id.Workload, i.Revision, *r.Desired)
+			} else {
+				err = fmt.Errorf("revision %s is not on record", i.Revision.Short())
+			}
+		case rollout.Scale:
+			err = b.driver.Scale(ctx, b.id.Workload, i.Revision, i.Part, i.Count)
+		case rollout.SetShare:
+			rest := declare.Fingerprint("")
+			if b.roll != nil {
+				rest = b.roll.Old.Revision
+			}
+			err = b.driver.SetShare(ctx, b.id.Workload, i.Revision, i.Share, rest)
+		case rollout.Drop:
+			err = b.driver.Drop(ctx, b.id.Workload, i.Revision)
+		}
+		if err != nil {
+			failed = append(failed, err)
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// trouble keeps or clears what is wrong with the berth, with the time since when.
+func (b *berth) trouble(now time.Time, err error) {
+	switch {
+	case err == nil:
+		b.problem = nil
+	case b.problem == nil || b.problem.Text != err.Error():
+		b.problem = &Problem{About: b.id.String(), Text: err.Error(), Since: now}
+	}
+}

@@ -1,0 +1,287 @@
+// Package engine is where the core meets time and the outside: a loop for each berth that observes, compares, decides,
+// records and acts, and one for each link. All that it knows survives in the ledger.
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/ledger"
+	"aditus/internal/sense"
+	"aditus/internal/source"
+	"aditus/internal/target"
+)
+
+// Settings say what an engine looks after.
+type Settings struct {
+	Line  string        `json:"line"`  // whose workloads these are
+	Links []source.Link `json:"links"` // one for now
+	Sites []Site        `json:"sites"` // in course order
+	Beat  time.Duration `json:"beat"`  // how often each berth is looked at
+}
+
+// Site is a place where workloads run, with the way it takes revisions.
+type Site struct {
+	Name      string `json:"name"`
+	Automatic bool   `json:"automatic"` // takes revisions by itself
+	After     string `json:"after"`     // the site that must have proven a revision first; empty for none
+}
+
+// Engine looks after all berths. Make it with New, then Run it.
+type Engine struct {
+	settings Settings
+	ledger   *ledger.Ledger
+	drivers  map[string]target.Driver
+	clock    Clock
+	sense    *sense.Sense
+	links    []*link
+	changed  chan struct{}
+	group    *errgroup.Group
+	ctx      context.Context
+
+	mu        sync.Mutex
+	revisions map[string][]ledger.Revision // by workload, oldest first
+	declared  map[string]declare.Fingerprint
+	berths    map[ledger.Berth]*berth
+	problems  map[string]Problem
+}
+
+// New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
+func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock) (*Engine, error) {
+	e := &Engine{
+		settings: settings, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1),
+		revisions: map[string][]ledger.Revision{}, declared: map[string]declare.Fingerprint{},
+		berths: map[ledger.Berth]*berth{}, problems: map[string]Problem{},
+	}
+	for _, site := range settings.Sites {
+		if drivers[site.Name] == nil {
+			return nil, fmt.Errorf("site %s has no target", site.Name)
+		}
+	}
+	revisions, err := book.Revisions()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range revisions {
+		e.revisions[r.Workload] = append(e.revisions[r.Workload], r)
+	}
+	states, err := book.Berths()
+	if err != nil {
+		return nil, err
+	}
+	for id, state := range states {
+		if drivers[id.Site] == nil {
+			continue // the site was taken out of the settings; its record stays
+		}
+		b := newBerth(e, id)
+		b.state = state
+		if state.Rollout != 0 {
+			s, _, err := book.Rollout(state.Rollout)
+			if err != nil {
+				return nil, fmt.Errorf("go on with %s: %w", id, err)
+			}
+			s = s.Resume(clock.Now())
+			b.roll, b.resumed = &s, true
+			points, err := book.Points(id, s.Began, clock.Now())
+			if err != nil {
+				return nil, err
+			}
+			b.senses.recall(points)
+		}
+		e.berths[id] = b
+	}
+	for _, l := range settings.Links {
+		watched, err := newLink(e, l)
+		if err != nil {
+			return nil, err
+		}
+		e.links = append(e.links, watched)
+	}
+	for _, b := range e.berths {
+		b.publish(b.view())
+		clock.Join()
+	}
+	for range e.links {
+		clock.Join()
+	}
+	return e, nil
+}
+
+// Run works until ctx ends, and returns nil then. The loops have joined the clock since New, so that it does not run
+// ahead before they do.
+func (e *Engine) Run(ctx context.Context) error {
+	defer e.sense.Close()
+	e.group, e.ctx = errgroup.WithContext(ctx)
+	e.mu.Lock()
+	for _, b := range e.berths {
+		e.start(b)
+	}
+	e.mu.Unlock()
+	for _, l := range e.links {
+		e.group.Go(func() error {
+			defer e.clock.Leave()
+			return l.loop(e.ctx)
+		})
+	}
+	e.group.Go(func() error { return e.keepPicture(e.ctx) })
+	err := e.group.Wait()
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// start runs a berth's loop, which has joined the clock. It is called with the lock held.
+func (e *Engine) start(b *berth) {
+	e.group.Go(func() error {
+		defer e.clock.Leave()
+		return b.loop(e.ctx)
+	})
+}
+
+// BoardPicture is the name under which the ledger keeps the last snapshot, for faces without a running engine.
+const BoardPicture = "board"
+
+// pictureEvery is how often the last snapshot is kept, in real time.
+const pictureEvery = time.Second
+
+func (e *Engine) keepPicture(ctx context.Context) error {
+	ticker := time.NewTicker(pictureEvery)
+	defer ticker.Stop()
+	for {
+		done := false
+		select {
+		case <-ctx.Done():
+			done = true
+		case <-ticker.C:
+		}
+		s := e.Snapshot()
+		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), BoardPicture, s.Now, s))
+		if done {
+			return ctx.Err()
+		}
+	}
+}
+
+// Changed gives a channel that has something whenever a snapshot would be new.
+func (e *Engine) Changed() <-chan struct{} { return e.changed }
+
+func (e *Engine) signal() {
+	select {
+	case e.changed <- struct{}{}:
+	default:
+	}
+}
+
+// tell keeps or clears a problem that concerns no single berth.
+func (e *Engine) tell(about string, err error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if err == nil {
+		delete(e.problems, about)
+		return
+	}
+	if e.problems[about].Text != err.Error() {
+		e.problems[about] = Problem{About: about, Text: err.Error(), Since: e.clock.Now()}
+	}
+}
+
+// Snapshot gives what is known now.
+func (e *Engine) Snapshot() Snapshot {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	s := Snapshot{Line: e.settings.Line, Now: e.clock.Now()}
+	order := map[string]int{}
+	for i, site := range e.settings.Sites {
+		s.Sites = append(s.Sites, site.Name)
+		order[site.Name] = i
+	}
+	for _, l := range e.links {
+		s.Links = append(s.Links, l.shown)
+	}
+	for _, b := range e.berths {
+		s.Berths = append(s.Berths, b.shown)
+	}
+	slices.SortFunc(s.Berths, func(a, b Berth) int {
+		return cmp.Or(cmp.Compare(a.Workload, b.Workload), cmp.Compare(order[a.Site], order[b.Site]))
+	})
+	for _, p := range e.problems {
+		s.Problems = append(s.Problems, p)
+	}
+	slices.SortFunc(s.Problems, func(a, b Problem) int { return cmp.Compare(a.About, b.About) })
+	return s
+}
+
+// revision gives a revision on record.
+func (e *Engine) revision(workload string, fingerprint declare.Fingerprint) *ledger.Revision {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for i := range e.revisions[workload] {
+		if r := e.revisions[workload][i]; r.Fingerprint == fingerprint {
+			return &r
+		}
+	}
+	return nil
+}
+
+// declaredFor gives the revision that Git declares for a berth, nil for none, and by how many revisions another one
+// is behind it.
+func (e *Engine) declaredFor(id ledger.Berth, applied declare.Fingerprint) (*ledger.Revision, int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	var found *ledger.Revision
+	from := int64(-1)
+	for i := range e.revisions[id.Workload] {
+		r := e.revisions[id.Workload][i]
+		if r.Fingerprint == e.declared[id.Workload] && slices.Contains(r.Desired.Sites, id.Site) {
+			found = &r
+		}
+		if r.Fingerprint == applied {
+			from = r.Seq
+		}
+	}
+	behind := 0
+	for _, r := range e.revisions[id.Workload] {
+		if found != nil && r.Seq > from && r.Seq <= found.Seq {
+			behind++
+		}
+	}
+	if found != nil && found.Fingerprint != applied {
+		behind = max(1, behind)
+	}
+	return found, behind
+}
+
+// site gives a site's settings.
+func (e *Engine) site(name string) Site {
+	for _, s := range e.settings.Sites {
+		if s.Name == name {
+			return s
+		}
+	}
+	return Site{Name: name}
+}
+
+// waitsFor gives the site whose proof a berth's revision waits for, and whether it is there. A site where the workload
+// is not declared is passed over.
+func (e *Engine) waitsFor(id ledger.Berth, revision *ledger.Revision) (string, bool) {
+	after := e.site(id.Site).After
+	for after != "" && !slices.Contains(revision.Desired.Sites, after) {
+		after = e.site(after).After
+	}
+	if after == "" {
+		return "", true
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	before := e.berths[ledger.Berth{Workload: id.Workload, Site: after}]
+	return after, before != nil && slices.Contains(before.proven, revision.Fingerprint)
+}

@@ -1,0 +1,458 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
+	"aditus/internal/ledger"
+	"aditus/internal/target"
+)
+
+const (
+	askTimeout  = 10 * time.Second // for a target to say what is there
+	atOnce      = 32               // probes and scrapes of one berth under way at the same time
+	seriesKept  = 240              // evaluations remembered for each berth
+	leadIn      = 24               // evaluations before a rollout that go on record with it
+	tailOnAfter = 2 * time.Minute  // how long after its end a rollout's signals are still recorded
+)
+
+// senses is what a berth remembers of what it saw: the course of every probe and the last evaluations.
+type senses struct {
+	instances map[string]*sensed
+	trackers  map[string]*signal.Tracker // by guard; "" counts requests
+	series    []*evaluation              // oldest first
+	evaluated time.Time
+	verdicts  []guard.Verdict
+	judged    judgement // what the verdicts are about
+	last      *evidence
+	tail      time.Time
+}
+
+type judgement struct {
+	rollout int64
+	shared  time.Time
+}
+
+type sensed struct {
+	tracks map[string]health.Track
+	due    map[string]time.Time
+	health health.Instance
+}
+
+// evaluation is what every guard's signal was within one interval, by revision.
+type evaluation struct {
+	at       time.Time
+	points   map[string]map[declare.Fingerprint]*signal.Point
+	requests map[declare.Fingerprint]float64
+	kept     bool // on record
+}
+
+func newSenses() *senses {
+	return &senses{instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
+}
+
+// evidence is what was seen in one step.
+type evidence struct {
+	reached   bool   // the target answered
+	stale     string // why it is not fresh
+	trouble   error  // what a person should know of
+	target    target.Observation
+	health    map[string]health.Instance // by instance
+	evaluated bool
+	verdicts  []guard.Verdict
+	old, new  declare.Fingerprint
+	requests  [2]float64 // of the last interval, old and new
+	observed  *guard.Estimate
+}
+
+// observe looks at the target, probes and scrapes what is due, and judges.
+func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
+	seen := &evidence{health: map[string]health.Instance{}, old: b.state.Applied}
+	if b.roll != nil {
+		seen.old, seen.new = b.roll.Old.Revision, b.roll.New.Revision
+	}
+	asking, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	var err error
+	if seen.target, err = b.driver.Observe(asking, b.id.Workload); err != nil {
+		seen.stale, seen.trouble = err.Error(), fmt.Errorf("%w; what is live stays as it is, and nothing advances until it answers", err)
+		b.senses.last = seen
+		return seen
+	}
+	seen.reached = true
+	b.probe(ctx, seen, now)
+	if rules := b.rules(seen); rules != nil && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
+		b.evaluate(ctx, seen, rules, now)
+	}
+	b.judge(seen, now)
+	b.senses.last = seen
+	return seen
+}
+
+// desired gives what a cohort was made from; nil when that is not on record.
+func (b *berth) desired(revision declare.Fingerprint) *declare.Desired {
+	if r := b.e.revision(b.id.Workload, revision); r != nil {
+		return r.Desired
+	}
+	return nil
+}
+
+// rules are the declaration whose guards count now.
+func (b *berth) rules(seen *evidence) *declare.Desired {
+	if seen.new != "" {
+		return b.desired(seen.new)
+	}
+	return b.desired(seen.old)
+}
+
+// probe asks every instance that is due and judges the health of all.
+func (b *berth) probe(ctx context.Context, seen *evidence, now time.Time) {
+	var mu sync.Mutex
+	group, there := errgroup.Group{}, map[string]bool{}
+	group.SetLimit(atOnce)
+	for _, cohort := range seen.target.Cohorts {
+		desired := b.desired(cohort.Revision)
+		if desired == nil {
+			continue
+		}
+		for _, in := range cohort.Instances {
+			there[in.ID] = true
+			s := b.senses.instances[in.ID]
+			if s == nil {
+				s = &sensed{tracks: map[string]health.Track{}, due: map[string]time.Time{}}
+				b.senses.instances[in.ID] = s
+			}
+			for name, probe := range desired.Parts[in.Part].Probes {
+				if now.Before(s.due[name]) {
+					continue
+				}
+				s.due[name] = now.Add(probe.Every.Duration)
+				group.Go(func() error {
+					reason := in.Reason
+					if in.Address != "" && reason == "" {
+						reason = b.e.sense.Probe(ctx, in.Address, in.Ports, probe)
+					}
+					mu.Lock()
+					defer mu.Unlock()
+					s.tracks[name] = s.tracks[name].Observe(health.Outcome{At: now, Passed: in.Address != "" && reason == "", Reason: reason}, probe.Thresholds())
+					return nil
+				})
+			}
+		}
+	}
+	group.Wait()
+	for id := range b.senses.instances {
+		if !there[id] {
+			delete(b.senses.instances, id)
+		}
+	}
+	b.judgeHealth(seen, now)
+}
+
+func (b *berth) judgeHealth(seen *evidence, now time.Time) {
+	for _, cohort := range seen.target.Cohorts {
+		desired := b.desired(cohort.Revision)
+		if desired == nil {
+			continue
+		}
+		for _, in := range cohort.Instances {
+			s := b.senses.instances[in.ID]
+			var tracks []health.Track
+			var rules []health.Thresholds
+			for name, probe := range desired.Parts[in.Part].Probes {
+				tracks, rules = append(tracks, s.tracks[name]), append(rules, probe.Thresholds())
+			}
+			s.health = health.JudgeInstance(tracks, rules, in.Started, in.Restarts, now)
+			if in.CannotStart != "" {
+				s.health.Word, s.health.Reason = health.Failing, in.CannotStart
+			}
+			seen.health[in.ID] = s.health
+			if s.health.Word == health.Silent && seen.stale == "" {
+				seen.stale = fmt.Sprintf("%s is silent: %s", in.ID, s.health.Reason)
+			}
+		}
+	}
+}
+
+// requestsGuard names the tracker that counts requests, for the traffic's observed split.
+const requestsGuard = ""
+
+// evaluate scrapes every instance and makes one evaluation of all signals.
+func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
+	b.senses.evaluated, seen.evaluated = now, true
+	type scraped struct {
+		revision declare.Fingerprint
+		id       string
+		metrics  declare.Metrics
+		page     signal.Page
+		err      error
+	}
+	var pages []*scraped
+	group := errgroup.Group{}
+	group.SetLimit(atOnce)
+	for _, cohort := range seen.target.Cohorts {
+		if cohort.Revision != seen.old && cohort.Revision != seen.new {
+			continue
+		}
+		desired := b.desired(cohort.Revision)
+		if desired == nil {
+			continue
+		}
+		for _, in := range cohort.Instances {
+			metrics := desired.Parts[in.Part].Metrics
+			if metrics == nil || in.Address == "" {
+				continue
+			}
+			s := &scraped{revision: cohort.Revision, id: in.ID, metrics: *metrics}
+			pages = append(pages, s)
+			group.Go(func() error {
+				s.page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, s.metrics)
+				return nil
+			})
+		}
+	}
+	group.Wait()
+	e := &evaluation{at: now, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
+	tallies := map[string]map[declare.Fingerprint]signal.Tally{}
+	for _, s := range pages {
+		if s.err != nil {
+			if seen.health[s.id].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
+				seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.id, s.err)
+			}
+			continue
+		}
+		for _, rule := range rules.Guards {
+			if tally, ok := b.senses.tracker(rule.Name).Take(rule.Signal, s.id, s.page, now); ok {
+				if tallies[rule.Name] == nil {
+					tallies[rule.Name] = map[declare.Fingerprint]signal.Tally{}
+				}
+				tallies[rule.Name][s.revision] = tallies[rule.Name][s.revision].Add(tally)
+			}
+		}
+		if s.metrics.Requests != "" {
+			source := signal.Source{Kind: signal.Rate, Of: signal.Series{Metric: s.metrics.Requests}}
+			if tally, ok := b.senses.tracker(requestsGuard).Take(source, s.id, s.page, now); ok {
+				e.requests[s.revision] += tally.Part
+			}
+		}
+	}
+	for _, rule := range rules.Guards {
+		e.points[rule.Name] = map[declare.Fingerprint]*signal.Point{}
+		for revision, tally := range tallies[rule.Name] {
+			if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
+				e.points[rule.Name][revision] = &signal.Point{At: now, Value: value, Tally: tally}
+			}
+		}
+	}
+	for _, tracker := range b.senses.trackers {
+		tracker.Forget(func(id string) bool { return b.senses.instances[id] != nil })
+	}
+	b.senses.series = append(b.senses.series, e)
+	if len(b.senses.series) > seriesKept {
+		b.senses.series = slices.Delete(b.senses.series, 0, len(b.senses.series)-seriesKept)
+	}
+}
+
+func (s *senses) tracker(guard string) *signal.Tracker {
+	if s.trackers[guard] == nil {
+		s.trackers[guard] = &signal.Tracker{}
+	}
+	return s.trackers[guard]
+}
+
+// judge holds the guards against what was evaluated since the present share was reached.
+func (b *berth) judge(seen *evidence, now time.Time) {
+	rules, about := b.rules(seen), judgement{}
+	if rules == nil {
+		return
+	}
+	if b.roll != nil {
+		about = judgement{b.roll.ID, b.roll.Shared}
+	}
+	every := rules.Rollout.Interval.Duration
+	if !seen.evaluated && about == b.senses.judged && now.Sub(b.senses.evaluated) < 2*every {
+		seen.verdicts = b.senses.verdicts
+		seen.requests, seen.observed = b.senses.split(seen, about, every)
+		return
+	}
+	b.senses.judged = about
+	if b.roll != nil && about.shared.IsZero() {
+		b.senses.verdicts = nil
+		return
+	}
+	for _, rule := range rules.Guards {
+		if b.roll == nil && rule.Limit.Relative() {
+			continue // nothing to compare with
+		}
+		began, history := about.shared, b.senses.history(rule.Name, seen, about.shared, every)
+		if b.roll != nil && b.roll.AskedShare() == 1 && rule.Limit.Relative() {
+			history = guard.AgainstLast(rule, b.senses.history(rule.Name, seen, b.roll.Began, every), history)
+		}
+		if b.roll == nil {
+			history = history[max(0, len(history)-2*rule.Breach.Of):]
+			began = now
+		}
+		seen.verdicts = append(seen.verdicts, guard.Judge(rule, history, later(began, b.sinceResume()), now, every))
+	}
+	b.senses.verdicts = seen.verdicts
+	seen.requests, seen.observed = b.senses.split(seen, about, every)
+}
+
+// sinceResume is when watching went on after a restart: silence counts from there.
+func (b *berth) sinceResume() time.Time {
+	if b.roll != nil {
+		return b.roll.Resumed
+	}
+	return time.Time{}
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// whole tells whether an evaluation's interval lies wholly after a moment: one in which the share changed says little
+// about either share.
+func (e *evaluation) whole(since time.Time, every time.Duration) bool {
+	return e.at.Sub(since) >= every-every/10
+}
+
+// history is what a guard is judged on. In steady times the applied revision stands where the new one would.
+func (s *senses) history(name string, seen *evidence, since time.Time, every time.Duration) []guard.Interval {
+	var history []guard.Interval
+	for _, e := range s.series {
+		if !e.whole(since, every) {
+			continue
+		}
+		interval := guard.Interval{At: e.at}
+		if seen.new != "" {
+			interval.Old, interval.New = e.points[name][seen.old], e.points[name][seen.new]
+		} else {
+			interval.New = e.points[name][seen.old]
+		}
+		history = append(history, interval)
+	}
+	return history
+}
+
+// split is the requests of the last interval on both sides, and the share of the new one since the share was reached.
+func (s *senses) split(seen *evidence, about judgement, every time.Duration) (last [2]float64, observed *guard.Estimate) {
+	if seen.new == "" || len(s.series) == 0 {
+		return last, nil
+	}
+	newest := s.series[len(s.series)-1]
+	last = [2]float64{newest.requests[seen.old], newest.requests[seen.new]}
+	var sum [2]float64
+	for _, e := range s.series {
+		if e.whole(about.shared, every) {
+			sum[0], sum[1] = sum[0]+e.requests[seen.old], sum[1]+e.requests[seen.new]
+		}
+	}
+	if sum[0]+sum[1] > 0 && !about.shared.IsZero() {
+		share := guard.Proportion(sum[1], sum[0]+sum[1])
+		observed = &share
+	}
+	return last, observed
+}
+
+// observation is the evidence in the terms of the rollout.
+func (seen *evidence) observation(s rollout.State) rollout.Observation {
+	o := rollout.Observation{Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
+	if cohort, ok := seen.target.Cohort(s.New.Revision); ok {
+		o.Share = cohort.Share
+	}
+	o.Old, o.New = seen.cohort(s.Old.Revision), seen.cohort(s.New.Revision)
+	return o
+}
+
+func (seen *evidence) cohort(revision declare.Fingerprint) rollout.Cohort {
+	found, ok := seen.target.Cohort(revision)
+	c := rollout.Cohort{Laid: ok, Parts: map[string]int{}, Healthy: map[string]int{}, Health: seen.sum(revision, 0)}
+	for _, in := range found.Instances {
+		c.Parts[in.Part]++
+		if seen.health[in.ID].Word == health.Healthy {
+			c.Healthy[in.Part]++
+		}
+		if in.CannotStart != "" {
+			c.CannotStart = in.CannotStart
+		}
+	}
+	return c
+}
+
+// sum rolls the health of a revision's instances up. At least the given number should be there.
+func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summary {
+	cohort, _ := seen.target.Cohort(revision)
+	var all []health.Instance
+	for _, in := range cohort.Instances {
+		all = append(all, seen.health[in.ID])
+	}
+	return health.Sum(all, max(least, len(all)))
+}
+
+// points gives the evaluations that are not on record yet, as the ledger keeps them.
+func (s *senses) points() []ledger.Point {
+	var points []ledger.Point
+	for _, e := range s.series[max(0, len(s.series)-leadIn):] {
+		if e.kept {
+			continue
+		}
+		for name, byRevision := range e.points {
+			for revision, p := range byRevision {
+				points = append(points, ledger.Point{Guard: name, Revision: revision, At: e.at, Value: p.Value, Part: p.Part, Whole: p.Whole})
+			}
+		}
+	}
+	return points
+}
+
+// kept notes that all evaluations so far are on record.
+func (s *senses) kept() {
+	for _, e := range s.series {
+		e.kept = true
+	}
+}
+
+// recall brings evaluations back that the ledger kept before a restart, so that evidence is not lost with it. A
+// quantile comes back with its value alone.
+func (s *senses) recall(points []ledger.Point) {
+	byTime := map[int64]*evaluation{}
+	for _, p := range points {
+		e := byTime[p.At.UnixMilli()]
+		if e == nil {
+			e = &evaluation{at: p.At, points: map[string]map[declare.Fingerprint]*signal.Point{}, kept: true}
+			byTime[p.At.UnixMilli()] = e
+			s.series = append(s.series, e)
+		}
+		if e.points[p.Guard] == nil {
+			e.points[p.Guard] = map[declare.Fingerprint]*signal.Point{}
+		}
+		e.points[p.Guard][p.Revision] = &signal.Point{At: p.At, Value: p.Value, Tally: signal.Tally{Part: p.Part, Whole: p.Whole, Instances: 1}}
+	}
+	if n := len(s.series); n > 0 {
+		s.evaluated = s.series[n-1].at
+	}
+}
+
+// look is the rollout's traffic and instances, for the record.
+func (s *senses) look(roll *rollout.State, now time.Time) *ledger.Look {
+	seen := s.last
+	if seen == nil || !seen.reached {
+		return nil
+	}
+	o := seen.observation(*roll)
+	return &ledger.Look{At: now, Asked: roll.AskedShare(), Share: o.Share, Requests: seen.requests, Old: o.Old.Health.Total, New: o.New.Health.Total}
+}

@@ -1,0 +1,104 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
+)
+
+// Verb is what a person can ask for.
+type Verb string
+
+const (
+	Advance  = Verb(rollout.Advance)
+	Hold     = Verb(rollout.HoldOn)
+	GoOn     = Verb(rollout.GoOn)
+	RollBack = Verb(rollout.TurnBack)
+	SignOff  = Verb(rollout.Sign)
+	LiftBar  = Verb("lift the bar")
+	Sync     = Verb("sync")
+)
+
+// Order is a person's wish for a berth.
+type Order struct {
+	Verb  Verb
+	Berth ledger.Berth
+	By    string
+	Note  string
+}
+
+type order struct {
+	Order
+	taken bool
+	err   error
+	done  chan error
+}
+
+func (o *order) answer(err error) {
+	select {
+	case o.done <- err:
+	default: // answered already
+	}
+}
+
+// Do carries out an order at the berth's next step and tells why where it was not possible.
+func (e *Engine) Do(ctx context.Context, wish Order) error {
+	e.mu.Lock()
+	b := e.berths[wish.Berth]
+	e.mu.Unlock()
+	if b == nil {
+		return fmt.Errorf("there is no berth %s", wish.Berth)
+	}
+	o := &order{Order: wish, done: make(chan error, 1)}
+	b.mu.Lock()
+	b.orders = append(b.orders, o)
+	b.mu.Unlock()
+	b.nudge()
+	select {
+	case err := <-o.done:
+		return err
+	case <-ctx.Done():
+		return fmt.Errorf("%s at %s: no answer yet, it may still be done: %w", wish.Verb, wish.Berth, ctx.Err())
+	}
+}
+
+func (b *berth) takeOrders() []*order {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	orders := b.orders
+	b.orders = nil
+	return orders
+}
+
+// refuse answers all orders that will not be carried out any more.
+func (b *berth) refuse(err error) {
+	for _, o := range b.takeOrders() {
+		o.answer(fmt.Errorf("%s at %s was not carried out: %w", o.Verb, b.id, err))
+	}
+}
+
+// LookNow has every link read at once.
+func (e *Engine) LookNow() {
+	for _, l := range e.links {
+		select {
+		case l.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// Accept takes a link's rewritten branch as it is now.
+func (e *Engine) Accept(name string) error {
+	for _, l := range e.links {
+		if l.source.Name == name {
+			e.mu.Lock()
+			l.accept = true
+			e.mu.Unlock()
+			e.LookNow()
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no link %q", name)
+}

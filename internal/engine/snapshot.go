@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
+)
+
+// Snapshot is all that a face can see at one moment. It is a value: nothing in it changes once it is given out.
+type Snapshot struct {
+	Line     string    `json:"line"`
+	Now      time.Time `json:"now"`
+	Sites    []string  `json:"sites"` // in course order
+	Links    []Link    `json:"links"`
+	Berths   []Berth   `json:"berths"` // by workload, then in course order
+	Problems []Problem `json:"problems,omitempty"`
+}
+
+// Problem is trouble with Aditus itself or what it stands on, told in a sentence.
+type Problem struct {
+	About string    `json:"about"`
+	Text  string    `json:"text"`
+	Since time.Time `json:"since"`
+}
+
+// Link is a connection to a repository with its last answer.
+type Link struct {
+	Name       string        `json:"name"`
+	Repository string        `json:"repository"`
+	Branch     string        `json:"branch"`
+	Folder     string        `json:"folder"`
+	Every      time.Duration `json:"every"`
+	Commit     string        `json:"commit"`
+	Looked     time.Time     `json:"looked,omitzero"`
+	Took       time.Duration `json:"took"`
+	Problem    *Problem      `json:"problem,omitempty"`
+	Rewritten  bool          `json:"rewritten,omitempty"` // a person may accept the new history
+}
+
+// Berth is one workload at one site as it stands.
+type Berth struct {
+	ledger.Berth
+	Applied     *ledger.Revision     `json:"applied,omitempty"`
+	AppliedAt   time.Time            `json:"applied_at,omitzero"`
+	ProvenAt    time.Time            `json:"proven_at,omitzero"`
+	Declared    *ledger.Revision     `json:"declared,omitempty"` // nil where Git no longer declares it
+	Stand       compare.Stand        `json:"stand"`
+	BehindBy    int                  `json:"behind_by,omitempty"` // revisions
+	Differences []compare.Difference `json:"differences,omitempty"`
+	Changes     []string             `json:"changes,omitempty"` // what a sync would change, in words
+	DriftSince  time.Time            `json:"drift_since,omitzero"`
+	Health      health.Summary       `json:"health"`
+	Looked      time.Time            `json:"looked,omitzero"`
+	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
+	Bar         *ledger.Bar          `json:"bar,omitempty"`   // of the declared revision
+	Problem     *Problem             `json:"problem,omitempty"`
+	Verdicts    []guard.Verdict      `json:"verdicts,omitempty"`
+	Rollout     *Rollout             `json:"rollout,omitempty"` // under way
+	LastRollout int64                `json:"last_rollout,omitempty"`
+}
+
+// Rollout is a rollout under way, with what was seen of it last.
+type Rollout struct {
+	rollout.State
+	From     *ledger.Revision `json:"from,omitempty"`
+	To       *ledger.Revision `json:"to"`
+	OldSide  health.Summary   `json:"old_side"`
+	NewSide  health.Summary   `json:"new_side"`
+	Observed *guard.Estimate  `json:"observed,omitempty"` // share of the requests that the new cohort answered
+	Stale    string           `json:"stale,omitempty"`    // why nothing advances on what is known
+}
+
+// Moving tells whether something changes at the berth right now, by itself.
+func (b Berth) Moving() bool {
+	return b.Rollout != nil && b.Rollout.Phase != rollout.Waiting && b.Rollout.Phase != rollout.Held
+}
+
+// Find gives a berth of the snapshot.
+func (s Snapshot) Find(id ledger.Berth) (Berth, bool) {
+	for _, b := range s.Berths {
+		if b.Berth == id {
+			return b, true
+		}
+	}
+	return Berth{}, false
+}

@@ -1,0 +1,362 @@
+// Package ledger keeps what happened, on disk: facts, the states to resume from, revisions and the history of signals,
+// in one SQLite database. It is append-only for facts; it takes no decisions.
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+)
+
+// FileName is the database within a data folder.
+const FileName = "ledger.db"
+
+// version is the schema's version, kept in the database's user_version.
+const version = 1
+
+// ErrFull means that there is no room to write. Nothing of the entry was recorded.
+var ErrFull = errors.New("the disk is full")
+
+// ErrNone means that there is nothing of the kind asked for.
+var ErrNone = errors.New("nothing on record")
+
+const schema = `
+CREATE TABLE facts (
+  seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, workload TEXT NOT NULL, site TEXT NOT NULL, rollout INTEGER NOT NULL,
+  kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT
+) STRICT;
+CREATE INDEX facts_berth ON facts (workload, site, at);
+CREATE TABLE berths (workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL, PRIMARY KEY (workload, site)) STRICT;
+CREATE TABLE rollouts (id INTEGER PRIMARY KEY, workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL) STRICT;
+CREATE INDEX rollouts_berth ON rollouts (workload, site, id);
+CREATE TABLE revisions (
+  fingerprint TEXT NOT NULL, workload TEXT NOT NULL, seq INTEGER PRIMARY KEY, version TEXT NOT NULL, commit_hash TEXT NOT NULL,
+  subject TEXT NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, desired TEXT NOT NULL, UNIQUE (workload, fingerprint)
+) STRICT;
+CREATE TABLE points (
+  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
+  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, PRIMARY KEY (workload, site, guard, revision, at)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE looks (
+  rollout INTEGER NOT NULL, at INTEGER NOT NULL, asked REAL NOT NULL, share REAL NOT NULL, requests_old REAL NOT NULL, requests_new REAL NOT NULL,
+  old INTEGER NOT NULL, new INTEGER NOT NULL, PRIMARY KEY (rollout, at)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE pictures (name TEXT PRIMARY KEY, at INTEGER NOT NULL, json TEXT NOT NULL) STRICT;
+`
+
+// Berth names one workload at one site.
+type Berth struct {
+	Workload string `json:"workload"`
+	Site     string `json:"site"`
+}
+
+// String writes WORKLOAD/SITE, as the shell takes it.
+func (b Berth) String() string { return b.Workload + "/" + b.Site }
+
+// Bar keeps a revision from coming back.
+type Bar struct {
+	Revision declare.Fingerprint `json:"revision"`
+	Version  string              `json:"version"`
+	Why      string              `json:"why"`
+	By       string              `json:"by"`
+	At       time.Time           `json:"at"`
+	Rollout  int64               `json:"rollout"`
+}
+
+// BerthState is what has to be known of a berth to go on after a restart, but for its rollout's state.
+type BerthState struct {
+	Applied      declare.Fingerprint   `json:"applied,omitempty"`
+	AppliedAt    time.Time             `json:"applied_at,omitzero"`
+	Proven       []declare.Fingerprint `json:"proven,omitempty"` // the last few, newest first
+	ProvenAt     time.Time             `json:"proven_at,omitzero"`
+	Bars         []Bar                 `json:"bars,omitempty"`
+	LastRollback time.Time             `json:"last_rollback,omitzero"`
+	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
+	LastRollout  int64                 `json:"last_rollout,omitempty"`
+	Acknowledged int64                 `json:"acknowledged,omitempty"` // rollout whose end a person has seen
+	DriftSince   time.Time             `json:"drift_since,omitzero"`
+}
+
+// Revision is a declared state with where it came from.
+type Revision struct {
+	Fingerprint declare.Fingerprint `json:"fingerprint"`
+	Workload    string              `json:"workload"`
+	Seq         int64               `json:"seq"` // order of appearance
+	Version     string              `json:"version"`
+	Commit      string              `json:"commit"`
+	Subject     string              `json:"subject"`
+	Author      string              `json:"author"`
+	At          time.Time           `json:"at"`
+	Desired     *declare.Desired    `json:"-"`
+}
+
+// Point is a signal of one revision's cohort over one evaluation interval.
+type Point struct {
+	Guard    string
+	Revision declare.Fingerprint
+	At       time.Time
+	Value    float64
+	Part     float64
+	Whole    float64
+}
+
+// Look is what a rollout's traffic and instances were at one moment.
+type Look struct {
+	At       time.Time
+	Asked    float64 // share asked for
+	Share    float64 // share the target has
+	Requests [2]float64
+	Old, New int // instances
+}
+
+// Entry is all that one step writes; it is recorded whole or not at all.
+type Entry struct {
+	Berth    Berth
+	Facts    []Fact
+	State    *BerthState
+	Rollout  *rollout.State
+	Points   []Point
+	Look     *Look
+	Revision *Revision
+}
+
+// Ledger is an open database. It is safe for concurrent use.
+type Ledger struct {
+	path    string
+	write   *sql.DB // nil when opened for reading
+	read    *sql.DB
+	mu      sync.Mutex
+	rollout int64
+	spare   string
+	notify  func([]Fact)
+}
+
+// spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
+const spareSize = 4 << 20
+
+// Open opens the ledger in a data folder for writing and makes it where there is none. Whoever calls must hold the
+// folder's lock. told is called with every batch of facts once they are on disk; it may be nil.
+func Open(folder string, told func([]Fact)) (*Ledger, error) {
+	l, err := open(folder, "rwc")
+	if err != nil {
+		return nil, err
+	}
+	l.notify = told
+	if err := l.migrate(); err != nil {
+		l.Close()
+		return nil, fmt.Errorf("open the ledger %s: %w", l.path, explain(err))
+	}
+	l.spare = filepath.Join(folder, "ledger.spare")
+	if info, err := os.Stat(l.spare); err != nil || info.Size() < spareSize {
+		_ = os.WriteFile(l.spare, make([]byte, spareSize), 0o600) // without it a full disk is met unprepared, no more
+	}
+	return l, nil
+}
+
+// OpenToRead opens the ledger of a data folder that another program may be writing to.
+func OpenToRead(folder string) (*Ledger, error) {
+	if _, err := os.Stat(filepath.Join(folder, FileName)); errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no ledger in %s: start Aditus there first, for instance with: aditus demo, or choose another folder with --data", folder)
+	}
+	l, err := open(folder, "rw")
+	if err != nil {
+		return nil, err
+	}
+	l.write.Close()
+	l.write = nil
+	return l, nil
+}
+
+func open(folder, mode string) (*Ledger, error) {
+	path := filepath.Join(folder, FileName)
+	connect := func(pragmas ...string) (*sql.DB, error) {
+		query := url.Values{"_pragma": append([]string{"busy_timeout(5000)"}, pragmas...), "mode": {mode}}
+		return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+query.Encode())
+	}
+	write, err := connect("journal_mode(WAL)", "synchronous(FULL)")
+	if err != nil {
+		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
+	}
+	write.SetMaxOpenConns(1)
+	read, err := connect("query_only(1)")
+	if err != nil {
+		write.Close()
+		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
+	}
+	read.SetMaxOpenConns(4)
+	return &Ledger{path: path, write: write, read: read}, nil
+}
+
+func (l *Ledger) migrate() error {
+	var have int
+	if err := l.write.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
+		return err
+	}
+	switch {
+	case have > version:
+		return fmt.Errorf("it was written by a newer Aditus (schema %d, this one knows %d): use that one", have, version)
+	case have == 0:
+		tx, err := l.write.Begin()
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
+			return err
+		}
+		if err := tx.Commit(); err != nil {
+			return err
+		}
+	}
+	return l.write.QueryRow("SELECT coalesce(max(id), 0) FROM rollouts").Scan(&l.rollout)
+}
+
+// Close closes the database.
+func (l *Ledger) Close() error {
+	err := l.read.Close()
+	if l.write != nil {
+		err = errors.Join(err, l.write.Close())
+	}
+	return err
+}
+
+// NextRollout gives a number that no rollout has.
+func (l *Ledger) NextRollout() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.rollout++
+	return l.rollout
+}
+
+// Record writes an entry, whole, and returns once it is safely on disk.
+func (l *Ledger) Record(ctx context.Context, e Entry) error {
+	err := l.record(ctx, &e)
+	if errors.Is(err, ErrFull) && l.spare != "" && os.Remove(l.spare) == nil {
+		err = l.record(ctx, &e)
+	}
+	if err != nil {
+		return fmt.Errorf("record in the ledger %s: %w", l.path, err)
+	}
+	if l.notify != nil && len(e.Facts) > 0 {
+		l.notify(e.Facts)
+	}
+	return nil
+}
+
+func (l *Ledger) record(ctx context.Context, e *Entry) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	tx, err := l.write.BeginTx(ctx, nil)
+	if err != nil {
+		return explain(err)
+	}
+	defer tx.Rollback()
+	if err := l.writeEntry(tx, e); err != nil {
+		return explain(err)
+	}
+	return explain(tx.Commit())
+}
+
+func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
+	put := func(query string, args ...any) error {
+		_, err := tx.Exec(query, args...)
+		return err
+	}
+	if r := e.Revision; r != nil {
+		if err := put(`INSERT INTO revisions (fingerprint, workload, version, commit_hash, subject, author, at, desired) VALUES (?,?,?,?,?,?,?,?)
+			ON CONFLICT DO NOTHING`, string(r.Fingerprint), r.Workload, r.Version, r.Commit, r.Subject, r.Author, r.At.UnixMilli(), string(r.Desired.Canonical())); err != nil {
+			return err
+		}
+	}
+	for i := range e.Facts {
+		f := &e.Facts[i]
+		row := tx.QueryRow(`INSERT INTO facts (at, workload, site, rollout, kind, actor, revision, text, data) VALUES (?,?,?,?,?,?,?,?,?) RETURNING seq`,
+			f.At.UnixMilli(), f.Workload, f.Site, f.Rollout, f.Kind, f.By, string(f.Revision), f.Text, nullable(f.Data))
+		if err := row.Scan(&f.Seq); err != nil {
+			return err
+		}
+	}
+	if e.State != nil {
+		text, err := json.Marshal(e.State)
+		if err != nil {
+			return err
+		}
+		if err := put(`INSERT INTO berths (workload, site, state) VALUES (?,?,?) ON CONFLICT DO UPDATE SET state = excluded.state`, e.Berth.Workload, e.Berth.Site, string(text)); err != nil {
+			return err
+		}
+	}
+	if e.Rollout != nil {
+		text, err := json.Marshal(e.Rollout)
+		if err != nil {
+			return err
+		}
+		if err := put(`INSERT INTO rollouts (id, workload, site, state) VALUES (?,?,?,?) ON CONFLICT DO UPDATE SET state = excluded.state`,
+			e.Rollout.ID, e.Berth.Workload, e.Berth.Site, string(text)); err != nil {
+			return err
+		}
+	}
+	for _, p := range e.Points {
+		if err := put(`INSERT INTO points VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole); err != nil {
+			return err
+		}
+	}
+	if k := e.Look; k != nil && e.Rollout != nil {
+		return put(`INSERT INTO looks VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
+	}
+	return nil
+}
+
+func nullable(data json.RawMessage) any {
+	if len(data) == 0 {
+		return nil
+	}
+	return string(data)
+}
+
+// KeepPicture keeps a named JSON value: what faces read that are not connected to a running engine.
+func (l *Ledger) KeepPicture(ctx context.Context, name string, at time.Time, value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, err = l.write.ExecContext(ctx, `INSERT INTO pictures VALUES (?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, json = excluded.json`, name, at.UnixMilli(), string(text))
+	if err != nil {
+		return fmt.Errorf("keep %s in the ledger %s: %w", name, l.path, explain(err))
+	}
+	return nil
+}
+
+// explain gives the errors that a person can mend a name of their own.
+func explain(err error) error {
+	var coded *sqlite.Error
+	if errors.As(err, &coded) {
+		switch coded.Code() & 0xff {
+		case sqlite3.SQLITE_FULL:
+			return fmt.Errorf("%w: free some space; nothing changes at the sites until then (%v)", ErrFull, err)
+		case sqlite3.SQLITE_IOERR:
+			return fmt.Errorf("%w, or it cannot be written to: free some space; nothing changes at the sites until then (%v)", ErrFull, err)
+		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
+			return fmt.Errorf("the file is damaged: put a copy back, or move it away to start a new ledger (%w)", err)
+		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM:
+			return fmt.Errorf("it cannot be written to: check who owns the folder (%w)", err)
+		}
+	}
+	return err
+}

@@ -1,0 +1,37 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/gofrs/flock"
+)
+
+// ErrInUse means that another program works on the data folder.
+var ErrInUse = errors.New("the data folder is in use")
+
+// LockFolder takes a data folder for this program alone, and makes it where there is none. The lock ends with release
+// or with the program, however it ends.
+func LockFolder(folder string) (release func(), err error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w; choose another with --data", err)
+	}
+	path := filepath.Join(folder, "lock")
+	lock := flock.New(path)
+	got, err := lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("lock the data folder %s: %w", folder, err)
+	}
+	if !got {
+		who := "another program"
+		if text, err := os.ReadFile(path); err == nil && len(text) > 0 {
+			who = "process " + strings.TrimSpace(string(text))
+		}
+		return nil, fmt.Errorf("%w: %s works on %s; stop it first, or choose another folder with --data", ErrInUse, who, folder)
+	}
+	_ = os.WriteFile(path, fmt.Appendf(nil, "%d\n", os.Getpid()), 0o600) // only a help for the message above
+	return func() { lock.Unlock() }, nil
+}

@@ -1,0 +1,186 @@
+package ledger
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+)
+
+// Query selects facts. Zero fields select all.
+type Query struct {
+	Berth   Berth
+	Rollout int64
+	After   int64     // only facts with a larger number
+	Since   time.Time // only facts at or after it
+	Newest  int       // only the last so many
+}
+
+// Facts gives the facts that a query selects, oldest first.
+func (l *Ledger) Facts(q Query) ([]Fact, error) {
+	limit := -1
+	if q.Newest > 0 {
+		limit = q.Newest
+	}
+	since := int64(-1 << 62)
+	if !q.Since.IsZero() {
+		since = q.Since.UnixMilli()
+	}
+	rows, err := l.read.Query(`SELECT * FROM (SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts
+		WHERE (?1 = '' OR workload = ?1) AND (?2 = '' OR site = ?2) AND (?3 = 0 OR rollout = ?3) AND seq > ?4 AND at >= ?5
+		ORDER BY seq DESC LIMIT ?6) ORDER BY seq`,
+		q.Berth.Workload, q.Berth.Site, q.Rollout, q.After, since, limit)
+	return collect(rows, err, func(rows *sql.Rows) (f Fact, err error) {
+		var at int64
+		var data sql.NullString
+		err = rows.Scan(&f.Seq, &at, &f.Workload, &f.Site, &f.Rollout, &f.Kind, &f.By, &f.Revision, &f.Text, &data)
+		f.At = time.UnixMilli(at)
+		if data.Valid {
+			f.Data = json.RawMessage(data.String)
+		}
+		return f, err
+	})
+}
+
+// Berths gives the state of every berth on record.
+func (l *Ledger) Berths() (map[Berth]BerthState, error) {
+	type row struct {
+		berth Berth
+		state BerthState
+	}
+	rows, err := l.read.Query(`SELECT workload, site, state FROM berths`)
+	found, err := collect(rows, err, func(rows *sql.Rows) (r row, err error) {
+		var text string
+		if err = rows.Scan(&r.berth.Workload, &r.berth.Site, &text); err != nil {
+			return r, err
+		}
+		if err = json.Unmarshal([]byte(text), &r.state); err != nil {
+			return r, fmt.Errorf("the state of %s: %w", r.berth, err)
+		}
+		return r, nil
+	})
+	states := make(map[Berth]BerthState, len(found))
+	for _, r := range found {
+		states[r.berth] = r.state
+	}
+	return states, err
+}
+
+// Rollout gives the state of a rollout.
+func (l *Ledger) Rollout(id int64) (rollout.State, Berth, error) {
+	var text string
+	var s rollout.State
+	var b Berth
+	err := l.read.QueryRow(`SELECT workload, site, state FROM rollouts WHERE id = ?`, id).Scan(&b.Workload, &b.Site, &text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return s, b, fmt.Errorf("rollout %d: %w", id, ErrNone)
+	}
+	if err == nil {
+		err = json.Unmarshal([]byte(text), &s)
+	}
+	if err != nil {
+		return s, b, fmt.Errorf("read rollout %d: %w", id, err)
+	}
+	return s, b, nil
+}
+
+// LastRollout gives the number of a berth's newest rollout.
+func (l *Ledger) LastRollout(b Berth) (int64, error) {
+	var id sql.NullInt64
+	if err := l.read.QueryRow(`SELECT max(id) FROM rollouts WHERE workload = ? AND site = ?`, b.Workload, b.Site).Scan(&id); err != nil {
+		return 0, fmt.Errorf("read the rollouts of %s: %w", b, err)
+	}
+	if !id.Valid {
+		return 0, fmt.Errorf("a rollout of %s: %w", b, ErrNone)
+	}
+	return id.Int64, nil
+}
+
+const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subject, author, at, desired`
+
+// Revisions gives all revisions of all workloads, oldest first.
+func (l *Ledger) Revisions() ([]Revision, error) {
+	rows, err := l.read.Query(`SELECT ` + revisionColumns + ` FROM revisions ORDER BY seq`)
+	return collect(rows, err, func(rows *sql.Rows) (r Revision, err error) {
+		var at int64
+		var desired string
+		if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired); err != nil {
+			return r, err
+		}
+		r.At, r.Desired = time.UnixMilli(at), &declare.Desired{}
+		if err = json.Unmarshal([]byte(desired), r.Desired); err != nil {
+			return r, fmt.Errorf("revision %s of %s: %w", r.Fingerprint.Short(), r.Workload, err)
+		}
+		return r, nil
+	})
+}
+
+// Points gives the signals of a berth from a moment to another, oldest first.
+func (l *Ledger) Points(b Berth, from, to time.Time) ([]Point, error) {
+	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole FROM points
+		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
+	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
+		var at int64
+		err = rows.Scan(&p.Guard, &p.Revision, &at, &p.Value, &p.Part, &p.Whole)
+		p.At = time.UnixMilli(at)
+		return p, err
+	})
+}
+
+// Looks gives the traffic and instances of a rollout, oldest first.
+func (l *Ledger) Looks(id int64) ([]Look, error) {
+	rows, err := l.read.Query(`SELECT at, asked, share, requests_old, requests_new, old, new FROM looks WHERE rollout = ? ORDER BY at`, id)
+	return collect(rows, err, func(rows *sql.Rows) (k Look, err error) {
+		var at int64
+		err = rows.Scan(&at, &k.Asked, &k.Share, &k.Requests[0], &k.Requests[1], &k.Old, &k.New)
+		k.At = time.UnixMilli(at)
+		return k, err
+	})
+}
+
+// Picture reads a value kept by KeepPicture into value and tells when it was kept.
+func (l *Ledger) Picture(name string, value any) (time.Time, error) {
+	var at int64
+	var text string
+	err := l.read.QueryRow(`SELECT at, json FROM pictures WHERE name = ?`, name).Scan(&at, &text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return time.Time{}, fmt.Errorf("%s: %w", name, ErrNone)
+	}
+	if err == nil {
+		err = json.Unmarshal([]byte(text), value)
+	}
+	if err != nil {
+		return time.Time{}, fmt.Errorf("read %s from the ledger: %w", name, err)
+	}
+	return time.UnixMilli(at), nil
+}
+
+// Latest is the newest moment on record: a clock that starts again must not start before it.
+func (l *Ledger) Latest() (time.Time, error) {
+	var at sql.NullInt64
+	err := l.read.QueryRow(`SELECT max(at) FROM (SELECT max(at) AS at FROM facts UNION ALL SELECT max(at) FROM looks UNION ALL SELECT max(at) FROM pictures)`).Scan(&at)
+	if err != nil || !at.Valid {
+		return time.Time{}, err
+	}
+	return time.UnixMilli(at.Int64), nil
+}
+
+func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, fmt.Errorf("read the ledger: %w", explain(err))
+	}
+	defer rows.Close()
+	var found []T
+	for rows.Next() {
+		item, err := scan(rows)
+		if err != nil {
+			return nil, fmt.Errorf("read the ledger: %w", err)
+		}
+		found = append(found, item)
+	}
+	return found, rows.Err()
+}

@@ -1,0 +1,408 @@
+// Package sim is a stand-in for sites: a seeded, deterministic model of instances and of the traffic they answer,
+// served over real HTTP on loopback. What is asked of it is kept in a file, so that it outlives the program as a real
+// site would. It is for demonstrations and tests; it runs nothing.
+package sim
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// Site is one stand-in site. It implements target.Driver.
+type Site struct {
+	name      string
+	file      string // where its state is kept; empty for nowhere
+	behaviour Behaviour
+	now       func() time.Time
+
+	mu          sync.Mutex
+	workloads   map[string]map[declare.Fingerprint]*cohort
+	unreachable bool
+}
+
+var _ target.Driver = (*Site)(nil)
+
+type cohort struct {
+	share     float64
+	parts     map[string]declare.Part
+	instances []*instance
+	next      map[string]int
+}
+
+// Open makes a site and brings back what was there when the program ended. folder is where its state is kept; empty
+// for nowhere.
+func Open(name, folder string, behaviour Behaviour, now func() time.Time) (*Site, error) {
+	s := &Site{name: name, behaviour: behaviour, now: now, workloads: map[string]map[declare.Fingerprint]*cohort{}}
+	if folder == "" {
+		return s, nil
+	}
+	s.file = filepath.Join(folder, name+".json")
+	text, err := os.ReadFile(s.file)
+	if errors.Is(err, os.ErrNotExist) {
+		return s, nil
+	}
+	if err == nil {
+		err = s.restore(text)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("bring back the stand-in site %s from %s: %w", name, s.file, err)
+	}
+	return s, nil
+}
+
+// Close stops all instances. What the site should run stays on file.
+func (s *Site) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, cohorts := range s.workloads {
+		for _, c := range cohorts {
+			for _, in := range c.instances {
+				in.stop()
+			}
+		}
+	}
+}
+
+// SetReachable makes the site answer, or not.
+func (s *Site) SetReachable(reachable bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.unreachable = !reachable
+}
+
+// ChangeByHand changes a live part behind Aditus' back, as a person at the site would.
+func (s *Site) ChangeByHand(workload, part string, change func(*declare.Part)) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for revision, c := range s.workloads[workload] {
+		if live, ok := c.parts[part]; ok && c.share > 0 {
+			change(&live)
+			c.parts[part] = live
+			return errors.Join(s.resize(workload, revision, c, part, live.Instances), s.save())
+		}
+	}
+	return fmt.Errorf("nothing of %s serves at %s", workload, s.name)
+}
+
+func (s *Site) lock() error {
+	s.mu.Lock()
+	if s.unreachable {
+		s.mu.Unlock()
+		return fmt.Errorf("%s: %w", s.name, target.ErrUnreachable)
+	}
+	return nil
+}
+
+// Observe implements target.Driver.
+func (s *Site) Observe(_ context.Context, workload string) (target.Observation, error) {
+	if err := s.lock(); err != nil {
+		return target.Observation{}, err
+	}
+	defer s.mu.Unlock()
+	now := s.now()
+	var o target.Observation
+	for _, revision := range slices.Sorted(maps.Keys(s.workloads[workload])) {
+		c := s.workloads[workload][revision]
+		seen := target.Cohort{Revision: revision, Share: c.share, Live: c.live()}
+		for _, in := range c.instances {
+			seen.Instances = append(seen.Instances, in.observe(now))
+		}
+		o.Cohorts = append(o.Cohorts, seen)
+	}
+	return o, nil
+}
+
+func (in *instance) observe(now time.Time) target.Instance {
+	seen := target.Instance{ID: in.id, Part: in.part, Started: in.started(now), Restarts: in.crashes(now)}
+	if !in.exists {
+		seen.CannotStart = fmt.Sprintf("artifact %s does not exist in its registry", in.cohort.parts[in.part].Artifact)
+		return seen
+	}
+	if in.down(now) {
+		seen.Reason = "exited with status 1"
+	}
+	seen.Address, seen.Ports = "127.0.0.1", map[string]int{}
+	for name := range in.cohort.parts[in.part].Ports {
+		seen.Ports[name] = in.port
+	}
+	return seen
+}
+
+// live is what the cohort really is, in the form of a declaration.
+func (c *cohort) live() compare.Live {
+	live := compare.Live{}
+	texts := func(m map[string]string) map[string]any {
+		out := make(map[string]any, len(m))
+		for k, v := range m {
+			out[k] = v
+		}
+		return out
+	}
+	for name, part := range c.parts {
+		fields := map[string]any{"kind": string(part.Kind), "instances": float64(part.Instances)}
+		if part.Artifact != "" {
+			fields["artifact"] = part.Artifact
+		}
+		if len(part.Environment) > 0 {
+			fields["environment"] = texts(part.Environment)
+		}
+		if len(part.Values) > 0 {
+			fields["values"] = texts(part.Values)
+		}
+		live[name] = fields
+	}
+	return live
+}
+
+// Lay implements target.Driver.
+func (s *Site) Lay(_ context.Context, workload string, revision declare.Fingerprint, desired declare.Desired) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	cohorts := s.workloads[workload]
+	if cohorts == nil {
+		cohorts = map[declare.Fingerprint]*cohort{}
+		s.workloads[workload] = cohorts
+	}
+	c := cohorts[revision]
+	if c == nil {
+		c = &cohort{parts: map[string]declare.Part{}, next: map[string]int{}}
+		cohorts[revision] = c
+	}
+	for name, part := range desired.Parts {
+		part.Instances = c.parts[name].Instances
+		c.parts[name] = part
+	}
+	return s.save()
+}
+
+// Scale implements target.Driver.
+func (s *Site) Scale(_ context.Context, workload string, revision declare.Fingerprint, part string, instances int) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	c := s.workloads[workload][revision]
+	if c == nil {
+		return fmt.Errorf("scale %s at %s: revision %s was not laid down", workload, s.name, revision.Short())
+	}
+	if _, ok := c.parts[part]; !ok {
+		return fmt.Errorf("scale %s at %s: revision %s has no part %s", workload, s.name, revision.Short(), part)
+	}
+	return errors.Join(s.resize(workload, revision, c, part, instances), s.save())
+}
+
+func (s *Site) resize(workload string, revision declare.Fingerprint, c *cohort, part string, want int) error {
+	s.advance(workload, s.now())
+	live := c.parts[part]
+	live.Instances = want
+	c.parts[part] = live
+	have := 0
+	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
+		if in.part != part {
+			return false
+		}
+		have++
+		if have > want {
+			in.stop()
+			return true
+		}
+		return false
+	})
+	for ; have < want; have++ {
+		c.next[part]++
+		in := s.instance(workload, c, part, fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.next[part]), s.now())
+		if err := in.start(); err != nil {
+			return err
+		}
+		in.rise(0, c.share, s.now())
+		c.instances = append(c.instances, in)
+	}
+	return nil
+}
+
+func (s *Site) instance(workload string, c *cohort, part, id string, created time.Time) *instance {
+	artifact, exists := s.behaviour.Artifacts[c.parts[part].Artifact]
+	return &instance{site: s, workload: workload, cohort: c, part: part, id: id, created: created, at: s.now(), artifact: artifact, exists: exists}
+}
+
+// SetShare implements target.Driver.
+func (s *Site) SetShare(_ context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	if math.IsNaN(share) || share < 0 || share > 1 {
+		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, s.name, share)
+	}
+	for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
+		if want && s.workloads[workload][name] == nil {
+			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, s.name, name.Short())
+		}
+	}
+	now := s.now()
+	s.advance(workload, now)
+	for name, c := range s.workloads[workload] {
+		before := c.share
+		switch name {
+		case revision:
+			c.share = share
+		case rest:
+			c.share = 1 - share
+		default:
+			c.share = 0
+		}
+		for _, in := range c.instances {
+			in.rise(before, c.share, now)
+		}
+	}
+	return s.save()
+}
+
+// rise notes when the share of traffic rose above a fault's bound.
+func (in *instance) rise(before, share float64, now time.Time) {
+	for _, fault := range in.artifact.Faults {
+		if fault.Above > 0 && before <= fault.Above && share > fault.Above {
+			in.over = now
+		}
+	}
+}
+
+// Drop implements target.Driver.
+func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	c := s.workloads[workload][revision]
+	if c == nil {
+		return nil
+	}
+	if c.share > 0 {
+		return fmt.Errorf("remove %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, s.name, c.share*100)
+	}
+	for _, in := range c.instances {
+		in.stop()
+	}
+	delete(s.workloads[workload], revision)
+	return s.save()
+}
+
+// advance brings the model of a workload up to now.
+func (s *Site) advance(workload string, now time.Time) {
+	for _, c := range s.workloads[workload] {
+		byPart := map[string][]*instance{}
+		for _, in := range c.instances {
+			byPart[in.part] = append(byPart[in.part], in)
+		}
+		for _, part := range slices.Sorted(maps.Keys(byPart)) {
+			serving := 0
+			for _, in := range byPart[part] {
+				if in.up(now) && !in.down(now) {
+					serving++
+				}
+			}
+			for _, in := range byPart[part] {
+				in.advance(now, func(at time.Time) float64 {
+					return s.requests(workload, at) * c.share / float64(max(1, serving))
+				})
+			}
+		}
+	}
+}
+
+// requests is how many requests per second come in for a workload: a daily swing and a noise that changes every ten
+// seconds, the same for all its instances.
+func (s *Site) requests(workload string, at time.Time) float64 {
+	load := s.behaviour.Workloads[workload]
+	at = at.UTC()
+	hour := float64(at.Hour()) + float64(at.Minute())/60
+	daily := 1 + load.Swing*math.Cos((hour-load.Peak)/24*2*math.Pi)
+	chance := s.behaviour.seedOf(s.name, workload, at.Truncate(10*time.Second).Format(time.RFC3339))
+	noise := 0.92 + 0.16*float64(chance%1000)/1000
+	factor := s.behaviour.Sites[s.name].Factor
+	return load.Requests * daily * noise * cmp.Or(factor, 1)
+}
+
+// state is the site as kept on file.
+type state map[string]map[declare.Fingerprint]cohortState
+
+type cohortState struct {
+	Share     float64                 `json:"share"`
+	Parts     map[string]declare.Part `json:"parts"`
+	Next      map[string]int          `json:"next"`
+	Instances []instanceState         `json:"instances"`
+}
+
+type instanceState struct {
+	ID      string    `json:"id"`
+	Part    string    `json:"part"`
+	Created time.Time `json:"created"`
+	Over    time.Time `json:"over,omitzero"`
+}
+
+func (s *Site) save() error {
+	if s.file == "" {
+		return nil
+	}
+	kept := state{}
+	for workload, cohorts := range s.workloads {
+		kept[workload] = map[declare.Fingerprint]cohortState{}
+		for revision, c := range cohorts {
+			k := cohortState{Share: c.share, Parts: c.parts, Next: c.next}
+			for _, in := range c.instances {
+				k.Instances = append(k.Instances, instanceState{in.id, in.part, in.created, in.over})
+			}
+			kept[workload][revision] = k
+		}
+	}
+	text, err := json.Marshal(kept)
+	if err == nil {
+		err = os.WriteFile(s.file+".new", text, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(s.file+".new", s.file)
+	}
+	if err != nil {
+		return fmt.Errorf("keep the state of the stand-in site %s: %w", s.name, err)
+	}
+	return nil
+}
+
+func (s *Site) restore(text []byte) error {
+	var kept state
+	if err := json.Unmarshal(text, &kept); err != nil {
+		return err
+	}
+	for workload, cohorts := range kept {
+		s.workloads[workload] = map[declare.Fingerprint]*cohort{}
+		for revision, k := range cohorts {
+			c := &cohort{share: k.Share, parts: k.Parts, next: k.Next}
+			s.workloads[workload][revision] = c
+			for _, i := range k.Instances {
+				in := s.instance(workload, c, i.Part, i.ID, i.Created)
+				in.over = i.Over
+				if err := in.start(); err != nil {
+					return err
+				}
+				c.instances = append(c.instances, in)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,69 @@
+// Package target is what a site runs on, behind one driver interface. Drivers are dumb: they observe, lay settings
+// down, make cohorts the size they are told and set shares. They take no decisions.
+package target
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+)
+
+// ErrUnreachable means that the site did not answer. Nothing is known of what is there.
+var ErrUnreachable = errors.New("the site cannot be reached")
+
+// Berth is a workload at the driver's site.
+type Berth = string
+
+// Driver is a site's target. All of its methods may block, are safe for concurrent use, and do no harm when called
+// twice with the same arguments.
+type Driver interface {
+	// Observe tells what is there now.
+	Observe(ctx context.Context, workload Berth) (Observation, error)
+	// Lay puts a revision's settings in place and makes its parts known. It starts no instance.
+	Lay(ctx context.Context, workload Berth, revision declare.Fingerprint, desired declare.Desired) error
+	// Scale makes one part's cohort of a laid revision the given size.
+	Scale(ctx context.Context, workload Berth, revision declare.Fingerprint, part string, instances int) error
+	// SetShare gives a revision's cohort a share of the traffic, from 0 to 1, and another revision the rest. With
+	// an empty rest all else gets nothing.
+	SetShare(ctx context.Context, workload Berth, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error
+	// Drop takes a revision's cohort and settings away. A revision that has traffic is refused.
+	Drop(ctx context.Context, workload Berth, revision declare.Fingerprint) error
+}
+
+// Observation is what is at a site of one workload.
+type Observation struct {
+	Cohorts []Cohort
+}
+
+// Cohort is all instances at one revision.
+type Cohort struct {
+	Revision  declare.Fingerprint
+	Share     float64 // of the traffic, from 0 to 1
+	Live      compare.Live
+	Instances []Instance
+}
+
+// Instance is one running copy of a part.
+type Instance struct {
+	ID          string
+	Part        string
+	Address     string // host of its ports, as seen from here; empty while there is none
+	Ports       map[string]int
+	Started     time.Time
+	Restarts    []time.Time
+	CannotStart string // why it will never come up, in the target's words
+	Reason      string // what the target knows of why it is not up now
+}
+
+// Cohort gives the cohort of a revision.
+func (o Observation) Cohort(revision declare.Fingerprint) (Cohort, bool) {
+	for _, c := range o.Cohorts {
+		if c.Revision == revision {
+			return c, true
+		}
+	}
+	return Cohort{}, false
+}
