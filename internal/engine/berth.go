@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -45,6 +46,10 @@ type change struct {
 	stand       compare.Stand
 	differences []compare.Difference
 	plan        plan.Plan
+
+	// what was compared; the same three need no second comparison
+	applied, declared declare.Fingerprint
+	live              compare.Live
 }
 
 func newBerth(e *Engine, id ledger.Berth) *berth {
@@ -141,6 +146,17 @@ func (b *berth) compare(seen *evidence, declared *ledger.Revision) change {
 	if !seen.reached {
 		return change{stand: compare.Unread, differences: b.changes.differences, plan: b.changes.plan}
 	}
+	cohort, there := seen.target.Cohort(b.state.Applied)
+	next := change{applied: b.state.Applied}
+	if there {
+		next.live = cohort.Live
+	}
+	if declared != nil {
+		next.declared = declared.Fingerprint
+	}
+	if last := b.changes; last.stand != compare.Unread && last.applied == next.applied && last.declared == next.declared && reflect.DeepEqual(last.live, next.live) {
+		return last
+	}
 	var applied, wanted *declare.Desired
 	if r := b.e.revision(b.id.Workload, b.state.Applied); r != nil {
 		applied = r.Desired
@@ -148,12 +164,9 @@ func (b *berth) compare(seen *evidence, declared *ledger.Revision) change {
 	if declared != nil {
 		wanted = declared.Desired
 	}
-	var live compare.Live
-	if cohort, ok := seen.target.Cohort(b.state.Applied); ok {
-		live = cohort.Live
-	}
-	differences := compare.Three(applied, wanted, live)
-	return change{compare.StandOf(differences, live != nil), differences, plan.New(wanted, differences)}
+	next.differences = compare.Three(applied, wanted, next.live)
+	next.stand, next.plan = compare.StandOf(next.differences, there), plan.New(wanted, next.differences)
+	return next
 }
 
 // noteDrift records once that someone changed the site by hand, and once that it is as applied again.
