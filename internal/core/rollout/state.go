@@ -207,6 +207,14 @@ type Fact struct {
 	Data any // evidence; nil where the text says all
 }
 
+// Reached is the evidence of a fact of kind "stage": which share of the traffic the new cohort got.
+type Reached struct {
+	Stage int          `json:"stage"` // from 1
+	Of    int          `json:"of"`
+	Share float64      `json:"share"`
+	Soak  declare.Span `json:"soak"`
+}
+
 // Outcome is what one step gives.
 type Outcome struct {
 	State   State

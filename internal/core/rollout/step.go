@@ -245,7 +245,7 @@ func (m *machine) turnBack(by string, bar bool, causes []Cause) {
 		texts[i] = cause.Text
 	}
 	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
-	m.fact("rollback", by, "back to %s (%s), from %s", m.Old.Version, m.Old.Revision.Short(), m.here())
+	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s", m.Old.Version, m.Old.Revision.Short(), m.here())})
 }
 
 // settled tells whether the new cohort has all the healthy instances that a share needs.
@@ -270,7 +270,11 @@ func (m *machine) proceed() {
 		if m.seen.Fresh && m.settled(m.AskedShare()) && near(m.seen.Share, m.AskedShare()) {
 			m.Shared, m.Soaked, m.Seen, m.Hurry = m.now, 0, m.now, false
 			m.enter(Soaking, Itself, "%s of the traffic is on %s", say.Share(m.AskedShare()), m.New.Version)
-			m.fact("stage", Itself, "stage %d of %d: %s of traffic, soak %s", m.Stage+1, len(m.Rules.Stages), say.Share(m.stage().Share), say.Span(m.stage().Soak.Duration))
+			stage, of := m.stage(), len(m.Rules.Stages)
+			m.facts = append(m.facts, Fact{
+				Kind: "stage", By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
+				Text: fmt.Sprintf("stage %d of %d: %s of traffic, soak %s", m.Stage+1, of, say.Share(stage.Share), say.Span(stage.Soak.Duration)),
+			})
 		}
 	case Soaking:
 		if !m.mayLeave(m.SoakLeft()) {
@@ -290,7 +294,7 @@ func (m *machine) proceed() {
 		if m.mayLeave(m.ProvingLeft()) {
 			m.enter(Proven, Itself, "all guards held for %s at full traffic", say.Span(m.Proved))
 			m.Ended = m.now
-			m.fact("proven", Itself, "%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)
+			m.facts = append(m.facts, Fact{Kind: "proven", By: Itself, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
 		}
 	case RollingBack:
 		m.goBack()

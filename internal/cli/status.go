@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/control"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
+)
+
+func newStatus() *cobra.Command {
+	var folder string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "status",
+		Short: "What needs a person, and how every berth stands",
+		Long: `Tells what the board shows: what needs a person, the most urgent first, and a line
+for each berth. It reads the ledger of the data folder, also while Aditus runs on
+it, and says how old the picture is.
+
+With --json the whole snapshot is printed; docs/ledger.md describes it.`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			folder, err := dataFolder(folder)
+			if err != nil {
+				return err
+			}
+			book, err := ledger.OpenToRead(folder)
+			if err != nil {
+				return err
+			}
+			defer book.Close()
+			s, err := control.Recorded(book)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				out := json.NewEncoder(cmd.OutOrStdout())
+				out.SetIndent("", "  ")
+				return out.Encode(s)
+			}
+			return printStatus(cmd.OutOrStdout(), s)
+		},
+	}
+	dataFlag(cmd, &folder)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "the whole snapshot as JSON")
+	return cmd
+}
+
+func printStatus(w io.Writer, s engine.Snapshot) error {
+	c := control.Count(s)
+	fmt.Fprintf(w, "%s: %d need you, %d moving, %d steady, as of %s\n", kit.Plain(s.Line), c.Need, c.Moving, c.Steady, s.Now.Local().Format("2 Jan 2006 15:04:05"))
+	if needs := control.Needs(s); len(needs) > 0 {
+		fmt.Fprintln(w, "\nneeds you")
+		for _, n := range needs {
+			fmt.Fprintf(w, "  %s: %s\n", kit.Plain(n.About), kit.Plain(n.Text))
+		}
+	}
+	fmt.Fprintln(w)
+	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+	fmt.Fprintln(table, "berth\tversion\tstand\thealth\tdoing")
+	for _, b := range s.Berths {
+		cell := control.CellOf(b)
+		version := cell.Version
+		if cell.Coming != "" {
+			version += " → " + cell.Coming + " " + say.Share(cell.Share)
+		}
+		doing, _ := control.Headline(b, s.Now)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.Berth, kit.Plain(version), b.Stand, b.Health.Word, kit.Plain(doing))
+	}
+	return table.Flush()
+}
+
+// factLine is a fact as one line for a person.
+func factLine(f ledger.Fact) string {
+	return fmt.Sprintf("%s  %-18s  %-12s  %s", f.At.UTC().Format(time.TimeOnly), strings.Trim(f.Workload+"/"+f.Site, "/"), f.Kind, kit.Plain(f.Text))
+}

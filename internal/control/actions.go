@@ -1,0 +1,150 @@
+package control
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+)
+
+// Verb names an action of a face.
+type Verb string
+
+const (
+	Advance       Verb = "advance"
+	Hold          Verb = "hold"
+	GoOn          Verb = "go on"
+	RollBack      Verb = "roll back"
+	SignOff       Verb = "sign off"
+	LiftBar       Verb = "lift the bar"
+	Sync          Verb = "sync"
+	WatchIt       Verb = "watch"
+	SeeWhy        Verb = "see why"
+	LookNow       Verb = "look now"
+	AcceptHistory Verb = "accept the new history"
+)
+
+// Keys are the letters that stand for the verbs on every screen.
+var Keys = map[Verb]string{
+	Advance: "a", Hold: "o", GoOn: "g", RollBack: "r", SignOff: "s", LiftBar: "u", Sync: "y",
+	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
+}
+
+// Action is what can be done at a berth, or why it can't be done now.
+type Action struct {
+	Verb    Verb
+	Key     string
+	Means   string // what it does, in a few words
+	Asks    string // the question that is put before it is done: what will happen
+	Not     error  // why it is not possible now; nil where it is
+	Changes bool   // it changes a site
+}
+
+// Actions lists what can be done at a berth, in the order of the menu.
+func Actions(b engine.Berth) []Action {
+	place := b.Workload + " at " + b.Site
+	var r rollout.State
+	if b.Rollout != nil {
+		r = b.Rollout.State
+	}
+	possible := func(verb rollout.Verb) error {
+		if b.Rollout == nil {
+			return errors.New("no rollout is under way")
+		}
+		return r.Possible(verb)
+	}
+	actions := []Action{
+		{Verb: Advance, Means: "skip the rest of this stage's soak", Not: possible(rollout.Advance),
+			Asks: fmt.Sprintf("Advance %s? The rest of the soak, %s, is skipped. A silent guard or a breach still stops it.", place, say.Span(left(r)))},
+		{Verb: Hold, Means: "stay in this stage; guards stay on", Not: possible(rollout.HoldOn),
+			Asks: fmt.Sprintf("Hold %s? It stays at %s of the traffic on %s until someone lets it go on. Guards stay on.", place, say.Share(r.Share), r.New.Version)},
+		{Verb: GoOn, Means: "go on from where it was held", Not: possible(rollout.GoOn),
+			Asks: fmt.Sprintf("Let %s go on? It continues in %s with %s of soak left.", place, r.HeldFrom, say.Span(left(r)))},
+		{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign),
+			Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))},
+		{Verb: RollBack, Means: "all traffic back to the old revision", Not: possible(rollout.TurnBack),
+			Asks: fmt.Sprintf("Roll back %s? All traffic goes to %s at once, the instances of %s stop, and %s is barred here.", place, r.Old.Version, r.New.Version, r.New.Version)},
+		{Verb: LiftBar, Means: "let the barred revision come again", Not: barred(b), Asks: "Lift the bar? " + afterBar(b)},
+		syncAction(b, place),
+	}
+	for i := range actions {
+		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
+	}
+	watch := Action{Verb: WatchIt, Key: Keys[WatchIt], Means: "its newest rollout on one time axis"}
+	if b.Rollout == nil && b.LastRollout == 0 {
+		watch.Not = errors.New("nothing was rolled out here yet")
+	}
+	return append(actions, watch, Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
+}
+
+// Find gives one action.
+func Find(actions []Action, verb Verb) Action {
+	for _, a := range actions {
+		if a.Verb == verb {
+			return a
+		}
+	}
+	return Action{Verb: verb, Not: errors.New("there is no such action here")}
+}
+
+// left is the time that a phase still has to go.
+func left(s rollout.State) time.Duration {
+	if s.Phase == rollout.Proving || s.HeldFrom == rollout.Proving {
+		return s.ProvingLeft()
+	}
+	if len(s.Rules.Stages) == 0 {
+		return 0
+	}
+	return s.SoakLeft()
+}
+
+func afterStage(r rollout.State) string {
+	if r.Stage+1 < len(r.Rules.Stages) {
+		return fmt.Sprintf("%s then gets %s of the traffic.", r.New.Version, say.Share(r.Rules.Stages[r.Stage+1].Share))
+	}
+	return fmt.Sprintf("%s then is proving at full traffic.", r.New.Version)
+}
+
+func barred(b engine.Berth) error {
+	switch {
+	case b.Bar == nil:
+		return errors.New("no bar stands here")
+	case b.Rollout != nil:
+		return errors.New("a rollout is under way")
+	}
+	return nil
+}
+
+func afterBar(b engine.Berth) string {
+	if b.Bar == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s may be rolled out to %s at %s again; it was rolled back because %s.", b.Bar.Version, b.Workload, b.Site, b.Bar.Why)
+}
+
+func syncAction(b engine.Berth, place string) Action {
+	a := Action{Verb: Sync, Means: "bring what is declared, or put back what was changed by hand"}
+	switch {
+	case b.Rollout != nil:
+		a.Not = errors.New("a rollout is under way")
+	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+		a.Means = "put back what was changed by hand"
+		a.Asks = fmt.Sprintf("Put %s back as it was applied? This undoes: %s.", place, changedByHand(b))
+	case b.Stand == compare.Unread:
+		a.Not = errors.New("there is no fresh look at it")
+	case b.Bar != nil:
+		a.Not = errors.New("the declared revision is barred; lift the bar first")
+	case b.Stand == compare.Behind || b.Stand == compare.Absent:
+		a.Means = "start the rollout of what is declared"
+		if b.Declared != nil {
+			a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now, without waiting for the sites before it.", place, b.Declared.Version)
+		}
+	default:
+		a.Not = errors.New("live is as declared already")
+	}
+	return a
+}

@@ -1,0 +1,175 @@
+package control
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Tone is what a sentence is about, for its colour: a role that means the same everywhere.
+type Tone int
+
+const (
+	Quiet Tone = iota
+	Good       // clear, proven
+	Bad        // breach, drift, failing
+	Asks       // waits for a person
+	Moves      // under way
+)
+
+// Need is something that a person should see to.
+type Need struct {
+	Berth ledger.Berth // empty where it concerns no single berth
+	About string       // what stands in front of the sentence
+	Tone  Tone
+	Text  string
+	Keys  []Verb // what answers it, most fitting first
+	rank  int
+	since time.Time
+}
+
+// Needs lists what needs a person, the most urgent first.
+func Needs(s engine.Snapshot) []Need {
+	var needs []Need
+	for _, p := range s.Problems {
+		needs = append(needs, Need{About: p.About, Tone: Bad, Text: sentence(p.Text) + since(s.Now, p.Since), since: p.Since})
+	}
+	for _, l := range s.Links {
+		if l.Problem == nil {
+			continue
+		}
+		n := Need{About: "link " + l.Name, Tone: Bad, Text: sentence(l.Problem.Text) + since(s.Now, l.Problem.Since), Keys: []Verb{LookNow}, rank: 1, since: l.Problem.Since}
+		if l.Rewritten {
+			n.Tone, n.Keys = Asks, []Verb{AcceptHistory, LookNow}
+		}
+		needs = append(needs, n)
+	}
+	silent := map[string][]engine.Berth{}
+	for _, b := range s.Berths {
+		if b.Stand == compare.Unread && b.Problem != nil {
+			silent[b.Site] = append(silent[b.Site], b)
+			continue
+		}
+		if n, ok := needOf(b, s.Now); ok {
+			n.Berth, n.About = b.Berth, b.Workload+" · "+b.Site
+			needs = append(needs, n)
+		}
+	}
+	for site, berths := range silent {
+		first := berths[0]
+		needs = append(needs, Need{
+			Berth: first.Berth, About: site, Tone: Bad, rank: 2, since: first.Problem.Since, Keys: []Verb{WatchIt},
+			Text: sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
+		})
+	}
+	slices.SortStableFunc(needs, func(a, b Need) int {
+		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
+	})
+	return needs
+}
+
+func sentence(text string) string {
+	if text == "" || strings.HasSuffix(text, ".") {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+func since(now, at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return " Since " + strings.TrimSuffix(say.Ago(now.Sub(at)), " ago") + "."
+}
+
+// needOf tells what a berth needs of a person, if anything.
+func needOf(b engine.Berth, now time.Time) (Need, bool) {
+	r := b.Rollout
+	switch {
+	case b.Problem != nil:
+		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
+	case r == nil && b.Bar != nil:
+		who := "itself"
+		if b.Bar.By != rollout.Itself {
+			who = b.Bar.By
+		}
+		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, LiftBar},
+			Text: fmt.Sprintf("Rolled back by %s %s: %s. %s is barred.", who, say.Ago(now.Sub(b.Bar.At)), b.Bar.Why, b.Bar.Version)}, true
+	case r != nil && r.Phase == rollout.Held:
+		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", strings.ToUpper(r.Why[:1])+r.Why[1:], say.Ago(now.Sub(r.Since)))}, true
+	case r != nil && r.Phase == rollout.RollingBack && now.Sub(r.Since) > time.Minute:
+		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt}, Text: fmt.Sprintf("The way back takes long: %s of %s old instances are healthy.%s", say.Number(float64(r.OldSide.Healthy)), say.Number(float64(r.OldSide.Total)), since(now, r.Since))}, true
+	case r != nil && r.Phase == rollout.Waiting:
+		return Need{Tone: Asks, rank: 5, since: r.Since, Keys: []Verb{SignOff, WatchIt},
+			Text: fmt.Sprintf("Stage %d of %d waits for a sign-off by %s, since %s.", r.Stage+1, len(r.Rules.Stages), r.Rules.Stages[r.Stage].SignOff, strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
+	case r != nil:
+		if v, silent := silentGuard(r, b.Verdicts); silent {
+			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
+		}
+		return Need{}, false
+	case b.Health.Word == health.Failing:
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason)}, true
+	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync},
+			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
+	}
+	return Need{}, false
+}
+
+func silentGuard(r *engine.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {
+	if r.Phase == rollout.RollingBack || r.Phase.Over() {
+		return guard.Verdict{}, false
+	}
+	for _, v := range verdicts {
+		if v.Word == guard.Silent && v.Stops() {
+			return v, true
+		}
+	}
+	return guard.Verdict{}, false
+}
+
+func changedByHand(b engine.Berth) string {
+	var changed []string
+	for _, d := range b.Differences {
+		if d.Kind == compare.Drift || d.Kind == compare.Conflict || d.Kind == compare.Orphan {
+			changed = append(changed, strings.Replace(d.String(), "/", " ", 1))
+		}
+	}
+	if len(changed) > 2 {
+		changed = append(changed[:2], fmt.Sprintf("%d more", len(changed)-2))
+	}
+	return say.List(changed)
+}
+
+// Counts are how many berths need a person, move by themselves, and are steady.
+type Counts struct{ Need, Moving, Steady int }
+
+// Count counts the berths of a snapshot. One that needs a person counts there alone.
+func Count(s engine.Snapshot) Counts {
+	var c Counts
+	needing := map[ledger.Berth]bool{}
+	for _, n := range Needs(s) {
+		needing[n.Berth] = true
+		c.Need++
+	}
+	for _, b := range s.Berths {
+		switch {
+		case needing[b.Berth]:
+		case b.Moving():
+			c.Moving++
+		default:
+			c.Steady++
+		}
+	}
+	return c
+}

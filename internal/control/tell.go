@@ -1,0 +1,305 @@
+package control
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Line is one thing told about a berth: a label and a sentence.
+type Line struct {
+	Label string
+	Text  string
+	Tone  Tone
+}
+
+// Cell is how a berth stands, in the fewest words.
+type Cell struct {
+	Version string // what serves
+	Coming  string // what is on its way in; empty for nothing
+	Note    string // what is not steady about it
+	Tone    Tone
+	Stage   int // during a rollout: from 1
+	Stages  int
+	Share   float64
+}
+
+// CellOf gives a berth's cell.
+func CellOf(b engine.Berth) Cell {
+	c := Cell{Version: "none"}
+	if b.Applied != nil {
+		c.Version = b.Applied.Version
+	}
+	if r := b.Rollout; r != nil {
+		c.Coming, c.Stage, c.Stages, c.Share = r.New.Version, r.Stage+1, len(r.Rules.Stages), r.Share
+		c.Tone = Moves
+		switch r.Phase {
+		case rollout.Proving, rollout.Proven:
+			c.Note, c.Tone = "proving "+say.Span(r.ProvingLeft()), Good
+		case rollout.RollingBack, rollout.RolledBack:
+			c.Note, c.Tone = "rolling back", Bad
+		case rollout.Held:
+			c.Note, c.Tone = "held", Asks
+		case rollout.Waiting:
+			c.Tone = Asks
+		}
+		return c
+	}
+	switch {
+	case b.Stand == compare.Unread && b.Problem != nil:
+		c.Note, c.Tone = "unread", Bad
+	case b.Health.Word == health.Failing:
+		c.Note, c.Tone = "failing", Bad
+	case b.Bar != nil:
+		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
+	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+		c.Note, c.Tone = string(b.Stand), Bad
+	case b.Declared == nil && b.Applied != nil && !b.Looked.IsZero():
+		c.Note = "not declared"
+	case b.Stand == compare.Behind:
+		c.Note = fmt.Sprintf("behind %d", b.BehindBy)
+	case b.Stand == compare.Absent:
+		c.Note = "absent"
+	case b.Health.Word == health.Stopped:
+		c.Note = "stopped"
+	case b.Health.Word == health.Starting && !b.Looked.IsZero():
+		c.Note, c.Tone = "starting", Moves
+	}
+	return c
+}
+
+// Headline tells in a few words what a berth is doing.
+func Headline(b engine.Berth, now time.Time) (string, Tone) {
+	r := b.Rollout
+	if r == nil {
+		switch {
+		case b.Bar != nil:
+			return fmt.Sprintf("%s was rolled back %s and is barred", b.Bar.Version, say.Ago(now.Sub(b.Bar.At))), Bad
+		case b.Stand == compare.Aligned && b.Health.Word == health.Healthy:
+			return "aligned and healthy", Quiet
+		case b.Stand == compare.Behind:
+			return "behind by " + say.Count(b.BehindBy, "revision"), Quiet
+		case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+			return string(b.Stand) + " since " + b.DriftSince.Local().Format("15:04"), Bad
+		}
+		return string(b.Stand) + ", " + string(b.Health.Word), Quiet
+	}
+	stage := fmt.Sprintf("stage %d of %d", r.Stage+1, len(r.Rules.Stages))
+	switch r.Phase {
+	case rollout.Settling:
+		return stage + ", settling: instances are coming up", Moves
+	case rollout.Soaking:
+		if r.SoakLeft() == 0 {
+			return stage + ", soaked; " + blocking(b), Moves
+		}
+		return fmt.Sprintf("%s, soaking, %s of %s left", stage, say.Span(r.SoakLeft()), say.Span(r.Rules.Stages[r.Stage].Soak.Duration)), Moves
+	case rollout.Waiting:
+		return stage + ", waiting for a sign-off", Asks
+	case rollout.Held:
+		return stage + ", held", Asks
+	case rollout.Proving:
+		return fmt.Sprintf("proving, %s of %s left", say.Span(r.ProvingLeft()), say.Span(r.Rules.Proving.Duration)), Good
+	case rollout.RollingBack:
+		return "rolling back, from " + stage, Bad
+	}
+	return string(r.Phase), Good
+}
+
+// blocking tells what keeps a rollout whose time is over from advancing.
+func blocking(b engine.Berth) string {
+	if b.Rollout.Stale != "" {
+		return "no fresh evidence: " + b.Rollout.Stale
+	}
+	for _, v := range b.Verdicts {
+		if v.Stops() {
+			return fmt.Sprintf("%s is %s", v.Guard, VerdictWords(v))
+		}
+	}
+	return "goes on at the next look"
+}
+
+// VerdictWords tells a verdict in a few words.
+func VerdictWords(v guard.Verdict) string {
+	switch v.Word {
+	case guard.Undecided:
+		return fmt.Sprintf("undecided, about %s more", say.Span(v.Wait))
+	case guard.Silent:
+		return fmt.Sprintf("silent since %s", v.Since.Local().Format(time.TimeOnly))
+	}
+	return string(v.Word)
+}
+
+// VerdictTone is a verdict's tone.
+func VerdictTone(v guard.Verdict) Tone {
+	switch v.Word {
+	case guard.Clear:
+		return Good
+	case guard.Undecided:
+		return Moves
+	}
+	return Bad
+}
+
+// Tell tells a berth in full sentences: what is live, what is coming, how it is doing, and what happens next.
+func Tell(b engine.Berth, now time.Time) []Line {
+	var lines []Line
+	add := func(label, text string, tone Tone) {
+		if text != "" {
+			lines = append(lines, Line{label, text, tone})
+		}
+	}
+	r := b.Rollout
+	if r != nil && r.To != nil {
+		add("coming", fmt.Sprintf("“%s” by %s, %s; %s", r.To.Subject, r.To.Author, clock(r.To.At, now), began(r)), Quiet)
+		add("traffic", traffic(r), Quiet)
+		add("health", fmt.Sprintf("old %s, new %s", healthWords(r.OldSide), healthWords(r.NewSide)), healthTone(r))
+		if r.Phase == rollout.RollingBack || r.Phase == rollout.Held {
+			add("why", sentence(r.Why), Bad)
+		}
+		add("next", next(b, now), Quiet)
+		return lines
+	}
+	if b.Applied != nil {
+		proven := ""
+		if !b.ProvenAt.IsZero() {
+			proven = ", proven " + clock(b.ProvenAt, now)
+		}
+		add("live", fmt.Sprintf("“%s” by %s%s", b.Applied.Subject, b.Applied.Author, proven), Quiet)
+	}
+	tone := Quiet
+	if b.Health.Word == health.Failing {
+		tone = Bad
+	}
+	add("health", healthWords(b.Health), tone)
+	if b.Bar != nil {
+		add("barred", fmt.Sprintf("%s since %s: %s", b.Bar.Version, clock(b.Bar.At, now), b.Bar.Why), Bad)
+	}
+	if b.Stand == compare.Drifted || b.Stand == compare.Diverged {
+		add("drift", changedByHand(b), Bad)
+	}
+	if b.Declared != nil && b.Applied != nil && b.Declared.Fingerprint != b.Applied.Fingerprint {
+		add("declared", fmt.Sprintf("%s %s, “%s” by %s, %s", b.Declared.Version, b.Declared.Fingerprint.Short(), b.Declared.Subject, b.Declared.Author, clock(b.Declared.At, now)), Quiet)
+	}
+	add("next", next(b, now), Quiet)
+	return lines
+}
+
+func began(r *engine.Rollout) string {
+	if r.By == rollout.Itself || r.Phase != rollout.Settling {
+		return "since " + r.Began.Local().Format("15:04:05")
+	}
+	return "started by " + r.By
+}
+
+func traffic(r *engine.Rollout) string {
+	text := say.Share(r.AskedShare()) + " asked"
+	if o := r.Observed; o != nil {
+		return text + fmt.Sprintf(", %.1f %% ± %.1f seen on the new cohort", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100)
+	}
+	return text + ", " + say.Share(r.Share) + " at the target; no request counted yet"
+}
+
+func healthWords(s health.Summary) string {
+	if s.Wanted == 0 && s.Total == 0 {
+		return "none"
+	}
+	text := fmt.Sprintf("%d of %d healthy", s.Healthy, max(s.Wanted, s.Total))
+	for _, part := range []struct {
+		n    int
+		word string
+	}{{s.Starting, "starting"}, {s.Failing, "failing"}, {s.Silent, "silent"}} {
+		if part.n > 0 {
+			text += fmt.Sprintf(", %d %s", part.n, part.word)
+		}
+	}
+	if s.Restarts > 0 {
+		text += ", " + say.Count(s.Restarts, "restart")
+	}
+	if s.Reason != "" && s.Word != health.Healthy {
+		text += " (" + s.Reason + ")"
+	}
+	return text
+}
+
+func healthTone(r *engine.Rollout) Tone {
+	if r.OldSide.Failing+r.NewSide.Failing > 0 {
+		return Bad
+	}
+	return Quiet
+}
+
+// next tells what happens next if nobody does anything.
+func next(b engine.Berth, now time.Time) string {
+	r := b.Rollout
+	if r == nil {
+		switch {
+		case b.Bar != nil:
+			return fmt.Sprintf("%s stays barred until Git moves on or a person lifts the bar", b.Bar.Version)
+		case b.Waits != "":
+			return b.Waits
+		case b.Stand == compare.Aligned:
+			return "nothing is due; Git and the site agree"
+		case b.Stand == compare.Drifted:
+			return "nothing is overwritten until a person says so"
+		}
+		return ""
+	}
+	stages := r.Rules.Stages
+	after := fmt.Sprintf("proving for %s", say.Span(r.Rules.Proving.Duration))
+	if r.Stage+1 < len(stages) {
+		after = say.Share(stages[r.Stage+1].Share) + " of the traffic"
+	}
+	switch r.Phase {
+	case rollout.Settling:
+		return fmt.Sprintf("%s of the traffic once the new instances are healthy, %s at the latest; else it goes back", say.Share(stages[r.Stage].Share), r.Since.Add(r.Rules.Deadline.Duration).Local().Format(time.TimeOnly))
+	case rollout.Soaking:
+		if stages[r.Stage].SignOff != "" {
+			after = "a sign-off by " + stages[r.Stage].SignOff
+		}
+		return fmt.Sprintf("%s at %s if all guards are clear", after, now.Add(r.SoakLeft()).Local().Format(time.TimeOnly))
+	case rollout.Waiting:
+		return fmt.Sprintf("%s once %s signs off; guards stay on meanwhile", after, stages[r.Stage].SignOff)
+	case rollout.Held:
+		return "nothing until a person lets it go on or rolls it back; guards stay on"
+	case rollout.Proving:
+		return fmt.Sprintf("proven at %s if all guards hold; then the old instances stop", now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly))
+	case rollout.RollingBack:
+		if r.Traffic.IsZero() {
+			return "traffic goes back first, then the new instances stop"
+		}
+		return "the new instances stop"
+	}
+	return "the old instances stop"
+}
+
+// clock says a moment: the time alone within a day, the day as well beyond it.
+func clock(at, now time.Time) string {
+	if now.Sub(at) < 20*time.Hour {
+		return at.Local().Format("15:04")
+	}
+	return at.Local().Format("Mon 2 Jan 15:04")
+}
+
+// WaitingBehind tells the sites that wait behind a berth in the course.
+func WaitingBehind(s engine.Snapshot, id ledger.Berth) []string {
+	var sites []string
+	passed := false
+	for _, site := range s.Sites {
+		if site == id.Site {
+			passed = true
+			continue
+		}
+		if b, ok := s.Find(ledger.Berth{Workload: id.Workload, Site: site}); passed && ok && b.Stand == compare.Behind && b.Rollout == nil {
+			sites = append(sites, site)
+		}
+	}
+	return sites
+}

@@ -1,0 +1,363 @@
+package control
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Watch is the picture of one rollout on one time axis. The screen and the drawing are both made from it.
+type Watch struct {
+	Berth      ledger.Berth
+	Line       string
+	Rollout    rollout.State
+	From, To   *ledger.Revision
+	Now        time.Time
+	Start, End time.Time // of the axis
+	Stages     []Stretch
+	Traffic    []Sample // share of the new cohort, asked for and reached
+	Old, New   []Sample // instances
+	Lanes      []Lane
+	Events     []Event // oldest first
+	Verdicts   []guard.Verdict
+	Observed   *guard.Estimate
+	Behind     []string // sites that wait behind this one
+	Met        Met
+}
+
+// Stretch is a stage, or what comes after the stages, on the axis.
+type Stretch struct {
+	Label    string
+	From, To time.Time
+	Tone     StretchTone
+}
+
+// StretchTone says who has the say in a stretch.
+type StretchTone int
+
+const (
+	Entering StretchTone = iota // the new cohort is on its way in
+	Back                        // going back
+	Alone                       // the old cohort alone
+	Holds                       // proving or proven
+)
+
+// Sample is a value at a moment; it holds until the next one where it is a count or a share.
+type Sample struct {
+	At    time.Time
+	Value float64
+}
+
+// Lane is one guard's signal.
+type Lane struct {
+	Guard    string
+	Limit    guard.Limit
+	Old, New []Sample
+	Low      float64 // of the value axis
+	High     float64
+	Bound    []Sample // where the limit runs; follows old where it is relative
+}
+
+// Event is a fact on the axis.
+type Event struct {
+	At   time.Time
+	Kind string
+	Text string
+	By   string
+	Tone Tone
+}
+
+// Met is what people met on the new cohort, in the terms of the guard that turned the rollout round.
+type Met struct {
+	Guard    string
+	Count    float64 // requests that count for the guard's share
+	Requests float64 // all requests of the new cohort
+}
+
+// axisLead and axisTail are shown before a rollout's begin and after its end.
+const (
+	axisLead = 20 * time.Second
+	axisTail = 60 * time.Second
+)
+
+// NewWatch makes the picture of a berth's rollout from the ledger, with the newest from a snapshot. 0 is the newest
+// rollout.
+func NewWatch(book *ledger.Ledger, s engine.Snapshot, berth ledger.Berth, id int64) (Watch, error) {
+	var err error
+	if id == 0 {
+		if id, err = book.LastRollout(berth); err != nil {
+			return Watch{}, err
+		}
+	}
+	w := Watch{Berth: berth, Line: s.Line, Now: s.Now}
+	if w.Rollout, _, err = book.Rollout(id); err != nil {
+		return Watch{}, err
+	}
+	shown, _ := s.Find(berth)
+	if shown.Rollout != nil && shown.Rollout.ID == id {
+		w.Rollout, w.Verdicts, w.Observed = shown.Rollout.State, shown.Verdicts, shown.Rollout.Observed
+	}
+	w.Behind = WaitingBehind(s, berth)
+	w.Start, w.End = w.Rollout.Began.Add(-axisLead), s.Now
+	if over := w.Rollout.Ended; !over.IsZero() && over.Add(axisTail).Before(w.End) {
+		w.End = over.Add(axisTail)
+	}
+	if w.End.Before(w.Start.Add(time.Minute)) {
+		w.End = w.Start.Add(time.Minute)
+	}
+	revisions, err := book.Revisions()
+	if err != nil {
+		return Watch{}, err
+	}
+	for i, r := range revisions {
+		if r.Workload == berth.Workload && r.Fingerprint == w.Rollout.Old.Revision {
+			w.From = &revisions[i]
+		}
+		if r.Workload == berth.Workload && r.Fingerprint == w.Rollout.New.Revision {
+			w.To = &revisions[i]
+		}
+	}
+	facts, err := book.Facts(ledger.Query{Berth: berth, Rollout: id})
+	if err != nil {
+		return Watch{}, err
+	}
+	w.readFacts(facts)
+	looks, err := book.Looks(id)
+	if err != nil {
+		return Watch{}, err
+	}
+	w.readLooks(looks)
+	points, err := book.Points(berth, w.Start, w.End)
+	if err != nil {
+		return Watch{}, err
+	}
+	w.readPoints(points)
+	return w, nil
+}
+
+// readFacts makes the stages and the events.
+func (w *Watch) readFacts(facts []ledger.Fact) {
+	open := func(label string, at time.Time, tone StretchTone) {
+		if n := len(w.Stages); n > 0 {
+			w.Stages[n-1].To = at
+		}
+		w.Stages = append(w.Stages, Stretch{label, at, w.End, tone})
+	}
+	for _, f := range facts {
+		e := Event{At: f.At, Kind: f.Kind, Text: f.Text, By: f.By}
+		switch f.Kind {
+		case "taken":
+			open("settling", f.At, Entering)
+		case "stage":
+			var reached rollout.Reached
+			_ = json.Unmarshal(f.Data, &reached) // without it the label is shorter, no more
+			open(fmt.Sprintf("%s  %s", say.Share(reached.Share), say.Span(reached.Soak.Duration)), f.At, Entering)
+		case "proving":
+			open("proving", f.At, Holds)
+		case "proven":
+			open("proven", f.At, Holds)
+			w.decided(f)
+			e.Tone = Good
+		case "rollback":
+			open("back", f.At, Back)
+			w.decided(f)
+			e.Tone = Bad
+		case "rolled back":
+			open(w.Rollout.Old.Version+" alone", f.At, Alone)
+		case "breach", "barred":
+			e.Tone = Bad
+		case "waiting", "held":
+			e.Tone = Asks
+		}
+		w.Events = append(w.Events, e)
+	}
+}
+
+// decided takes the verdicts that a rollout was decided on in place of later ones.
+func (w *Watch) decided(f ledger.Fact) {
+	var verdicts []guard.Verdict
+	if json.Unmarshal(f.Data, &verdicts) == nil {
+		w.Verdicts = verdicts
+	}
+}
+
+func (w *Watch) readLooks(looks []ledger.Look) {
+	for _, k := range looks {
+		w.Traffic = append(w.Traffic, Sample{k.At, k.Share})
+		w.Old = append(w.Old, Sample{k.At, float64(k.Old)})
+		w.New = append(w.New, Sample{k.At, float64(k.New)})
+	}
+}
+
+func (w *Watch) readPoints(points []ledger.Point) {
+	if w.To == nil {
+		return
+	}
+	culprit := w.culprit()
+	for _, rule := range w.To.Desired.Guards {
+		lane := Lane{Guard: rule.Name, Limit: rule.Limit}
+		for _, p := range points {
+			if p.Guard != rule.Name {
+				continue
+			}
+			switch p.Revision {
+			case w.Rollout.Old.Revision:
+				lane.Old = append(lane.Old, Sample{p.At, p.Value})
+			case w.Rollout.New.Revision:
+				lane.New = append(lane.New, Sample{p.At, p.Value})
+				if rule.Name == culprit && rule.Signal.Kind.Share() {
+					w.Met = Met{rule.Name, w.Met.Count + p.Part, w.Met.Requests + p.Whole}
+				}
+			}
+		}
+		lane.scale(w.Start, w.End)
+		w.Lanes = append(w.Lanes, lane)
+	}
+	w.breachFirst()
+}
+
+// culprit is the guard that turned the rollout round; empty where none did.
+func (w *Watch) culprit() string {
+	for _, cause := range w.Rollout.Causes {
+		if cause.Verdict != nil {
+			return cause.Verdict.Guard
+		}
+	}
+	return ""
+}
+
+// breachFirst puts the lane of the guard that turned the rollout round on top.
+func (w *Watch) breachFirst() {
+	if i := slices.IndexFunc(w.Lanes, func(l Lane) bool { return l.Guard == w.culprit() }); i > 0 {
+		lane := w.Lanes[i]
+		w.Lanes = slices.Insert(slices.Delete(w.Lanes, i, i+1), 0, lane)
+	}
+}
+
+// scale sets the lane's value axis so that all values and the limit are within it, and lays the limit out.
+func (l *Lane) scale(from, to time.Time) {
+	low, high := 0.0, 0.0
+	each := func(samples []Sample) {
+		for _, s := range samples {
+			if high == 0 && low == 0 {
+				low = s.Value
+			}
+			low, high = min(low, s.Value), max(high, s.Value)
+		}
+	}
+	each(l.Old)
+	each(l.New)
+	if l.Limit.Relative() {
+		for _, s := range l.Old {
+			l.Bound = append(l.Bound, Sample{s.At, s.Value + l.Limit.Value()})
+		}
+		each(l.Bound)
+	} else {
+		l.Bound = []Sample{{from, l.Limit.Value()}, {to, l.Limit.Value()}}
+		high = max(high, l.Limit.Value())
+	}
+	if l.Limit.Unit == guard.Share || low < high/3 {
+		low = 0
+	}
+	room := (high - low) * 0.15
+	l.High = high + room
+	if l.Low = low; low > 0 {
+		l.Low = max(0, low-room)
+	}
+	if l.High <= l.Low {
+		l.High = l.Low + 1
+	}
+}
+
+// Why tells in sentences why the rollout is where it is.
+func (w Watch) Why() []string {
+	s := w.Rollout
+	if len(s.Causes) == 0 {
+		return []string{sentence(s.Why)}
+	}
+	var lines []string
+	for _, c := range s.Causes {
+		v := c.Verdict
+		if v == nil || v.New == nil {
+			lines = append(lines, sentence(c.Text))
+			continue
+		}
+		unit := v.Limit.Unit
+		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s) in %d of %d intervals; %s is allowed.",
+			sentenceStart(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), v.Beyond, v.Judged, v.Limit))
+		if v.Old != nil {
+			lines = append(lines, fmt.Sprintf("The old cohort was at %s meanwhile.", unit.Format(v.Old.Value)))
+		}
+	}
+	return lines
+}
+
+func sentenceStart(text string) string {
+	s := sentence(text)
+	return s[:len(s)-1]
+}
+
+// Done lists what was done at the turning point, with the time of each.
+func (w Watch) Done() []Event {
+	var done []Event
+	for _, e := range w.Events {
+		switch e.Kind {
+		case "breach":
+			done = append(done, Event{At: e.At, Text: "breach seen", Tone: Bad})
+		case "rollback":
+			done = append(done, Event{At: e.At, Text: "turned back", Tone: Bad})
+		case "traffic back":
+			done = append(done, Event{At: e.At, Text: "traffic on " + w.Rollout.Old.Version})
+		case "stopped":
+			done = append(done, Event{At: e.At, Text: "new instances stopped"})
+		case "barred":
+			done = append(done, Event{At: e.At, Text: w.Rollout.New.Version + " barred"})
+		}
+	}
+	return done
+}
+
+// Title tells how the rollout is doing, in a few words.
+func (w Watch) Title() (string, Tone) {
+	s := w.Rollout
+	at := s.Ended.Local().Format(time.TimeOnly)
+	stage := fmt.Sprintf("stage %d of %d", s.Stage+1, len(s.Rules.Stages))
+	switch s.Phase {
+	case rollout.RolledBack:
+		return fmt.Sprintf("rolled back at %s, %s", at, stage), Bad
+	case rollout.Proven:
+		return "proven at " + at, Good
+	}
+	return Headline(engine.Berth{Rollout: &engine.Rollout{State: s}, Verdicts: w.Verdicts}, w.Now)
+}
+
+// Next tells what happens next.
+func (w Watch) Next() []string {
+	s := w.Rollout
+	var lines []string
+	switch {
+	case s.Phase == rollout.RolledBack && s.Bar:
+		lines = append(lines, fmt.Sprintf("%s stays barred here until Git moves on or a person lifts the bar.", s.New.Version))
+	case s.Phase == rollout.RolledBack:
+		lines = append(lines, "The newer revision comes next.")
+	case s.Phase == rollout.Proven:
+		lines = append(lines, fmt.Sprintf("%s serves alone; it is the revision to go back to from now on.", s.New.Version))
+	default:
+		lines = append(lines, sentence(next(engine.Berth{Rollout: &engine.Rollout{State: s}}, w.Now)))
+	}
+	if len(w.Behind) > 0 {
+		verb := "waits"
+		if len(w.Behind) > 1 {
+			verb = "wait"
+		}
+		lines = append(lines, sentence(fmt.Sprintf("%s %s behind %s", say.List(w.Behind), verb, w.Berth.Site)))
+	}
+	return lines
+}

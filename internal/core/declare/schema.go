@@ -1,0 +1,9 @@
+package declare
+
+import _ "embed"
+
+// Schema is the JSON Schema (2020-12) of declarations. Read finds more than a schema can say; whatever the schema
+// refuses, Read refuses too.
+//
+//go:embed schema.json
+var Schema []byte

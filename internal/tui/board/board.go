@@ -1,0 +1,195 @@
+// Package board is the home screen: what needs a person, how every berth stands, and the selected one in full
+// sentences.
+package board
+
+import (
+	"slices"
+	"strings"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Model is the board's cursor and filter. The screen is made from it and a snapshot.
+type Model struct {
+	snapshot  engine.Snapshot
+	needs     []control.Need
+	counts    control.Counts
+	workloads []string // those that the filter lets through
+	berths    map[ledger.Berth]engine.Berth
+
+	row, column int // of the cursor
+	top, left   int // first workload and site shown
+	pageRows    int
+	filter      string
+	layout      layout
+}
+
+// New makes a board.
+func New() *Model { return &Model{} }
+
+// SetSnapshot shows a new snapshot. The cursor stays on its berth.
+func (m *Model) SetSnapshot(s engine.Snapshot) {
+	at := m.Selected()
+	m.snapshot, m.needs, m.counts = s, control.Needs(s), control.Count(s)
+	m.berths = make(map[ledger.Berth]engine.Berth, len(s.Berths))
+	for _, b := range s.Berths {
+		m.berths[b.Berth] = b
+	}
+	m.refilter()
+	m.Select(at)
+}
+
+func (m *Model) refilter() {
+	m.workloads = m.workloads[:0]
+	for _, b := range m.snapshot.Berths {
+		if n := len(m.workloads); (n == 0 || m.workloads[n-1] != b.Workload) && m.matches(b.Workload) {
+			m.workloads = append(m.workloads, b.Workload)
+		}
+	}
+	m.clamp()
+}
+
+// matches tells whether a workload is found: by its name, or by a version, note or site of one of its berths.
+func (m *Model) matches(workload string) bool {
+	if m.filter == "" {
+		return true
+	}
+	wanted := strings.Fields(strings.ToLower(m.filter))
+	text := workload
+	for _, site := range m.snapshot.Sites {
+		if b, ok := m.berths[ledger.Berth{Workload: workload, Site: site}]; ok {
+			c := control.CellOf(b)
+			text += " " + c.Version + " " + c.Coming + " " + c.Note
+			if b.Rollout != nil {
+				text += " " + string(b.Rollout.Phase)
+			}
+		}
+	}
+	text = strings.ToLower(text)
+	return !slices.ContainsFunc(wanted, func(w string) bool { return !strings.Contains(text, w) })
+}
+
+// SetFilter shows only workloads in which all words are found.
+func (m *Model) SetFilter(filter string) {
+	at := m.Selected()
+	m.filter = filter
+	m.refilter()
+	m.Select(at)
+}
+
+// Filter gives the words looked for.
+func (m *Model) Filter() string { return m.filter }
+
+func (m *Model) clamp() {
+	m.row = max(0, min(m.row, len(m.workloads)-1))
+	m.column = max(0, min(m.column, len(m.snapshot.Sites)-1))
+}
+
+// Selected is the berth under the cursor; its names are empty while there is none.
+func (m *Model) Selected() ledger.Berth {
+	if m.row >= len(m.workloads) || m.column >= len(m.snapshot.Sites) {
+		return ledger.Berth{}
+	}
+	return ledger.Berth{Workload: m.workloads[m.row], Site: m.snapshot.Sites[m.column]}
+}
+
+// Select puts the cursor on a berth, if it is shown.
+func (m *Model) Select(id ledger.Berth) {
+	if row := slices.Index(m.workloads, id.Workload); row >= 0 {
+		m.row = row
+	}
+	if column := slices.Index(m.snapshot.Sites, id.Site); column >= 0 {
+		m.column = column
+	}
+	m.clamp()
+}
+
+// Berth is the selected berth; ok is false where the workload is not at that site.
+func (m *Model) Berth() (b engine.Berth, ok bool) {
+	b, ok = m.berths[m.Selected()]
+	return b, ok
+}
+
+// Key moves the cursor. It is false for keys that are none of its business.
+func (m *Model) Key(key string) bool {
+	switch key {
+	case "up", "k":
+		m.row--
+	case "down", "j":
+		m.row++
+	case "left", "h":
+		m.column--
+	case "right", "l":
+		m.column++
+	case "pgup", "ctrl+b":
+		m.row -= max(1, m.pageRows)
+	case "pgdown", "ctrl+f":
+		m.row += max(1, m.pageRows)
+	case "home":
+		m.row = 0
+	case "end", "G":
+		m.row = len(m.workloads) - 1
+	case "tab":
+		m.nextNeed(1)
+	case "shift+tab":
+		m.nextNeed(-1)
+	case "1", "2", "3", "4", "5", "6", "7", "8", "9":
+		m.goToNeed(int(key[0] - '1'))
+	default:
+		return false
+	}
+	m.clamp()
+	return true
+}
+
+// Need gives the need that a berth stands in the list with, and its number from 0.
+func (m *Model) need(id ledger.Berth) int {
+	return slices.IndexFunc(m.needs, func(n control.Need) bool { return n.Berth == id && id.Workload != "" })
+}
+
+func (m *Model) nextNeed(step int) {
+	if len(m.needs) == 0 {
+		return
+	}
+	at := m.need(m.Selected())
+	if at < 0 && step < 0 {
+		at = 0
+	}
+	for range m.needs {
+		at = (at + step + len(m.needs)) % len(m.needs)
+		if m.needs[at].Berth.Workload != "" {
+			m.goToNeed(at)
+			return
+		}
+	}
+}
+
+func (m *Model) goToNeed(n int) {
+	if n < len(m.needs) && m.needs[n].Berth.Workload != "" {
+		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) {
+			m.filter = ""
+			m.refilter()
+		}
+		m.Select(m.needs[n].Berth)
+	}
+}
+
+// Click puts the cursor where the mouse was pressed, and tells whether that was on a berth.
+func (m *Model) Click(x, y int) bool {
+	if n := y - m.layout.needsAt; m.layout.needsAt > 0 && n >= 0 && n < m.layout.needs {
+		m.goToNeed(n)
+		return true
+	}
+	row := y - m.layout.rowsAt + m.top
+	if y < m.layout.rowsAt || y >= m.layout.rowsAt+m.pageRows || row >= len(m.workloads) {
+		return false
+	}
+	m.row = row
+	if x >= m.layout.firstColumn && m.layout.columnWidth > 0 {
+		m.column = m.left + (x-m.layout.firstColumn)/m.layout.columnWidth
+	}
+	m.clamp()
+	return true
+}

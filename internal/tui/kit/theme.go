@@ -1,0 +1,100 @@
+// Package kit is what all screens share: the theme's roles, a page to write on, plots, and the bars for keys and
+// questions. Of workloads it knows their tones alone.
+package kit
+
+import (
+	"image/color"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Role is what a piece of text is, on every screen. Its colour is the theme's business.
+type Role int
+
+const (
+	Text Role = iota
+	Bright
+	Dim
+	Rule
+	Old   // the old cohort
+	New   // the new cohort, and keys
+	Clear // clear, proven
+	Bad   // breach, drift, failing
+	Asks  // waits for a person
+	roles
+)
+
+// Theme gives each role its colour.
+type Theme struct {
+	colors [roles]color.Color
+	ground color.Color
+	chosen color.Color // ground of what is selected
+}
+
+func hex(values ...string) (colors [roles]color.Color) {
+	for i, v := range values {
+		colors[i] = lipgloss.Color(v)
+	}
+	return colors
+}
+
+// Dark is for dark terminals with many colours.
+var Dark = Theme{
+	colors: hex("#cdd6de", "#f0f4f8", "#768592", "#2c363e", "#7aa2ce", "#e8b25c", "#70ba94", "#ee6c5c", "#be96ec"),
+	ground: lipgloss.Color("#0f1317"), chosen: lipgloss.Color("#1d262d"),
+}
+
+// Light is for light terminals with many colours.
+var Light = Theme{
+	colors: hex("#2b343b", "#0b0f12", "#66737d", "#c9d1d7", "#2f5f93", "#8a5a00", "#1f7a4d", "#c0392b", "#7a3fb8"),
+	ground: lipgloss.Color("#fbfcfd"), chosen: lipgloss.Color("#e4eaee"),
+}
+
+// Sixteen is for terminals with 16 colours, on their own ground.
+var Sixteen = Theme{colors: [roles]color.Color{
+	nil, ansi.BrightWhite, ansi.White, ansi.BrightBlack, ansi.BrightBlue, ansi.Yellow, ansi.Green, ansi.BrightRed, ansi.BrightMagenta,
+}}
+
+// None uses no colour at all: bold and faint alone.
+var None = Theme{}
+
+// Choose gives the theme that suits a terminal.
+func Choose(profile colorprofile.Profile, dark bool) Theme {
+	switch {
+	case profile <= colorprofile.ASCII:
+		return None
+	case profile == colorprofile.ANSI:
+		return Sixteen
+	case dark:
+		return Dark
+	}
+	return Light
+}
+
+// Ground is the colour behind everything; nil for the terminal's own.
+func (t Theme) Ground() color.Color { return t.ground }
+
+// Ink is the colour of plain text; nil for the terminal's own.
+func (t Theme) Ink() color.Color { return t.colors[Text] }
+
+// style is how a role is drawn.
+func (t Theme) style(r Role, chosen bool) uv.Style {
+	s := uv.Style{Fg: t.colors[r]}
+	if r == Bright || (t.colors[r] == nil && (r == Bad || r == Asks)) {
+		s.Attrs |= uv.AttrBold
+	}
+	if t.colors[r] == nil && (r == Dim || r == Rule) {
+		s.Attrs |= uv.AttrFaint
+	}
+	if chosen {
+		s.Bg = t.chosen
+		if t.chosen == nil {
+			s.Attrs |= uv.AttrReverse
+			s.Attrs &^= uv.AttrFaint
+		}
+	}
+	return s
+}

@@ -1,0 +1,121 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/control"
+	"aditus/internal/tui/kit"
+)
+
+// menu lists all actions with their letters, and why some are not possible now.
+type menu struct {
+	actions []control.Action
+	at      int
+}
+
+func newMenu(actions []control.Action) *menu {
+	m := &menu{actions: actions}
+	for i, action := range actions {
+		if action.Not == nil {
+			m.at = i
+			break
+		}
+	}
+	return m
+}
+
+func (a *App) keyMenu(key string) tea.Cmd {
+	m := a.menu
+	switch key {
+	case "up", "k":
+		m.at = max(0, m.at-1)
+	case "down", "j":
+		m.at = min(len(m.actions)-1, m.at+1)
+	case "esc", "space", "q":
+		a.menu = nil
+	case "enter":
+		a.menu = nil
+		return a.start(m.actions[m.at])
+	default:
+		for _, action := range m.actions {
+			if action.Key == key {
+				a.menu = nil
+				return a.start(action)
+			}
+		}
+	}
+	return nil
+}
+
+func (m *menu) view(p *kit.Page) {
+	top := p.H - 4 - len(m.actions)
+	p.Clear(top, p.H)
+	p.Rule(top)
+	left := kit.Margin + 1
+	p.Put(left, top+1, kit.Dim, "ACTIONS")
+	for i, action := range m.actions {
+		y := top + 2 + i
+		if i == m.at {
+			p.Choose(y)
+		}
+		key, verb, text, role := kit.New, kit.Bright, action.Means, kit.Text
+		if action.Not != nil {
+			key, verb, text, role = kit.Dim, kit.Dim, fmt.Sprintf("not now: %v", action.Not), kit.Dim
+		}
+		p.Put(left, y, key, action.Key)
+		p.Put(left+4, y, verb, string(action.Verb))
+		p.PutIn(left+20, y, p.W-left-21, role, text)
+	}
+	p.Rule(p.H - 2)
+	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "↑↓ enter", Does: "choose"}, {Key: "esc", Does: "leave"}})
+}
+
+// viewHelp tells the keys of the screen that is shown, and what its words mean.
+func (a *App) viewHelp(p *kit.Page) {
+	p.Clear(2, p.H)
+	left := kit.Margin + 1
+	keys := [][2]string{
+		{"arrows, hjkl", "move"}, {"enter", "go in: the watch of the newest rollout"}, {"esc", "go back"},
+		{"tab, 1 to 9", "go to what needs you"}, {"/", "find workloads by name, version or state"},
+		{"n", "look now: read Git again at once"}, {"space", "all actions for the selected berth, and why some are not possible"}, {"q", "quit"},
+	}
+	if a.watch != nil {
+		keys = [][2]string{
+			{"←→, h l", "move through time; the values under the cursor are told beside"}, {"end", "back to now"}, {"↑↓, j k", "older and newer events"},
+			{"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"space", "all actions for this berth"}, {"q", "quit"},
+		}
+	}
+	words := [][2]string{
+		{"berth", "one workload at one site"}, {"cohort", "the instances at one revision; a rollout has an old and a new one"},
+		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},
+		{"proving", "full traffic, still under guard; proven once the guards held"}, {"barred", "rolled back here; it does not come again until Git moves on or you lift the bar"},
+		{"drifted", "changed by hand at the site; nothing is overwritten until you say so"},
+	}
+	y := 3
+	block := func(title string, rows [][2]string) {
+		p.Put(left, y, kit.Dim, title)
+		y++
+		for _, row := range rows {
+			if y >= p.H-2 {
+				return
+			}
+			p.Put(left, y, kit.New, row[0])
+			p.PutIn(left+18, y, p.W-left-19, kit.Text, row[1])
+			y++
+		}
+		y++
+	}
+	block("KEYS OF THIS SCREEN", keys)
+	acts := [][2]string{}
+	for _, action := range control.Actions(a.berth()) {
+		if action.Changes {
+			acts = append(acts, [2]string{action.Key, string(action.Verb) + ": " + action.Means})
+		}
+	}
+	block("ACTIONS, ASKED ABOUT ONCE", acts)
+	block("WORDS", words)
+	p.Rule(p.H - 2)
+	p.Put(left, p.H-1, kit.Dim, "any key goes back")
+}

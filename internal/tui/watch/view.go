@@ -1,0 +1,507 @@
+package watch
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
+)
+
+const (
+	labelWidth = 18
+	sideWidth  = 39
+	sideFrom   = 120 // pages at least this wide have the side
+)
+
+// View draws the watch. The page's last two rows are left to the bar of keys.
+func (m *Model) View(p *kit.Page) {
+	m.head(p)
+	m.chart = span{labelWidth, p.W - kit.Margin - 1}
+	if p.W >= sideFrom {
+		m.chart.right -= sideWidth + 4
+	}
+	end := p.H - 2
+	list := m.listHeight(p)
+	m.drawing(p, 2, end-list)
+	if p.W >= sideFrom {
+		m.side(p, m.chart.right+4, 3, end-list)
+	}
+	m.list(p, end-list, end)
+}
+
+func (m *Model) head(p *kit.Page) {
+	w := m.watch
+	x := p.Put(kit.Margin+1, 0, kit.Bright, w.Berth.Workload+" · "+w.Berth.Site) + 4
+	revision := func(role kit.Role, r *ledger.Revision) {
+		if r == nil {
+			return
+		}
+		x = p.Put(x, 0, role, r.Version)
+		if p.W >= 100 {
+			x = p.Put(x+1, 0, kit.Dim, r.Fingerprint.Short())
+		}
+		x += 2
+	}
+	revision(kit.Old, w.From)
+	if w.From != nil {
+		x = p.Put(x, 0, kit.Dim, "▸") + 2
+	}
+	revision(kit.New, w.To)
+	now := w.Now.Local().Format(time.TimeOnly)
+	title, tone := w.Title()
+	p.PutIn(x+2, 0, p.W-x-2-kit.Width(now)-4, titleRole(tone), title)
+	p.Right(p.W-kit.Margin-1, 0, kit.Text, now)
+	p.Rule(1)
+}
+
+func titleRole(tone control.Tone) kit.Role {
+	if tone == control.Quiet {
+		return kit.Bright
+	}
+	return kit.RoleOf(tone)
+}
+
+func (m *Model) listHeight(p *kit.Page) int {
+	switch {
+	case p.H >= 40:
+		return 9
+	case p.H >= 30:
+		return 6
+	}
+	return 4
+}
+
+// column is where a moment is on the chart, in cells from its left end.
+func (m *Model) column(at time.Time) float64 {
+	total := m.watch.End.Sub(m.watch.Start)
+	return float64(at.Sub(m.watch.Start)) / float64(total) * float64(m.chart.right-m.chart.left)
+}
+
+// moment is the time at the middle of a column of n.
+func (m *Model) moment(column, n int) time.Time {
+	total := m.watch.End.Sub(m.watch.Start)
+	return m.watch.Start.Add(time.Duration((float64(column) + 0.5) / float64(n) * float64(total)))
+}
+
+// drawing lays the rows out on one time axis, as high as there is room.
+func (m *Model) drawing(p *kit.Page, y, end int) {
+	w := m.watch
+	fixed := 2 + 2 + 3 // stages, instances, events with the axis
+	room := end - y - fixed
+	lanes := w.Lanes
+	traffic := 2
+	if room >= 14 {
+		traffic = 3
+	}
+	for len(lanes) > 1 && (room-traffic)/len(lanes) < 3 {
+		lanes = lanes[:len(lanes)-1]
+	}
+	height := 3
+	if len(lanes) > 0 {
+		height = max(2, min(6, (room-traffic-1)/len(lanes)))
+	}
+	gap := 0
+	if spare := room - traffic - height*len(lanes); spare >= 3 {
+		gap = 1
+	}
+	m.guides(p, y+2, end-2)
+	m.stages(p, y+gap)
+	y += 2 + gap
+	y = m.traffic(p, y, traffic) + gap
+	y = m.instances(p, y)
+	for _, lane := range lanes {
+		y = m.lane(p, y, height, lane)
+	}
+	m.axis(p, end-3)
+}
+
+// guides are the lines straight down from each stage's begin, from the breach, and from the cursor.
+func (m *Model) guides(p *kit.Page, from, to int) {
+	down := func(at time.Time, role kit.Role, mark string) {
+		x := m.chart.left + int(m.column(at))
+		if x < m.chart.left || x >= m.chart.right {
+			return
+		}
+		for y := from; y < to; y++ {
+			p.Put(x, y, role, mark)
+		}
+	}
+	for _, s := range m.watch.Stages {
+		role, mark := kit.Rule, "╎"
+		if s.Tone == control.Back {
+			role, mark = kit.Bad, "╏"
+		}
+		down(s.From, role, mark)
+	}
+	if !m.at.IsZero() {
+		down(m.at, kit.Bright, "│")
+	}
+}
+
+func (m *Model) label(p *kit.Page, y int, text, under string) {
+	p.PutIn(kit.Margin+1, y, labelWidth-3, kit.Dim, text)
+	if under != "" {
+		p.PutIn(kit.Margin+1, y+1, labelWidth-3, kit.Dim, under)
+	}
+}
+
+func stretchRole(t control.StretchTone) kit.Role {
+	switch t {
+	case control.Back:
+		return kit.Bad
+	case control.Alone:
+		return kit.Old
+	case control.Holds:
+		return kit.Clear
+	}
+	return kit.New
+}
+
+// stages is the ruled track.
+func (m *Model) stages(p *kit.Page, y int) {
+	p.Put(kit.Margin+1, y, kit.Dim, "STAGES")
+	free := 0
+	for i, s := range m.watch.Stages {
+		from, to := m.chart.left+int(m.column(s.From)), m.chart.left+int(m.column(s.To))
+		to = min(max(to, from+1), m.chart.right)
+		role := stretchRole(s.Tone)
+		room := to - from - 1
+		if i == len(m.watch.Stages)-1 {
+			room = m.chart.right - from
+		}
+		label := s.Label
+		if kit.Width(label) > room {
+			label, _, _ = strings.Cut(label, "  ")
+		}
+		if from >= free && kit.Width(label) <= max(room, 5) {
+			textRole := kit.Text
+			if s.Tone != control.Entering {
+				textRole = role
+			}
+			free = p.Put(from, y, textRole, label) + 1
+		}
+		p.Put(from, y+1, role, "┝")
+		for x := from + 1; x < to; x++ {
+			p.Put(x, y+1, role, "━")
+		}
+	}
+}
+
+var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
+
+// traffic is the share of the new cohort as an area.
+func (m *Model) traffic(p *kit.Page, y, height int) int {
+	most := 0.05
+	for _, s := range m.watch.Traffic {
+		most = max(most, s.Value)
+	}
+	under := ""
+	if height > 2 {
+		under = "share of new"
+	}
+	m.label(p, y, "TRAFFIC", under)
+	p.Right(labelWidth-1, y, kit.Dim, say.Share(most))
+	p.Right(labelWidth-1, y+height-1, kit.Dim, "0 %")
+	columns := m.chart.right - m.chart.left
+	for column := range columns {
+		share, ok := heldAt(m.watch.Traffic, m.moment(column, columns))
+		if !ok || share <= 0 {
+			continue
+		}
+		filled := int(math.Round(share / most * float64(height*8)))
+		for row := range height {
+			part := min(8, filled-row*8)
+			if part > 0 {
+				p.Put(m.chart.left+column, y+height-1-row, kit.New, eighths[part])
+			}
+		}
+	}
+	return y + height
+}
+
+// instances are two lines, old above new, with the count where it changes.
+func (m *Model) instances(p *kit.Page, y int) int {
+	m.label(p, y, "INSTANCES", "")
+	line := func(y int, name string, samples []control.Sample, role kit.Role) {
+		columns := m.chart.right - m.chart.left
+		last, free := -1.0, 0
+		for column := range columns {
+			count, ok := heldAt(samples, m.moment(column, columns))
+			x := m.chart.left + column
+			if ok && count > 0 && x >= free {
+				p.Put(x, y, role, "─")
+			}
+			if ok && count != last && (count > 0 || last > 0) {
+				text := fmt.Sprintf("%s %.0f ", name, count)
+				if x+kit.Width(text) <= m.chart.right {
+					free = p.Put(x, y, role, text)
+				}
+			}
+			if ok {
+				last = count
+			}
+		}
+	}
+	line(y, "old", m.watch.Old, kit.Old)
+	line(y+1, "new", m.watch.New, kit.New)
+	return y + 2
+}
+
+// lane draws a guard's signal for both cohorts, with its limit.
+func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
+	role := kit.Text
+	for _, v := range m.watch.Verdicts {
+		if v.Guard == lane.Guard && control.VerdictTone(v) == control.Bad {
+			role = kit.Bad
+		}
+	}
+	unit := lane.Limit.Unit
+	top := unit.Format(lane.High)
+	p.PutIn(kit.Margin+1, y, labelWidth-4-kit.Width(top), role, lane.Guard)
+	p.Right(labelWidth-1, y, kit.Dim, top)
+	if height > 2 {
+		limit := strings.TrimSuffix(lane.Limit.String(), " above old")
+		p.PutIn(kit.Margin+1, y+1, labelWidth-3, kit.Dim, limit)
+		if lane.Limit.Relative() && height > 3 {
+			p.PutIn(kit.Margin+1, y+2, labelWidth-3, kit.Dim, "above old")
+		}
+	}
+	p.Right(labelWidth-1, y+height-1, kit.Dim, unit.Format(lane.Low))
+	plot := kit.NewPlot(m.chart.right-m.chart.left, height)
+	gap := 4 * m.watch.Rollout.Rules.Interval.Duration
+	level := func(samples []control.Sample) func(int) (float64, bool) {
+		return func(column int) (float64, bool) {
+			value, ok := measuredAt(samples, m.moment(column, plot.Columns()), gap)
+			return (value - lane.Low) / (lane.High - lane.Low), ok
+		}
+	}
+	old, limit := 1, 2
+	if p.Theme == kit.None {
+		old, limit = 2, 4 // without colour the density of the dots tells them apart
+	}
+	bound := lane.Bound
+	plot.Line(kit.Bad, limit, func(column int) (float64, bool) {
+		if lane.Limit.Relative() {
+			return level(bound)(column)
+		}
+		return (lane.Limit.Value() - lane.Low) / (lane.High - lane.Low), true
+	})
+	plot.Line(kit.Old, old, level(lane.Old))
+	plot.Line(kit.New, 1, level(lane.New))
+	plot.Draw(p, m.chart.left, y)
+	return y + height
+}
+
+// axis is the row of events, the rule and the times.
+func (m *Model) axis(p *kit.Page, y int) {
+	p.Put(kit.Margin+1, y, kit.Dim, "EVENTS")
+	for _, e := range m.watch.Events {
+		if e.At.Before(m.watch.Start) || e.At.After(m.watch.End) {
+			continue
+		}
+		x := m.chart.left + min(int(m.column(e.At)), m.chart.right-m.chart.left-1)
+		mark, role := "◇", kit.Text
+		if e.Tone == control.Bad {
+			mark, role = "◆", kit.Bad
+		} else if e.Tone != control.Quiet {
+			role = kit.RoleOf(e.Tone)
+		}
+		if e.Tone == control.Quiet && m.taken(x, e) {
+			continue // a louder event stands there
+		}
+		p.Put(x, y, role, mark)
+	}
+	for x := m.chart.left; x < m.chart.right; x++ {
+		p.Put(x, y+1, kit.Rule, "─")
+	}
+	columns := m.chart.right - m.chart.left
+	for column := 0; column+8 <= columns; column += 17 {
+		at := m.watch.Start.Add(time.Duration(float64(column) / float64(columns) * float64(m.watch.End.Sub(m.watch.Start))))
+		p.Put(m.chart.left+column, y+2, kit.Dim, at.Local().Format(time.TimeOnly))
+	}
+}
+
+func (m *Model) taken(x int, quiet control.Event) bool {
+	for _, e := range m.watch.Events {
+		if e.Tone != control.Quiet && e != quiet && m.chart.left+int(m.column(e.At)) == x {
+			return true
+		}
+	}
+	return false
+}
+
+// side tells why, what was done, and what is next.
+func (m *Model) side(p *kit.Page, x, y, end int) {
+	w, width := m.watch, p.W-kit.Margin-1-x
+	heading := func(text string) bool {
+		if y+1 >= end {
+			return false
+		}
+		p.Put(x, y, kit.Dim, text)
+		y++
+		return true
+	}
+	if !m.at.IsZero() {
+		m.moments(p, x, y, width)
+		return
+	}
+	if heading("WHY") {
+		for i, line := range w.Why() {
+			role := kit.Text
+			if i == 0 {
+				role = kit.Bright
+			}
+			y = p.Wrap(x, y, width, max(1, end-y), role, line)
+		}
+		y++
+	}
+	if done := w.Done(); len(done) > 0 && heading("WHAT WAS DONE") {
+		for _, e := range done {
+			if y >= end {
+				return
+			}
+			after := p.Put(x, y, kit.Dim, e.At.Local().Format("15:04:05.0")) + 2
+			p.PutIn(after, y, x+width-after, doneRole(e), e.Text)
+			y++
+		}
+		y++
+	}
+	if w.Met.Requests > 0 && heading("WHO NOTICED") {
+		y = p.Wrap(x, y, width, 3, kit.Text, fmt.Sprintf("%s of %s requests on %s count for %s", say.Number(w.Met.Count), say.Number(w.Met.Requests), w.Rollout.New.Version, w.Met.Guard)) + 1
+	}
+	if o := w.Observed; o != nil && !w.Rollout.Phase.Over() && heading("TRAFFIC SEEN") {
+		p.Put(x, y, kit.Text, fmt.Sprintf("%.1f %% ± %.1f of %s asked", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100, say.Share(w.Rollout.AskedShare())))
+		y += 2
+	}
+	title := "VERDICTS"
+	if w.Rollout.Phase == rollout.RollingBack || w.Rollout.Phase == rollout.RolledBack {
+		title = "VERDICTS AT THE TURN"
+	}
+	if len(w.Verdicts) > 0 && heading(title) {
+		y = m.verdicts(p, x, y, end, width) + 1
+	}
+	if heading("NEXT") {
+		for _, line := range w.Next() {
+			y = p.Wrap(x, y, width, max(1, end-y), kit.Text, line)
+		}
+	}
+}
+
+func doneRole(e control.Event) kit.Role {
+	if e.Tone == control.Bad {
+		return kit.Bad
+	}
+	return kit.Text
+}
+
+// verdicts has two rows for each guard: old, new and the word; their difference with its interval.
+func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
+	for _, v := range m.watch.Verdicts {
+		if y >= end {
+			return y
+		}
+		unit := v.Limit.Unit
+		p.PutIn(x, y, 11, kit.Text, v.Guard)
+		if v.Old != nil {
+			p.Right(x+19, y, kit.Old, unit.Format(v.Old.Value))
+		}
+		if v.New != nil {
+			p.Right(x+27, y, kit.New, unit.Format(v.New.Value))
+		}
+		p.PutIn(x+29, y, width-29, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
+		y++
+		if d := v.Difference; d != nil && y < end {
+			p.PutIn(x+2, y, width-2, kit.Dim, fmt.Sprintf("%s (%s to %s)", unit.FormatDifference(d.Value), unit.FormatDifference(d.Low), unit.FormatDifference(d.High)))
+			y++
+		}
+	}
+	return y
+}
+
+// moments tells the values under the cursor.
+func (m *Model) moments(p *kit.Page, x, y, width int) {
+	w := m.watch
+	p.Put(x, y, kit.Dim, "AT ")
+	p.Put(x+3, y, kit.Bright, m.at.Local().Format(time.TimeOnly))
+	y += 2
+	row := func(label, old, new string) {
+		p.PutIn(x, y, 14, kit.Text, label)
+		p.Right(x+25, y, kit.Old, old)
+		p.Right(x+36, y, kit.New, new)
+		y++
+	}
+	p.Right(x+25, y-1, kit.Dim, "old")
+	p.Right(x+36, y-1, kit.Dim, "new")
+	text := func(samples []control.Sample, format func(float64) string, held bool) string {
+		value, ok := heldAt(samples, m.at)
+		if !held {
+			value, ok = measuredAt(samples, m.at, 4*w.Rollout.Rules.Interval.Duration)
+		}
+		if !ok {
+			return "—"
+		}
+		return format(value)
+	}
+	row("traffic", text(w.Traffic, func(v float64) string { return say.Share(1 - v) }, true), text(w.Traffic, say.Share, true))
+	whole := func(v float64) string { return fmt.Sprintf("%.0f", v) }
+	row("instances", text(w.Old, whole, true), text(w.New, whole, true))
+	for _, lane := range w.Lanes {
+		row(lane.Guard, text(lane.Old, lane.Limit.Unit.Format, false), text(lane.New, lane.Limit.Unit.Format, false))
+	}
+	y++
+	p.Put(x, y, kit.Dim, "end goes back to now")
+}
+
+// list is the events in words, the newest on top.
+func (m *Model) list(p *kit.Page, y, end int) {
+	p.Rule(y)
+	y++
+	left := kit.Margin + 1
+	if p.W < sideFrom && y < end {
+		y = m.summary(p, y, end)
+	}
+	for i := len(m.watch.Events) - 1 - m.scroll; i >= 0 && y < end; i-- {
+		e := m.watch.Events[i]
+		role := kit.Dim
+		kind := kit.Text
+		if e.Tone != control.Quiet {
+			role, kind = kit.Text, kit.RoleOf(e.Tone)
+		}
+		p.Put(left, y, kit.Dim, e.At.Local().Format(time.TimeOnly))
+		p.PutIn(left+10, y, 13, kind, e.Kind)
+		p.PutIn(left+24, y, p.W-left-25, role, e.Text)
+		y++
+	}
+}
+
+// summary is what narrow pages show of the side: why, and the verdicts in one row.
+func (m *Model) summary(p *kit.Page, y, end int) int {
+	left := kit.Margin + 1
+	if why := m.watch.Why(); len(why) > 0 {
+		y = p.Wrap(left, y, p.W-2*left, 2, kit.Bright, strings.Join(why, " "))
+	}
+	if len(m.watch.Verdicts) == 0 || y >= end {
+		return y
+	}
+	x := left
+	for _, v := range m.watch.Verdicts {
+		text := v.Guard + " " + string(v.Word)
+		if x+kit.Width(text) > p.W-left {
+			break
+		}
+		x = p.Put(x, y, kit.Dim, v.Guard)
+		x = p.Put(x+1, y, kit.RoleOf(control.VerdictTone(v)), string(v.Word)) + 3
+	}
+	return y + 1
+}
+
+// Hints are the keys that fit this screen now.
+func (m *Model) Hints() []kit.Hint {
+	return []kit.Hint{{Key: "p", Does: "picture"}, {Key: "←→", Does: "through time"}, {Key: "↑↓", Does: "events"}}
+}
