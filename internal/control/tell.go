@@ -39,11 +39,16 @@ func CellOf(b engine.Berth) Cell {
 		c.Version = b.Applied.Version
 	}
 	if r := b.Rollout; r != nil {
+		if !r.Old.None() {
+			c.Version = r.Old.Version
+		}
 		c.Coming, c.Stage, c.Stages, c.Share = r.New.Version, r.Stage+1, len(r.Rules.Stages), r.Share
 		c.Tone = Moves
 		switch r.Phase {
-		case rollout.Proving, rollout.Proven:
+		case rollout.Proving:
 			c.Note, c.Tone = "proving "+say.Span(r.ProvingLeft()), Good
+		case rollout.Proven:
+			c.Note, c.Tone = "proven", Good
 		case rollout.RollingBack, rollout.RolledBack:
 			c.Note, c.Tone = "rolling back", Bad
 		case rollout.Held:

@@ -79,6 +79,12 @@ type Met struct {
 	Guard    string
 	Count    float64 // requests that count for the guard's share
 	Requests float64 // all requests of the new cohort
+	Version  string  // of the new cohort
+}
+
+// String says it in words.
+func (m Met) String() string {
+	return fmt.Sprintf("%s: %s of %s requests on %s", m.Guard, say.Number(m.Count), say.Number(m.Requests), m.Version)
 }
 
 // axisLead and axisTail are shown before a rollout's begin and after its end.
@@ -213,7 +219,7 @@ func (w *Watch) readPoints(points []ledger.Point) {
 			case w.Rollout.New.Revision:
 				lane.New = append(lane.New, Sample{p.At, p.Value})
 				if rule.Name == culprit && rule.Signal.Kind.Share() {
-					w.Met = Met{rule.Name, w.Met.Count + p.Part, w.Met.Requests + p.Whole}
+					w.Met = Met{rule.Name, w.Met.Count + p.Part, w.Met.Requests + p.Whole, w.To.Version}
 				}
 			}
 		}

@@ -8,7 +8,7 @@ import (
 	"io"
 	"strings"
 
-	xfont "golang.org/x/image/font"
+	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
@@ -42,10 +42,11 @@ type sheet struct {
 	canvas draw.Canvas
 	out    io.WriterTo
 	w, h   float64
+	format Format
 }
 
 func newSheet(format Format, w, h float64, palette Palette) *sheet {
-	s := &sheet{Palette: palette, w: w, h: h}
+	s := &sheet{Palette: palette, w: w, h: h, format: format}
 	width, height := vg.Points(w), vg.Points(h)
 	if format == PDF {
 		pdf := vgpdf.New(width, height)
@@ -74,38 +75,48 @@ func (s *sheet) line(c color.Color, width float64, dashes []float64, points ...v
 	s.canvas.StrokeLines(style, points)
 }
 
-// weight is how text is set.
+// weight is how text is set. It is size alone: the PDF writer does not find the bold face of its own font.
 type weight struct {
 	size float64
-	bold bool
 }
 
 var (
 	normal  = weight{size: 9}
-	strong  = weight{size: 9, bold: true}
-	heading = weight{size: 13, bold: true}
+	strong  = weight{size: 10.5}
+	heading = weight{size: 14}
 	small   = weight{size: 8}
 )
 
 func (s *sheet) style(c color.Color, w weight) draw.TextStyle {
 	f := font.Font{Typeface: "Liberation", Variant: "Sans"}
-	if w.bold {
-		f.Weight = xfont.WeightBold
-	}
 	return text.Style{Color: c, Font: font.From(f, vg.Points(w.size)), Handler: plot.DefaultTextHandler, YAlign: draw.YCenter}
 }
 
 // text writes on one line, centred on y, and gives the place after it.
 func (s *sheet) text(x, y float64, c color.Color, w weight, words string) float64 {
-	style := s.style(c, w)
-	s.canvas.FillText(style, s.point(x, y), printable(words))
-	return x + float64(style.Width(printable(words))/vg.Points(1))
+	s.canvas.FillText(s.style(c, w), s.point(x, y), s.encode(printable(words)))
+	return x + s.width(w, words)
 }
 
 func (s *sheet) textRight(x, y float64, c color.Color, w weight, words string) {
-	style := s.style(c, w)
-	style.XAlign = draw.XRight
-	s.canvas.FillText(style, s.point(x, y), printable(words))
+	s.text(x-s.width(w, words), y, c, w, words)
+}
+
+// encode writes words as the format wants them: the PDF writer takes the bytes of Windows-1252 and knows no other
+// letters, which become question marks.
+func (s *sheet) encode(words string) string {
+	if s.format != PDF {
+		return words
+	}
+	var out strings.Builder
+	for _, r := range strings.ReplaceAll(words, "\u202f", " ") {
+		if b, ok := charmap.Windows1252.EncodeRune(r); ok {
+			out.WriteByte(b)
+		} else {
+			out.WriteByte('?')
+		}
+	}
+	return out.String()
 }
 
 func (s *sheet) width(w weight, words string) float64 {

@@ -39,8 +39,8 @@ type watchSheet struct {
 // beside it why it is where it is.
 func Watch(out io.Writer, format Format, palette Palette, w control.Watch) error {
 	events := min(len(w.Events), 12)
-	height := 120 + 52 + trafficHigh + 60 + float64(len(w.Lanes))*(laneHeight+laneGap) + 70 + float64(events)*eventRow + 2*edge
-	d := &watchSheet{newSheet(format, sheetWidth, math.Max(height, 640), palette), w}
+	height := edge + 214 + trafficHigh + float64(len(w.Lanes))*(laneHeight+laneGap) + float64(events)*eventRow + edge
+	d := &watchSheet{newSheet(format, sheetWidth, math.Max(height, 520), palette), w}
 	d.head()
 	y := edge + 58
 	top := y + 30
@@ -93,7 +93,8 @@ func (d *watchSheet) head() {
 	}
 	revision(d.old, d.w.From)
 	if d.w.From != nil {
-		x = d.text(x, y, d.dim, normal, "→") + 8
+		d.canvas.FillPolygon(d.dim, []vg.Point{d.point(x, y-3), d.point(x+5, y), d.point(x, y+3)})
+		x += 13
 	}
 	revision(d.new, d.w.To)
 	title, tone := d.w.Title()
@@ -341,7 +342,7 @@ func (d *watchSheet) side(y float64) {
 	}
 	if d.w.Met.Requests > 0 {
 		head("WHO NOTICED")
-		y = d.wrap(sideLeft, y, width, d.Palette.text, normal, fmt.Sprintf("%s of %s requests on %s count for %s", say.Number(d.w.Met.Count), say.Number(d.w.Met.Requests), d.w.Rollout.New.Version, d.w.Met.Guard)) + 10
+		y = d.wrap(sideLeft, y, width, d.Palette.text, normal, d.w.Met.String()) + 10
 	}
 	if len(d.w.Verdicts) > 0 {
 		title := "VERDICTS"
@@ -370,7 +371,7 @@ func (d *watchSheet) verdicts(y float64) float64 {
 		d.text(sideLeft+168, y, d.tone(control.VerdictTone(v)), normal, string(v.Word))
 		y += 12
 		if diff := v.Difference; diff != nil {
-			d.text(sideLeft+8, y, d.dim, small, fmt.Sprintf("%s (%s to %s)", unit.FormatDifference(diff.Value), unit.FormatDifference(diff.Low), unit.FormatDifference(diff.High)))
+			d.text(sideLeft+8, y, d.dim, small, unit.FormatInterval(*diff))
 			y += 13
 		}
 	}

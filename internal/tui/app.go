@@ -46,6 +46,7 @@ type App struct {
 	find    textinput.Model
 	finding bool
 	message message
+	touched bool // by a key or the mouse: the cursor is the person's from then on
 }
 
 type message struct {
@@ -67,9 +68,6 @@ func New(c control.Control, options Options) *App {
 	find.Prompt, find.CharLimit = "", 60
 	a := &App{control: c, options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, find: find}
 	a.look()
-	if needs := control.Needs(a.snapshot); len(needs) > 0 {
-		a.board.Select(needs[0].Berth)
-	}
 	return a
 }
 
@@ -107,6 +105,9 @@ func (a *App) wait() tea.Cmd {
 func (a *App) look() {
 	a.snapshot = a.control.Snapshot()
 	a.board.SetSnapshot(a.snapshot)
+	if !a.touched {
+		a.board.SelectWhatMatters()
+	}
 	if a.watch != nil {
 		w := a.watch.Watch()
 		if newer, err := a.control.Watch(w.Berth, w.Rollout.ID); err == nil {
@@ -149,6 +150,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (a *App) say(text string, bad bool) { a.message = message{text, bad, time.Now()} }
 
 func (a *App) click(m tea.Mouse) {
+	a.touched = true
 	switch {
 	case a.ask != nil || a.menu != nil || a.help || m.Button != tea.MouseLeft:
 	case a.watch != nil:
@@ -179,7 +181,7 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	if key == "ctrl+c" {
 		return tea.Quit
 	}
-	a.message = message{}
+	a.message, a.touched = message{}, true
 	switch {
 	case a.ask != nil:
 		return a.keyAsk(key)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/signal"
@@ -302,8 +303,20 @@ func (u Unit) FormatDifference(value float64) string {
 	return sign + u.Format(value)
 }
 
+// FormatInterval is FormatDifference with its interval: +7.6 (+6.0 to +9.3) points.
+func (u Unit) FormatInterval(e Estimate) string {
+	if u == Share {
+		signed := func(v float64) string { return strings.TrimSuffix(u.FormatDifference(v), " points") }
+		return fmt.Sprintf("%s (%s to %s) points", signed(e.Value), signed(e.Low), signed(e.High))
+	}
+	return fmt.Sprintf("%s (%s to %s)", u.FormatDifference(e.Value), u.FormatDifference(e.Low), u.FormatDifference(e.High))
+}
+
 // trim writes a number with about the given count of digits that matter and no fewer than its whole part.
 func trim(value float64, digits int) string {
+	if value == 0 {
+		return "0"
+	}
 	size := math.Abs(value)
 	decimals := digits
 	for edge := 1.0; decimals > 0 && size >= edge; edge *= 10 {
@@ -316,7 +329,7 @@ func trim(value float64, digits int) string {
 func (l Limit) String() string {
 	switch {
 	case l.AboveOldBy != nil && l.Unit == Share:
-		return "at most " + short(*l.AboveOldBy*100) + " points above old"
+		return "at most " + points(*l.AboveOldBy*100) + " above old"
 	case l.AboveOldBy != nil:
 		return "at most " + l.Unit.Format(*l.AboveOldBy) + " above old"
 	case l.AtMost == nil:
@@ -327,6 +340,13 @@ func (l Limit) String() string {
 		return "at most " + short(*l.AtMost)
 	}
 	return "at most " + l.Unit.Format(*l.AtMost)
+}
+
+func points(value float64) string {
+	if value == 1 {
+		return "1 point"
+	}
+	return short(value) + " points"
 }
 
 func short(value float64) string { return fmt.Sprintf("%.6g", value) }

@@ -184,12 +184,20 @@ func (m *machine) judge() {
 		}
 	case len(causes) > 0:
 		for _, cause := range causes {
-			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s, decided %s into %s", cause.Text, say.Span(m.now.Sub(m.Entered)), m.here()), Data: cause})
+			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.here()), Data: cause})
 		}
 		m.turnBack(Itself, true, causes)
 	case len(hold) > 0 && m.Phase != Held:
 		m.hold(Itself, hold[0])
 	}
+}
+
+// counted tells on how many intervals a verdict rests.
+func counted(v *guard.Verdict) string {
+	if v == nil || v.Beyond == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (in %d of %d intervals)", v.Beyond, v.Judged)
 }
 
 // unwell gives the causes that lie in the new cohort's health.
@@ -199,7 +207,7 @@ func (m *machine) unwell() []Cause {
 		return []Cause{{Kind: kind, Text: fmt.Sprintf(format, args...), At: m.now}}
 	}
 	if cohort.CannotStart != "" {
-		return cause("artifact", "new instances cannot start: %s", cohort.CannotStart)
+		return cause("artifact", "cannot start: %s", cohort.CannotStart)
 	}
 	if m.settled(m.stage().Share) {
 		return nil
@@ -443,14 +451,14 @@ func (m *machine) done() bool {
 	return false
 }
 
-// Sentence tells a breach in words: slow share 9.1 % in 3 of 5 intervals, at most 5 % is allowed.
+// Sentence tells a breach in words: slow share 9.1 %, at most 5 % is allowed.
 func Sentence(v guard.Verdict) string {
 	unit := v.Limit.Unit
 	switch {
 	case v.Word == guard.Breach && v.Beyond == 0 || v.New == nil:
 		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
 	case v.Limit.Relative() && v.Difference != nil:
-		return fmt.Sprintf("%s %s against old in %d of %d intervals, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Beyond, v.Judged, v.Limit)
+		return fmt.Sprintf("%s %s against old, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit)
 	}
-	return fmt.Sprintf("%s %s in %d of %d intervals, %s is allowed", v.Guard, unit.Format(v.New.Value), v.Beyond, v.Judged, v.Limit)
+	return fmt.Sprintf("%s %s, %s is allowed", v.Guard, unit.Format(v.New.Value), v.Limit)
 }

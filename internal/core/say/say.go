@@ -67,7 +67,7 @@ func Number(n float64) string {
 	var b strings.Builder
 	for i, c := range digits {
 		if i > 0 && (len(digits)-i)%3 == 0 && digits[i-1] != '-' {
-			b.WriteRune(' ')
+			b.WriteByte(' ')
 		}
 		b.WriteRune(c)
 	}

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -129,7 +130,7 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 func (in *instance) observe(now time.Time) target.Instance {
 	seen := target.Instance{ID: in.id, Part: in.part, Started: in.started(now), Restarts: in.crashes(now)}
 	if !in.exists {
-		seen.CannotStart = fmt.Sprintf("artifact %s does not exist in its registry", in.cohort.parts[in.part].Artifact)
+		seen.CannotStart = fmt.Sprintf("there is no artifact %s", shortName(in.cohort.parts[in.part].Artifact))
 		return seen
 	}
 	if in.down(now) {
@@ -140,6 +141,12 @@ func (in *instance) observe(now time.Time) target.Instance {
 		seen.Ports[name] = in.port
 	}
 	return seen
+}
+
+// shortName is an OCI reference without its registry.
+func shortName(reference string) string {
+	_, name, _ := strings.Cut(reference, "/")
+	return name
 }
 
 // live is what the cohort really is, in the form of a declaration.

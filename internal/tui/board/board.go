@@ -106,6 +106,25 @@ func (m *Model) Select(id ledger.Berth) {
 	m.clamp()
 }
 
+// SelectWhatMatters puts the cursor on what needs a person or moves, if it is on something steady.
+func (m *Model) SelectWhatMatters() {
+	if b, ok := m.Berth(); ok && (b.Rollout != nil || m.need(b.Berth) >= 0) {
+		return
+	}
+	for _, n := range m.needs {
+		if n.Berth.Workload != "" {
+			m.Select(n.Berth)
+			return
+		}
+	}
+	for _, b := range m.snapshot.Berths {
+		if b.Rollout != nil {
+			m.Select(b.Berth)
+			return
+		}
+	}
+}
+
 // Berth is the selected berth; ok is false where the workload is not at that site.
 func (m *Model) Berth() (b engine.Berth, ok bool) {
 	b, ok = m.berths[m.Selected()]

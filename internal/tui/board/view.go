@@ -46,7 +46,10 @@ func (m *Model) View(p *kit.Page) {
 func (m *Model) head(p *kit.Page) {
 	s := m.snapshot
 	p.Put(kit.Margin+1, 0, kit.Bright, s.Line)
-	x := max(kit.Width(s.Line)+5, p.W*7/16)
+	x := kit.Width(s.Line) + 5
+	if p.W >= 120 {
+		x = max(x, p.W*7/16)
+	}
 	count := func(n int, role kit.Role, word string) {
 		number := fmt.Sprint(n)
 		if n == 0 {
@@ -65,7 +68,7 @@ func (m *Model) head(p *kit.Page) {
 	now := s.Now.Local().Format(time.TimeOnly)
 	p.Right(p.W-kit.Margin-1, 0, kit.Text, now)
 	fresh, role := m.freshness()
-	if right := p.W - kit.Margin - 1 - kit.Width(now) - 3; right-kit.Width(fresh) > x {
+	if right := p.W - kit.Margin - 1 - kit.Width(now) - 3; right-kit.Width(fresh) >= x {
 		p.Right(right, 0, role, fresh)
 	}
 	p.Rule(1)
@@ -94,17 +97,15 @@ func (m *Model) freshness() (string, kit.Role) {
 func (m *Model) viewNeeds(p *kit.Page, y int, low bool) int {
 	left := kit.Margin + 1
 	m.layout.needs, m.layout.needsAt = 0, 0
-	if len(m.needs) == 0 {
-		p.Put(left, y, kit.Dim, "Nothing needs you.")
-		return y + 2
-	}
+	most := needsShown(p.H) // the rows are kept free, so that nothing below them moves when the list grows
 	if !low {
 		p.Put(left, y, kit.Dim, "NEEDS YOU")
 		y++
 	}
-	most := max(3, (p.H-22)/3)
-	if low {
-		most = max(2, (p.H-14)/3)
+	after := y + most + 1
+	if len(m.needs) == 0 {
+		p.Put(left, y, kit.Dim, "nothing")
+		return after
 	}
 	shown := min(len(m.needs), most)
 	if shown < len(m.needs) {
@@ -122,9 +123,19 @@ func (m *Model) viewNeeds(p *kit.Page, y int, low bool) int {
 	}
 	if rest := len(m.needs) - shown; rest > 0 {
 		p.Put(left+4, y, kit.Dim, fmt.Sprintf("and %d more: Tab goes through them", rest))
-		y++
 	}
-	return y + 1
+	return after
+}
+
+// needsShown is how many rows the list of what needs a person has.
+func needsShown(height int) int {
+	switch {
+	case height >= 40:
+		return 6
+	case height >= 30:
+		return 4
+	}
+	return 3
 }
 
 const keysWidth = 30
@@ -147,7 +158,7 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n control.Need, about int) {
 		at := end + 2
 		for k, verb := range n.Keys[:min(2, len(n.Keys))] {
 			p.Put(at, y, kit.New, control.Keys[verb])
-			p.PutIn(at+2, y, keysWidth/2-3, kit.Dim, string(verb))
+			p.PutIn(at+2, y, keysWidth/2-3, kit.Dim, m.says(verb, n.Berth))
 			at = end + 2 + (k+1)*(keysWidth/2-1)
 		}
 	} else if len(n.Keys) > 0 {
@@ -225,7 +236,7 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 			continue
 		}
 		c := control.CellOf(b)
-		steady = steady && c.Note == "" && c.Coming == ""
+		steady = steady && c.Tone == control.Quiet && c.Coming == ""
 		viewCell(p, x, y, width-2, c)
 	}
 	role := kit.Bright
@@ -280,7 +291,11 @@ func cellForms(c control.Cell) [][]piece {
 			role = kit.Dim
 		}
 		first, _, _ := strings.Cut(c.Note, " ")
-		return [][]piece{{version, {kit.Dim, ""}, {role, c.Note}}, {version, {role, c.Note}}, {version, {role, first}}, {{role, first}}}
+		forms := [][]piece{{version, {kit.Dim, ""}, {role, c.Note}}, {version, {role, c.Note}}, {version, {role, first}}}
+		if c.Tone == control.Quiet {
+			return append(forms, []piece{version})
+		}
+		return append(forms, []piece{{role, first}})
 	}
 	old, arrow, coming := piece{kit.Old, c.Version}, piece{kit.Dim, "▸"}, piece{kit.New, c.Coming}
 	share := piece{kit.Text, say.Share(c.Share)}
@@ -334,7 +349,7 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 			return
 		}
 		p.Put(left, y, kit.Dim, line.Label)
-		p.Put(left+10, y, kit.RoleOf(line.Tone), line.Text)
+		p.PutIn(left+10, y, p.W-left-11-kit.Margin, kit.RoleOf(line.Tone), line.Text)
 		y++
 	}
 	if roomy {
@@ -450,6 +465,14 @@ func nearestGuard(verdicts []guard.Verdict) int {
 	return best
 }
 
+// says is the word for an action at a berth: a sync of what was changed by hand puts it back.
+func (m *Model) says(verb control.Verb, id ledger.Berth) string {
+	if stand := m.berths[id].Stand; verb == control.Sync && (stand == compare.Drifted || stand == compare.Diverged) {
+		return "put back"
+	}
+	return string(verb)
+}
+
 // Hints are the keys that fit the selected berth now.
 func (m *Model) Hints() []kit.Hint {
 	var hints []kit.Hint
@@ -459,11 +482,7 @@ func (m *Model) Hints() []kit.Hint {
 	}
 	for _, a := range control.Actions(b) {
 		if a.Not == nil && a.Verb != control.LookNow {
-			does := string(a.Verb)
-			if a.Verb == control.Sync && b.Stand != compare.Behind {
-				does = "put back"
-			}
-			hints = append(hints, kit.Hint{Key: a.Key, Does: does})
+			hints = append(hints, kit.Hint{Key: a.Key, Does: m.says(a.Verb, b.Berth)})
 		}
 	}
 	return hints

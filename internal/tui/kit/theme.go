@@ -68,10 +68,20 @@ func Choose(profile colorprofile.Profile, dark bool) Theme {
 		return None
 	case profile == colorprofile.ANSI:
 		return Sixteen
+	case dark && profile == colorprofile.ANSI256:
+		return in256(Dark, "237", "235")
 	case dark:
 		return Dark
+	case profile == colorprofile.ANSI256:
+		return in256(Light, "251", "254")
 	}
 	return Light
+}
+
+// in256 names the greys of a theme: with 256 colours the nearest ones are no greys.
+func in256(t Theme, rule, chosen string) Theme {
+	t.colors[Rule], t.chosen, t.ground = lipgloss.Color(rule), lipgloss.Color(chosen), nil
+	return t
 }
 
 // Ground is the colour behind everything; nil for the terminal's own.

@@ -14,7 +14,7 @@ import (
 )
 
 const (
-	labelWidth = 18
+	labelWidth = 20
 	sideWidth  = 39
 	sideFrom   = 120 // pages at least this wide have the side
 )
@@ -230,22 +230,22 @@ func (m *Model) instances(p *kit.Page, y int) int {
 	m.label(p, y, "INSTANCES", "")
 	line := func(y int, name string, samples []control.Sample, role kit.Role) {
 		columns := m.chart.right - m.chart.left
-		last, free := -1.0, 0
-		for column := range columns {
-			count, ok := heldAt(samples, m.moment(column, columns))
-			x := m.chart.left + column
-			if ok && count > 0 && x >= free {
-				p.Put(x, y, role, "─")
-			}
-			if ok && count != last && (count > 0 || last > 0) {
-				text := fmt.Sprintf("%s %.0f ", name, count)
-				if x+kit.Width(text) <= m.chart.right {
-					free = p.Put(x, y, role, text)
+		for from := 0; from < columns; {
+			count, ok := heldAt(samples, m.moment(from, columns))
+			to := from + 1
+			for ; to < columns; to++ {
+				if next, _ := heldAt(samples, m.moment(to, columns)); next != count {
+					break
 				}
 			}
-			if ok {
-				last = count
+			if ok && count > 0 {
+				x := m.chart.left + from
+				if text := fmt.Sprintf("%s %.0f ", name, count); kit.Width(text) <= to-from {
+					x = p.Put(x, y, role, text)
+				}
+				p.Put(x, y, role, strings.Repeat("─", max(0, m.chart.left+to-x)))
 			}
+			from = to
 		}
 	}
 	line(y, "old", m.watch.Old, kit.Old)
@@ -373,7 +373,7 @@ func (m *Model) side(p *kit.Page, x, y, end int) {
 		y++
 	}
 	if w.Met.Requests > 0 && heading("WHO NOTICED") {
-		y = p.Wrap(x, y, width, 3, kit.Text, fmt.Sprintf("%s of %s requests on %s count for %s", say.Number(w.Met.Count), say.Number(w.Met.Requests), w.Rollout.New.Version, w.Met.Guard)) + 1
+		y = p.Wrap(x, y, width, 3, kit.Text, w.Met.String()) + 1
 	}
 	if o := w.Observed; o != nil && !w.Rollout.Phase.Over() && heading("TRAFFIC SEEN") {
 		p.Put(x, y, kit.Text, fmt.Sprintf("%.1f %% ± %.1f of %s asked", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100, say.Share(w.Rollout.AskedShare())))
@@ -417,7 +417,7 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		p.PutIn(x+29, y, width-29, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
 		y++
 		if d := v.Difference; d != nil && y < end {
-			p.PutIn(x+2, y, width-2, kit.Dim, fmt.Sprintf("%s (%s to %s)", unit.FormatDifference(d.Value), unit.FormatDifference(d.Low), unit.FormatDifference(d.High)))
+			p.PutIn(x+2, y, width-2, kit.Dim, unit.FormatInterval(*d))
 			y++
 		}
 	}

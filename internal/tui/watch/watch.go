@@ -94,7 +94,7 @@ func measuredAt(samples []control.Sample, at time.Time, gap time.Duration) (floa
 			continue
 		}
 		if i == 0 {
-			return s.Value, s.At.Sub(at) <= gap
+			return s.Value, s.At.Sub(at) <= gap/4 // its own interval, not what was before
 		}
 		before := samples[i-1]
 		width := s.At.Sub(before.At)
