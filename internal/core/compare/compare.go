@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -81,6 +80,7 @@ type Live map[string]any
 
 // Three compares. A nil applied means that nothing was put there yet.
 func Three(applied, declared *declare.Desired, live Live) []Difference {
+	applied, declared, live = differing(applied, declared, live)
 	a, d := tree(applied), tree(declared)
 	l := any(nil)
 	if live != nil {
@@ -89,21 +89,6 @@ func Three(applied, declared *declare.Desired, live Live) []Difference {
 	var found []Difference
 	walk(&found, "", a, d, l)
 	return found
-}
-
-func tree(desired *declare.Desired) any {
-	if desired == nil {
-		return nil
-	}
-	text, err := json.Marshal(desired)
-	if err != nil {
-		panic(fmt.Sprintf("a desired state must marshal: %v", err))
-	}
-	var value any
-	if err := json.Unmarshal(text, &value); err != nil {
-		panic(fmt.Sprintf("marshalled JSON must parse: %v", err))
-	}
-	return value
 }
 
 // overlay is the applied state with all that a site can show replaced by what it shows.
@@ -132,45 +117,67 @@ func overlay(applied any, live Live) any {
 	return whole
 }
 
-// walk descends where any of the three is a mapping, so that a difference names the deepest place it can.
+// walk descends where the three are mappings, so that a difference names the deepest place it can. A part that one of
+// them lacks differs as a whole.
 func walk(found *[]Difference, pointer string, applied, declared, live any) {
+	if equal(applied, declared) && equal(applied, live) {
+		return
+	}
 	a, isA := applied.(map[string]any)
 	d, isD := declared.(map[string]any)
 	l, isL := live.(map[string]any)
 	count := 0
-	for _, is := range []bool{isA, isD, isL} {
+	for _, is := range [...]bool{isA, isD, isL} {
 		if is {
 			count++
 		}
 	}
-	if count >= 2 || (count == 1 && pointer == "") || (count == 1 && pointer == "/parts") {
-		keys := map[string]bool{}
-		for _, m := range []map[string]any{a, d, l} {
-			for key := range m {
-				keys[key] = true
-			}
-		}
-		for _, key := range slices.Sorted(maps.Keys(keys)) {
+	part := strings.HasPrefix(pointer, "/parts/") && strings.Count(pointer, "/") == 2
+	if count == 3 || (count == 2 && !part) || (count == 1 && (pointer == "" || pointer == "/parts")) {
+		for _, key := range union(a, d, l) {
 			walk(found, pointer+"/"+declare.Escape(key), a[key], d[key], l[key])
 		}
 		return
 	}
 	if kind, differs := judge(applied, declared, live); differs {
-		if kind == Drift && applied == nil && declared == nil && strings.Count(pointer, "/") == 2 && strings.HasPrefix(pointer, "/parts/") {
+		if kind == Drift && part && applied == nil && declared == nil {
 			kind = Orphan
 		}
 		*found = append(*found, Difference{Pointer: pointer, Kind: kind, Applied: applied, Declared: declared, Live: live})
 	}
 }
 
+// union gives the keys of all three, sorted.
+func union(a, d, l map[string]any) []string {
+	keys := make([]string, 0, max(len(a), len(d), len(l)))
+	for key := range a {
+		keys = append(keys, key)
+	}
+	for key := range d {
+		if _, in := a[key]; !in {
+			keys = append(keys, key)
+		}
+	}
+	for key := range l {
+		if _, in := a[key]; in {
+			continue
+		}
+		if _, in := d[key]; !in {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
 func judge(applied, declared, live any) (Kind, bool) {
-	moved, changed := !reflect.DeepEqual(applied, declared), !reflect.DeepEqual(applied, live)
+	moved, changed := !equal(applied, declared), !equal(applied, live)
 	switch {
 	case moved && !changed:
 		return Pending, true
 	case !moved && changed:
 		return Drift, true
-	case moved && reflect.DeepEqual(declared, live):
+	case moved && equal(declared, live):
 		return MarkOnly, true
 	case moved:
 		return Conflict, true

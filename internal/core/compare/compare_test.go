@@ -1,0 +1,148 @@
+package compare
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/core/declare"
+)
+
+func desired(change func(*declare.Desired)) *declare.Desired {
+	d := &declare.Desired{Format: 1, Workload: "tides", Sites: []string{"isles"}, Parts: map[string]declare.Part{
+		"gauge": {Kind: declare.Service, Artifact: "r.example/gauge:1", Instances: 3, Environment: map[string]string{"A": "1"}},
+		"texts": {Kind: declare.Settings, Values: map[string]string{"x": "y"}},
+	}}
+	if change != nil {
+		change(d)
+	}
+	return d
+}
+
+func live(change func(Live)) Live {
+	l := Live{
+		"gauge": map[string]any{"kind": "service", "artifact": "r.example/gauge:1", "instances": 3.0, "environment": map[string]any{"A": "1"}},
+		"texts": map[string]any{"kind": "settings", "instances": 0.0, "values": map[string]any{"x": "y"}},
+	}
+	if change != nil {
+		change(l)
+	}
+	return l
+}
+
+func setPart(name string, change func(*declare.Part)) func(*declare.Desired) {
+	return func(d *declare.Desired) {
+		p := d.Parts[name]
+		change(&p)
+		d.Parts[name] = p
+	}
+}
+
+func TestThree(t *testing.T) {
+	five := setPart("gauge", func(p *declare.Part) { p.Instances = 5 })
+	liveFive := func(l Live) { l["gauge"].(map[string]any)["instances"] = 5.0 }
+	tests := []struct {
+		name              string
+		applied, declared *declare.Desired
+		live              Live
+		want              []string
+		stand             Stand
+	}{
+		{"all agree", desired(nil), desired(nil), live(nil), nil, Aligned},
+		{"Git moved on", desired(nil), desired(five), live(nil), []string{"pending /parts/gauge/instances"}, Behind},
+		{"changed at the site", desired(nil), desired(nil), live(liveFive), []string{"drift /parts/gauge/instances"}, Drifted},
+		{"both, to the same", desired(nil), desired(five), live(liveFive), []string{"mark /parts/gauge/instances"}, Behind},
+		{"both, to another", desired(nil), desired(setPart("gauge", func(p *declare.Part) { p.Instances = 4 })), live(liveFive), []string{"conflict /parts/gauge/instances"}, Diverged},
+		{"a variable added by hand", desired(nil), desired(nil), live(func(l Live) {
+			l["gauge"].(map[string]any)["environment"] = map[string]any{"A": "1", "DEBUG": "yes"}
+		}), []string{"drift /parts/gauge/environment/DEBUG"}, Drifted},
+		{"a part that is not ours to keep", desired(nil), desired(nil), live(func(l Live) { l["old/one"] = map[string]any{"kind": "service"} }), []string{"orphan /parts/old~1one"}, Drifted},
+		{"a part gone at the site", desired(nil), desired(nil), live(func(l Live) { delete(l, "texts") }), []string{"drift /parts/texts"}, Drifted},
+		{"a part that Git dropped", desired(nil), desired(func(d *declare.Desired) { delete(d.Parts, "texts") }), live(nil), []string{"pending /parts/texts"}, Behind},
+		{"only a probe, which sites do not show", desired(nil), desired(setPart("gauge", func(p *declare.Part) { p.Probes = map[string]declare.Probe{"ready": {}} })), live(nil), []string{"pending /parts/gauge/probes"}, Behind},
+		{"nothing there yet", nil, desired(nil), nil, []string{"pending /aditus", "pending /parts/gauge", "pending /parts/texts", "pending /rollout", "pending /sites", "pending /workload"}, Absent},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			found := Three(test.applied, test.declared, test.live)
+			var got []string
+			for _, d := range found {
+				got = append(got, fmt.Sprintf("%s %s", d.Kind, d.Pointer))
+			}
+			if !reflect.DeepEqual(got, test.want) {
+				t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), strings.Join(test.want, ", "))
+			}
+			if stand := StandOf(found, test.live != nil); stand != test.stand {
+				t.Errorf("stands %s, want %s", stand, test.stand)
+			}
+		})
+	}
+}
+
+// TestTree holds the trees that are built by hand against what JSON makes of the same state.
+func TestTree(t *testing.T) {
+	d := desired(setPart("gauge", func(p *declare.Part) {
+		p.Ports = map[string]int{"http": 80}
+		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
+		p.Probes = map[string]declare.Probe{
+			"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: declare.Span{Duration: time.Minute}, Passes: 1, Fails: 2},
+			"alive": {TCP: &declare.Endpoint{Port: "http"}},
+		}
+	}))
+	if got, want := tree(d), viaJSON(d); !reflect.DeepEqual(got, want) {
+		t.Errorf("got  %v\nwant %v", got, want)
+	}
+	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
+	if fields != 15 {
+		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
+	}
+}
+
+func TestDifferenceInWords(t *testing.T) {
+	for want, d := range map[string]Difference{
+		"gauge/instances 3 → 5":                   {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
+		"gauge/instances 3 → 4":                   {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
+		"texts is gone":                           {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
+		"old/one is live, but no longer declared": {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
+	} {
+		if got := d.String(); got != want {
+			t.Errorf("got %q, want %q", got, want)
+		}
+	}
+}
+
+// many makes a workload of n parts of which every third changed in Git.
+func many(n int) (applied, declared *declare.Desired, there Live) {
+	parts := func(changed bool) map[string]declare.Part {
+		m := make(map[string]declare.Part, n)
+		for i := range n {
+			p := declare.Part{Kind: declare.Service, Artifact: "r.example/a/b:1.0.0", Instances: 3, Environment: map[string]string{"LINE": "skerry", "LEVEL": "info"}}
+			if changed && i%3 == 0 {
+				p.Artifact = "r.example/a/b:1.0.1"
+			}
+			m[fmt.Sprintf("part-%05d", i)] = p
+		}
+		return m
+	}
+	there = Live{}
+	for name, p := range parts(false) {
+		there[name] = map[string]any{"kind": "service", "artifact": p.Artifact, "instances": 3.0, "environment": map[string]any{"LINE": "skerry", "LEVEL": "info"}}
+	}
+	return &declare.Desired{Parts: parts(false)}, &declare.Desired{Parts: parts(true)}, there
+}
+
+func BenchmarkThree(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		applied, declared, there := many(n)
+		b.Run(fmt.Sprintf("parts=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				if found := Three(applied, declared, there); len(found) != (n+2)/3 {
+					b.Fatalf("%d differences", len(found))
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/part")
+		})
+	}
+}

@@ -1,0 +1,202 @@
+package compare
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+
+	"aditus/internal/core/declare"
+)
+
+// tree is a desired state as JSON would give it. Parts are built by hand, as there may be thousands of them and going
+// through JSON text takes ten times as long; a test holds both ways against each other.
+func tree(desired *declare.Desired) any {
+	if desired == nil {
+		return nil
+	}
+	rest := *desired
+	rest.Parts = nil
+	whole, _ := viaJSON(rest).(map[string]any)
+	parts := make(map[string]any, len(desired.Parts))
+	for name, part := range desired.Parts {
+		parts[name] = partTree(part)
+	}
+	whole["parts"] = parts
+	return whole
+}
+
+func viaJSON(value any) any {
+	text, err := json.Marshal(value)
+	if err != nil {
+		panic(fmt.Sprintf("a desired state must marshal: %v", err))
+	}
+	var tree any
+	if err := json.Unmarshal(text, &tree); err != nil {
+		panic(fmt.Sprintf("marshalled JSON must parse: %v", err))
+	}
+	return tree
+}
+
+func partTree(p declare.Part) map[string]any {
+	tree := map[string]any{"kind": string(p.Kind), "instances": float64(p.Instances)}
+	if p.Artifact != "" {
+		tree["artifact"] = p.Artifact
+	}
+	put := func(key string, m map[string]any) {
+		if len(m) > 0 {
+			tree[key] = m
+		}
+	}
+	put("environment", texts(p.Environment))
+	put("values", texts(p.Values))
+	ports := make(map[string]any, len(p.Ports))
+	for name, port := range p.Ports {
+		ports[name] = float64(port)
+	}
+	put("ports", ports)
+	probes := make(map[string]any, len(p.Probes))
+	for name, probe := range p.Probes {
+		probes[name] = probeTree(probe)
+	}
+	put("probes", probes)
+	if p.Metrics != nil {
+		metrics := endpointTree(&p.Metrics.Endpoint)
+		if p.Metrics.Requests != "" {
+			metrics["requests"] = p.Metrics.Requests
+		}
+		tree["metrics"] = metrics
+	}
+	return tree
+}
+
+func texts(m map[string]string) map[string]any {
+	tree := make(map[string]any, len(m))
+	for key, value := range m {
+		tree[key] = value
+	}
+	return tree
+}
+
+func probeTree(p declare.Probe) map[string]any {
+	tree := map[string]any{"passes": float64(p.Passes), "fails": float64(p.Fails), "every": spanText(p.Every), "timeout": spanText(p.Timeout), "grace": spanText(p.Grace)}
+	if p.HTTP != nil {
+		tree["http"] = endpointTree(p.HTTP)
+	}
+	if p.TCP != nil {
+		tree["tcp"] = endpointTree(p.TCP)
+	}
+	return tree
+}
+
+func spanText(s declare.Span) string {
+	text, _ := s.MarshalText() // it never fails
+	return string(text)
+}
+
+func endpointTree(e *declare.Endpoint) map[string]any {
+	tree := map[string]any{"port": e.Port}
+	if e.Path != "" {
+		tree["path"] = e.Path
+	}
+	return tree
+}
+
+// differing gives the three states without the parts in which they agree: most of a large workload, and not worth a
+// tree.
+func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Desired, l Live) {
+	if applied == nil || declared == nil || live == nil {
+		return applied, declared, live
+	}
+	one, two := *applied, *declared
+	one.Parts, two.Parts, l = make(map[string]declare.Part), make(map[string]declare.Part), Live{}
+	same := func(name string) bool {
+		p, inA := applied.Parts[name]
+		q, inD := declared.Parts[name]
+		return inA && inD && samePart(p, q) && shows(live[name], p)
+	}
+	for name, p := range applied.Parts {
+		if !same(name) {
+			one.Parts[name] = p
+		}
+	}
+	for name, p := range declared.Parts {
+		if _, left := one.Parts[name]; left || !contains(applied.Parts, name) {
+			two.Parts[name] = p
+		}
+	}
+	for name, fields := range live {
+		if _, left := one.Parts[name]; left || !contains(applied.Parts, name) {
+			l[name] = fields
+		}
+	}
+	return &one, &two, l
+}
+
+func samePart(p, q declare.Part) bool {
+	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && maps.Equal(p.Environment, q.Environment) &&
+		maps.Equal(p.Values, q.Values) && maps.Equal(p.Ports, q.Ports) && reflect.DeepEqual(p.Probes, q.Probes) && reflect.DeepEqual(p.Metrics, q.Metrics)
+}
+
+func contains(parts map[string]declare.Part, name string) bool {
+	_, ok := parts[name]
+	return ok
+}
+
+// shows tells whether what is live is exactly what a part declares, as far as a site can show it.
+func shows(live any, p declare.Part) bool {
+	fields, ok := live.(map[string]any)
+	if !ok || fields["kind"] != string(p.Kind) || fields["instances"] != float64(p.Instances) {
+		return false
+	}
+	count := 2
+	if p.Artifact != "" {
+		if fields["artifact"] != p.Artifact {
+			return false
+		}
+		count++
+	}
+	for key, want := range map[string]map[string]string{"environment": p.Environment, "values": p.Values} {
+		if len(want) == 0 {
+			continue
+		}
+		have, ok := fields[key].(map[string]any)
+		if !ok || len(have) != len(want) {
+			return false
+		}
+		for name, value := range want {
+			if have[name] != value {
+				return false
+			}
+		}
+		count++
+	}
+	return len(fields) == count
+}
+
+// equal tells whether two trees are the same, faster than by reflection.
+func equal(a, b any) bool {
+	switch x := a.(type) {
+	case map[string]any:
+		y, ok := b.(map[string]any)
+		if !ok || len(x) != len(y) {
+			return false
+		}
+		for key, value := range x {
+			other, there := y[key]
+			if !there || !equal(value, other) {
+				return false
+			}
+		}
+		return true
+	case []any:
+		y, ok := b.([]any)
+		return ok && slices.EqualFunc(x, y, equal)
+	}
+	switch b.(type) {
+	case map[string]any, []any:
+		return false
+	}
+	return a == b
+}
