@@ -1,0 +1,304 @@
+package rollout
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+)
+
+var start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+
+func span(d time.Duration) declare.Span { return declare.Span{Duration: d} }
+
+var rules = declare.Rollout{
+	Stages: []declare.Stage{
+		{Share: 0.1, Soak: span(10 * time.Second)},
+		{Share: 0.5, Soak: span(10 * time.Second), SignOff: "a release lead"},
+		{Share: 1, Soak: span(5 * time.Second)},
+	},
+	Deadline: span(time.Minute), Proving: span(20 * time.Second), CoolDown: span(10 * time.Minute), Interval: span(5 * time.Second),
+}
+
+var (
+	oldSide = Side{Revision: "old0000", Version: "1.0.0", Parts: map[string]int{"web": 4}}
+	newSide = Side{Revision: "new0000", Version: "1.1.0", Parts: map[string]int{"web": 4}}
+)
+
+// site is a target that does at once what it is told; new instances are healthy after a while.
+type site struct {
+	old, new    int
+	laid        bool
+	share       float64
+	readyIn     int // steps until new instances are healthy
+	ready       int
+	cannotStart string
+	stale       string
+	failing     bool // the new cohort fails
+	oldDown     bool
+	verdict     guard.Word
+	then        guard.Action
+	missing     guard.Missing
+}
+
+func (t *site) observe() Observation {
+	cohort := func(n, healthy int, laid bool) Cohort {
+		return Cohort{Laid: laid, Parts: map[string]int{"web": n}, Healthy: map[string]int{"web": healthy}, Health: health.Summary{Total: n, Healthy: healthy}}
+	}
+	oldHealthy := t.old
+	if t.oldDown {
+		oldHealthy = 0
+	}
+	o := Observation{Fresh: t.stale == "", Stale: t.stale, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
+	if t.new == 0 {
+		o.New.Parts = map[string]int{}
+	}
+	o.New.CannotStart = t.cannotStart
+	if t.failing {
+		o.New.Healthy["web"], o.New.Health.Healthy, o.New.Health.Failing, o.New.Health.Reason = 0, 0, t.new, "status 503"
+	}
+	if t.verdict != "" {
+		limit, value := 0.05, 0.09
+		o.Verdicts = []guard.Verdict{{Guard: "slow", Word: t.verdict, Then: t.then, Missing: t.missing, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}, New: &guard.Estimate{Value: value}, Beyond: 3, Judged: 5}}
+	}
+	return o
+}
+
+func (t *site) act(intents []Intent) {
+	for _, i := range intents {
+		switch {
+		case i.Do == Lay:
+			t.laid = true
+		case i.Do == Scale && i.Revision == newSide.Revision:
+			t.new = i.Count
+			t.ready = min(t.ready, t.new)
+		case i.Do == Scale:
+			t.old = i.Count
+		case i.Do == SetShare:
+			t.share = i.Share
+		case i.Do == Drop && i.Revision == newSide.Revision:
+			t.laid, t.new, t.ready = false, 0, 0
+		case i.Do == Drop:
+			t.old = 0
+		}
+	}
+	if t.readyIn > 0 {
+		t.readyIn--
+	} else {
+		t.ready = t.new
+	}
+}
+
+// run steps once a second until the rollout is done or for so many steps, and tells the kinds of facts.
+func run(s State, t *site, steps int, at func(step int, s State, t *site) []Command) (State, []string) {
+	var facts []string
+	now := start
+	for step := range steps {
+		now = now.Add(time.Second)
+		var commands []Command
+		if at != nil {
+			commands = at(step, s, t)
+		}
+		out := Step(s, t.observe(), commands, now)
+		for _, f := range out.Facts {
+			facts = append(facts, f.Kind)
+		}
+		s = out.State
+		t.act(out.Intents)
+		if out.Done {
+			break
+		}
+	}
+	return s, facts
+}
+
+func begin() State {
+	return Begin(oldSide, newSide, rules, Itself, "taken automatically", time.Time{}, start)
+}
+
+// sign signs off whenever that is asked for.
+func sign(_ int, s State, _ *site) []Command {
+	if s.Phase == Waiting {
+		return []Command{{Verb: Sign, By: "Maren Oake"}}
+	}
+	return nil
+}
+
+// onceIn does something in the first step in which a phase is seen in a stage.
+func onceIn(phase Phase, stage int, do func(*site) []Command) func(int, State, *site) []Command {
+	done := false
+	return func(step int, s State, t *site) []Command {
+		if !done && s.Phase == phase && s.Stage == stage {
+			done = true
+			return do(t)
+		}
+		return sign(step, s, t)
+	}
+}
+
+func TestStories(t *testing.T) {
+	verdict := func(w guard.Word, then guard.Action) func(*site) []Command {
+		return func(t *site) []Command {
+			t.verdict, t.then, t.missing = w, then, guard.MissingHolds
+			return nil
+		}
+	}
+	command := func(verb Verb) func(*site) []Command {
+		return func(*site) []Command { return []Command{{Verb: verb, By: "Maren Oake"}} }
+	}
+	tests := []struct {
+		name  string
+		state func() State
+		site  site
+		at    func(int, State, *site) []Command
+		phase Phase
+		facts string
+		why   string
+	}{
+		{name: "through all stages", at: sign, phase: Proven, facts: "stage stage waiting signed off stage proving proven"},
+		{name: "waits for a sign-off", phase: Waiting, facts: "stage stage waiting", why: "a release lead"},
+		{name: "first rollout takes all traffic at once", state: func() State {
+			return Begin(Side{}, newSide, rules, Itself, "", time.Time{}, start)
+		}, phase: Proven, facts: "stage proving proven"},
+		{name: "a breach goes back", at: onceIn(Soaking, 1, verdict(guard.Breach, guard.RollBack)), phase: RolledBack,
+			facts: "stage stage breach rollback traffic back stopped rolled back barred", why: "slow 9.0 %, at most 5 % is allowed"},
+		{name: "a breach while proving goes back", at: onceIn(Proving, 2, verdict(guard.Breach, guard.RollBack)), phase: RolledBack,
+			facts: "stage stage waiting signed off stage proving breach rollback traffic back stopped rolled back barred"},
+		{name: "a breach that only tells", at: onceIn(Soaking, 0, verdict(guard.Breach, guard.Tell)), phase: Proven, facts: "stage stage waiting signed off stage proving proven"},
+		{name: "a breach that holds", at: onceIn(Soaking, 0, verdict(guard.Breach, guard.Hold)), phase: Held, facts: "stage held", why: "slow 9.0 %"},
+		{name: "silence holds the stage", at: onceIn(Soaking, 0, verdict(guard.Silent, guard.RollBack)), phase: Soaking, facts: "stage"},
+		{name: "undecided holds the stage", at: onceIn(Soaking, 0, verdict(guard.Undecided, guard.RollBack)), phase: Soaking, facts: "stage"},
+		{name: "advance passes over undecided", site: site{verdict: guard.Undecided, then: guard.RollBack}, at: onceIn(Soaking, 0, command(Advance)), phase: Soaking, facts: "stage advanced stage"},
+		{name: "advance does not pass over silence", site: site{verdict: guard.Silent, then: guard.RollBack}, at: onceIn(Soaking, 0, command(Advance)), phase: Soaking, facts: "stage advanced"},
+		{name: "no artifact", site: site{cannotStart: "there is no artifact a:1"}, phase: RolledBack, facts: "breach rollback stopped rolled back barred", why: "there is no artifact a:1"},
+		{name: "never healthy", site: site{readyIn: 1000}, phase: RolledBack, facts: "breach rollback stopped rolled back barred", why: "not healthy within 1 min"},
+		{name: "fails under traffic", at: onceIn(Soaking, 0, func(t *site) []Command { t.failing = true; return nil }), phase: RolledBack,
+			facts: "stage breach rollback traffic back stopped rolled back barred", why: "no instance of web is healthy any more: status 503"},
+		{name: "a person rolls back", at: onceIn(Soaking, 0, command(TurnBack)), phase: RolledBack, facts: "stage rollback traffic back stopped rolled back barred", why: "rolled back by Maren Oake"},
+		{name: "superseded, and not barred", at: onceIn(Soaking, 0, func(*site) []Command { return []Command{{Verb: Supersede, By: Itself, Note: "1.2.0"}} }), phase: RolledBack,
+			facts: "stage rollback traffic back stopped rolled back", why: "superseded by 1.2.0"},
+		{name: "held by a person", at: onceIn(Soaking, 1, command(HoldOn)), phase: Held, facts: "stage stage held"},
+		{name: "a breach turns a held one round", at: onceIn(Soaking, 0, func(t *site) []Command {
+			t.verdict, t.then = guard.Breach, guard.RollBack
+			return []Command{{Verb: HoldOn, By: "Maren Oake"}}
+		}), phase: RolledBack, facts: "stage held breach rollback traffic back stopped rolled back barred"},
+		{name: "a second rollback within the cool-down is a person's", state: func() State {
+			return Begin(oldSide, newSide, rules, "Maren Oake", "", start.Add(-time.Minute), start)
+		}, at: onceIn(Soaking, 0, verdict(guard.Breach, guard.RollBack)), phase: Held, facts: "stage held", why: "cool-down"},
+		{name: "nothing to go back to", state: func() State {
+			return Begin(Side{}, newSide, rules, Itself, "", time.Time{}, start)
+		}, at: onceIn(Soaking, 0, verdict(guard.Breach, guard.RollBack)), phase: Held, facts: "stage held", why: "no revision to go back to"},
+		{name: "stale evidence stops everything", at: onceIn(Soaking, 0, func(t *site) []Command { t.stale = "the site cannot be reached"; return nil }), phase: Soaking, facts: "stage"},
+		{name: "old is down: traffic stays until it is up", at: onceIn(Soaking, 1, func(t *site) []Command {
+			t.oldDown = true
+			return []Command{{Verb: TurnBack, By: "Maren Oake"}}
+		}), phase: RollingBack, facts: "stage stage rollback"},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			s := begin()
+			if test.state != nil {
+				s = test.state()
+			}
+			target := test.site
+			if !s.Old.None() {
+				target.old = 4
+			}
+			s, facts := run(s, &target, 300, test.at)
+			if got := strings.Join(facts, " "); s.Phase != test.phase || got != test.facts || !strings.Contains(s.Why, test.why) {
+				t.Errorf("ended %s because %q after\n     %s\nwant %s because %q after\n     %s", s.Phase, s.Why, got, test.phase, test.why, test.facts)
+			}
+			switch s.Phase {
+			case RolledBack:
+				if target.share != 0 || target.new != 0 || target.old != 4 || target.laid {
+					t.Errorf("the site is left with %+v", target)
+				}
+			case Proven:
+				if target.share != 1 || target.new != 4 || target.old != 0 {
+					t.Errorf("the site is left with %+v", target)
+				}
+			case RollingBack:
+				if target.share == 0 {
+					t.Error("the traffic went to a cohort with nothing healthy")
+				}
+			}
+		})
+	}
+}
+
+// TestSeveralCauses sees that causes found at once are one rollback with all of them on record.
+func TestSeveralCauses(t *testing.T) {
+	s := begin()
+	s.Phase, s.Shared = Soaking, start
+	target := site{old: 4, new: 1, laid: true, share: 0.1, failing: true, verdict: guard.Breach, then: guard.RollBack}
+	out := Step(s, target.observe(), nil, start.Add(time.Second))
+	if out.State.Phase != RollingBack || len(out.State.Causes) != 2 || !strings.Contains(out.State.Why, "; ") {
+		t.Fatalf("%s with the causes %+v", out.State.Phase, out.State.Causes)
+	}
+	rollbacks := 0
+	for _, f := range out.Facts {
+		if f.Kind == "rollback" {
+			rollbacks++
+		}
+	}
+	if rollbacks != 1 {
+		t.Errorf("%d rollbacks", rollbacks)
+	}
+	if len(out.Intents) == 0 || out.Intents[0] != (Intent{Do: SetShare, Revision: newSide.Revision}) {
+		t.Errorf("the traffic does not go first: %+v", out.Intents)
+	}
+}
+
+func TestPossible(t *testing.T) {
+	in := func(phase Phase, stage int) State {
+		s := begin()
+		s.Phase, s.Stage = phase, stage
+		return s
+	}
+	for _, test := range []struct {
+		state State
+		verb  Verb
+		why   string // empty for possible
+	}{
+		{in(Soaking, 0), Advance, ""}, {in(Settling, 0), Advance, "still coming up"}, {in(Waiting, 1), Advance, "sign off instead"}, {in(Held, 0), Advance, "go on first"},
+		{in(Soaking, 0), GoOn, "not held"}, {in(Held, 0), GoOn, ""}, {in(Held, 0), HoldOn, "already"}, {in(Waiting, 1), Sign, ""}, {in(Soaking, 0), Sign, "no sign-off"},
+		{in(Soaking, 1), Sign, "soaks for 10 s more"}, {in(RollingBack, 0), TurnBack, "already"}, {in(Proven, 2), TurnBack, "over"}, {in(Proving, 2), TurnBack, ""},
+	} {
+		err := test.state.Possible(test.verb)
+		if (err == nil) != (test.why == "") || err != nil && !strings.Contains(err.Error(), test.why) {
+			t.Errorf("%s while %s: %v, want %q", test.verb, test.state.Phase, err, test.why)
+		}
+	}
+}
+
+func TestMayStart(t *testing.T) {
+	base := Question{Stand: compare.Behind, Declared: "b", Applied: "a", Fresh: true, Automatic: true, CoolDown: time.Minute}
+	for _, test := range []struct {
+		name   string
+		change func(*Question)
+		may    bool
+		why    string
+	}{
+		{"behind", func(*Question) {}, true, ""},
+		{"aligned", func(q *Question) { q.Applied = "b" }, false, ""},
+		{"barred", func(q *Question) { q.Barred, q.BarredWhy = true, "slow" }, false, "barred here: slow"},
+		{"barred, even by hand", func(q *Question) { q.Barred, q.ByHand = true, true }, false, "barred"},
+		{"drifted too", func(q *Question) { q.Stand = compare.Diverged }, false, "changed by hand"},
+		{"cooling down", func(q *Question) { q.LastRollback = start.Add(-20 * time.Second) }, false, "cools down for 40 s"},
+		{"cooled down", func(q *Question) { q.LastRollback = start.Add(-2 * time.Minute) }, true, ""},
+		{"the site before has not proven it", func(q *Question) { q.After = "slipway" }, false, "until slipway has proven it"},
+		{"by hand, out of course", func(q *Question) { q.After, q.ByHand = "slipway", true }, true, ""},
+		{"by hand only", func(q *Question) { q.Automatic = false }, false, "by hand"},
+		{"not fresh", func(q *Question) { q.Fresh, q.Stale = false, "no answer" }, false, "fresh look: no answer"},
+	} {
+		q := base
+		test.change(&q)
+		if may, why := MayStart(q, start); may != test.may || !strings.Contains(why, test.why) {
+			t.Errorf("%s: %v, %q; want %v, %q", test.name, may, why, test.may, test.why)
+		}
+	}
+}
