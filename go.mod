@@ -14,6 +14,7 @@ require (
 	github.com/gofrs/flock v0.13.1
 	github.com/prometheus/client_model v0.6.3
 	github.com/prometheus/common v0.73.1
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/sync v0.24.0

@@ -1,0 +1,271 @@
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-git/go-git/v5/plumbing"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
+)
+
+// settled gives a rig on which version 1 is proven at both sites.
+func settled(t *testing.T) *rig {
+	t.Helper()
+	r := newRig(t)
+	r.push("1")
+	r.run()
+	r.until("version 1 is proven at both sites", func(s Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "1" && version(berthAt(s, "north")) == "1" && berthAt(s, "north").Rollout == nil
+	})
+	return r
+}
+
+func inPhase(site string, phase rollout.Phase, stage int) func(Snapshot) bool {
+	return func(s Snapshot) bool {
+		b := berthAt(s, site)
+		return b.Rollout != nil && b.Rollout.Phase == phase && b.Rollout.Stage == stage
+	}
+}
+
+// TestPush follows a push through all stages at the first site and on to the second.
+func TestPush(t *testing.T) {
+	r := settled(t)
+	r.push("2")
+	r.until("soaking at 10 %", inPhase("drydock", rollout.Soaking, 0))
+	if share := r.share("drydock", "2"); share != 0.1 {
+		t.Errorf("the new cohort has %v of the traffic", share)
+	}
+	s := r.until("waiting", inPhase("drydock", rollout.Waiting, 1))
+	if b := berthAt(s, "north"); b.Stand != compare.Behind || b.BehindBy != 1 || b.Waits != "waits until drydock has proven it" {
+		t.Errorf("north: %s", describe(b))
+	}
+	if o := berthAt(s, "drydock").Rollout.Observed; o == nil || o.Low > 0.5 || o.High < 0.5 {
+		t.Errorf("the observed split is %+v, asked is 0.5", o)
+	}
+	if err := r.order(Advance, "drydock"); err == nil || !strings.Contains(err.Error(), "sign off instead") {
+		t.Errorf("an order that is not possible: %v", err)
+	}
+	if err := r.order(SignOff, "drydock"); err != nil {
+		t.Error(err)
+	}
+	r.until("proven and taken over at north", func(s Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil && berthAt(s, "north").Rollout != nil
+	})
+	want := "taken stage stage waiting signed off stage proving proven"
+	kinds := strings.Join(r.kinds("drydock"), " ")
+	if !strings.HasSuffix(kinds, want) {
+		t.Errorf("the facts are %s, want … %s", kinds, want)
+	}
+	seen, _ := r.sites["drydock"].Observe(t.Context(), "web")
+	if len(seen.Cohorts) != 1 || seen.Cohorts[0].Share != 1 || len(seen.Cohorts[0].Instances) != 4 {
+		t.Errorf("the site is left with %+v", seen.Cohorts)
+	}
+}
+
+// TestBreach sees that the share is back to nought within one evaluation of the scrape that proves the breach, that the
+// revision is barred, and that lifting the bar lets it come again once the cool-down is over.
+func TestBreach(t *testing.T) {
+	r := settled(t)
+	r.push("slow")
+	r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
+	r.until("share is nought", func(Snapshot) bool { return r.share("drydock", "slow") == 0 })
+	back := r.clock.Now()
+	facts, err := r.book.Facts(ledger.Query{})
+	r.must(err)
+	breach := slices.IndexFunc(facts, func(f ledger.Fact) bool { return f.Kind == "breach" })
+	if breach < 0 {
+		t.Fatal("no breach is on record")
+	}
+	if took := back.Sub(facts[breach].At); took > 5*time.Second {
+		t.Errorf("from the breach to no traffic it took %s, more than one evaluation", took)
+	}
+	s := r.until("rolled back", func(s Snapshot) bool { return berthAt(s, "drydock").Bar != nil && berthAt(s, "drydock").Rollout == nil })
+	b := berthAt(s, "drydock")
+	if version(b) != "1" || !strings.Contains(b.Bar.Why, "slow") || b.Stand != compare.Behind {
+		t.Errorf("after the rollback: %s, barred because %q", describe(b), b.Bar.Why)
+	}
+	r.wait(2 * time.Minute)
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil {
+		t.Errorf("a barred revision came again: %s", describe(b))
+	}
+	r.must(r.order(LiftBar, "drydock"))
+	r.until("it comes again", inPhase("drydock", rollout.Soaking, 0))
+	r.must(r.order(RollBack, "drydock"))
+	r.until("rolled back by a person", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout == nil && b.Bar != nil && b.Bar.By == "Maren Oake"
+	})
+	r.must(r.order(LiftBar, "drydock"))
+	r.wait(5 * time.Second)
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil || !strings.Contains(b.Waits, "cools down") {
+		t.Errorf("within the cool-down: %s", describe(b))
+	}
+}
+
+// TestNewerRevision sees that a push during a rollout turns it round, without a bar, and comes in its place.
+func TestNewerRevision(t *testing.T) {
+	r := settled(t)
+	r.push("slow")
+	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
+	r.push("2")
+	r.until("the newer one soaks", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return inPhase("drydock", rollout.Soaking, 0)(s) && b.Rollout.New.Version == "2"
+	})
+	kinds := strings.Join(r.kinds("drydock"), " ")
+	if !strings.HasSuffix(kinds, "taken stage rollback traffic back stopped rolled back taken stage") {
+		t.Errorf("the facts are %s", kinds)
+	}
+}
+
+// TestRestart ends the engine in the middle of a stage: the next one goes on from the same stage with the soak it had
+// left, and the evidence it had.
+func TestRestart(t *testing.T) {
+	r := settled(t)
+	r.push("2")
+	r.until("half soaked", func(s Snapshot) bool {
+		return inPhase("drydock", rollout.Soaking, 1)(s) && berthAt(s, "drydock").Rollout.Soaked >= 8*time.Second
+	})
+	before := berthAt(r.engine.Snapshot(), "drydock").Rollout
+	r.halt()
+	r.wait(10 * time.Minute) // nobody watches meanwhile
+	r.run()
+	after := berthAt(r.engine.Snapshot(), "drydock").Rollout
+	if after == nil || after.Stage != before.Stage || after.Phase != before.Phase {
+		t.Fatalf("it went on as %+v", after)
+	}
+	if lost := before.Soaked - after.Soaked; lost < 0 || lost > 5*time.Second {
+		t.Errorf("%s of soak became %s: more than one evaluation was lost, or made up", before.Soaked, after.Soaked)
+	}
+	r.until("waiting for the sign-off", inPhase("drydock", rollout.Waiting, 1))
+	if !slices.Contains(r.kinds("drydock"), "goes on after a restart") {
+		t.Errorf("the restart is not on record: %s", r.kinds("drydock"))
+	}
+}
+
+// TestNothingUnrecorded takes the ledger away in the middle of a rollout: nothing moves at the site any more, and the
+// berth says why.
+func TestNothingUnrecorded(t *testing.T) {
+	r := settled(t)
+	r.push("2")
+	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
+	r.book.Close()
+	r.wait(2 * time.Minute)
+	b := berthAt(r.engine.Snapshot(), "drydock")
+	if r.share("drydock", "2") != 0.1 || b.Rollout == nil || b.Rollout.Stage != 0 {
+		t.Errorf("it went on without a record: share %v, %s", r.share("drydock", "2"), describe(b))
+	}
+	if b.Problem == nil || !strings.Contains(b.Problem.Text, "record in the ledger") {
+		t.Errorf("the berth does not say why: %s", describe(b))
+	}
+}
+
+// TestDrift changes a site by hand: it is told, nothing is overwritten, and a person has it put back.
+func TestDrift(t *testing.T) {
+	r := settled(t)
+	r.must(r.sites["north"].ChangeByHand("web", "app", func(p *declare.Part) {
+		p.Instances, p.Environment = 6, map[string]string{"DEBUG": "1"}
+	}))
+	s := r.until("drifted", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	if n := len(berthAt(s, "north").Differences); n != 2 {
+		t.Errorf("%d differences: %+v", n, berthAt(s, "north").Differences)
+	}
+	r.push("2")
+	r.until("version 2 soaks at drydock", inPhase("drydock", rollout.Waiting, 1))
+	r.must(r.order(SignOff, "drydock"))
+	s = r.until("proven at drydock", func(s Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "2" && strings.Contains(berthAt(s, "north").Waits, "by hand")
+	})
+	if b := berthAt(s, "north"); b.Stand != compare.Diverged || b.Rollout != nil {
+		t.Errorf("a drifted site was overwritten: %s", describe(b))
+	}
+	r.must(r.order(Sync, "north"))
+	r.until("put back, and version 2 comes", func(s Snapshot) bool { return berthAt(s, "north").Rollout != nil })
+	for _, kind := range []string{"drifted", "put back", "as applied"} {
+		if !slices.Contains(r.kinds("north"), kind) {
+			t.Errorf("%q is not on record: %s", kind, r.kinds("north"))
+		}
+	}
+}
+
+// TestBadInput gives the engine what happens to engines. Each is told in a sentence; what is live stays live, and the
+// last good revision stays declared.
+func TestBadInput(t *testing.T) {
+	linkSays := func(words string) func(Snapshot) bool {
+		return func(s Snapshot) bool {
+			return s.Links[0].Problem != nil && strings.Contains(s.Links[0].Problem.Text, words)
+		}
+	}
+	berthSays := func(words string) func(Snapshot) bool {
+		return func(s Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Problem != nil && strings.Contains(b.Problem.Text, words)
+		}
+	}
+	barred := func(words string) func(Snapshot) bool {
+		return func(s Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Bar != nil && strings.Contains(b.Bar.Why, words) && b.Rollout == nil
+		}
+	}
+	tests := []struct {
+		name string
+		do   func(*rig)
+		says func(Snapshot) bool
+		mend func(*rig) // after which all is well again; nil where nothing is to be mended
+	}{
+		{"a broken file", func(r *rig) { r.push("2", "kind: service", "kind: servce") }, linkSays(`is not taken: workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`), func(r *rig) { r.push("1") }},
+		{"a site that does not exist", func(r *rig) { r.push("2", "[drydock, north]", "[drydock, nroth]") }, linkSays(`there is no site "nroth"`), func(r *rig) { r.push("1") }},
+		{"a missing folder", func(r *rig) { r.write("workloads/web.yaml", "", "Remove it") }, linkSays("the folder is missing"), func(r *rig) { r.push("1") }},
+		{"an unreachable repository", func(r *rig) {
+			r.must(os.Rename(filepath.Join(r.folder, "repo"), filepath.Join(r.folder, "away")))
+		}, linkSays("cannot be reached"), func(r *rig) {
+			r.must(os.Rename(filepath.Join(r.folder, "away"), filepath.Join(r.folder, "repo")))
+		}},
+		{"a rewritten branch", func(r *rig) {
+			r.must(r.repo.Storer.RemoveReference(plumbing.NewBranchReferenceName("main")))
+			r.write("README.md", "new", "Another history")
+		}, linkSays("the branch was rewritten"), func(r *rig) { r.must(r.engine.Accept("repo")) }},
+		{"an unreachable site", func(r *rig) { r.sites["drydock"].SetReachable(false) }, berthSays("nothing advances until it answers"), func(r *rig) { r.sites["drydock"].SetReachable(true) }},
+		{"a probe that never answers", func(r *rig) { r.push("hang") }, barred("not healthy within 30 s: GET /ready: no answer within 50ms"), nil},
+		{"an artifact that does not exist", func(r *rig) { r.push("99") }, barred("there is no artifact web:99"), nil},
+		{"a crash loop", func(r *rig) { r.push("crash") }, barred("healthy"), nil},
+		{"a metrics page that is not metrics", func(r *rig) { r.push("garbage") }, berthSays("the page is not OpenMetrics text"), func(r *rig) { r.push("1") }},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			t.Parallel()
+			r := settled(t)
+			test.do(r)
+			s := r.until("it is told", test.says)
+			if b := berthAt(s, "drydock"); version(b) != "1" || b.Declared == nil {
+				t.Errorf("what was live or declared is lost: %s", describe(b))
+			}
+			r.wait(time.Minute)
+			if test.name != "an unreachable site" {
+				if share := r.share("drydock", "1"); share < 0.9-1e-9 {
+					t.Errorf("version 1 has only %v of the traffic", share)
+				}
+			}
+			if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil && b.Rollout.Stage > 0 {
+				t.Errorf("it advanced all the same: %s", describe(b))
+			}
+			if test.mend == nil {
+				return
+			}
+			test.mend(r)
+			r.until("it is well again", func(s Snapshot) bool {
+				b := berthAt(s, "drydock")
+				return s.Links[0].Problem == nil && b.Problem == nil && b.Rollout == nil && b.Stand == compare.Aligned
+			})
+		})
+	}
+}

@@ -1,0 +1,210 @@
+package sim
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/signal"
+	"aditus/internal/sense"
+	"aditus/internal/target"
+	"aditus/internal/target/targettest"
+)
+
+const file = `
+seed: 7
+sites: {north: {traffic: 2}}
+workloads: {conformance: {requests: 100}}
+artifacts:
+  r.example/web:1: {starts-in: 10s, slow: 0.03, errors: 0.01, memory: 200}
+  r.example/web:2:
+    starts-in: 10s
+    slow: 0.03
+    memory: 200
+    faults: [{kind: slow, site: north, above: 0.2, ramp: 10s, amount: 0.2}]
+  r.example/crash:1: {starts-in: 1s, faults: [{kind: crash, after: 20s}]}
+  r.example/hang:1: {starts-in: 1s, faults: [{kind: hang, after: 5s}]}
+  r.example/garbage:1: {starts-in: 1s, faults: [{kind: garbage}]}
+  r.example/unready:1: {starts-in: 1s, faults: [{kind: unready}]}
+`
+
+// world is a site with a clock of its own.
+type world struct {
+	*Site
+	at time.Time
+}
+
+func open(t *testing.T, folder string) *world {
+	t.Helper()
+	behaviour, err := ReadBehaviour("test.yaml", []byte(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &world{at: time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)}
+	if w.Site, err = Open("north", folder, behaviour, func() time.Time { return w.at }); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	return w
+}
+
+func TestConformance(t *testing.T) {
+	targettest.Run(t, func(t *testing.T) target.Driver { return open(t, "") }, targettest.Options{
+		Artifact: func(version int) string { return fmt.Sprintf("r.example/web:%d", version) }, Missing: "r.example/web:99",
+	})
+}
+
+const revision = declare.Fingerprint("1111111111")
+
+// serve puts instances of an artifact there with all the traffic.
+func (w *world) serve(t *testing.T, artifact string, instances int) {
+	t.Helper()
+	d := declare.Desired{Parts: map[string]declare.Part{"web": {Kind: declare.Service, Artifact: artifact, Ports: map[string]int{"http": 80}}}}
+	for _, err := range []error{
+		w.Lay(t.Context(), "conformance", revision, d), w.Scale(t.Context(), "conformance", revision, "web", instances), w.SetShare(t.Context(), "conformance", revision, 1, ""),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func (w *world) instances(t *testing.T) []target.Instance {
+	t.Helper()
+	seen, err := w.Observe(t.Context(), "conformance")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return seen.Cohorts[0].Instances
+}
+
+var ready = declare.Probe{HTTP: &declare.Endpoint{Port: "http", Path: "/ready"}, Timeout: declare.Span{Duration: 50 * time.Millisecond}}
+
+// TestLife follows one instance of each kind of artifact over the network alone, as the engine does.
+func TestLife(t *testing.T) {
+	s := sense.New()
+	defer s.Close()
+	for _, test := range []struct {
+		artifact string
+		after    time.Duration
+		probe    string
+		restarts int
+	}{
+		{"web:1", 5 * time.Second, "GET /ready: status 503", 0}, {"web:1", 12 * time.Second, "", 0}, {"unready:1", time.Minute, "GET /ready: status 503", 0},
+		{"hang:1", 4 * time.Second, "", 0}, {"hang:1", 6 * time.Second, "GET /ready: no answer within 50ms", 0},
+		{"crash:1", 10 * time.Second, "", 0}, {"crash:1", 21 * time.Second, "GET /ready: EOF", 0}, {"crash:1", 25 * time.Second, "", 1}, {"crash:1", 100 * time.Second, "", 4},
+	} {
+		w := open(t, "")
+		w.serve(t, "r.example/"+test.artifact, 1)
+		w.at = w.at.Add(test.after)
+		in := w.instances(t)[0]
+		if got := s.Probe(t.Context(), in.Address, in.Ports, ready); got != test.probe || len(in.Restarts) != test.restarts {
+			t.Errorf("%s after %s: %q and %d restarts, want %q and %d", test.artifact, test.after, got, len(in.Restarts), test.probe, test.restarts)
+		}
+	}
+}
+
+// TestTraffic sees that the numbers on the metrics pages are those of the model: so many requests a second, so many of
+// them slow, and twice the same with the same seed.
+func TestTraffic(t *testing.T) {
+	s := sense.New()
+	defer s.Close()
+	slow := signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "http_request_duration_seconds"}, Bound: 0.25}
+	measure := func(artifact string) (share, requests float64) {
+		w := open(t, "")
+		w.serve(t, artifact, 4)
+		var before, after signal.Tally
+		var tracker signal.Tracker
+		for i, span := range []time.Duration{time.Minute, 2 * time.Minute} {
+			w.at = w.at.Add(span)
+			for _, in := range w.instances(t) {
+				page, err := s.Scrape(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				tally, _ := tracker.Take(slow, in.ID, page, w.at)
+				if i == 0 {
+					before = before.Add(tally)
+				} else {
+					after = after.Add(tally)
+				}
+			}
+		}
+		share, _ = slow.Value(after)
+		return share, after.Whole / 120
+	}
+	share, requests := measure("r.example/web:1")
+	if math.Abs(share-0.03) > 0.005 || math.Abs(requests-200) > 20 {
+		t.Errorf("%.3f of %.1f requests a second are slow, want 0.03 of about 200", share, requests)
+	}
+	if again, same := measure("r.example/web:1"); again != share || same != requests {
+		t.Errorf("the same seed gave %v of %v first and %v of %v then", share, requests, again, same)
+	}
+	if share, _ := measure("r.example/web:2"); share < 0.15 {
+		t.Errorf("with the fault only %.3f are slow", share)
+	}
+}
+
+func TestGarbage(t *testing.T) {
+	w, s := open(t, ""), sense.New()
+	defer s.Close()
+	w.serve(t, "r.example/garbage:1", 1)
+	in := w.instances(t)[0]
+	if _, err := s.Scrape(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}); !errors.Is(err, sense.ErrNoMetrics) {
+		t.Errorf("got %v", err)
+	}
+}
+
+// TestRestart sees that the site outlives the program: the same instances with the same age and traffic.
+func TestRestart(t *testing.T) {
+	folder := t.TempDir()
+	w := open(t, folder)
+	w.serve(t, "r.example/web:1", 3)
+	if err := w.ChangeByHand("conformance", "web", func(p *declare.Part) { p.Instances = 5 }); err != nil {
+		t.Fatal(err)
+	}
+	before := w.instances(t)
+	w.Close()
+	w = open(t, folder)
+	after := w.instances(t)
+	if len(after) != 5 || len(before) != 5 {
+		t.Fatalf("%d instances became %d", len(before), len(after))
+	}
+	for i := range after {
+		if after[i].ID != before[i].ID || !after[i].Started.Equal(before[i].Started) {
+			t.Errorf("%s since %s became %s since %s", before[i].ID, before[i].Started, after[i].ID, after[i].Started)
+		}
+	}
+}
+
+func TestUnreachable(t *testing.T) {
+	w := open(t, "")
+	w.SetReachable(false)
+	if _, err := w.Observe(t.Context(), "conformance"); !errors.Is(err, target.ErrUnreachable) {
+		t.Errorf("got %v", err)
+	}
+	w.SetReachable(true)
+	if _, err := w.Observe(t.Context(), "conformance"); err != nil {
+		t.Error(err)
+	}
+	if err := w.ChangeByHand("nothing", "web", nil); err == nil {
+		t.Error("what is not there was changed by hand")
+	}
+}
+
+func TestReadBehaviour(t *testing.T) {
+	for text, want := range map[string]string{
+		"artifacts: {a: {faults: [{kind: explode}]}}": `unknown kind "explode"`, "artifacts: {a: {faults: [{kind: crash}]}}": "needs after", "artfacts: {}": "artfacts", "[": "test.yaml",
+	} {
+		if _, err := ReadBehaviour("test.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+	if _, err := ReadBehaviour("empty", nil); err != nil {
+		t.Errorf("an empty file: %v", err)
+	}
+}

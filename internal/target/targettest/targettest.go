@@ -1,0 +1,140 @@
+// Package targettest is the conformance test of target drivers: what the engine may rely on, whatever a site runs on.
+package targettest
+
+import (
+	"fmt"
+	"testing"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// Options tell the test about a driver.
+type Options struct {
+	// Artifact gives an OCI reference that exists, with another one for another version.
+	Artifact func(version int) string
+	// Missing is a reference that does not exist; empty where the driver cannot tell.
+	Missing string
+}
+
+const workload = "conformance"
+
+func desired(artifact string) declare.Desired {
+	return declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{
+		"web":   {Kind: declare.Service, Artifact: artifact, Instances: 3, Ports: map[string]int{"http": 8080}, Environment: map[string]string{"A": "1"}},
+		"texts": {Kind: declare.Settings, Values: map[string]string{"a": "b"}},
+	}}
+}
+
+// Run holds a driver against the contract of target.Driver. open gives an empty site.
+func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
+	type step struct {
+		name  string
+		do    func(target.Driver) error
+		wrong bool   // it must be refused
+		want  string // what Observe says then
+	}
+	one, two := declare.Fingerprint("1111111111"), declare.Fingerprint("2222222222")
+	lay := func(f declare.Fingerprint, version int) func(target.Driver) error {
+		return func(d target.Driver) error { return d.Lay(t.Context(), workload, f, desired(o.Artifact(version))) }
+	}
+	scale := func(f declare.Fingerprint, n int) func(target.Driver) error {
+		return func(d target.Driver) error { return d.Scale(t.Context(), workload, f, "web", n) }
+	}
+	share := func(f declare.Fingerprint, s float64, rest declare.Fingerprint) func(target.Driver) error {
+		return func(d target.Driver) error { return d.SetShare(t.Context(), workload, f, s, rest) }
+	}
+	drop := func(f declare.Fingerprint) func(target.Driver) error {
+		return func(d target.Driver) error { return d.Drop(t.Context(), workload, f) }
+	}
+	steps := []step{
+		{name: "nothing is there", do: func(target.Driver) error { return nil }, want: ""},
+		{name: "what was not laid cannot be scaled", do: scale(one, 2), wrong: true, want: ""},
+		{name: "laying starts nothing", do: lay(one, 1), want: "1111111:0@0"},
+		{name: "laying twice does no harm", do: lay(one, 1), want: "1111111:0@0"},
+		{name: "scaling starts instances", do: scale(one, 2), want: "1111111:2@0"},
+		{name: "scaling twice does no harm", do: scale(one, 2), want: "1111111:2@0"},
+		{name: "all traffic", do: share(one, 1, ""), want: "1111111:2@100"},
+		{name: "laying again keeps instances and traffic", do: lay(one, 1), want: "1111111:2@100"},
+		{name: "a part that is not there", do: func(d target.Driver) error { return d.Scale(t.Context(), workload, one, "nothing", 1) }, wrong: true, want: "1111111:2@100"},
+		{name: "a second revision beside it", do: lay(two, 2), want: "1111111:2@100 2222222:0@0"},
+		{name: "its instances", do: scale(two, 1), want: "1111111:2@100 2222222:1@0"},
+		{name: "its share", do: share(two, 0.25, one), want: "1111111:2@75 2222222:1@25"},
+		{name: "the share again", do: share(two, 0.25, one), want: "1111111:2@75 2222222:1@25"},
+		{name: "no share beyond the whole", do: share(two, 1.5, one), wrong: true, want: "1111111:2@75 2222222:1@25"},
+		{name: "no share to what is not there", do: share("3333333333", 0.5, one), wrong: true, want: "1111111:2@75 2222222:1@25"},
+		{name: "what has traffic is not dropped", do: drop(two), wrong: true, want: "1111111:2@75 2222222:1@25"},
+		{name: "the way back", do: share(two, 0, one), want: "1111111:2@100 2222222:1@0"},
+		{name: "dropping stops instances", do: drop(two), want: "1111111:2@100"},
+		{name: "dropping twice does no harm", do: drop(two), want: "1111111:2@100"},
+		{name: "scaled to none, on purpose", do: scale(one, 0), want: "1111111:0@100"},
+	}
+	t.Run("steps", func(t *testing.T) {
+		d := open(t)
+		for _, s := range steps {
+			if err := s.do(d); (err != nil) != s.wrong {
+				t.Fatalf("%s: %v", s.name, err)
+			}
+			if got := told(t, d); got != s.want {
+				t.Fatalf("%s: the site has %q, want %q", s.name, got, s.want)
+			}
+		}
+	})
+	t.Run("live shows what was laid", func(t *testing.T) {
+		d := open(t)
+		for _, do := range []func(target.Driver) error{lay(one, 1), scale(one, 3)} {
+			if err := do(d); err != nil {
+				t.Fatal(err)
+			}
+		}
+		seen, err := d.Observe(t.Context(), workload)
+		if err != nil || len(seen.Cohorts) != 1 {
+			t.Fatalf("%+v (%v)", seen, err)
+		}
+		web, _ := seen.Cohorts[0].Live["web"].(map[string]any)
+		if fmt.Sprint(web) != fmt.Sprint(map[string]any{"kind": "service", "artifact": o.Artifact(1), "instances": 3.0, "environment": map[string]any{"A": "1"}}) {
+			t.Errorf("live shows %v", web)
+		}
+		ids := map[string]bool{}
+		for _, in := range seen.Cohorts[0].Instances {
+			if ids[in.ID] = true; in.Part != "web" || in.Started.IsZero() || in.CannotStart != "" {
+				t.Errorf("instance %+v", in)
+			}
+		}
+		if len(ids) != 3 {
+			t.Errorf("the instances' names are not their own: %v", ids)
+		}
+	})
+	t.Run("an artifact that does not exist", func(t *testing.T) {
+		if o.Missing == "" {
+			t.Skip("the driver cannot tell")
+		}
+		d := open(t)
+		if err := d.Lay(t.Context(), workload, one, desired(o.Missing)); err != nil {
+			t.Fatal(err)
+		}
+		if err := scale(one, 1)(d); err != nil {
+			t.Fatal(err)
+		}
+		seen, err := d.Observe(t.Context(), workload)
+		if err != nil || len(seen.Cohorts) != 1 || len(seen.Cohorts[0].Instances) != 1 || seen.Cohorts[0].Instances[0].CannotStart == "" {
+			t.Errorf("nobody says why it cannot start: %+v (%v)", seen, err)
+		}
+	})
+}
+
+// told writes what a site has: revision, instances, share of the traffic.
+func told(t *testing.T, d target.Driver) (text string) {
+	t.Helper()
+	seen, err := d.Observe(t.Context(), workload)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range seen.Cohorts {
+		if text != "" {
+			text += " "
+		}
+		text += fmt.Sprintf("%s:%d@%.0f", c.Revision.Short(), len(c.Instances), c.Share*100)
+	}
+	return text
+}
