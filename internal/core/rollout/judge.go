@@ -1,0 +1,127 @@
+package rollout
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
+)
+
+func (m *machine) hold(by, why string) {
+	m.HeldFrom = m.Phase
+	m.fact("held", by, "%s, in %s", why, m.here())
+	m.enter(Held, by, "%s", why)
+}
+
+// judge turns the rollout round, or holds it, where the evidence says so. All causes found at once are one rollback.
+func (m *machine) judge() {
+	var causes []Cause
+	var hold []string
+	for _, verdict := range m.seen.Verdicts {
+		if verdict.Word != guard.Breach {
+			continue
+		}
+		switch verdict.Then {
+		case guard.RollBack:
+			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
+		case guard.Hold:
+			hold = append(hold, Sentence(verdict))
+		}
+	}
+	causes = append(causes, m.unwell()...)
+	switch {
+	case len(causes) > 0 && m.coolingDown():
+		if m.Phase != Held {
+			m.hold(Itself, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
+		}
+	case len(causes) > 0 && m.Old.None():
+		if m.Phase != Held {
+			m.hold(Itself, "there is no revision to go back to: "+causes[0].Text)
+		}
+	case len(causes) > 0:
+		for _, cause := range causes {
+			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.here()), Data: cause})
+		}
+		m.turnBack(Itself, true, causes)
+	case len(hold) > 0 && m.Phase != Held:
+		m.hold(Itself, hold[0])
+	}
+}
+
+// counted tells on how many intervals a verdict rests.
+func counted(v *guard.Verdict) string {
+	if v == nil || v.Beyond == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (in %d of %d intervals)", v.Beyond, v.Judged)
+}
+
+// unwell gives the causes that lie in the new cohort's health.
+func (m *machine) unwell() []Cause {
+	cohort := m.seen.New
+	cause := func(kind, format string, args ...any) []Cause {
+		return []Cause{{Kind: kind, Text: fmt.Sprintf(format, args...), At: m.now}}
+	}
+	if cohort.CannotStart != "" {
+		return cause("artifact", "cannot start: %s", cohort.CannotStart)
+	}
+	if m.settled(m.stage().Share) {
+		return nil
+	}
+	why := cohort.Health.Reason
+	if why == "" {
+		why = "no reason known"
+	}
+	if m.Phase == Settling || m.HeldFrom == Settling {
+		if waited := m.now.Sub(later(m.Since, m.Resumed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
+			return cause("deadline", "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+		}
+		return nil
+	}
+	for part := range m.New.Parts {
+		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
+			return cause("health", "no instance of %s is healthy any more: %s", part, why)
+		}
+	}
+	// Soak and proving stand still meanwhile, so the time since the last good look tells how long it lasts.
+	if !m.Seen.IsZero() && m.now.Sub(later(m.Seen, m.Resumed)) > m.Rules.Deadline.Duration {
+		return cause("health", "new instances did not come back to health within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+	}
+	return nil
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+func (m *machine) coolingDown() bool {
+	return !m.LastRollback.IsZero() && m.now.Sub(m.LastRollback) < m.Rules.CoolDown.Duration
+}
+
+// turnBack starts the way back.
+func (m *machine) turnBack(by string, bar bool, causes []Cause) {
+	m.Causes, m.Bar = append(m.Causes, causes...), bar
+	texts := make([]string, len(causes))
+	for i, cause := range causes {
+		texts[i] = cause.Text
+	}
+	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
+	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s", m.Old.Version, m.Old.Revision.Short(), m.here())})
+}
+
+// Sentence tells a breach in words: slow share 9.1 %, at most 5 % is allowed.
+func Sentence(v guard.Verdict) string {
+	unit := v.Limit.Unit
+	switch {
+	case v.Word == guard.Breach && v.Beyond == 0 || v.New == nil:
+		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
+	case v.Limit.Relative() && v.Difference != nil:
+		return fmt.Sprintf("%s %s against old, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit)
+	}
+	return fmt.Sprintf("%s %s, %s is allowed", v.Guard, unit.Format(v.New.Value), v.Limit)
+}

@@ -1,0 +1,154 @@
+package board
+
+import (
+	"fmt"
+	"strings"
+
+	"aditus/internal/control"
+	"aditus/internal/core/say"
+	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
+)
+
+// viewMatrix draws workloads down and sites across.
+func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
+	s := m.snapshot
+	left, names := kit.Margin+1, workloadWidth
+	if p.W < 120 {
+		names = narrowWidth
+	}
+	room := p.W - left - kit.Margin - names
+	columns := max(1, len(s.Sites))
+	width := max(leastColumn, room/columns)
+	shown := max(1, min(columns, room/width))
+	m.left = max(0, min(m.left, m.column, columns-shown), m.column-shown+1)
+	m.layout.firstColumn, m.layout.columnWidth = left+names, width
+	p.Put(left, y, kit.Dim, "WORKLOAD")
+	for i := range shown {
+		if m.left+i < len(s.Sites) {
+			p.PutIn(left+names+i*width, y, width-1, kit.Dim, s.Sites[m.left+i])
+		}
+	}
+	if shown < columns {
+		p.Right(p.W-kit.Margin, y, kit.New, "→")
+	}
+	p.Rule(y + 1)
+	y += 2
+	m.layout.rowsAt = y
+	m.pageRows = max(1, min(bottom-y, len(m.workloads)))
+	if bottom-y >= len(m.workloads)+1 && p.H >= 34 {
+		y++
+		m.layout.rowsAt = y
+	}
+	m.top = max(0, min(m.top, m.row, len(m.workloads)-m.pageRows), m.row-m.pageRows+1)
+	for i := range m.pageRows {
+		if m.top+i >= len(m.workloads) {
+			break
+		}
+		m.viewRow(p, y+i, m.top+i, left, names, width, shown)
+	}
+	if len(m.workloads) == 0 {
+		text := "Nothing is declared yet."
+		if m.filter != "" {
+			text = fmt.Sprintf("Nothing is found for %q. Esc shows all again.", m.filter)
+		}
+		p.Put(left, y, kit.Dim, text)
+	}
+	if hidden := len(m.workloads) - m.pageRows; hidden > 0 {
+		p.Right(p.W-kit.Margin-1, m.layout.rowsAt-2, kit.Dim, fmt.Sprintf("%d of %d shown", m.pageRows, len(m.workloads)))
+	}
+}
+
+func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
+	workload := m.workloads[row]
+	selected := row == m.row
+	if selected {
+		p.Choose(y)
+	}
+	steady := true
+	for i := range shown {
+		id := ledger.Berth{Workload: workload, Site: m.snapshot.Sites[m.left+i]}
+		b, ok := m.berths[id]
+		x := left + names + i*width
+		if selected && m.left+i == m.column {
+			p.Put(x-2, y, kit.New, "▸")
+		}
+		if !ok {
+			p.Put(x, y, kit.Rule, "·")
+			continue
+		}
+		c := control.CellOf(b)
+		steady = steady && c.Tone == control.Quiet && c.Coming == ""
+		viewCell(p, x, y, width-2, c)
+	}
+	role := kit.Bright
+	if steady && !selected {
+		role = kit.Text
+	}
+	p.PutIn(left, y, names-3, role, workload)
+}
+
+// piece is a word of a cell with its role.
+type piece struct {
+	role kit.Role
+	text string
+}
+
+// viewCell draws a cell in the fullest form that fits.
+func viewCell(p *kit.Page, x, y, width int, c control.Cell) {
+	for _, form := range cellForms(c) {
+		total := 0
+		for i, piece := range form {
+			total += kit.Width(piece.text)
+			if i > 0 {
+				total++
+			}
+		}
+		if total <= width {
+			for i, piece := range form {
+				if i > 0 {
+					x++
+				}
+				x = p.PutIn(x, y, width, piece.role, piece.text)
+			}
+			return
+		}
+	}
+	forms := cellForms(c)
+	last := forms[len(forms)-1]
+	p.PutIn(x, y, width, last[len(last)-1].role, last[len(last)-1].text)
+}
+
+// cellForms gives the ways to write a cell, the fullest first.
+func cellForms(c control.Cell) [][]piece {
+	role := kit.RoleOf(c.Tone)
+	if c.Coming == "" {
+		version := piece{kit.Dim, c.Version}
+		if c.Note == "" {
+			return [][]piece{{version}}
+		}
+		if c.Tone != control.Quiet {
+			version.role = kit.Bright
+		} else {
+			role = kit.Dim
+		}
+		first, _, _ := strings.Cut(c.Note, " ")
+		forms := [][]piece{{version, {kit.Dim, ""}, {role, c.Note}}, {version, {role, c.Note}}, {version, {role, first}}}
+		if c.Tone == control.Quiet {
+			return append(forms, []piece{version})
+		}
+		return append(forms, []piece{{role, first}})
+	}
+	old, arrow, coming := piece{kit.Old, c.Version}, piece{kit.Dim, "▸"}, piece{kit.New, c.Coming}
+	share := piece{kit.Text, say.Share(c.Share)}
+	if c.Note != "" {
+		note := piece{role, c.Note}
+		word, _, _ := strings.Cut(c.Note, " ")
+		if c.Note == "rolling back" {
+			word = "back"
+		}
+		return [][]piece{{old, arrow, coming, note}, {coming, note}, {coming, {role, word}}, {{role, word}}}
+	}
+	track := piece{role, strings.Repeat("■", c.Stage) + strings.Repeat("□", max(0, c.Stages-c.Stage))}
+	return [][]piece{{old, arrow, coming, track, share}, {coming, track, share}, {coming, share}, {coming}}
+}

@@ -1,0 +1,166 @@
+package board
+
+import (
+	"fmt"
+	"math"
+
+	"aditus/internal/control"
+	"aditus/internal/core/guard"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
+)
+
+// panelHeight is how many rows the selected berth gets.
+func (m *Model) panelHeight(p *kit.Page) int {
+	switch {
+	case p.H >= 40:
+		return 16
+	case p.H >= 30:
+		return 10
+	}
+	return 6
+}
+
+// viewPanel tells the selected berth in full sentences, with its guards.
+func (m *Model) viewPanel(p *kit.Page, y, height int) {
+	end := y + height
+	p.Rule(y)
+	left := kit.Margin + 1
+	b, ok := m.Berth()
+	if !ok {
+		if id := m.Selected(); id.Workload != "" {
+			p.Put(left, y+1, kit.Dim, fmt.Sprintf("%s is not declared for %s.", id.Workload, id.Site))
+		}
+		return
+	}
+	roomy := height > 12
+	if roomy {
+		y++
+	}
+	y++
+	m.viewTitle(p, y, b)
+	y++
+	if roomy {
+		y++
+	}
+	for _, line := range control.Tell(b, m.snapshot.Now) {
+		if y >= end {
+			return
+		}
+		p.Put(left, y, kit.Dim, line.Label)
+		p.PutIn(left+10, y, p.W-left-11-kit.Margin, kit.RoleOf(line.Tone), line.Text)
+		y++
+	}
+	if roomy {
+		y++
+	}
+	if len(b.Verdicts) > 0 && y+1 < end {
+		m.viewGuards(p, y, end, b)
+	}
+}
+
+func (m *Model) viewTitle(p *kit.Page, y int, b engine.Berth) {
+	x := p.Put(kit.Margin+1, y, kit.Bright, b.Workload+" · "+b.Site) + 3
+	revision := func(role kit.Role, r *ledger.Revision) {
+		x = p.Put(x, y, role, r.Version)
+		if p.W >= 100 {
+			x = p.Put(x+1, y, kit.Dim, r.Fingerprint.Short())
+		}
+		x += 2
+	}
+	switch r := b.Rollout; {
+	case r != nil && r.To != nil:
+		if r.From != nil {
+			revision(kit.Old, r.From)
+			x = p.Put(x, y, kit.Dim, "▸") + 2
+		}
+		revision(kit.New, r.To)
+	case b.Applied != nil:
+		revision(kit.Text, b.Applied)
+	}
+	text, tone := control.Headline(b, m.snapshot.Now)
+	p.Put(x+1, y, kit.RoleOf(tone), text)
+}
+
+// viewGuards draws a row for each guard: old, new, and the distance to the limit.
+func (m *Model) viewGuards(p *kit.Page, y, end int, b engine.Berth) {
+	left := kit.Margin + 1
+	rolling := b.Rollout != nil
+	chart, chartWidth := left+42, max(0, min(48, p.W-left-42-50))
+	limit := chart + chartWidth + 2
+	if chartWidth < 12 {
+		chartWidth, limit = 0, left+42
+	}
+	verdict := limit + 28
+	p.Put(left, y, kit.Dim, "GUARD")
+	if rolling {
+		p.Right(left+27, y, kit.Dim, "old")
+		p.Right(left+39, y, kit.Dim, "new")
+	} else {
+		p.Right(left+39, y, kit.Dim, "now")
+	}
+	if chartWidth > 0 {
+		p.PutIn(chart, y, chartWidth, kit.Dim, fmt.Sprintf("against the limit, %.0f %% interval", guard.Confidence*100))
+	}
+	p.Put(limit, y, kit.Dim, "limit")
+	p.Put(verdict, y, kit.Dim, "verdict")
+	nearest := nearestGuard(b.Verdicts)
+	for i, v := range b.Verdicts {
+		if y+1+i >= end {
+			return
+		}
+		m.viewGuard(p, y+1+i, v, rolling, i == nearest, chart, chartWidth, limit, verdict)
+	}
+}
+
+func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest bool, chart, width, limit, verdict int) {
+	left, unit := kit.Margin+1, v.Limit.Unit
+	p.PutIn(left, y, 17, kit.Text, v.Guard)
+	if rolling && v.Old != nil {
+		p.Right(left+27, y, kit.Old, unit.Format(v.Old.Value))
+	}
+	if v.New != nil {
+		role := kit.New
+		if !rolling {
+			role = kit.Text
+		}
+		p.Right(left+39, y, role, unit.Format(v.New.Value))
+	}
+	shown, tone := v.New, control.VerdictTone(v)
+	if v.Limit.Relative() {
+		shown = v.Difference
+	}
+	if width > 0 && shown != nil {
+		from, to := 0.0, v.Limit.Value()*1.25
+		if v.Limit.Relative() {
+			from = -v.Limit.Value()
+		}
+		to = max(to, shown.Value*1.1)
+		if spread := shown.High - shown.Low; !v.Limit.Relative() && spread < v.Limit.Value()/10 && unit != guard.Share {
+			from = math.Max(0, v.Limit.Value()*0.5)
+		}
+		role := kit.Text
+		if tone != control.Good {
+			role = kit.RoleOf(tone)
+		}
+		p.Interval(chart, y, width, shown.Low, shown.Value, shown.High, from, to, v.Limit.Value(), role)
+	}
+	p.PutIn(limit, y, verdict-limit-1, kit.Dim, v.Limit.String())
+	word := control.VerdictWords(v)
+	if nearest && v.Word == guard.Clear {
+		word += ", nearest"
+	}
+	p.Put(verdict, y, kit.RoleOf(tone), word)
+}
+
+// nearestGuard is the guard that is closest to its limit.
+func nearestGuard(verdicts []guard.Verdict) int {
+	best, least := -1, math.Inf(1)
+	for i, v := range verdicts {
+		if margin, ok := v.Margin(); ok && margin < least {
+			best, least = i, margin
+		}
+	}
+	return best
+}
