@@ -123,7 +123,7 @@ func afterBar(b engine.Berth) string {
 	if b.Bar == nil {
 		return ""
 	}
-	return fmt.Sprintf("%s may be rolled out to %s at %s again; it was rolled back because %s.", b.Bar.Version, b.Workload, b.Site, b.Bar.Why)
+	return fmt.Sprintf("%s may be rolled out to %s at %s again. It was rolled back for this: %s.", b.Bar.Version, b.Workload, b.Site, b.Bar.Why)
 }
 
 func syncAction(b engine.Berth, place string) Action {

@@ -99,12 +99,12 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	case b.Problem != nil:
 		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
 	case r == nil && b.Bar != nil:
-		who := "itself"
+		how := "; rolled back by itself"
 		if b.Bar.By != rollout.Itself {
-			who = b.Bar.By
+			how = "" // the reason names the person
 		}
 		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, LiftBar},
-			Text: fmt.Sprintf("%s; rolled back by %s %s and barred.", sentenceStart(b.Bar.Why), who, say.Ago(now.Sub(b.Bar.At)))}, true
+			Text: fmt.Sprintf("%s%s %s and barred.", sentenceStart(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
 	case r != nil && r.Phase == rollout.Held:
 		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", strings.ToUpper(r.Why[:1])+r.Why[1:], say.Ago(now.Sub(r.Since)))}, true
 	case r != nil && r.Phase == rollout.RollingBack && now.Sub(r.Since) > time.Minute:

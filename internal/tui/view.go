@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -15,6 +16,9 @@ const (
 	leastWidth  = 60
 	leastHeight = 16
 )
+
+// messageStays is how long a message keeps the bar of keys.
+const messageStays = 8 * time.Second
 
 // View implements tea.Model.
 func (a *App) View() tea.View {
@@ -72,7 +76,7 @@ func (a *App) bar(p *kit.Page) {
 		p.HintsRight(y, x+2, []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}})
 		return
 	}
-	if a.message.text != "" {
+	if a.message.text != "" && time.Since(a.message.at) < messageStays {
 		role := kit.Clear
 		if a.message.bad {
 			role = kit.Bad

@@ -103,7 +103,7 @@ func (m *Model) drawing(p *kit.Page, y, end int) {
 	}
 	height := 3
 	if len(lanes) > 0 {
-		height = max(2, min(6, (room-traffic-1)/len(lanes)))
+		height = max(2, min(8, (room-traffic-1)/len(lanes)))
 	}
 	gap := 0
 	if spare := room - traffic - height*len(lanes); spare >= 3 {

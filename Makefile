@@ -1,0 +1,47 @@
+# make demo   builds the program and opens it on Skerry Line
+# make test   runs all tests
+# The rest is for those who work on it; each installs what it lacks.
+
+GO ?= go
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build demo headless test check bench soak fuzz screenshots tools clean
+
+build:
+	@$(GO) build -o bin/aditus ./cmd/aditus
+
+demo: build
+	@./bin/aditus demo --anew
+
+headless: build
+	@./bin/aditus demo --headless --anew
+
+test: tools
+	$(GO) test ./...
+
+check:
+	@files=$$(gofmt -l cmd internal); test -z "$$files" || { echo "gofmt these: $$files"; exit 1; }
+	$(GO) vet ./...
+	$(GO) run $(STATICCHECK) ./...
+	$(GO) test -count=1 ./internal -run TestImports
+
+bench: build
+	@scripts/bench
+
+# 20 000 simulated rollouts, each step held against the invariants.
+soak:
+	ADITUS_SEEDS=20000 $(GO) test -count=1 -run TestSimulation ./internal/core/rollout
+
+fuzz:
+	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzDecodeFact -fuzztime 60s ./internal/ledger
+
+screenshots: build
+	@scripts/install tmux xvfb xterm imagemagick fonts-dejavu-core
+	@scripts/screenshots
+
+tools:
+	@scripts/install tmux
+
+clean:
+	rm -rf bin

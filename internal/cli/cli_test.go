@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// shell runs a command line and gives what it printed.
+func shell(t *testing.T, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = run(t.Context(), args, &o, &e)
+	return code, o.String(), e.String()
+}
+
+func write(t *testing.T, text string) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "web.yaml")
+	if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+func TestCommands(t *testing.T) {
+	good := write(t, "aditus: 1\nworkload: web\nsites: [north]\nparts: {app: {kind: service, artifact: r.example/web:2.1.0}}\n")
+	bad := write(t, "aditus: 1\nworkload: web\nsite: [north]\nparts: {app: {kind: service, artifact: r.example/web}}\n")
+	empty := t.TempDir()
+	tests := []struct {
+		args string
+		code int
+		out  string
+		errs string
+	}{
+		{"", exitOK, "Start with: aditus demo", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
+		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
+		{"check " + good, exitOK, "web  2.1.0", ""}, {"check " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
+		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check ../demo/declarations", exitOK, "boarding  4.12.2", ""},
+		{"fly", exitUsage, "", `does not take "fly"`}, {"status --data " + empty, exitWrong, "", "there is no ledger in"}, {"status --jsn", exitUsage, "", "unknown flag: --jsn; see aditus status --help"},
+		{"draw watch boarding -o a.svg", exitUsage, "", "write WORKLOAD/SITE"}, {"draw watch boarding/north", exitUsage, "", "name the file to write with -o"}, {"draw watch boarding/north -o a.svg --data " + empty, exitWrong, "", "there is no ledger in"},
+		{"demo --speed -1", exitUsage, "", "--speed must be"}, {"demo --out x", exitUsage, "", "--out goes with --headless"}, {"demo --data " + empty, exitWrong, "", "without one use: aditus demo --headless"},
+	}
+	for _, test := range tests {
+		code, out, errs := shell(t, strings.Fields(test.args)...)
+		if code != test.code || !strings.Contains(out, test.out) || !strings.Contains(errs, test.errs) {
+			t.Errorf("aditus %s: code %d, want %d\n%s%s\nwant %q and %q", test.args, code, test.code, out, errs, test.out, test.errs)
+		}
+	}
+}
+
+// TestHeadless runs the whole story by the command, and looks at what it leaves with the other commands.
+func TestHeadless(t *testing.T) {
+	data, out := t.TempDir(), filepath.Join(t.TempDir(), "made", "here")
+	code, text, errs := shell(t, "demo", "--headless", "--data", data, "--out", out)
+	if code != exitOK {
+		t.Fatalf("code %d\n%s%s", code, text, errs)
+	}
+	for _, want := range []string{"boarding/north", "is allowed (in 3 of", "barred", "waits for a sign-off", "times real time", "yes  fares 8.2.0 waits for a sign-off at slipway"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not told:\n%s", want, text)
+		}
+	}
+	for name, begins := range map[string]string{"watch.svg": "<?xml", "watch.pdf": "%PDF-", "ledger.jsonl": `{"seq":1,`} {
+		if content, err := os.ReadFile(filepath.Join(out, name)); err != nil || !bytes.HasPrefix(content, []byte(begins)) {
+			t.Errorf("%s begins %.20q (%v)", name, content, err)
+		}
+	}
+	code, text, _ = shell(t, "status", "--data", data)
+	if code != exitOK || !strings.Contains(text, "needs you") || !strings.Contains(text, "4.13.0 was rolled back") || !strings.Contains(text, "8.1.4 → 8.2.0 25 %") {
+		t.Errorf("code %d\n%s", code, text)
+	}
+	code, text, _ = shell(t, "status", "--json", "--data", data)
+	var s engine.Snapshot
+	if err := json.Unmarshal([]byte(text), &s); code != exitOK || err != nil || len(s.Berths) != 40 {
+		t.Errorf("code %d, %d berths, %v", code, len(s.Berths), err)
+	}
+	if b, _ := s.Find(ledger.Berth{Workload: "boarding", Site: "north"}); b.Bar == nil || b.Bar.Version != "4.13.0" {
+		t.Errorf("the bar is not in the JSON: %+v", b.Bar)
+	}
+	drawing := filepath.Join(out, "fares.pdf")
+	if code, _, errs := shell(t, "draw", "watch", "fares/slipway", "-o", drawing, "--light", "--data", data); code != exitOK {
+		t.Errorf("code %d: %s", code, errs)
+	}
+	if code, _, errs := shell(t, "draw", "watch", "fares/nowhere", "-o", drawing, "--data", data); code != exitWrong || !strings.Contains(errs, "fares/slipway") {
+		t.Errorf("a berth that is not there: code %d: %s", code, errs)
+	}
+	if code, _, errs := shell(t, "draw", "watch", "fares/slipway", "-o", "fares.png", "--data", data); code != exitUsage || !strings.Contains(errs, ".svg nor .pdf") {
+		t.Errorf("a format that is not there: code %d: %s", code, errs)
+	}
+	if code, text, _ := shell(t, "demo", "--headless", "--data", data); code != exitOK || !strings.Contains(text, "yes") {
+		t.Errorf("the story that is over goes on with code %d:\n%s", code, text)
+	}
+}
+
+func TestDataFolder(t *testing.T) {
+	t.Setenv("HOME", "/home/someone")
+	t.Setenv("XDG_STATE_HOME", "")
+	t.Setenv("ADITUS_DATA", "")
+	check := func(given, want string) {
+		t.Helper()
+		if got, err := dataFolder(given); err != nil || got != want {
+			t.Errorf("%q gives %s (%v), want %s", given, got, err, want)
+		}
+	}
+	check("", "/home/someone/.local/state/aditus/demo")
+	t.Setenv("XDG_STATE_HOME", "/state")
+	check("", "/state/aditus/demo")
+	t.Setenv("ADITUS_DATA", "/data")
+	check("", "/data")
+	check("/given", "/given")
+}

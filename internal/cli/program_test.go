@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"aditus/internal/ledger"
+)
+
+// program is the real program, built once for the tests that need it as a process of its own.
+var program string
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "aditus-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(folder, "aditus")
+	if out, err := exec.Command("go", "build", "-o", program, "aditus/cmd/aditus").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(folder)
+	os.Exit(code)
+}
+
+// TestKilled kills the program with SIGKILL at many moments of the story and starts it again on the same folder: it
+// always goes on, nothing that was recorded is lost, no rollout is begun twice, and the story ends as it should.
+func TestKilled(t *testing.T) {
+	folder := t.TempDir()
+	chance := rand.New(rand.NewPCG(11, 5))
+	var before []ledger.Fact
+	for kills := 0; ; kills++ {
+		if kills > 80 {
+			t.Fatal("the story never ends")
+		}
+		var out, errs bytes.Buffer
+		cmd := exec.Command(program, "demo", "--headless", "--speed", "40", "--data", folder)
+		cmd.Stdout, cmd.Stderr = &out, &errs
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		kill := time.AfterFunc(time.Duration(100+chance.IntN(500))*time.Millisecond, func() { cmd.Process.Signal(syscall.SIGKILL) })
+		err := cmd.Wait()
+		kill.Stop()
+		now := factsOf(t, folder)
+		if len(now) < len(before) {
+			t.Fatalf("after kill %d there are %d facts, before there were %d", kills, len(now), len(before))
+		}
+		for i, f := range before {
+			if now[i].Seq != f.Seq || now[i].Text != f.Text || !now[i].At.Equal(f.At) {
+				t.Fatalf("after kill %d fact %d is another: %+v, was %+v", kills, i, now[i], f)
+			}
+		}
+		before = now
+		if err == nil {
+			if kills < 5 {
+				t.Errorf("only %d kills: they prove little", kills)
+			}
+			break
+		}
+		if state, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); !ok || !state.Signaled() {
+			t.Fatalf("it ended by itself with %v:\n%s%s", err, out.String(), errs.String())
+		}
+	}
+	began := map[string]int{}
+	for i, f := range before {
+		if f.Kind == "taken" {
+			began[f.Berth().String()+" "+string(f.Revision)]++
+		}
+		if i > 0 && f.Seq != before[i-1].Seq+1 {
+			t.Errorf("there is a gap before fact %d", f.Seq)
+		}
+	}
+	for what, times := range began {
+		if times != 1 {
+			t.Errorf("%s was taken %d times", what, times)
+		}
+	}
+}
+
+func factsOf(t *testing.T, folder string) []ledger.Fact {
+	t.Helper()
+	book, err := ledger.OpenToRead(folder)
+	if err != nil {
+		return nil // killed before there was one
+	}
+	defer book.Close()
+	facts, err := book.Facts(ledger.Query{})
+	if err != nil && !strings.Contains(err.Error(), "no such table") {
+		t.Fatalf("the ledger cannot be read after a kill: %v", err)
+	}
+	return facts
+}
+
+func TestTwoPrograms(t *testing.T) {
+	folder := t.TempDir()
+	release, err := ledger.LockFolder(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer release()
+	out, err := exec.Command(program, "demo", "--headless", "--data", folder).CombinedOutput()
+	if err == nil || !strings.Contains(string(out), fmt.Sprintf("process %d works on", os.Getpid())) {
+		t.Errorf("%v: %s", err, out)
+	}
+}
+
+// terminal is the program on a real terminal, driven through tmux.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+func openTerminal(t *testing.T, width, height int, args ...string) *terminal {
+	t.Helper()
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Fatal("tmux is missing: make tools installs it")
+	}
+	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
+	command := "TZ=UTC exec " + program + " " + strings.Join(args, " ")
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), command)
+	t.Cleanup(func() { exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	return term
+}
+
+func (term *terminal) tmux(args ...string) string {
+	term.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", term.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		term.t.Fatalf("tmux %s: %v: %s", args, err, out)
+	}
+	return string(out)
+}
+
+func (term *terminal) keys(keys ...string) { term.tmux(append([]string{"send-keys", "-t", "s"}, keys...)...) }
+
+func (term *terminal) screen() string { return term.tmux("capture-pane", "-t", "s", "-p") }
+
+// until waits for the screen to show a pattern; two minutes of real time at most.
+func (term *terminal) until(pattern string) string {
+	term.t.Helper()
+	wanted := regexp.MustCompile(pattern)
+	screen := ""
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
+		if screen = term.screen(); wanted.MatchString(screen) {
+			return screen
+		}
+	}
+	term.t.Fatalf("the screen never shows %s:\n%s", pattern, screen)
+	return ""
+}
+
+// TestScreens goes through the demo's story on a real terminal as a release engineer would.
+func TestScreens(t *testing.T) {
+	folder := t.TempDir()
+	term := openTerminal(t, 158, 47, "demo", "--speed", "25", "--data", folder)
+	term.until(`Skerry Line .* need you .* moving`)
+	term.until(`boarding · north +Slow share .* at most 5 % is allowed; rolled back by itself`)
+	term.until(`fares · slipway +Stage 2 of 3 waits for a sign-off by a release lead`)
+	term.until(`tides · isles +Changed by hand`)
+	term.until(`crewing · drydock +Cannot start: there is no artifact crewing/roster:1.19.0`)
+
+	term.keys("/")
+	term.keys("-l", "fares")
+	term.keys("Enter")
+	term.until(`esc show all, not only “fares”`)
+	term.keys("Escape")
+	term.until(`notices`)
+	term.selectNeed("fares · slipway")
+	term.keys("s")
+	term.until(`Sign off fares at slipway\? 8.2.0 then gets 100 % of the traffic.`)
+	term.keys("Enter")
+	term.until(`Done: sign off at fares · slipway|stage 3 of 3`)
+	term.until(`fares · slipway .* (stage 3 of 3|proving)`)
+
+	term.selectNeed("boarding · north")
+	term.keys("Enter")
+	term.until(`boarding · north +4.12.2 .* 4.13.0 .* rolled back at .*, stage 2 of 4`)
+	term.until(`(?s)WHY.*Slow share of the new cohort was.*WHAT WAS DONE.*VERDICTS AT THE TURN.*NEXT`)
+	term.keys("p")
+	term.until(`Written: .*watch-boarding-north`)
+	for _, ending := range []string{"svg", "pdf"} {
+		if found, _ := filepath.Glob(filepath.Join(folder, "watch-boarding-north-*."+ending)); len(found) != 1 {
+			t.Errorf("the picture as %s: %v", ending, found)
+		}
+	}
+	term.keys("Escape")
+	term.selectNeed("tides · isles")
+	term.keys("y")
+	term.until(`Put tides at isles back as it was applied\? This undoes: gauge instances 3 → 5.`)
+	term.keys("Enter")
+	term.until(`tides · isles +1.30.1 \w+ +aligned and healthy`)
+
+	term.keys("Space")
+	term.until(`(?s)ACTIONS.*not now: no rollout is under way`)
+	term.keys("Escape")
+	term.keys("?")
+	term.until(`KEYS OF THIS SCREEN`)
+	term.keys("x")
+	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
+	term.until(`WORKLOAD +drydock +slipway +north +south +isles`)
+	for _, line := range strings.Split(term.screen(), "\n") {
+		if len([]rune(line)) > 80 {
+			t.Errorf("at 80 columns a line is wider: %s", line)
+		}
+	}
+	term.keys("q")
+	for end := time.Now().Add(20 * time.Second); ; {
+		if exec.Command("tmux", "-S", term.socket, "has-session").Run() != nil {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("q does not quit")
+		}
+	}
+	if code, text, _ := shell(t, "status", "--data", folder); code != exitOK || !strings.Contains(text, "tides/isles         1.30.1") {
+		t.Errorf("what is on record after the end: code %d\n%s", code, text)
+	}
+}
+
+// selectNeed presses the number that a need has in the list.
+func (term *terminal) selectNeed(about string) {
+	term.t.Helper()
+	numbered := regexp.MustCompile(`┃ (\d)  ` + regexp.QuoteMeta(about))
+	match := numbered.FindStringSubmatch(term.until(numbered.String()))
+	term.keys(match[1])
+	term.until(`\n +` + regexp.QuoteMeta(about) + `   `)
+}

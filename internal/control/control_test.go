@@ -1,0 +1,154 @@
+package control_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/control/storytest"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// TestWords holds all that is said about the story's moment against a golden file: needs, every berth's cell and
+// sentences, what can be done, and why the rest cannot.
+func TestWords(t *testing.T) {
+	story := storytest.Load(t)
+	var out strings.Builder
+	c := control.Count(story.Snapshot)
+	fmt.Fprintf(&out, "%d need you, %d moving, %d steady\n\n", c.Need, c.Moving, c.Steady)
+	for _, n := range control.Needs(story.Snapshot) {
+		fmt.Fprintf(&out, "%s: %s %v\n", n.About, n.Text, n.Keys)
+	}
+	for _, b := range story.Snapshot.Berths {
+		cell := control.CellOf(b)
+		headline, _ := control.Headline(b, story.Snapshot.Now)
+		if cell.Note == "" && cell.Coming == "" && b.Workload != "accounts" {
+			continue
+		}
+		fmt.Fprintf(&out, "\n%s  [%s|%s|%s|%d/%d]  %s\n", b.Berth, cell.Version, cell.Coming, cell.Note, cell.Stage, cell.Stages, headline)
+		for _, line := range control.Tell(b, story.Snapshot.Now) {
+			fmt.Fprintf(&out, "  %-9s %s\n", line.Label, line.Text)
+		}
+		for _, a := range control.Actions(b) {
+			if a.Not == nil {
+				fmt.Fprintf(&out, "  %s %s: %s\n", a.Key, a.Verb, a.Asks)
+			}
+		}
+	}
+	storytest.Golden(t, "words.txt", out.String())
+}
+
+func TestWatchWords(t *testing.T) {
+	story := storytest.Load(t)
+	var out strings.Builder
+	for _, name := range []string{"boarding/north", "crewing/drydock", "fares/slipway", "lookout/north"} {
+		w := story.Watches[name]
+		title, _ := w.Title()
+		fmt.Fprintf(&out, "%s: %s\n  why: %s\n", name, title, strings.Join(w.Why(), " "))
+		for _, e := range w.Done() {
+			fmt.Fprintf(&out, "  %s %s\n", e.At.Format(time.TimeOnly), e.Text)
+		}
+		for _, s := range w.Stages {
+			fmt.Fprintf(&out, "  %s to %s: %s\n", s.From.Format(time.TimeOnly), s.To.Format(time.TimeOnly), s.Label)
+		}
+		for _, l := range w.Lanes {
+			fmt.Fprintf(&out, "  lane %s, %s: %d points of old, %d of new, from %s to %s\n", l.Guard, l.Limit, len(l.Old), len(l.New), l.Limit.Unit.Format(l.Low), l.Limit.Unit.Format(l.High))
+		}
+		fmt.Fprintf(&out, "  next: %s\n", strings.Join(w.Next(), " "))
+		if w.Met.Requests > 0 {
+			fmt.Fprintf(&out, "  met: %s\n", w.Met)
+		}
+	}
+	storytest.Golden(t, "watches.txt", out.String())
+}
+
+// TestNeeds changes one steady berth in each way that needs a person.
+func TestNeeds(t *testing.T) {
+	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	ago := now.Add(-3 * time.Minute)
+	limit := 0.05
+	roll := func(phase rollout.Phase, change func(*engine.Rollout)) *engine.Rollout {
+		s := rollout.Begin(rollout.Side{Revision: "a", Version: "1"}, rollout.Side{Revision: "b", Version: "2"}, story(t).Rules, "aditus", "", time.Time{}, ago)
+		s.Phase, s.Since, s.Why = phase, ago, "held by Maren Oake"
+		r := &engine.Rollout{State: s}
+		if change != nil {
+			change(r)
+		}
+		return r
+	}
+	tests := []struct {
+		name string
+		b    engine.Berth
+		want string // empty for nothing
+		key  control.Verb
+	}{
+		{"steady", engine.Berth{Stand: compare.Aligned, Health: health.Summary{Word: health.Healthy}}, "", ""},
+		{"behind", engine.Berth{Stand: compare.Behind, Waits: "waits"}, "", ""},
+		{"soaking", engine.Berth{Rollout: roll(rollout.Soaking, nil)}, "", ""},
+		{"trouble", engine.Berth{Problem: &engine.Problem{Text: "the metrics cannot be read", Since: ago}}, "The metrics cannot be read. Since 3 min.", control.WatchIt},
+		{"held", engine.Berth{Rollout: roll(rollout.Held, nil)}, "Held by Maren Oake, 3 min ago.", control.GoOn},
+		{"the way back takes long", engine.Berth{Rollout: roll(rollout.RollingBack, nil)}, "The way back takes long", control.WatchIt},
+		{"a silent guard", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: ago, Limit: guard.Limit{AtMost: &limit}}}}, "Nothing advances: slow is silent. Since 3 min.", control.WatchIt},
+		{"a silent guard that may be", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
+		{"rolled back by a person", engine.Berth{Bar: &ledger.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago and barred.", control.SeeWhy},
+		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}}, "2 of 3 instances failing: status 503.", control.SeeWhy},
+		{"drifted", engine.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", control.Sync},
+	}
+	for _, test := range tests {
+		test.b.Berth = ledger.Berth{Workload: "web", Site: "north"}
+		needs := control.Needs(engine.Snapshot{Now: now, Sites: []string{"north"}, Berths: []engine.Berth{test.b}})
+		switch {
+		case test.want == "" && len(needs) > 0:
+			t.Errorf("%s: needs nothing, and yet %q", test.name, needs[0].Text)
+		case test.want != "" && (len(needs) != 1 || !strings.Contains(needs[0].Text, test.want) || needs[0].Keys[0] != test.key):
+			t.Errorf("%s: %+v, want %q answered by %s", test.name, needs, test.want, test.key)
+		}
+	}
+}
+
+func story(t *testing.T) rollout.State { return storytest.Load(t).Watches["fares/slipway"].Rollout }
+
+// TestSilentSite sees that a site that is gone is one need, not one for each workload.
+func TestSilentSite(t *testing.T) {
+	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	s := engine.Snapshot{Now: now, Sites: []string{"north"}}
+	for i := range 8 {
+		s.Berths = append(s.Berths, engine.Berth{Berth: ledger.Berth{Workload: fmt.Sprint("w", i), Site: "north"}, Stand: compare.Unread, Problem: &engine.Problem{Text: "north: the site cannot be reached", Since: now.Add(-time.Minute)}})
+	}
+	s.Problems = []engine.Problem{{About: "ledger", Text: "the disk is full", Since: now}}
+	s.Links = []engine.Link{{Name: "repo", Rewritten: true, Problem: &engine.Problem{Text: "the branch was rewritten", Since: now}}}
+	needs := control.Needs(s)
+	if len(needs) != 3 || needs[0].About != "ledger" || needs[1].Keys[0] != control.AcceptHistory || !strings.Contains(needs[2].Text, "8 workloads there cannot be seen") {
+		t.Errorf("%+v", needs)
+	}
+}
+
+func TestFind(t *testing.T) {
+	b, _ := storytest.Load(t).Snapshot.Find(ledger.Berth{Workload: "fares", Site: "slipway"})
+	if a := control.Find(control.Actions(b), control.SignOff); a.Not != nil || a.Key != "s" {
+		t.Errorf("%+v", a)
+	}
+	if a := control.Find(control.Actions(b), "fly"); a.Not == nil {
+		t.Error("an action that does not exist is possible")
+	}
+	folder := t.TempDir()
+	book, err := ledger.Open(folder, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer book.Close()
+	if _, err := control.Recorded(book); err == nil || !strings.Contains(err.Error(), "no picture") {
+		t.Errorf("an empty ledger: %v", err)
+	}
+	if _, err := control.NewWatch(book, engine.Snapshot{}, b.Berth, 0); !errors.Is(err, ledger.ErrNone) {
+		t.Errorf("a berth without rollouts: %v", err)
+	}
+}

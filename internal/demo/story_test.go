@@ -1,0 +1,170 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+var refresh = flag.Bool("refresh", false, "write the story's snapshot anew, which the tests of the faces are made on")
+
+// storyFile is a moment of the story, for the tests of what shows it.
+const storyFile = "../control/storytest/story.json"
+
+// moment is when everything of the story is to be seen at once.
+const moment = 150 * time.Second
+
+var begin = time.Date(2026, 3, 12, 9, 30, 0, 0, time.UTC)
+
+// TestStory runs the whole story as fast as it goes: it ends as it should, every fact of the ledger can be exported and
+// read back, and facts come in the order of time.
+func TestStory(t *testing.T) {
+	var mu sync.Mutex
+	kinds := map[string]int{}
+	w, err := Open(t.TempDir(), Options{Start: begin, Told: func(facts []ledger.Fact) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, f := range facts {
+			if !f.At.Before(begin) {
+				kinds[f.Kind]++
+			}
+		}
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	if *refresh {
+		w.clock.Join()
+		go func() {
+			defer w.clock.Leave()
+			w.clock.Wait(ctx, begin.Add(moment), nil)
+			capture(t, w)
+		}()
+	}
+	var ending Ending
+	if err := w.Run(ctx, func(e Ending) { ending = e; cancel() }); err != nil {
+		t.Fatal(err)
+	}
+	for _, part := range ending.Parts {
+		if !part.Reached {
+			t.Errorf("the story did not come to this: %s", part.Name)
+		}
+	}
+	for kind, least := range map[string]int{"declared": 2, "taken": 6, "breach": 2, "rolled back": 2, "barred": 2, "waiting": 1, "drifted": 1, "proven": 2} {
+		if kinds[kind] < least {
+			t.Errorf("%d facts of kind %q, want %d at least; all: %v", kinds[kind], kind, least, kinds)
+		}
+	}
+	facts, err := w.Ledger.Facts(ledger.Query{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	if err := ledger.WriteFacts(&out, facts); err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	if len(lines) != len(facts) {
+		t.Fatalf("%d facts make %d lines", len(facts), len(lines))
+	}
+	for i, line := range lines {
+		if f, err := ledger.DecodeFact([]byte(line)); err != nil || f.Seq != facts[i].Seq || f.Text != facts[i].Text {
+			t.Fatalf("line %d: %v", i+1, err)
+		}
+	}
+}
+
+// capture writes what the faces would see now.
+func capture(t *testing.T, w *World) {
+	live := control.Live{Engine: w.Engine, Ledger: w.Ledger}
+	story := struct {
+		Snapshot engine.Snapshot
+		Watches  map[string]control.Watch
+	}{live.Snapshot(), map[string]control.Watch{}}
+	for _, b := range story.Snapshot.Berths {
+		if watch, err := live.Watch(b.Berth, 0); err == nil {
+			story.Watches[b.Berth.String()] = watch
+		}
+	}
+	for i := range story.Snapshot.Links {
+		story.Snapshot.Links[i].Repository, story.Snapshot.Links[i].Took = "/srv/skerry-line", time.Millisecond
+	}
+	text, err := json.MarshalIndent(story, "", " ")
+	if err == nil {
+		err = os.WriteFile(storyFile, text, 0o644)
+	}
+	if err != nil {
+		t.Errorf("write %s: %v", storyFile, err)
+	}
+}
+
+// TestGoesOn ends the story's program at many moments and starts it anew on the same folder, until it has come to its end.
+func TestGoesOn(t *testing.T) {
+	folder := t.TempDir()
+	var ending Ending
+	for runs := 0; ending.Parts == nil; runs++ {
+		if runs > 60 {
+			t.Fatal("the story never ends")
+		}
+		w, err := Open(folder, Options{Start: begin})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if w.Resumed != (runs > 0) {
+			t.Fatalf("run %d goes on: %v", runs, w.Resumed)
+		}
+		ctx, cancel := context.WithCancel(t.Context())
+		w.clock.Join()
+		go func() {
+			defer w.clock.Leave()
+			w.clock.Wait(ctx, w.clock.Now().Add(time.Duration(17+runs)*time.Second), nil)
+			cancel()
+		}()
+		if err := w.Run(ctx, func(e Ending) { ending = e }); err != nil {
+			t.Fatal(err)
+		}
+		cancel()
+		w.Close()
+	}
+	for _, part := range ending.Parts {
+		if !part.Reached {
+			t.Errorf("the story did not come to this: %s", part.Name)
+		}
+	}
+}
+
+func TestOpenProblems(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "thesis.txt"), []byte("years of work"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(folder, Options{Anew: true, Start: begin}); err == nil || !strings.Contains(err.Error(), "thesis.txt") {
+		t.Errorf("a folder with somebody's work: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(folder, "thesis.txt")); err != nil {
+		t.Errorf("it is gone: %v", err)
+	}
+	used := t.TempDir()
+	w, err := Open(used, Options{Start: begin})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	if _, err := Open(used, Options{Start: begin}); err == nil || !strings.Contains(err.Error(), "in use") {
+		t.Errorf("a second program on the same folder: %v", err)
+	}
+}

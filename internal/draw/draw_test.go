@@ -1,0 +1,113 @@
+package draw
+
+import (
+	"bytes"
+	"compress/zlib"
+	"encoding/xml"
+	"errors"
+	"io"
+	"regexp"
+	"strings"
+	"testing"
+
+	"aditus/internal/control"
+	"aditus/internal/control/storytest"
+)
+
+func drawn(t *testing.T, format Format, w control.Watch) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	if err := Watch(&out, format, Dark, w); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// texts gives the words of an SVG, and fails where it is not well-formed.
+func texts(t *testing.T, svg []byte) string {
+	t.Helper()
+	var words []string
+	decoder := xml.NewDecoder(bytes.NewReader(svg))
+	for {
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return strings.Join(words, "\n")
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if text, ok := token.(xml.CharData); ok && strings.TrimSpace(string(text)) != "" {
+			words = append(words, strings.TrimSpace(string(text)))
+		}
+	}
+}
+
+// TestWatchSVG holds the drawing of the rollout that breached against its golden file, and its words against what the
+// screen says.
+func TestWatchSVG(t *testing.T) {
+	w := storytest.Load(t).Watches["boarding/north"]
+	svg := drawn(t, SVG, w)
+	storytest.Golden(t, "boarding-north.svg", string(svg))
+	words := texts(t, svg)
+	for _, want := range []string{"boarding · north", "4.12.2", "4.13.0", "STAGES", "5 %, 1 min", "25 %, 1 min", "back", "TRAFFIC", "INSTANCES", "old 6", "new 1", "slow share", "at most 5 %", "errors", "memory", "EVENTS", "WHY", "WHAT WAS DONE", "breach seen", "VERDICTS AT THE TURN", "NEXT", "breach"} {
+		if !strings.Contains(words, want) {
+			t.Errorf("%q is not in the drawing", want)
+		}
+	}
+	if !bytes.Contains(svg, []byte("#EE6C5C")) && !bytes.Contains(svg, []byte("rgb(93%")) && !bytes.Contains(bytes.ToLower(svg), []byte("ee6c5c")) {
+		t.Error("nothing is drawn in the colour of a breach")
+	}
+}
+
+var streams = regexp.MustCompile(`(?s)stream\r?\n(.*?)\r?\nendstream`)
+
+// TestWatchPDF reads the words out of the PDF again.
+func TestWatchPDF(t *testing.T) {
+	pdf := drawn(t, PDF, storytest.Load(t).Watches["boarding/north"])
+	if !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf[len(pdf)-32:], []byte("%%EOF")) {
+		t.Fatal("it is no PDF")
+	}
+	var content bytes.Buffer
+	for _, stream := range streams.FindAllSubmatch(pdf, -1) {
+		if r, err := zlib.NewReader(bytes.NewReader(stream[1])); err == nil {
+			io.Copy(&content, r)
+		}
+	}
+	for _, want := range []string{"boarding \xb7 north", "WHAT WAS DONE", "slow share", "\x93Read tickets offline\x94"} {
+		if !bytes.Contains(content.Bytes(), []byte(want)) {
+			t.Errorf("%q is not in the PDF", want)
+		}
+	}
+}
+
+// TestEveryState draws every rollout of the story, and one with nothing in it, in both formats.
+func TestEveryState(t *testing.T) {
+	watches := storytest.Load(t).Watches
+	if len(watches) < 5 {
+		t.Fatalf("only %d rollouts", len(watches))
+	}
+	empty := watches["fares/slipway"]
+	empty.Lanes, empty.Traffic, empty.Old, empty.New, empty.Events, empty.Stages, empty.Verdicts, empty.From = nil, nil, nil, nil, nil, nil, nil, nil
+	watches["empty"] = empty
+	hostile := watches["boarding/north"]
+	hostile.Events = append([]control.Event{{At: hostile.Start, Kind: "bad\x1b[31m", Text: "a\x07b <script>&" + strings.Repeat("long ", 100)}}, hostile.Events...)
+	watches["hostile"] = hostile
+	for name, w := range watches {
+		svg := drawn(t, SVG, w)
+		if words := texts(t, svg); strings.ContainsAny(words, "\x1b\x07") {
+			t.Errorf("%s carries control characters", name)
+		}
+		drawn(t, PDF, w)
+	}
+}
+
+func TestFormatOf(t *testing.T) {
+	for name, want := range map[string]Format{"a.svg": SVG, "b.PDF": PDF} {
+		if got, err := FormatOf(name); got != want || err != nil {
+			t.Errorf("%s is %s (%v)", name, got, err)
+		}
+	}
+	if _, err := FormatOf("a.png"); err == nil || !strings.Contains(err.Error(), ".svg nor .pdf") {
+		t.Errorf("a.png: %v", err)
+	}
+}

@@ -1,0 +1,293 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"aditus/internal/control"
+	"aditus/internal/control/storytest"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// fake is a Control that shows the story and keeps the orders it is given.
+type fake struct {
+	storytest.Story
+	orders []engine.Order
+	refuse error
+	looked int
+}
+
+func (f *fake) Snapshot() engine.Snapshot { return f.Story.Snapshot }
+func (f *fake) Changed() <-chan struct{}  { return make(chan struct{}) }
+func (f *fake) LookNow()                  { f.looked++ }
+func (f *fake) Accept(string) error       { return nil }
+
+func (f *fake) Do(_ context.Context, o engine.Order) error {
+	f.orders = append(f.orders, o)
+	return f.refuse
+}
+
+func (f *fake) Watch(b ledger.Berth, _ int64) (control.Watch, error) {
+	w, ok := f.Watches[b.String()]
+	if !ok {
+		return w, ledger.ErrNone
+	}
+	return w, nil
+}
+
+func app(t testing.TB) (*App, *fake) {
+	t.Helper()
+	f := &fake{Story: storytest.Load(t)}
+	a := New(f, Options{Who: "Maren Oake", Note: "demo", Pictures: t.TempDir()})
+	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
+	return a, f
+}
+
+var named = map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "space": tea.KeySpace, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "end": tea.KeyEnd, "home": tea.KeyHome}
+
+// press types keys, separated by spaces, and carries out what they set off.
+func press(a *App, keys string) {
+	for key := range strings.FieldsSeq(keys) {
+		msg := tea.KeyPressMsg{Text: key, Code: []rune(key)[0]}
+		if code, ok := named[key]; ok {
+			msg = tea.KeyPressMsg{Code: code}
+		}
+		if _, cmd := a.Update(msg); cmd != nil && !a.finding {
+			if next := cmd(); next != nil {
+				a.Update(next)
+			}
+		}
+	}
+}
+
+func frame(a *App, w, h int) string {
+	lines := strings.Split(ansi.Strip(a.Frame(w, h)), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.TrimRight(strings.Join(lines, "\n"), "\n") + "\n"
+}
+
+var sizes = [][2]int{{158, 47}, {100, 30}, {80, 24}}
+
+// TestFrames holds the screens against golden frames, at every size they must work at.
+func TestFrames(t *testing.T) {
+	for _, screen := range []struct{ name, keys string }{
+		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
+		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
+	} {
+		for _, size := range sizes {
+			a, _ := app(t)
+			press(a, screen.keys)
+			got := frame(a, size[0], size[1])
+			for i, line := range strings.Split(got, "\n") {
+				if ansi.StringWidth(line) > size[0] {
+					t.Errorf("%s at %v: line %d is %d wide", screen.name, size, i+1, ansi.StringWidth(line))
+				}
+			}
+			storytest.Golden(t, fmt.Sprintf("%s-%dx%d.txt", screen.name, size[0], size[1]), got)
+		}
+	}
+}
+
+// TestAsks sees that what changes a site is asked about once, in a sentence, and done only on enter.
+func TestAsks(t *testing.T) {
+	for _, test := range []struct {
+		keys  string
+		order string // empty for none
+		says  string
+	}{
+		{"3 s", "", "Sign off fares at slipway? 8.2.0 then gets 100 % of the traffic."}, {"3 s enter", "sign off fares/slipway", "Done: sign off at fares · slipway."},
+		{"3 s esc", "", "Nothing was changed."}, {"3 s x x", "", "Sign off fares at slipway?"}, {"3 r enter", "roll back fares/slipway", "Done"}, {"3 o", "", "until someone lets it go on"},
+		{"2 u enter", "lift the bar boarding/north", "Done"}, {"4 y enter", "sync tides/isles", "Done"}, {"4 y", "", "This undoes: gauge instances 3 → 5."},
+		{"2 r", "", "Roll back is not possible at boarding · north: no rollout is under way."}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},
+		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter enter", "", "Nothing was rolled out at accounts"},
+	} {
+		a, f := app(t)
+		press(a, test.keys)
+		order := ""
+		for _, o := range f.orders {
+			order += string(o.Verb) + " " + o.Berth.String()
+			if o.By != "Maren Oake" {
+				t.Errorf("%s: in the name of %q", test.keys, o.By)
+			}
+		}
+		if text := frame(a, 158, 47); order != test.order || !strings.Contains(text, test.says) {
+			t.Errorf("%s: ordered %q, want %q; the screen should say %q and says\n%s", test.keys, order, test.order, test.says, text[strings.LastIndex(strings.TrimSpace(text), "\n"):])
+		}
+	}
+	a, f := app(t)
+	f.refuse = errors.New("the stage soaks for 10 s more")
+	press(a, "3 s enter")
+	if !strings.Contains(frame(a, 158, 47), "The stage soaks for 10 s more") {
+		t.Error("a refusal is not told")
+	}
+	press(a, "n")
+	if f.looked != 1 || !strings.Contains(frame(a, 158, 47), "Git is read again") {
+		t.Error("look now does not look")
+	}
+}
+
+// TestMoves goes about with keys and the mouse, and nothing falls over at the edges.
+func TestMoves(t *testing.T) {
+	a, _ := app(t)
+	press(a, "k k k k k k k k k h h h h h h h")
+	if id := a.board.Selected(); id.String() != "accounts/drydock" {
+		t.Errorf("the first corner is %s", id)
+	}
+	press(a, "down down l right")
+	if id := a.board.Selected(); id.String() != "crewing/north" {
+		t.Errorf("two down and two right is %s", id)
+	}
+	press(a, "tab tab tab tab tab")
+	if id := a.board.Selected(); id.String() != "crewing/drydock" {
+		t.Errorf("five needs on is %s", id)
+	}
+	a.Frame(158, 47)
+	a.Update(tea.MouseClickMsg{X: 60, Y: 17, Button: tea.MouseLeft})
+	if id := a.board.Selected(); id.Site != "slipway" {
+		t.Errorf("the mouse chose %s", id)
+	}
+	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	press(a, "2 enter")
+	a.Frame(158, 47)
+	a.Update(tea.MouseClickMsg{X: 70, Y: 20, Button: tea.MouseLeft})
+	if text := frame(a, 158, 47); !strings.Contains(text, "end goes back to now") {
+		t.Error("a click on the chart shows no values")
+	}
+	press(a, "end p")
+	if text := frame(a, 158, 47); !strings.Contains(text, "Written:") {
+		t.Error("no picture was written")
+	}
+	press(a, "esc")
+	if a.watch != nil {
+		t.Error("esc does not go back")
+	}
+}
+
+// TestAnySize draws every screen at any size.
+func TestAnySize(t *testing.T) {
+	for _, keys := range []string{"", "2 enter", "space", "?", "3 s", "/ x"} {
+		a, _ := app(t)
+		press(a, keys)
+		for w := 1; w < 200; w += 13 {
+			for h := 1; h < 60; h += 5 {
+				a.Frame(w, h)
+			}
+		}
+	}
+}
+
+// TestHostileText sees that what comes from outside cannot reach the terminal raw.
+func TestHostileText(t *testing.T) {
+	a, f := app(t)
+	evil := "\x1b]0;owned\x07\x1b[2Jred\u202eabc\r\nx"
+	f.Story.Snapshot.Line = evil
+	for i := range f.Story.Snapshot.Berths {
+		b := &f.Story.Snapshot.Berths[i]
+		if b.Applied != nil {
+			b.Applied.Subject, b.Applied.Author, b.Applied.Version = evil, evil, evil
+		}
+		if b.Bar != nil {
+			b.Bar.Why = evil
+		}
+		b.Health.Reason, b.Health.Word = evil, "failing"
+	}
+	a.look()
+	text := a.Frame(158, 47)
+	for _, bad := range []string{"\x07", "\x1b]", "\x1b[2J", "\u202e", "\r"} {
+		if strings.Contains(text, bad) {
+			t.Errorf("%q reaches the terminal", bad)
+		}
+	}
+}
+
+// TestThemes draws with and without colour: the words stay the same.
+func TestThemes(t *testing.T) {
+	a, _ := app(t)
+	press(a, "2")
+	plain := frame(a, 158, 47)
+	for _, profile := range []colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.ANSI256, colorprofile.TrueColor} {
+		for _, dark := range []bool{true, false} {
+			a.profile, a.dark = profile, dark
+			a.Update(tea.ColorProfileMsg{Profile: profile})
+			if got := frame(a, 158, 47); got != plain {
+				t.Errorf("with %s, dark %v, other words are shown", profile, dark)
+			}
+			if colours := strings.Contains(a.Frame(158, 47), "38;2;"); colours != (profile == colorprofile.TrueColor) && profile == colorprofile.ASCII {
+				t.Errorf("with %s there is colour: %v", profile, colours)
+			}
+		}
+	}
+}
+
+// many is a control with so many workloads at so many sites.
+func many(t testing.TB, workloads, sites int) *App {
+	f := &fake{Story: storytest.Load(t)}
+	base := f.Story.Snapshot.Berths
+	s := engine.Snapshot{Line: "Skerry Line", Now: f.Story.Snapshot.Now}
+	for i := range sites {
+		s.Sites = append(s.Sites, fmt.Sprintf("site-%02d", i))
+	}
+	for i := range workloads {
+		for j := range sites {
+			b := base[(i*7+j)%len(base)]
+			b.Berth = ledger.Berth{Workload: fmt.Sprintf("workload-with-a-long-name-%04d", i), Site: s.Sites[j]}
+			s.Berths = append(s.Berths, b)
+		}
+	}
+	f.Story.Snapshot = s
+	a := New(f, Options{})
+	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
+	return a
+}
+
+func TestMany(t *testing.T) {
+	a := many(t, 10000, 1)
+	press(a, "end")
+	if text := frame(a, 158, 47); !strings.Contains(text, "workload-with-a-") || !strings.Contains(text, "of 10000 shown") {
+		t.Errorf("ten thousand workloads:\n%s", text)
+	}
+	a = many(t, 20, 40)
+	for range 39 {
+		press(a, "l")
+	}
+	if text := frame(a, 100, 30); !strings.Contains(text, "site-39") {
+		t.Errorf("the last of forty sites is not reached:\n%s", text)
+	}
+}
+
+// BenchmarkBoardFrame draws a board of 200 workloads at 8 sites; BenchmarkBoardSnapshot takes in a new snapshot too.
+func BenchmarkBoardFrame(b *testing.B) {
+	a := many(b, 200, 8)
+	for b.Loop() {
+		a.Frame(158, 47)
+	}
+}
+
+func BenchmarkBoardSnapshot(b *testing.B) {
+	a := many(b, 200, 8)
+	for b.Loop() {
+		a.look()
+		a.Frame(158, 47)
+	}
+}
+
+func BenchmarkWatchFrame(b *testing.B) {
+	a, _ := app(b)
+	press(a, "2 enter")
+	if a.watch == nil {
+		b.Fatal("there is no watch")
+	}
+	for b.Loop() {
+		a.Frame(158, 47)
+	}
+}
