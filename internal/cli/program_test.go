@@ -144,7 +144,9 @@ func (term *terminal) tmux(args ...string) string {
 	return string(out)
 }
 
-func (term *terminal) keys(keys ...string) { term.tmux(append([]string{"send-keys", "-t", "s"}, keys...)...) }
+func (term *terminal) keys(keys ...string) {
+	term.tmux(append([]string{"send-keys", "-t", "s"}, keys...)...)
+}
 
 func (term *terminal) screen() string { return term.tmux("capture-pane", "-t", "s", "-p") }
 
