@@ -208,6 +208,7 @@ func TestScreens(t *testing.T) {
 	term.keys("Space")
 	term.until(`(?s)ACTIONS.*not now: no rollout is under way`)
 	term.keys("Escape")
+	term.until(`space all actions`) // an escape and a key in one breath are another key
 	term.keys("?")
 	term.until(`KEYS OF THIS SCREEN`)
 	term.keys("x")
