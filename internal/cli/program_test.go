@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
+
 	"aditus/internal/ledger"
 )
 
@@ -228,7 +230,7 @@ func TestScreens(t *testing.T) {
 			t.Fatal("q does not quit")
 		}
 	}
-	if code, text, _ := shell(t, "status", "--data", folder); code != exitOK || !strings.Contains(text, "tides/isles         1.30.1") {
+	if code, text, _ := shell(t, "status", "--data", folder); code != exitOK || !regexp.MustCompile(`tides/isles +1.30.1 +aligned`).MatchString(text) {
 		t.Errorf("what is on record after the end: code %d\n%s", code, text)
 	}
 }
@@ -240,4 +242,52 @@ func (term *terminal) selectNeed(about string) {
 	match := numbered.FindStringSubmatch(term.until(numbered.String()))
 	term.keys(match[1])
 	term.until(`\n +` + regexp.QuoteMeta(about) + `   `)
+}
+
+// BenchmarkFirstFrame is the time from the start of the built program on a terminal to its first full frame, with a new
+// story to be made and with one that is there already.
+func BenchmarkFirstFrame(b *testing.B) {
+	for _, anew := range []bool{true, false} {
+		name := "going-on"
+		if anew {
+			name = "new-story"
+		}
+		b.Run(name, func(b *testing.B) {
+			folder := b.TempDir()
+			if !anew {
+				firstFrame(b, folder)
+			}
+			for i := 0; b.Loop(); i++ {
+				at := folder
+				if anew {
+					at = filepath.Join(folder, fmt.Sprint(i))
+				}
+				firstFrame(b, at)
+			}
+		})
+	}
+}
+
+// firstFrame starts the program, waits for its first full frame, and ends it outside of the measured time.
+func firstFrame(b *testing.B, folder string) {
+	cmd := exec.Command(program, "demo", "--data", folder)
+	cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 47, Cols: 158})
+	if err != nil {
+		b.Fatal(err)
+	}
+	var seen []byte
+	buffer := make([]byte, 64<<10)
+	for !bytes.Contains(seen, []byte("tides")) || !bytes.Contains(seen, []byte("quit")) {
+		n, err := terminal.Read(buffer)
+		if err != nil {
+			b.Fatalf("%v after %q", err, seen)
+		}
+		seen = append(seen, buffer[:n]...)
+	}
+	b.StopTimer()
+	cmd.Process.Kill()
+	cmd.Wait()
+	terminal.Close()
+	b.StartTimer()
 }

@@ -88,6 +88,24 @@ func TestStory(t *testing.T) {
 	}
 }
 
+// BenchmarkStory runs the whole story and tells how much faster than real time that is.
+func BenchmarkStory(b *testing.B) {
+	var told time.Duration
+	for b.Loop() {
+		w, err := Open(b.TempDir(), Options{Start: begin})
+		if err != nil {
+			b.Fatal(err)
+		}
+		ctx, cancel := context.WithCancel(b.Context())
+		if err := w.Run(ctx, func(e Ending) { told += e.After; cancel() }); err != nil {
+			b.Fatal(err)
+		}
+		cancel()
+		w.Close()
+	}
+	b.ReportMetric(told.Seconds()/b.Elapsed().Seconds(), "times-real")
+}
+
 // capture writes what the faces would see now.
 func capture(t *testing.T, w *World) {
 	live := control.Live{Engine: w.Engine, Ledger: w.Ledger}

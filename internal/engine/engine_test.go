@@ -17,7 +17,7 @@ import (
 )
 
 // settled gives a rig on which version 1 is proven at both sites.
-func settled(t *testing.T) *rig {
+func settled(t testing.TB) *rig {
 	t.Helper()
 	r := newRig(t)
 	r.push("1")
@@ -268,4 +268,23 @@ func TestBadInput(t *testing.T) {
 			})
 		})
 	}
+}
+
+// BenchmarkBreachToNoTraffic reports how many evaluation intervals lie between the scrape that proves a breach and the
+// target's share being nought.
+func BenchmarkBreachToNoTraffic(b *testing.B) {
+	most := 0.0
+	for b.Loop() {
+		r := settled(b)
+		r.push("slow")
+		r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
+		r.until("share is nought", func(Snapshot) bool { return r.share("drydock", "slow") == 0 })
+		back := r.clock.Now()
+		facts, err := r.book.Facts(ledger.Query{})
+		r.must(err)
+		breach := facts[slices.IndexFunc(facts, func(f ledger.Fact) bool { return f.Kind == "breach" })]
+		most = max(most, back.Sub(breach.At).Seconds()/5)
+		r.halt()
+	}
+	b.ReportMetric(most, "intervals")
 }

@@ -60,7 +60,7 @@ var start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
 
 // rig is an engine on stand-in sites, a repository of its own and a clock that only the test moves on.
 type rig struct {
-	t      *testing.T
+	t      testing.TB
 	folder string
 	repo   *git.Repository
 	book   *ledger.Ledger
@@ -72,7 +72,7 @@ type rig struct {
 	mu     *sync.Mutex
 }
 
-func newRig(t *testing.T) *rig {
+func newRig(t testing.TB) *rig {
 	t.Helper()
 	r := &rig{t: t, folder: t.TempDir(), sites: map[string]*sim.Site{}, facts: &[]ledger.Fact{}, mu: &sync.Mutex{}}
 	var err error
