@@ -111,13 +111,8 @@ func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Des
 	}
 	one, two := *applied, *declared
 	one.Parts, two.Parts, l = make(map[string]declare.Part), make(map[string]declare.Part), Live{}
-	same := func(name string) bool {
-		p, inA := applied.Parts[name]
-		q, inD := declared.Parts[name]
-		return inA && inD && samePart(p, q) && shows(live[name], p)
-	}
 	for name, p := range applied.Parts {
-		if !same(name) {
+		if q, both := declared.Parts[name]; !both || !samePart(p, q) || !shows(live[name], p) {
 			one.Parts[name] = p
 		}
 	}
@@ -157,15 +152,18 @@ func shows(live any, p declare.Part) bool {
 		}
 		count++
 	}
-	for key, want := range map[string]map[string]string{"environment": p.Environment, "values": p.Values} {
-		if len(want) == 0 {
+	for _, texts := range [...]struct {
+		key  string
+		want map[string]string
+	}{{"environment", p.Environment}, {"values", p.Values}} {
+		if len(texts.want) == 0 {
 			continue
 		}
-		have, ok := fields[key].(map[string]any)
-		if !ok || len(have) != len(want) {
+		have, ok := fields[texts.key].(map[string]any)
+		if !ok || len(have) != len(texts.want) {
 			return false
 		}
-		for name, value := range want {
+		for name, value := range texts.want {
 			if have[name] != value {
 				return false
 			}
