@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -29,7 +28,6 @@ var errWrong = errors.New("not as it should be")
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, nil)))
 	return run(ctx, os.Args[1:], os.Stdout, os.Stderr)
 }
 

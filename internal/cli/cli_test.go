@@ -73,7 +73,7 @@ func TestHeadless(t *testing.T) {
 		}
 	}
 	code, text, _ = shell(t, "status", "--data", data)
-	if code != exitOK || !strings.Contains(text, "needs you") || !strings.Contains(text, "4.13.0 was rolled back") || !strings.Contains(text, "8.1.4 → 8.2.0 25 %") {
+	if code != exitOK || !strings.Contains(text, "needs you") || !strings.Contains(text, "4.13.0 was rolled back") || !strings.Contains(text, "8.1.4 → 8.2.0 25 %") || !strings.Contains(text, "this is how it was left") {
 		t.Errorf("code %d\n%s", code, text)
 	}
 	code, text, _ = shell(t, "status", "--json", "--data", data)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/say"
 	"aditus/internal/demo"
 	"aditus/internal/ledger"
 )
@@ -100,7 +101,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 		return err
 	}
 	took := time.Since(began)
-	fmt.Fprintf(w, "\n%s of the story in %.1f s, %.0f times real time\n", ending.After, took.Seconds(), ending.After.Seconds()/took.Seconds())
+	fmt.Fprintf(w, "\n%s of the story in %.1f s, %.0f times real time\n", say.Span(ending.After), took.Seconds(), ending.After.Seconds()/took.Seconds())
 	for _, part := range ending.Parts {
 		word := "yes"
 		if !part.Reached {

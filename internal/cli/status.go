@@ -48,12 +48,31 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 				out.SetIndent("", "  ")
 				return out.Encode(s)
 			}
-			return printStatus(cmd.OutOrStdout(), s)
+			if err := printStatus(cmd.OutOrStdout(), s); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", howFresh(folder))
+			return nil
 		},
 	}
 	dataFlag(cmd, &folder)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the whole snapshot as JSON")
 	return cmd
+}
+
+// silentAfter is how long a running Aditus may go without writing to its ledger before that is told.
+const silentAfter = 10 * time.Second
+
+// howFresh tells whether the picture is being renewed.
+func howFresh(folder string) string {
+	running, wrote := ledger.InUse(folder)
+	switch age := time.Since(wrote); {
+	case !running:
+		return "No Aditus works on " + folder + " now: this is how it was left."
+	case age > silentAfter:
+		return fmt.Sprintf("Aditus works on %s but could not write to its ledger for %s: this picture is old. See its screen; the disk may be full.", folder, say.Span(age))
+	}
+	return "Aditus works on " + folder + " now."
 }
 
 func printStatus(w io.Writer, s engine.Snapshot) error {
@@ -64,6 +83,9 @@ func printStatus(w io.Writer, s engine.Snapshot) error {
 		for _, n := range needs {
 			fmt.Fprintf(w, "  %s: %s\n", kit.Plain(n.About), kit.Plain(n.Text))
 		}
+	}
+	for _, l := range s.Links {
+		fmt.Fprintf(w, "\nlink %s: %s\n", l.Name, kit.Plain(control.LinkLine(l, s.Now)))
 	}
 	fmt.Fprintln(w)
 	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)

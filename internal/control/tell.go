@@ -293,6 +293,15 @@ func clock(at, now time.Time) string {
 	return at.Local().Format("Mon 2 Jan 15:04")
 }
 
+// LinkLine tells what a link watches and when it was read last.
+func LinkLine(l engine.Link, now time.Time) string {
+	read := "not read yet"
+	if !l.Looked.IsZero() {
+		read = fmt.Sprintf("read %s, every %s", say.Ago(now.Sub(l.Looked)), say.Span(l.Every))
+	}
+	return fmt.Sprintf("folder %s of %s in %s, at %.7s, %s", l.Folder, l.Branch, l.Repository, l.Commit, read)
+}
+
 // WaitingBehind tells the sites that wait behind a berth in the course.
 func WaitingBehind(s engine.Snapshot, id ledger.Berth) []string {
 	var sites []string

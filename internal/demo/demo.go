@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -102,7 +103,11 @@ func (w *World) open(o Options) (err error) {
 			return err
 		}
 	}
-	w.Engine, err = engine.New(w.settings(), w.Ledger, w.drivers(), w.clock)
+	settings, err := w.settings()
+	if err != nil {
+		return err
+	}
+	w.Engine, err = engine.New(settings, w.Ledger, w.drivers(), w.clock)
 	return err
 }
 
@@ -120,9 +125,10 @@ func (w *World) find(anew bool) error {
 	if err2 != nil {
 		return err2
 	}
-	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "sites", repoFolder, "watch.svg", "watch.pdf", "ledger.jsonl"}
+	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", engine.SettingsFile, "sites", repoFolder, "watch.svg", "watch.pdf", "ledger.jsonl"}
+	ours := func(name string) bool { return slices.Contains(known, name) || strings.HasPrefix(name, "watch-") }
 	for _, entry := range entries {
-		if !slices.Contains(known, entry.Name()) {
+		if !ours(entry.Name()) {
 			return fmt.Errorf("%s is no demo's folder, there is %s in it: choose an empty one with --data", w.Folder, entry.Name())
 		}
 	}
@@ -136,7 +142,22 @@ func (w *World) find(anew bool) error {
 	return nil
 }
 
-func (w *World) settings() engine.Settings {
+// settings reads the settings in the folder; a new story gets the line's own, which whoever tries the demo may change.
+func (w *World) settings() (engine.Settings, error) {
+	file := filepath.Join(w.Folder, engine.SettingsFile)
+	text, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		if text, err = w.firstSettings().Text(); err == nil {
+			err = os.WriteFile(file, text, 0o600)
+		}
+	}
+	if err != nil {
+		return engine.Settings{}, fmt.Errorf("read the demo's settings: %w", err)
+	}
+	return engine.ReadSettings(file, text)
+}
+
+func (w *World) firstSettings() engine.Settings {
 	s := engine.Settings{
 		Line: Line, Beat: beat,
 		Links: []source.Link{{Name: "skerry-line", Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery}},

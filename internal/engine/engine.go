@@ -16,24 +16,8 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/ledger"
 	"aditus/internal/sense"
-	"aditus/internal/source"
 	"aditus/internal/target"
 )
-
-// Settings say what an engine looks after.
-type Settings struct {
-	Line  string        `json:"line"`  // whose workloads these are
-	Links []source.Link `json:"links"` // one for now
-	Sites []Site        `json:"sites"` // in course order
-	Beat  time.Duration `json:"beat"`  // how often each berth is looked at
-}
-
-// Site is a place where workloads run, with the way it takes revisions.
-type Site struct {
-	Name      string `json:"name"`
-	Automatic bool   `json:"automatic"` // takes revisions by itself
-	After     string `json:"after"`     // the site that must have proven a revision first; empty for none
-}
 
 // Engine looks after all berths. Make it with New, then Run it.
 type Engine struct {

@@ -6,12 +6,29 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/gofrs/flock"
 )
 
 // ErrInUse means that another program works on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
+
+// InUse tells whether a program works on a data folder now, and when it last wrote to the ledger.
+func InUse(folder string) (bool, time.Time) {
+	lock := flock.New(filepath.Join(folder, "lock"))
+	got, err := lock.TryLock()
+	if got {
+		lock.Unlock()
+	}
+	var wrote time.Time
+	for _, name := range []string{FileName, FileName + "-wal"} {
+		if info, err := os.Stat(filepath.Join(folder, name)); err == nil && info.ModTime().After(wrote) {
+			wrote = info.ModTime()
+		}
+	}
+	return !got && err == nil, wrote
+}
 
 // LockFolder takes a data folder for this program alone, and makes it where there is none. The lock ends with release
 // or with the program, however it ends.

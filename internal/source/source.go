@@ -23,11 +23,11 @@ import (
 
 // Link is a connection to a repository: which branch and folder of it to watch.
 type Link struct {
-	Name       string        `json:"name"`
-	Repository string        `json:"repository"` // a local path
-	Branch     string        `json:"branch"`
-	Folder     string        `json:"folder"`
-	Every      time.Duration `json:"every"`
+	Name       string        `yaml:"name"`
+	Repository string        `yaml:"repository"` // a local path
+	Branch     string        `yaml:"branch"`
+	Folder     string        `yaml:"folder"`
+	Every      time.Duration `yaml:"every"` // between two looks
 }
 
 // What can be wrong with a link. Each comes wrapped in a sentence that says what to do.

@@ -115,6 +115,11 @@ func (a *App) viewHelp(p *kit.Page) {
 		}
 	}
 	block("ACTIONS, ASKED ABOUT ONCE", acts)
+	links := [][2]string{}
+	for _, l := range a.snapshot.Links {
+		links = append(links, [2]string{l.Name, control.LinkLine(l, a.snapshot.Now)})
+	}
+	block("GIT", links)
 	block("WORDS", words)
 	p.Rule(p.H - 2)
 	p.Put(left, p.H-1, kit.Dim, "any key goes back")
