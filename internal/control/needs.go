@@ -104,7 +104,7 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 			how = "" // the reason names the person
 		}
 		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, LiftBar},
-			Text: fmt.Sprintf("%s%s %s and barred.", sentenceStart(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
+			Text: fmt.Sprintf("%s%s %s, barred.", sentenceStart(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
 	case r != nil && r.Phase == rollout.Held:
 		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", strings.ToUpper(r.Why[:1])+r.Why[1:], say.Ago(now.Sub(r.Since)))}, true
 	case r != nil && r.Phase == rollout.RollingBack && now.Sub(r.Since) > time.Minute:

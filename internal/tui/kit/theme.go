@@ -55,8 +55,8 @@ var Light = Theme{
 
 // Sixteen is for terminals with 16 colours, on their own ground.
 var Sixteen = Theme{colors: [roles]color.Color{
-	nil, ansi.BrightWhite, ansi.White, ansi.BrightBlack, ansi.BrightBlue, ansi.Yellow, ansi.Green, ansi.BrightRed, ansi.BrightMagenta,
-}}
+	nil, ansi.BrightWhite, ansi.BrightBlack, ansi.BrightBlack, ansi.BrightCyan, ansi.BrightYellow, ansi.BrightGreen, ansi.BrightRed, ansi.BrightMagenta,
+}, chosen: ansi.BrightBlack}
 
 // None uses no colour at all: bold and faint alone.
 var None = Theme{}
@@ -101,6 +101,9 @@ func (t Theme) style(r Role, chosen bool) uv.Style {
 	}
 	if chosen {
 		s.Bg = t.chosen
+		if s.Fg != nil && s.Fg == t.chosen {
+			s.Fg = t.colors[Text] // dim text would vanish on a ground of its own colour
+		}
 		if t.chosen == nil {
 			s.Attrs |= uv.AttrReverse
 			s.Attrs &^= uv.AttrFaint
