@@ -134,6 +134,8 @@ func syncAction(b engine.Berth, place string) Action {
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		a.Means = "put back what was changed by hand"
 		a.Asks = fmt.Sprintf("Put %s back as it was applied? This undoes: %s.", place, changedByHand(b))
+	case Lost(b):
+		a.Means, a.Asks = "put back what was applied", fmt.Sprintf("Put %s back? The instances of %s are started again and get all the traffic.", place, b.Applied.Version)
 	case b.Stand == compare.Unread:
 		a.Not = errors.New("there is no fresh look at it")
 	case b.Bar != nil:

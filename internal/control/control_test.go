@@ -100,6 +100,7 @@ func TestNeeds(t *testing.T) {
 		{"a silent guard that may be", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
 		{"rolled back by a person", engine.Berth{Bar: &ledger.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", control.SeeWhy},
 		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}}, "2 of 3 instances failing: status 503.", control.SeeWhy},
+		{"gone", engine.Berth{Stand: compare.Absent, Applied: &ledger.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", control.Sync},
 		{"drifted", engine.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", control.Sync},
 	}
 	for _, test := range tests {

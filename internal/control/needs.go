@@ -117,6 +117,8 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
 		}
 		return Need{}, false
+	case Lost(b):
+		return Need{Tone: Bad, rank: 3, since: b.DriftSince, Keys: []Verb{Sync}, Text: "All of it is gone from the site." + since(now, b.DriftSince) + " Nothing is put back until you say so."}, true
 	case b.Health.Word == health.Failing:
 		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason)}, true
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:

@@ -32,6 +32,14 @@ type Cell struct {
 	Share   float64
 }
 
+// Lost tells whether all that was applied at a berth is gone from the site.
+func Lost(b engine.Berth) bool { return b.Stand == compare.Absent && b.Applied != nil }
+
+// undeclared tells whether Git no longer declares what runs at a berth.
+func undeclared(b engine.Berth) bool {
+	return b.Declared == nil && b.Applied != nil && !b.Looked.IsZero()
+}
+
 // CellOf gives a berth's cell.
 func CellOf(b engine.Berth) Cell {
 	c := Cell{Version: "none"}
@@ -67,10 +75,12 @@ func CellOf(b engine.Berth) Cell {
 		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		c.Note, c.Tone = string(b.Stand), Bad
-	case b.Declared == nil && b.Applied != nil && !b.Looked.IsZero():
+	case undeclared(b):
 		c.Note = "not declared"
 	case b.Stand == compare.Behind:
 		c.Note = fmt.Sprintf("behind %d", b.BehindBy)
+	case Lost(b):
+		c.Note, c.Tone = "gone", Bad
 	case b.Stand == compare.Absent:
 		c.Note = "absent"
 	case b.Health.Word == health.Stopped:
@@ -250,6 +260,10 @@ func next(b engine.Berth, now time.Time) string {
 			return fmt.Sprintf("%s stays barred until Git moves on or a person lifts the bar", b.Bar.Version)
 		case b.Waits != "":
 			return b.Waits
+		case undeclared(b):
+			return "Git no longer declares it here; nothing is removed"
+		case Lost(b):
+			return "nothing is put back until a person says so"
 		case b.Stand == compare.Aligned:
 			return "nothing is due; Git and the site agree"
 		case b.Stand == compare.Drifted:

@@ -118,16 +118,12 @@ func NewWatch(book *ledger.Ledger, s engine.Snapshot, berth ledger.Berth, id int
 	if w.End.Before(w.Start.Add(time.Minute)) {
 		w.End = w.Start.Add(time.Minute)
 	}
-	revisions, err := book.Revisions()
-	if err != nil {
+	if w.To, err = book.Revision(berth.Workload, w.Rollout.New.Revision); err != nil {
 		return Watch{}, err
 	}
-	for i, r := range revisions {
-		if r.Workload == berth.Workload && r.Fingerprint == w.Rollout.Old.Revision {
-			w.From = &revisions[i]
-		}
-		if r.Workload == berth.Workload && r.Fingerprint == w.Rollout.New.Revision {
-			w.To = &revisions[i]
+	if !w.Rollout.Old.None() {
+		if w.From, err = book.Revision(berth.Workload, w.Rollout.Old.Revision); err != nil {
+			return Watch{}, err
 		}
 	}
 	facts, err := book.Facts(ledger.Query{Berth: berth, Rollout: id})
@@ -203,9 +199,6 @@ func (w *Watch) readLooks(looks []ledger.Look) {
 }
 
 func (w *Watch) readPoints(points []ledger.Point) {
-	if w.To == nil {
-		return
-	}
 	culprit := w.culprit()
 	for _, rule := range w.To.Desired.Guards {
 		lane := Lane{Guard: rule.Name, Limit: rule.Limit}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -105,10 +106,14 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer e.sense.Close()
 	e.group, e.ctx = errgroup.WithContext(ctx)
 	e.mu.Lock()
-	for _, b := range e.berths {
+	known := slices.Collect(maps.Values(e.berths))
+	e.mu.Unlock()
+	for _, l := range e.links {
+		l.look(e.ctx) // so that no berth is judged before it is known what is declared
+	}
+	for _, b := range known {
 		e.start(b)
 	}
-	e.mu.Unlock()
 	for _, l := range e.links {
 		e.group.Go(func() error {
 			defer e.clock.Leave()
@@ -123,7 +128,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	return err
 }
 
-// start runs a berth's loop, which has joined the clock. It is called with the lock held.
+// start runs a berth's loop, which has joined the clock.
 func (e *Engine) start(b *berth) {
 	e.group.Go(func() error {
 		defer e.clock.Leave()

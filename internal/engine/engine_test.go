@@ -196,6 +196,30 @@ func TestDrift(t *testing.T) {
 	}
 }
 
+// TestGone takes everything from a site and what is declared from Git: both are told, nothing is done unasked, and a
+// person has the site put back.
+func TestGone(t *testing.T) {
+	r := settled(t)
+	applied := berthAt(r.engine.Snapshot(), "north").Applied.Fingerprint
+	r.must(r.sites["north"].SetShare(t.Context(), "web", applied, 0, ""))
+	r.must(r.sites["north"].Drop(t.Context(), "web", applied))
+	r.until("gone", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent })
+	r.wait(time.Minute)
+	if b := berthAt(r.engine.Snapshot(), "north"); b.Rollout != nil || r.share("north", "1") != 0 {
+		t.Errorf("it was put back unasked: %s", describe(b))
+	}
+	r.must(r.order(Sync, "north"))
+	r.until("back", func(s Snapshot) bool {
+		return berthAt(s, "north").Stand == compare.Aligned && berthAt(s, "north").Health.Healthy == 4 && r.share("north", "1") == 1
+	})
+	r.push("1", "[drydock, north]", "[drydock]")
+	r.until("no longer declared at north", func(s Snapshot) bool { return berthAt(s, "north").Declared == nil })
+	r.wait(time.Minute)
+	if r.share("north", "1") != 1 {
+		t.Error("what is no longer declared was removed unasked")
+	}
+}
+
 // TestBadInput gives the engine what happens to engines. Each is told in a sentence; what is live stays live, and the
 // last good revision stays declared.
 func TestBadInput(t *testing.T) {

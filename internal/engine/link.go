@@ -43,10 +43,10 @@ func (l *link) picture() string { return "link " + l.source.Name }
 
 func (l *link) loop(ctx context.Context) error {
 	for {
-		l.look(ctx)
 		if err := l.e.clock.Wait(ctx, l.e.clock.Now().Add(l.source.Every), l.wake); err != nil {
 			return err
 		}
+		l.look(ctx)
 	}
 }
 

@@ -46,7 +46,7 @@ func (b *berth) noteDrift(next *decision, seen *evidence, now time.Time) {
 	if !seen.reached {
 		return
 	}
-	drifted := b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged
+	drifted := b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged || b.lost()
 	switch {
 	case drifted && b.state.DriftSince.IsZero():
 		next.state.DriftSince = now
@@ -55,6 +55,11 @@ func (b *berth) noteDrift(next *decision, seen *evidence, now time.Time) {
 		next.state.DriftSince = time.Time{}
 		next.fact(b, now, "as applied", rollout.Itself, b.state.Applied, "the site is as applied again", nil)
 	}
+}
+
+// lost tells whether all that was applied is gone from the site.
+func (b *berth) lost() bool {
+	return b.changes.stand == compare.Absent && b.state.Applied != ""
 }
 
 func driftText(differences []compare.Difference) string {
@@ -95,7 +100,7 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 			continue
 		}
 		o.taken = true
-		if b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged {
+		if b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged || b.lost() {
 			b.putBack(next, o.By, now)
 			return
 		}
@@ -181,5 +186,6 @@ func (b *berth) putBack(next *decision, by string, now time.Time) {
 	for part, count := range side.Parts {
 		next.intents = append(next.intents, rollout.Intent{Do: rollout.Scale, Revision: side.Revision, Part: part, Count: count})
 	}
+	next.intents = append(next.intents, rollout.Intent{Do: rollout.SetShare, Revision: side.Revision, Share: 1})
 	next.fact(b, now, "put back", by, b.state.Applied, fmt.Sprintf("%s puts the site back as applied: %s", by, driftText(b.changes.differences)), b.changes.differences)
 }

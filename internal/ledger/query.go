@@ -105,18 +105,33 @@ const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subje
 // Revisions gives all revisions of all workloads, oldest first.
 func (l *Ledger) Revisions() ([]Revision, error) {
 	rows, err := l.read.Query(`SELECT ` + revisionColumns + ` FROM revisions ORDER BY seq`)
-	return collect(rows, err, func(rows *sql.Rows) (r Revision, err error) {
-		var at int64
-		var desired string
-		if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired); err != nil {
-			return r, err
-		}
-		r.At, r.Desired = time.UnixMilli(at), &declare.Desired{}
-		if err = json.Unmarshal([]byte(desired), r.Desired); err != nil {
-			return r, fmt.Errorf("revision %s of %s: %w", r.Fingerprint.Short(), r.Workload, err)
-		}
-		return r, nil
-	})
+	return collect(rows, err, scanRevision)
+}
+
+// Revision gives one revision of a workload.
+func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*Revision, error) {
+	rows, err := l.read.Query(`SELECT `+revisionColumns+` FROM revisions WHERE workload = ? AND fingerprint = ?`, workload, string(fingerprint))
+	found, err := collect(rows, err, scanRevision)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("revision %s of %s: %w", fingerprint.Short(), workload, ErrNone)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &found[0], nil
+}
+
+func scanRevision(rows *sql.Rows) (r Revision, err error) {
+	var at int64
+	var desired string
+	if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired); err != nil {
+		return r, err
+	}
+	r.At, r.Desired = time.UnixMilli(at), &declare.Desired{}
+	if err = json.Unmarshal([]byte(desired), r.Desired); err != nil {
+		return r, fmt.Errorf("revision %s of %s: %w", r.Fingerprint.Short(), r.Workload, err)
+	}
+	return r, nil
 }
 
 // Points gives the signals of a berth from a moment to another, oldest first.

@@ -35,7 +35,7 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, "waits for a fresh look: " + q.Stale
 	case q.Barred:
 		return false, "barred here: " + q.BarredWhy
-	case q.Stand == compare.Drifted || q.Stand == compare.Diverged:
+	case q.Stand == compare.Drifted || q.Stand == compare.Diverged || (q.Stand == compare.Absent && q.Applied != ""):
 		return false, "changed by hand at the site; nothing is overwritten until a person says so"
 	}
 	if left := q.CoolDown - now.Sub(q.LastRollback); !q.LastRollback.IsZero() && left > 0 {

@@ -166,7 +166,7 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n control.Need, about int) {
 
 // says is the word for an action at a berth: a sync of what was changed by hand puts it back.
 func (m *Model) says(verb control.Verb, id ledger.Berth) string {
-	if stand := m.berths[id].Stand; verb == control.Sync && (stand == compare.Drifted || stand == compare.Diverged) {
+	if b := m.berths[id]; verb == control.Sync && (b.Stand == compare.Drifted || b.Stand == compare.Diverged || control.Lost(b)) {
 		return "put back"
 	}
 	return string(verb)
