@@ -196,6 +196,16 @@ func TestDrift(t *testing.T) {
 	}
 }
 
+// TestSettingsOnly sees that a change of a variable alone rolls out as any other, and that it has a name of its own.
+func TestSettingsOnly(t *testing.T) {
+	r := settled(t)
+	r.push("1", "instances: 4", "instances: 4\n    environment: {LEVEL: debug}")
+	s := r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
+	if n := berthAt(s, "drydock").Rollout.New; n.Version != "1 "+n.Revision.Short() {
+		t.Errorf("it is called %q beside version 1", n.Version)
+	}
+}
+
 // TestGone takes everything from a site and what is declared from Git: both are told, nothing is done unasked, and a
 // person has the site put back.
 func TestGone(t *testing.T) {

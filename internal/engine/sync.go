@@ -137,7 +137,11 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 	if byHand != "" {
 		by, how = byHand, "taken by "+byHand
 	}
-	s := rollout.Begin(b.side(b.state.Applied), b.side(declared.Fingerprint), declared.Desired.Rollout, by, how, b.state.LastRollback, now)
+	old, coming := b.side(b.state.Applied), b.side(declared.Fingerprint)
+	if coming.Version == old.Version {
+		coming.Version += " " + coming.Revision.Short() // the artifact is the same; only the revision tells them apart
+	}
+	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, b.state.LastRollback, now)
 	s.ID = b.e.ledger.NextRollout()
 	next.roll, next.state.Rollout = &s, s.ID
 	next.fact(b, now, "taken", by, declared.Fingerprint, fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(b.changes.plan)), nil)

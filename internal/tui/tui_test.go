@@ -57,8 +57,11 @@ var named = map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "space"
 func press(a *App, keys string) {
 	for key := range strings.FieldsSeq(keys) {
 		msg := tea.KeyPressMsg{Text: key, Code: []rune(key)[0]}
-		if code, ok := named[key]; ok {
+		if code, ok := named[strings.TrimPrefix(key, "shift+")]; ok {
 			msg = tea.KeyPressMsg{Code: code}
+			if strings.HasPrefix(key, "shift+") {
+				msg.Mod = tea.ModShift
+			}
 		}
 		if _, cmd := a.Update(msg); cmd != nil && !a.finding {
 			if next := cmd(); next != nil {
@@ -248,6 +251,27 @@ func many(t testing.TB, workloads, sites int) *App {
 	a := New(f, Options{})
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
 	return a
+}
+
+// TestLongNeed sees that what concerns no berth can be read whole.
+func TestLongNeed(t *testing.T) {
+	a, f := app(t)
+	f.Story.Snapshot.Links[0].Problem = &engine.Problem{Text: "commit d4d3537 by You is not taken: " + strings.Repeat("workloads/notices.yaml:8:11: there is no kind of part; ", 4) + "what ccef0ec declared stays declared"}
+	a.look()
+	press(a, "3")
+	if text := frame(a, 158, 47); strings.Contains(text, "stays declared") {
+		t.Fatal("the sentence is short enough already: the test proves nothing")
+	}
+	for _, keys := range []string{"1", "2 shift+tab"} {
+		press(a, keys)
+		if text := frame(a, 158, 47); !strings.Contains(strings.Join(strings.Fields(text), " "), "what ccef0ec declared stays declared.") {
+			t.Errorf("%s does not tell it whole:\n%s", keys, text)
+		}
+	}
+	press(a, "down")
+	if text := frame(a, 158, 47); strings.Contains(text, "stays declared") {
+		t.Error("the cursor moved on and it is still told")
+	}
 }
 
 func TestMany(t *testing.T) {

@@ -24,6 +24,7 @@ type Model struct {
 	pageRows    int
 	filter      string
 	layout      layout
+	told        string // what the need is about that is told in full below, where it concerns no berth
 }
 
 // New makes a board.
@@ -133,6 +134,9 @@ func (m *Model) Berth() (b engine.Berth, ok bool) {
 
 // Key moves the cursor. It is false for keys that are none of its business.
 func (m *Model) Key(key string) bool {
+	if key != "tab" && key != "shift+tab" {
+		m.told = ""
+	}
 	switch key {
 	case "up", "k":
 		m.row--
@@ -163,7 +167,15 @@ func (m *Model) Key(key string) bool {
 	return true
 }
 
-// Need gives the need that a berth stands in the list with, and its number from 0.
+// selectedNeed is the number, from 0, of the need that the cursor is on, or below nought.
+func (m *Model) selectedNeed() int {
+	if m.told != "" {
+		return slices.IndexFunc(m.needs, func(n control.Need) bool { return n.About == m.told })
+	}
+	return m.need(m.Selected())
+}
+
+// need is the number, from 0, of the need that a berth stands in the list with, or below nought.
 func (m *Model) need(id ledger.Berth) int {
 	return slices.IndexFunc(m.needs, func(n control.Need) bool { return n.Berth == id && id.Workload != "" })
 }
@@ -172,25 +184,25 @@ func (m *Model) nextNeed(step int) {
 	if len(m.needs) == 0 {
 		return
 	}
-	at := m.need(m.Selected())
+	at := m.selectedNeed()
 	if at < 0 && step < 0 {
 		at = 0
 	}
-	for range m.needs {
-		at = (at + step + len(m.needs)) % len(m.needs)
-		if m.needs[at].Berth.Workload != "" {
-			m.goToNeed(at)
-			return
-		}
-	}
+	m.goToNeed((at + step + len(m.needs)) % len(m.needs))
 }
 
 func (m *Model) goToNeed(n int) {
-	if n < len(m.needs) && m.needs[n].Berth.Workload != "" {
+	if n >= len(m.needs) {
+		return
+	}
+	if m.needs[n].Berth.Workload == "" {
+		m.told = m.needs[n].About
+	} else {
 		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) {
 			m.filter = ""
 			m.refilter()
 		}
+		m.told = ""
 		m.Select(m.needs[n].Berth)
 	}
 }
@@ -205,7 +217,7 @@ func (m *Model) Click(x, y int) bool {
 	if y < m.layout.rowsAt || y >= m.layout.rowsAt+m.pageRows || row >= len(m.workloads) {
 		return false
 	}
-	m.row = row
+	m.row, m.told = row, ""
 	if x >= m.layout.firstColumn && m.layout.columnWidth > 0 {
 		m.column = m.left + (x-m.layout.firstColumn)/m.layout.columnWidth
 	}

@@ -139,7 +139,7 @@ const keysWidth = 30
 func (m *Model) viewNeed(p *kit.Page, y, i int, n control.Need, about int) {
 	left := kit.Margin + 1
 	name := kit.Bright
-	if m.need(m.Selected()) == i {
+	if m.selectedNeed() == i {
 		p.Choose(y)
 	}
 	p.Put(left, y, kit.RoleOf(n.Tone), "┃")
@@ -175,6 +175,12 @@ func (m *Model) says(verb control.Verb, id ledger.Berth) string {
 // Hints are the keys that fit the selected berth now.
 func (m *Model) Hints() []kit.Hint {
 	var hints []kit.Hint
+	if n := m.selectedNeed(); m.told != "" && n >= 0 {
+		for _, verb := range m.needs[n].Keys {
+			hints = append(hints, kit.Hint{Key: control.Keys[verb], Does: string(verb)})
+		}
+		return hints
+	}
 	b, ok := m.Berth()
 	if !ok {
 		return nil
