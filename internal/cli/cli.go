@@ -12,6 +12,8 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"aditus/internal/ledger"
 )
 
 // Exit codes, the same for every command.
@@ -117,4 +119,14 @@ func dataFolder(given string) (string, error) {
 		state = filepath.Join(home, ".local", "state")
 	}
 	return filepath.Join(state, "aditus", "demo"), nil
+}
+
+// openToRead opens the ledger of the data folder that is given or meant, beside a program that may be writing to it.
+func openToRead(given string) (*ledger.Ledger, string, error) {
+	folder, err := dataFolder(given)
+	if err != nil {
+		return nil, "", err
+	}
+	book, err := ledger.OpenToRead(folder)
+	return book, folder, err
 }

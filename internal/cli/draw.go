@@ -45,11 +45,7 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 			if out == "" {
 				return usageError{errors.New("name the file to write with -o, such as -o watch.svg")}
 			}
-			folder, err := dataFolder(folder)
-			if err != nil {
-				return err
-			}
-			book, err := ledger.OpenToRead(folder)
+			book, _, err := openToRead(folder)
 			if err != nil {
 				return err
 			}

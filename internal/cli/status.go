@@ -30,11 +30,7 @@ it, and says how old the picture is.
 With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			folder, err := dataFolder(folder)
-			if err != nil {
-				return err
-			}
-			book, err := ledger.OpenToRead(folder)
+			book, folder, err := openToRead(folder)
 			if err != nil {
 				return err
 			}

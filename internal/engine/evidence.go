@@ -283,7 +283,7 @@ func later(a, b time.Time) time.Time {
 
 // observation is the evidence in the terms of the rollout.
 func (seen *evidence) observation(s rollout.State) rollout.Observation {
-	o := rollout.Observation{Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
+	o := rollout.Observation{Reached: seen.reached, Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
 	if cohort, ok := seen.target.Cohort(s.New.Revision); ok {
 		o.Share = cohort.Share
 	}

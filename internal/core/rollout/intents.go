@@ -8,6 +8,9 @@ import (
 // intents is what is still to be done at the target to be where the state wants to be. Asking twice does no harm.
 func (m *machine) intents() []Intent {
 	var out []Intent
+	if !m.seen.Reached || (m.Phase.Forward() && !m.seen.Fresh) {
+		return nil // nothing is asked for on what is not known
+	}
 	scale := func(side Side, seen Cohort, share float64) {
 		for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
 			if want := size(share, side.Parts[part]); seen.Parts[part] != want {
@@ -31,7 +34,7 @@ func (m *machine) intents() []Intent {
 			return append(out, Intent{Do: Lay, Revision: m.New.Revision})
 		}
 		scale(m.New, m.seen.New, m.AskedShare())
-		if m.seen.Fresh && m.settled(m.AskedShare()) {
+		if m.settled(m.AskedShare()) {
 			share(m.AskedShare())
 		}
 	case RollingBack:
@@ -66,7 +69,7 @@ func (m *machine) done() bool {
 	case RolledBack:
 		return true
 	case Proven:
-		return m.seen.Old.instances() == 0 && !m.seen.Old.Laid || m.Old.None()
+		return m.seen.Reached && m.seen.Old.instances() == 0 && !m.seen.Old.Laid || m.Old.None()
 	}
 	return false
 }

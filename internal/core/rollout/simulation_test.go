@@ -97,8 +97,10 @@ func play(seed uint64, visits map[Phase]int) error {
 
 // disturb changes a site in ways that happen.
 func disturb(t *site, maybe func(int) bool) {
-	t.stale = ""
+	t.stale, t.unreachable = "", false
 	switch {
+	case maybe(40):
+		t.unreachable = true
 	case maybe(60):
 		t.stale = "the site cannot be reached"
 	case maybe(30):
@@ -148,6 +150,9 @@ func lawful(before State, out Outcome, seen Observation, now time.Time) error {
 		return fmt.Errorf("it became %s at the wrong time", s.Phase)
 	case before.Phase.Over() && s.Phase != before.Phase:
 		return fmt.Errorf("it went on after its end")
+	}
+	if len(out.Intents) > 0 && !seen.Reached {
+		return fmt.Errorf("it asks for %+v of a site it cannot see", out.Intents)
 	}
 	for _, i := range out.Intents {
 		switch {

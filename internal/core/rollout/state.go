@@ -154,7 +154,8 @@ func (c Cohort) instances() (sum int) {
 
 // Observation is what was seen of a berth at one moment.
 type Observation struct {
-	Fresh    bool   // the target answered and the probes are not stale
+	Reached  bool   // the target answered; without that nothing below is known
+	Fresh    bool   // it answered and no probe is stale
 	Stale    string // why it is not fresh
 	Old, New Cohort
 	Share    float64 // of the traffic on the new cohort, as the target has it

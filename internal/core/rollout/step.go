@@ -22,7 +22,9 @@ const shareTolerance = 0.0005
 func Step(s State, seen Observation, commands []Command, now time.Time) Outcome {
 	m := &machine{State: s, seen: seen, now: now}
 	m.Causes, m.SignedOff = slices.Clone(s.Causes), slices.Clone(s.SignedOff)
-	m.State.Share = seen.Share
+	if seen.Reached {
+		m.State.Share = seen.Share
+	}
 	for _, command := range commands {
 		if err := m.command(command); err != nil {
 			m.refused = append(m.refused, err)
@@ -235,7 +237,7 @@ func (m *machine) nextStage() {
 
 // goBack ends the way back once nothing of the new cohort is left.
 func (m *machine) goBack() {
-	if !m.seen.Fresh && m.seen.Stale != "" && m.Traffic.IsZero() {
+	if !m.seen.Reached {
 		return
 	}
 	if near(m.seen.Share, 0) && m.Traffic.IsZero() {

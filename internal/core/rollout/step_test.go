@@ -38,6 +38,7 @@ type site struct {
 	ready       int
 	cannotStart string
 	stale       string
+	unreachable bool
 	failing     bool // the new cohort fails
 	oldDown     bool
 	verdict     guard.Word
@@ -53,7 +54,10 @@ func (t *site) observe() Observation {
 	if t.oldDown {
 		oldHealthy = 0
 	}
-	o := Observation{Fresh: t.stale == "", Stale: t.stale, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
+	if t.unreachable {
+		return Observation{Stale: "the site cannot be reached", Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent}}}
+	}
+	o := Observation{Reached: true, Fresh: t.stale == "", Stale: t.stale, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
 	if t.new == 0 {
 		o.New.Parts = map[string]int{}
 	}
@@ -193,6 +197,11 @@ func TestStories(t *testing.T) {
 			return Begin(Side{}, newSide, rules, Itself, "", time.Time{}, start)
 		}, at: onceIn(Soaking, 0, verdict(guard.Breach, guard.RollBack)), phase: Held, facts: "stage held", why: "no revision to go back to"},
 		{name: "stale evidence stops everything", at: onceIn(Soaking, 0, func(t *site) []Command { t.stale = "the site cannot be reached"; return nil }), phase: Soaking, facts: "stage"},
+		{name: "an unreachable site stops everything", at: onceIn(Soaking, 0, func(t *site) []Command { t.unreachable = true; return nil }), phase: Soaking, facts: "stage"},
+		{name: "an unreachable site is not taken for one without traffic", at: onceIn(Soaking, 1, func(t *site) []Command {
+			t.unreachable = true
+			return []Command{{Verb: TurnBack, By: "Maren Oake"}}
+		}), phase: RollingBack, facts: "stage stage rollback"},
 		{name: "old is down: traffic stays until it is up", at: onceIn(Soaking, 1, func(t *site) []Command {
 			t.oldDown = true
 			return []Command{{Verb: TurnBack, By: "Maren Oake"}}
