@@ -81,16 +81,6 @@ func Actions(b engine.Berth) []Action {
 	return append(actions, watch, Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
 }
 
-// Find gives one action.
-func Find(actions []Action, verb Verb) Action {
-	for _, a := range actions {
-		if a.Verb == verb {
-			return a
-		}
-	}
-	return Action{Verb: verb, Not: errors.New("there is no such action here")}
-}
-
 // left is the time that a phase still has to go.
 func left(s rollout.State) time.Duration {
 	if s.Phase == rollout.Proving || s.HeldFrom == rollout.Proving {

@@ -98,6 +98,8 @@ func TestNeeds(t *testing.T) {
 		{"the way back takes long", engine.Berth{Rollout: roll(rollout.RollingBack, nil)}, "The way back takes long", control.WatchIt},
 		{"a silent guard", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: ago, Limit: guard.Limit{AtMost: &limit}}}}, "Nothing advances: slow is silent. Since 3 min.", control.WatchIt},
 		{"a silent guard that may be", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
+		{"a guard that tells", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.Tell, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The guard only tells; the rollout goes on.", control.WatchIt},
+		{"beyond a limit in steady times", engine.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. No rollout is under way, so nothing is taken back.", control.SeeWhy},
 		{"rolled back by a person", engine.Berth{Bar: &ledger.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", control.SeeWhy},
 		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}}, "2 of 3 instances failing: status 503.", control.SeeWhy},
 		{"gone", engine.Berth{Stand: compare.Absent, Applied: &ledger.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", control.Sync},
@@ -132,14 +134,8 @@ func TestSilentSite(t *testing.T) {
 	}
 }
 
-func TestFind(t *testing.T) {
+func TestNothingOnRecord(t *testing.T) {
 	b, _ := storytest.Load(t).Snapshot.Find(ledger.Berth{Workload: "fares", Site: "slipway"})
-	if a := control.Find(control.Actions(b), control.SignOff); a.Not != nil || a.Key != "s" {
-		t.Errorf("%+v", a)
-	}
-	if a := control.Find(control.Actions(b), "fly"); a.Not == nil {
-		t.Error("an action that does not exist is possible")
-	}
 	folder := t.TempDir()
 	book, err := ledger.Open(folder, nil)
 	if err != nil {

@@ -116,16 +116,38 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 		if v, silent := silentGuard(r, b.Verdicts); silent {
 			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
 		}
+		if v, beyond := breached(b); beyond && r.Phase.Forward() && v.Then == guard.Tell {
+			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
+		}
 		return Need{}, false
 	case Lost(b):
 		return Need{Tone: Bad, rank: 3, since: b.DriftSince, Keys: []Verb{Sync}, Text: "All of it is gone from the site." + since(now, b.DriftSince) + " Nothing is put back until you say so."}, true
 	case b.Health.Word == health.Failing:
 		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason)}, true
+	case beyondLimit(b):
+		v, _ := breached(b)
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
 	}
 	return Need{}, false
+}
+
+// breached gives the first guard whose signal is beyond its limit.
+func breached(b engine.Berth) (guard.Verdict, bool) {
+	for _, v := range b.Verdicts {
+		if v.Word == guard.Breach {
+			return v, true
+		}
+	}
+	return guard.Verdict{}, false
+}
+
+// beyondLimit tells whether a signal is beyond its limit in steady times.
+func beyondLimit(b engine.Berth) bool {
+	_, is := breached(b)
+	return is && b.Rollout == nil
 }
 
 func silentGuard(r *engine.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {

@@ -71,6 +71,8 @@ func CellOf(b engine.Berth) Cell {
 		c.Note, c.Tone = "unread", Bad
 	case b.Health.Word == health.Failing:
 		c.Note, c.Tone = "failing", Bad
+	case beyondLimit(b):
+		c.Note, c.Tone = "breach", Bad
 	case b.Bar != nil:
 		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:

@@ -86,7 +86,6 @@ type BerthState struct {
 	LastRollback time.Time             `json:"last_rollback,omitzero"`
 	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
 	LastRollout  int64                 `json:"last_rollout,omitempty"`
-	Acknowledged int64                 `json:"acknowledged,omitempty"` // rollout whose end a person has seen
 	DriftSince   time.Time             `json:"drift_since,omitzero"`
 }
 

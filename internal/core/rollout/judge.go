@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,6 +29,11 @@ func (m *machine) judge() {
 			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
 		case guard.Hold:
 			hold = append(hold, Sentence(verdict))
+		case guard.Tell:
+			if !slices.Contains(m.Told, verdict.Guard) {
+				m.Told = append(m.Told, verdict.Guard)
+				m.facts = append(m.facts, Fact{Kind: "told", By: Itself, Data: verdict, Text: Sentence(verdict) + counted(&verdict) + "; the guard only tells"})
+			}
 		}
 	}
 	causes = append(causes, m.unwell()...)

@@ -68,7 +68,8 @@ type State struct {
 	Hurry        bool      `json:"hurry,omitempty"` // a person skipped the rest of this stage's soak
 	SignedOff    []SignOff `json:"signed_off,omitempty"`
 	Causes       []Cause   `json:"causes,omitempty"`
-	Bar          bool      `json:"bar,omitempty"` // the new revision is to be barred
+	Told         []string  `json:"told,omitempty"` // guards that only tell, and did
+	Bar          bool      `json:"bar,omitempty"`  // the new revision is to be barred
 	Traffic      time.Time `json:"traffic_back,omitzero"`
 	LastRollback time.Time `json:"last_rollback,omitzero"` // of the berth, before this rollout
 	Share        float64   `json:"share"`                  // last seen at the target

@@ -21,7 +21,7 @@ const shareTolerance = 0.0005
 // once is gone to its end.
 func Step(s State, seen Observation, commands []Command, now time.Time) Outcome {
 	m := &machine{State: s, seen: seen, now: now}
-	m.Causes, m.SignedOff = slices.Clone(s.Causes), slices.Clone(s.SignedOff)
+	m.Causes, m.SignedOff, m.Told = slices.Clone(s.Causes), slices.Clone(s.SignedOff), slices.Clone(s.Told)
 	if seen.Reached {
 		m.State.Share = seen.Share
 	}

@@ -172,7 +172,7 @@ func TestStories(t *testing.T) {
 			facts: "stage stage breach rollback traffic back stopped rolled back barred", why: "slow 9.0 %, at most 5 % is allowed"},
 		{name: "a breach while proving goes back", at: onceIn(Proving, 2, verdict(guard.Breach, guard.RollBack)), phase: RolledBack,
 			facts: "stage stage waiting signed off stage proving breach rollback traffic back stopped rolled back barred"},
-		{name: "a breach that only tells", at: onceIn(Soaking, 0, verdict(guard.Breach, guard.Tell)), phase: Proven, facts: "stage stage waiting signed off stage proving proven"},
+		{name: "a breach that only tells", at: onceIn(Soaking, 0, verdict(guard.Breach, guard.Tell)), phase: Proven, facts: "stage told stage waiting signed off stage proving proven"},
 		{name: "a breach that holds", at: onceIn(Soaking, 0, verdict(guard.Breach, guard.Hold)), phase: Held, facts: "stage held", why: "slow 9.0 %"},
 		{name: "silence holds the stage", at: onceIn(Soaking, 0, verdict(guard.Silent, guard.RollBack)), phase: Soaking, facts: "stage"},
 		{name: "undecided holds the stage", at: onceIn(Soaking, 0, verdict(guard.Undecided, guard.RollBack)), phase: Soaking, facts: "stage"},
