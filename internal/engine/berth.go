@@ -27,7 +27,7 @@ type berth struct {
 	state   ledger.BerthState
 	roll    *rollout.State // nil when no rollout is under way
 	senses  *senses
-	resumed bool
+	resumed bool // the rollout comes from before a restart, and that is not on record yet
 	changes change // what the last comparison found
 	waits   string
 	problem *Problem
@@ -91,8 +91,8 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 			o.answer(err)
 		}
 	} else {
-		b.state, b.roll = next.state, next.roll
-		if err := b.act(ctx, seen, next.intents); err != nil && ctx.Err() == nil {
+		b.state, b.roll, b.resumed = next.state, next.roll, false
+		if err := b.act(ctx, next.intents); err != nil && ctx.Err() == nil {
 			b.trouble(now, err)
 		} else {
 			b.trouble(now, seen.trouble)
@@ -133,7 +133,11 @@ func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision 
 		next.durable = true
 	}
 	for _, o := range orders {
-		if !o.taken {
+		switch {
+		case o.taken:
+		case o.Verb == Sync:
+			o.err = fmt.Errorf("sync is not possible: a rollout is under way at %s", b.id)
+		default:
 			o.err = fmt.Errorf("%s is not possible: no rollout is under way at %s", o.Verb, b.id)
 		}
 	}
@@ -165,7 +169,6 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 		}
 	}
 	if b.resumed {
-		b.resumed = false
 		next.fact(b, now, "goes on after a restart", rollout.Itself, before.New.Revision, fmt.Sprintf("in stage %d of %d, %s", before.Stage+1, len(before.Rules.Stages), before.Phase), nil)
 	}
 	for _, f := range out.Facts {
@@ -237,7 +240,9 @@ func (b *berth) record(ctx context.Context, next decision, now time.Time) error 
 }
 
 // act has the target do what was decided. Whatever fails is asked for again at the next beat.
-func (b *berth) act(ctx context.Context, seen *evidence, intents []rollout.Intent) error {
+func (b *berth) act(ctx context.Context, intents []rollout.Intent) error {
+	ctx, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
 	var failed []error
 	for _, i := range intents {
 		var err error
