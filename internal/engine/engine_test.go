@@ -269,7 +269,7 @@ func TestBadInput(t *testing.T) {
 			r.write("README.md", "new", "Another history")
 		}, linkSays("the branch was rewritten"), func(r *rig) { r.must(r.engine.Accept("repo")) }},
 		{"an unreachable site", func(r *rig) { r.sites["drydock"].SetReachable(false) }, berthSays("nothing advances until it answers"), func(r *rig) { r.sites["drydock"].SetReachable(true) }},
-		{"a probe that never answers", func(r *rig) { r.push("hang") }, barred("not healthy within 30 s: GET /ready: no answer within 50ms"), nil},
+		{"a probe that never answers", func(r *rig) { r.push("hang") }, barred("not healthy within 30 s: GET /ready: no answer within 250ms"), nil},
 		{"an artifact that does not exist", func(r *rig) { r.push("99") }, barred("there is no artifact web:99"), nil},
 		{"a crash loop", func(r *rig) { r.push("crash") }, barred("healthy"), nil},
 		{"a metrics page that is not metrics", func(r *rig) { r.push("garbage") }, berthSays("the page is not OpenMetrics text"), func(r *rig) { r.push("1") }},

@@ -41,7 +41,7 @@ parts:
     artifact: r.example/web:VERSION
     instances: 4
     ports: {http: 80}
-    probes: {ready: {http: {port: http, path: /ready}, every: 2s, timeout: 50ms, grace: 10s}}
+    probes: {ready: {http: {port: http, path: /ready}, every: 2s, timeout: 250ms, grace: 10s}}
     metrics: {port: http, requests: http_requests_total}
 rollout:
   stages: [{share: 10 %, soak: 15s}, {share: 50 %, soak: 15s, sign-off: a lead}, {share: 100 %, soak: 10s}]
