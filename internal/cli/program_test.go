@@ -65,7 +65,9 @@ func TestKilled(t *testing.T) {
 				t.Fatalf("after kill %d fact %d is another: %+v, was %+v", kills, i, now[i], f)
 			}
 		}
-		before = now
+		if _, err := os.Stat(filepath.Join(folder, "demo.json")); err == nil {
+			before = now // a world that was not made to its end is made again
+		}
 		if err == nil {
 			if kills < 5 {
 				t.Errorf("only %d kills: they prove little", kills)
