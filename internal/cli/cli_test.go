@@ -41,6 +41,7 @@ func TestCommands(t *testing.T) {
 	}{
 		{"", exitOK, "Start with: aditus demo", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
 		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
+		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, settings and fact"},
 		{"check " + good, exitOK, "web  2.1.0", ""}, {"check " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
 		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check ../demo/declarations", exitOK, "boarding  4.12.2", ""},
 		{"fly", exitUsage, "", `does not take "fly"`}, {"status --data " + empty, exitWrong, "", "there is no ledger in"}, {"status --jsn", exitUsage, "", "unknown flag: --jsn; see aditus status --help"},
@@ -72,6 +73,7 @@ func TestHeadless(t *testing.T) {
 			t.Errorf("%s begins %.20q (%v)", name, content, err)
 		}
 	}
+	holdSchemas(t, data, out)
 	code, text, _ = shell(t, "status", "--data", data)
 	if code != exitOK || !strings.Contains(text, "needs you") || !strings.Contains(text, "4.13.0 was rolled back") || !strings.Contains(text, "8.1.4 → 8.2.0 25 %") || !strings.Contains(text, "this is how it was left") {
 		t.Errorf("code %d\n%s", code, text)

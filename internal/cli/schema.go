@@ -1,21 +1,40 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
 )
 
 func newSchema() *cobra.Command {
 	return &cobra.Command{
-		Use:   "schema",
-		Short: "The JSON Schema of declarations",
+		Use:   "schema [declaration|settings|fact]",
+		Short: "The JSON Schema of declarations, settings or facts",
 		Long: `Prints the JSON Schema (2020-12) of declarations, for editors that complete and
-check YAML as you type. aditus check finds more than a schema can say.`,
+check YAML as you type; aditus check finds more than a schema can say. With a name
+it prints that of the settings, or of a fact: one line of ledger.jsonl.`,
 		Example: "  aditus schema > declaration.schema.json",
-		Args:    noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			_, err := cmd.OutOrStdout().Write(declare.Schema)
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usageError{fmt.Errorf("aditus schema takes one name at most, not %d", len(args))}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := "declaration"
+			if len(args) == 1 {
+				name = args[0]
+			}
+			schemas := map[string][]byte{"declaration": declare.Schema, "settings": engine.SettingsSchema, "fact": ledger.FactSchema}
+			schema, ok := schemas[name]
+			if !ok {
+				return usageError{fmt.Errorf("there is no schema of %q; there are declaration, settings and fact", name)}
+			}
+			_, err := cmd.OutOrStdout().Write(schema)
 			return err
 		},
 	}

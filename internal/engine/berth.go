@@ -27,7 +27,7 @@ type berth struct {
 	state   ledger.BerthState
 	roll    *rollout.State // nil when no rollout is under way
 	senses  *senses
-	resumed bool // the rollout comes from before a restart, and that is not on record yet
+	resumed bool   // the rollout comes from before a restart, and that is not on record yet
 	changes change // what the last comparison found
 	waits   string
 	problem *Problem

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	_ "embed"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,6 +12,11 @@ import (
 
 	"aditus/internal/source"
 )
+
+// SettingsSchema is the JSON Schema (2020-12) of the settings.
+//
+//go:embed settings.schema.json
+var SettingsSchema []byte
 
 // SettingsFile is the name of the settings within a data folder.
 const SettingsFile = "settings.yaml"

@@ -3,6 +3,7 @@ package ledger
 import (
 	"bufio"
 	"bytes"
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,11 @@ import (
 
 	"aditus/internal/core/declare"
 )
+
+// FactSchema is the JSON Schema (2020-12) of a line of a ledger export.
+//
+//go:embed fact.schema.json
+var FactSchema []byte
 
 // Fact is one thing that happened, and why. Its JSON form is a line of a ledger export; docs/ledger.md describes it.
 type Fact struct {
