@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
 )
 
 // Exit codes, the same for every command.
@@ -46,10 +47,10 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	case errors.Is(err, errWrong):
 		return exitWrong
 	case errors.As(err, &usage):
-		fmt.Fprintf(errs, "aditus: %v\n", err)
+		fmt.Fprintln(errs, "aditus: "+kit.Plain(err.Error()))
 		return exitUsage
 	}
-	fmt.Fprintf(errs, "aditus: %v\n", err)
+	fmt.Fprintln(errs, "aditus: "+kit.Plain(err.Error()))
 	return exitWrong
 }
 

@@ -121,7 +121,7 @@ func Headline(b engine.Berth, now time.Time) (string, Tone) {
 	case rollout.Waiting:
 		return stage + ", waiting for a sign-off", Asks
 	case rollout.Held:
-		return stage + ", held", Asks
+		return fmt.Sprintf("%s, held while %s, for %s", stage, r.HeldFrom, say.Span(now.Sub(r.Since))), Asks
 	case rollout.Proving:
 		return fmt.Sprintf("proving, %s of %s left", say.Span(r.ProvingLeft()), say.Span(r.Rules.Proving.Duration)), Good
 	case rollout.RollingBack:
@@ -179,7 +179,11 @@ func Tell(b engine.Berth, now time.Time) []Line {
 		add("traffic", traffic(r), Quiet)
 		add("health", fmt.Sprintf("old %s, new %s", healthWords(r.OldSide), healthWords(r.NewSide)), healthTone(r))
 		if r.Phase == rollout.RollingBack || r.Phase == rollout.Held {
-			add("why", sentence(r.Why), Bad)
+			tone := Bad
+			if r.Phase == rollout.Held {
+				tone = Asks
+			}
+			add("why", sentence(r.Why), tone)
 		}
 		add("next", next(b, now), Quiet)
 		return lines
@@ -218,6 +222,12 @@ func began(r *engine.Rollout) string {
 
 func traffic(r *engine.Rollout) string {
 	text := say.Share(r.AskedShare()) + " asked"
+	if r.Phase == rollout.Settling || r.HeldFrom == rollout.Settling {
+		text = fmt.Sprintf("%s now, %s comes once the new instances are healthy", say.Share(r.Share), say.Share(r.Rules.Stages[r.Stage].Share))
+		if r.Share == 0 {
+			return text
+		}
+	}
 	if o := r.Observed; o != nil {
 		return text + fmt.Sprintf(", %.1f %% ± %.1f seen on the new cohort", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100)
 	}

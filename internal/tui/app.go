@@ -37,6 +37,7 @@ type App struct {
 
 	w, h    int
 	dark    bool
+	ground  bool // the terminal told its ground; before that it must not be painted over
 	profile colorprofile.Profile
 	theme   kit.Theme
 
@@ -125,7 +126,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.profile = msg.Profile
 		a.theme = kit.Choose(a.profile, a.dark)
 	case tea.BackgroundColorMsg:
-		a.dark = msg.IsDark()
+		if !a.ground {
+			a.dark, a.ground = msg.IsDark(), true
+		}
 		a.theme = kit.Choose(a.profile, a.dark)
 	case refreshMsg:
 		a.look()

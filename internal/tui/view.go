@@ -25,7 +25,9 @@ func (a *App) View() tea.View {
 	v := tea.NewView(a.Frame(a.w, a.h))
 	v.AltScreen, v.MouseMode = true, tea.MouseModeCellMotion
 	v.WindowTitle = a.title()
-	v.BackgroundColor, v.ForegroundColor = a.theme.Ground(), a.theme.Ink()
+	if a.ground {
+		v.BackgroundColor, v.ForegroundColor = a.theme.Ground(), a.theme.Ink()
+	}
 	return v
 }
 

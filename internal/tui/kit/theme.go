@@ -58,6 +58,11 @@ var Sixteen = Theme{colors: [roles]color.Color{
 	nil, ansi.BrightWhite, ansi.BrightBlack, ansi.BrightBlack, ansi.BrightCyan, ansi.BrightYellow, ansi.BrightGreen, ansi.BrightRed, ansi.BrightMagenta,
 }, chosen: ansi.BrightBlack}
 
+// SixteenLight is for light terminals with 16 colours.
+var SixteenLight = Theme{colors: [roles]color.Color{
+	nil, nil, ansi.BrightBlack, ansi.BrightBlack, ansi.Blue, ansi.Yellow, ansi.Green, ansi.Red, ansi.Magenta,
+}, chosen: ansi.White}
+
 // None uses no colour at all: bold and faint alone.
 var None = Theme{}
 
@@ -66,8 +71,10 @@ func Choose(profile colorprofile.Profile, dark bool) Theme {
 	switch {
 	case profile <= colorprofile.ASCII:
 		return None
-	case profile == colorprofile.ANSI:
+	case profile == colorprofile.ANSI && dark:
 		return Sixteen
+	case profile == colorprofile.ANSI:
+		return SixteenLight
 	case dark && profile == colorprofile.ANSI256:
 		return in256(Dark, "237", "235")
 	case dark:
