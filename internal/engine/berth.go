@@ -55,6 +55,22 @@ func newBerth(e *Engine, id ledger.Berth) *berth {
 	return &berth{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), changes: change{stand: compare.Unread}}
 }
 
+// resume goes on with the rollout that was under way when the program ended.
+func (b *berth) resume() error {
+	s, _, err := b.e.ledger.Rollout(b.state.Rollout)
+	if err != nil {
+		return err
+	}
+	points, err := b.e.ledger.Points(b.id, s.Began, b.e.clock.Now())
+	if err != nil {
+		return err
+	}
+	s = s.Resume(b.e.clock.Now())
+	b.roll, b.resumed = &s, true
+	b.senses.recall(points)
+	return nil
+}
+
 func (b *berth) nudge() {
 	select {
 	case b.wake <- struct{}{}:

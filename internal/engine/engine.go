@@ -51,37 +51,8 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 			return nil, fmt.Errorf("site %s has no target", site.Name)
 		}
 	}
-	revisions, err := book.Revisions()
-	if err != nil {
+	if err := e.recall(); err != nil {
 		return nil, err
-	}
-	for _, r := range revisions {
-		e.revisions[r.Workload] = append(e.revisions[r.Workload], r)
-	}
-	states, err := book.Berths()
-	if err != nil {
-		return nil, err
-	}
-	for id, state := range states {
-		if drivers[id.Site] == nil {
-			continue // the site was taken out of the settings; its record stays
-		}
-		b := newBerth(e, id)
-		b.state = state
-		if state.Rollout != 0 {
-			s, _, err := book.Rollout(state.Rollout)
-			if err != nil {
-				return nil, fmt.Errorf("go on with %s: %w", id, err)
-			}
-			s = s.Resume(clock.Now())
-			b.roll, b.resumed = &s, true
-			points, err := book.Points(id, s.Began, clock.Now())
-			if err != nil {
-				return nil, err
-			}
-			b.senses.recall(points)
-		}
-		e.berths[id] = b
 	}
 	for _, l := range settings.Links {
 		watched, err := newLink(e, l)
@@ -98,6 +69,36 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 		clock.Join()
 	}
 	return e, nil
+}
+
+// recall brings back what the ledger holds: revisions, the berths' states, and the rollouts that were under way with
+// the evidence they had.
+func (e *Engine) recall() error {
+	revisions, err := e.ledger.Revisions()
+	if err != nil {
+		return err
+	}
+	for _, r := range revisions {
+		e.revisions[r.Workload] = append(e.revisions[r.Workload], r)
+	}
+	states, err := e.ledger.Berths()
+	if err != nil {
+		return err
+	}
+	for id, state := range states {
+		if e.drivers[id.Site] == nil {
+			continue // the site was taken out of the settings; its record stays
+		}
+		b := newBerth(e, id)
+		b.state = state
+		if state.Rollout != 0 {
+			if err := b.resume(); err != nil {
+				return fmt.Errorf("go on with %s: %w", id, err)
+			}
+		}
+		e.berths[id] = b
+	}
+	return nil
 }
 
 // Run works until ctx ends, and returns nil then. The loops have joined the clock since New, so that it does not run

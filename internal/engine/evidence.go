@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"slices"
 	"sync"
 	"time"
 
@@ -152,25 +151,23 @@ func (b *berth) judgeHealth(seen *evidence, now time.Time) {
 // requestsGuard names the tracker that counts requests, for the traffic's observed split.
 const requestsGuard = ""
 
-// evaluate scrapes every instance and makes one evaluation of all signals.
-func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
-	b.senses.evaluated, seen.evaluated = now, true
-	type scraped struct {
-		revision declare.Fingerprint
-		id       string
-		metrics  declare.Metrics
-		page     signal.Page
-		err      error
-	}
+// scraped is one instance's metrics page, or why there is none.
+type scraped struct {
+	revision declare.Fingerprint
+	id       string
+	metrics  declare.Metrics
+	page     signal.Page
+	err      error
+}
+
+// scrape fetches the pages of all instances of the old and the new cohort at the same moment.
+func (b *berth) scrape(ctx context.Context, seen *evidence) []*scraped {
 	var pages []*scraped
 	group := errgroup.Group{}
 	group.SetLimit(atOnce)
 	for _, cohort := range seen.target.Cohorts {
-		if cohort.Revision != seen.old && cohort.Revision != seen.new {
-			continue
-		}
 		desired := b.desired(cohort.Revision)
-		if desired == nil {
+		if desired == nil || (cohort.Revision != seen.old && cohort.Revision != seen.new) {
 			continue
 		}
 		for _, in := range cohort.Instances {
@@ -187,9 +184,18 @@ func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Des
 		}
 	}
 	group.Wait()
+	return pages
+}
+
+// evaluate scrapes every instance and makes one evaluation of all signals.
+func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
+	b.senses.evaluated, seen.evaluated = now, true
 	e := &evaluation{at: now, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
 	tallies := map[string]map[declare.Fingerprint]signal.Tally{}
-	for _, s := range pages {
+	for _, rule := range rules.Guards {
+		tallies[rule.Name] = map[declare.Fingerprint]signal.Tally{}
+	}
+	for _, s := range b.scrape(ctx, seen) {
 		if s.err != nil {
 			if seen.health[s.id].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
 				seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.id, s.err)
@@ -198,9 +204,6 @@ func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Des
 		}
 		for _, rule := range rules.Guards {
 			if tally, ok := b.senses.tracker(rule.Name).Take(rule.Signal, s.id, s.page, now); ok {
-				if tallies[rule.Name] == nil {
-					tallies[rule.Name] = map[declare.Fingerprint]signal.Tally{}
-				}
 				tallies[rule.Name][s.revision] = tallies[rule.Name][s.revision].Add(tally)
 			}
 		}
@@ -219,13 +222,7 @@ func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Des
 			}
 		}
 	}
-	for _, tracker := range b.senses.trackers {
-		tracker.Forget(func(id string) bool { return b.senses.instances[id] != nil })
-	}
-	b.senses.series = append(b.senses.series, e)
-	if len(b.senses.series) > seriesKept {
-		b.senses.series = slices.Delete(b.senses.series, 0, len(b.senses.series)-seriesKept)
-	}
+	b.senses.add(e)
 }
 
 // judge holds the guards against what was evaluated since the present share was reached.

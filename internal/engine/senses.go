@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -44,6 +45,17 @@ type evaluation struct {
 
 func newSenses() *senses {
 	return &senses{instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
+}
+
+// add remembers an evaluation, and forgets the oldest ones and the readings of instances that are gone.
+func (s *senses) add(e *evaluation) {
+	for _, tracker := range s.trackers {
+		tracker.Forget(func(id string) bool { return s.instances[id] != nil })
+	}
+	s.series = append(s.series, e)
+	if len(s.series) > seriesKept {
+		s.series = slices.Delete(s.series, 0, len(s.series)-seriesKept)
+	}
 }
 
 func (s *senses) tracker(guard string) *signal.Tracker {
