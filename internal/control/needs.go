@@ -123,7 +123,8 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	case Lost(b):
 		return Need{Tone: Bad, rank: 3, since: b.DriftSince, Keys: []Verb{Sync}, Text: "All of it is gone from the site." + since(now, b.DriftSince) + " Nothing is put back until you say so."}, true
 	case b.Health.Word == health.Failing:
-		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason)}, true
+		return Need{Tone: Bad, rank: 3, since: b.HealthSince, Keys: []Verb{SeeWhy},
+			Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason) + since(now, b.HealthSince)}, true
 	case beyondLimit(b):
 		v, _ := breached(b)
 		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true

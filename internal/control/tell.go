@@ -199,7 +199,11 @@ func Tell(b engine.Berth, now time.Time) []Line {
 	if b.Health.Word == health.Failing {
 		tone = Bad
 	}
-	add("health", healthWords(b.Health), tone)
+	words := healthWords(b.Health)
+	if b.Health.Word != health.Healthy && !b.HealthSince.IsZero() {
+		words += ", since " + clock(b.HealthSince, now)
+	}
+	add("health", words, tone)
 	if b.Bar != nil {
 		add("barred", fmt.Sprintf("%s since %s: %s", b.Bar.Version, clock(b.Bar.At, now), b.Bar.Why), Bad)
 	}

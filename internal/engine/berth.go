@@ -11,6 +11,7 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
 	"aditus/internal/core/plan"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
@@ -32,6 +33,8 @@ type berth struct {
 	waits   string
 	problem *Problem
 	looked  time.Time
+	word    health.Word // of what is applied, and since when
+	since   time.Time
 
 	mu     sync.Mutex
 	orders []*order // guarded by mu
@@ -89,6 +92,10 @@ func (b *berth) loop(ctx context.Context) error {
 	}
 }
 
+// unwatched is how long a berth may go without a look before that time counts for nothing, towards deadlines neither: the
+// site could not be reached, or the machine slept.
+const unwatched = 15 * time.Second
+
 // step is the whole product once round: observe, compare, decide, record, act, show. Nothing is done at the target
 // that is not on record before.
 func (b *berth) step(ctx context.Context, now time.Time) {
@@ -97,7 +104,14 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 		return
 	}
 	if seen.reached {
+		if gap := now.Sub(b.looked); b.roll != nil && gap > unwatched {
+			s := b.roll.Resume(now)
+			b.roll = &s
+		}
 		b.looked = now
+	}
+	if word := b.health(seen).Word; word != b.word {
+		b.word, b.since = word, now
 	}
 	orders := b.takeOrders()
 	next := b.decide(seen, orders, now)

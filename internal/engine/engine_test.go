@@ -196,6 +196,21 @@ func TestDrift(t *testing.T) {
 	}
 }
 
+// TestUnwatched makes a site unreachable while new instances come up, for longer than their deadline: once it can be
+// seen again the rollout goes on, as nobody can say that they were late.
+func TestUnwatched(t *testing.T) {
+	r := settled(t)
+	r.push("2")
+	r.until("settling", inPhase("drydock", rollout.Settling, 0))
+	r.sites["drydock"].SetReachable(false)
+	r.wait(2 * time.Minute)
+	r.sites["drydock"].SetReachable(true)
+	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
+	if slices.Contains(r.kinds("drydock"), "rollback") {
+		t.Errorf("it was rolled back: %s", r.kinds("drydock"))
+	}
+}
+
 // TestSettingsOnly sees that a change of a variable alone rolls out as any other, and that it has a name of its own.
 func TestSettingsOnly(t *testing.T) {
 	r := settled(t)

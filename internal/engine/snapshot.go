@@ -54,6 +54,7 @@ type Berth struct {
 	Changes     []string             `json:"changes,omitempty"` // what a sync would change, in words
 	DriftSince  time.Time            `json:"drift_since,omitzero"`
 	Health      health.Summary       `json:"health"`
+	HealthSince time.Time            `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
 	Looked      time.Time            `json:"looked,omitzero"`
 	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
 	Bar         *ledger.Bar          `json:"bar,omitempty"`   // of the declared revision

@@ -27,7 +27,7 @@ func (b *berth) view() Berth {
 	seen := b.senses.last
 	if seen != nil {
 		v.Verdicts = seen.verdicts
-		v.Health = b.health(seen)
+		v.Health, v.HealthSince = b.health(seen), b.since
 		if seen.reached {
 			v.Looked = b.looked
 		}
