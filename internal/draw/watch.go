@@ -167,6 +167,9 @@ func (d *watchSheet) steps(samples []control.Sample, y func(float64) float64) []
 		points = append(points, d.point(d.x(s.At), y(s.Value)))
 		last = s.Value
 	}
+	if len(points) > 0 {
+		points = append(points, d.point(d.x(d.w.End), y(last))) // it holds until now
+	}
 	return points
 }
 
@@ -210,7 +213,7 @@ func (d *watchSheet) instances(y float64) float64 {
 			}
 		}
 		if len(samples) > 0 && !from.IsZero() {
-			until(samples[len(samples)-1].At)
+			until(d.w.End)
 		}
 	}
 	row(y, "old", d.w.Old, d.old)
