@@ -323,6 +323,15 @@ func (w Watch) Done() []Event {
 	return done
 }
 
+// Seen tells the observed split of the traffic with its uncertainty; empty where it is no longer of interest.
+func (w Watch) Seen() string {
+	o := w.Observed
+	if o == nil || w.Rollout.Phase.Over() {
+		return ""
+	}
+	return fmt.Sprintf("%.1f %% ± %.1f of %s asked", o.Value*100, max(o.High-o.Value, o.Value-o.Low)*100, say.Share(w.Rollout.AskedShare()))
+}
+
 // Title tells how the rollout is doing, in a few words.
 func (w Watch) Title() (string, Tone) {
 	s := w.Rollout

@@ -347,6 +347,11 @@ func (d *watchSheet) side(y float64) {
 		head("WHO NOTICED")
 		y = d.wrap(sideLeft, y, width, d.Palette.text, normal, d.w.Met.String()) + 10
 	}
+	if seen := d.w.Seen(); seen != "" {
+		head("TRAFFIC SEEN")
+		d.text(sideLeft, y, d.Palette.text, normal, seen)
+		y += 23
+	}
 	if len(d.w.Verdicts) > 0 {
 		title := "VERDICTS"
 		if d.w.Rollout.Phase == rollout.RollingBack || d.w.Rollout.Phase == rollout.RolledBack {

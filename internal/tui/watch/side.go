@@ -2,7 +2,6 @@ package watch
 
 import (
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
@@ -51,8 +50,8 @@ func (m *Model) side(p *kit.Page, x, y, end int) {
 	if w.Met.Requests > 0 && heading("WHO NOTICED") {
 		y = p.Wrap(x, y, width, 3, kit.Text, w.Met.String()) + 1
 	}
-	if o := w.Observed; o != nil && !w.Rollout.Phase.Over() && heading("TRAFFIC SEEN") {
-		p.Put(x, y, kit.Text, fmt.Sprintf("%.1f %% ± %.1f of %s asked", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100, say.Share(w.Rollout.AskedShare())))
+	if seen := w.Seen(); seen != "" && heading("TRAFFIC SEEN") {
+		p.Put(x, y, kit.Text, seen)
 		y += 2
 	}
 	title := "VERDICTS"
