@@ -2,7 +2,6 @@ package control
 
 import (
 	"fmt"
-	"math"
 	"time"
 
 	"aditus/internal/core/compare"
@@ -233,7 +232,7 @@ func traffic(r *engine.Rollout) string {
 		}
 	}
 	if o := r.Observed; o != nil {
-		return text + fmt.Sprintf(", %.1f %% ± %.1f seen on the new cohort", o.Value*100, math.Max(o.High-o.Value, o.Value-o.Low)*100)
+		return text + fmt.Sprintf(", %s seen on the new cohort", plusMinus(*o))
 	}
 	return text + ", " + say.Share(r.Share) + " at the target; no request counted yet"
 }

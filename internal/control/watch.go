@@ -329,7 +329,24 @@ func (w Watch) Seen() string {
 	if o == nil || w.Rollout.Phase.Over() {
 		return ""
 	}
-	return fmt.Sprintf("%.1f %% ± %.1f of %s asked", o.Value*100, max(o.High-o.Value, o.Value-o.Low)*100, say.Share(w.Rollout.AskedShare()))
+	return fmt.Sprintf("%s of %s asked", plusMinus(*o), say.Share(w.Rollout.AskedShare()))
+}
+
+// plusMinus says a share with the farther end of its interval.
+func plusMinus(e guard.Estimate) string {
+	return fmt.Sprintf("%.1f %% ± %.1f", e.Value*100, max(e.High-e.Value, e.Value-e.Low)*100)
+}
+
+// leastTop keeps the traffic's axis from blowing a small share up.
+const leastTop = 0.05
+
+// TopShare is the top of the traffic's axis: the largest share the new cohort had.
+func (w Watch) TopShare() float64 {
+	top := leastTop
+	for _, s := range w.Traffic {
+		top = max(top, s.Value)
+	}
+	return top
 }
 
 // Title tells how the rollout is doing, in a few words.

@@ -174,10 +174,7 @@ func (d *watchSheet) steps(samples []control.Sample, y func(float64) float64) []
 }
 
 func (d *watchSheet) traffic(y float64) float64 {
-	most := 0.05
-	for _, s := range d.w.Traffic {
-		most = math.Max(most, s.Value)
-	}
+	most := d.w.TopShare()
 	d.label(y+4, "TRAFFIC", "share of new")
 	d.textRight(chartLeft-8, y+4, d.dim, small, say.Share(most))
 	d.textRight(chartLeft-8, y+trafficHigh-4, d.dim, small, "0 %")

@@ -70,21 +70,28 @@ func TestPush(t *testing.T) {
 	}
 }
 
-// TestBreach sees that the share is back to nought within one evaluation of the scrape that proves the breach, that the
-// revision is barred, and that lifting the bar lets it come again once the cool-down is over.
-func TestBreach(t *testing.T) {
-	r := settled(t)
+// breach pushes a version that gets slow at drydock and tells how long it took from the scrape that proves the breach
+// until it had no traffic any more, as far as can be seen from looking once a second.
+func (r *rig) breach() time.Duration {
+	r.t.Helper()
 	r.push("slow")
 	r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
 	r.until("share is nought", func(Snapshot) bool { return r.share("drydock", "slow") == 0 })
 	back := r.clock.Now()
 	facts, err := r.book.Facts(ledger.Query{})
 	r.must(err)
-	breach := slices.IndexFunc(facts, func(f ledger.Fact) bool { return f.Kind == "breach" })
-	if breach < 0 {
-		t.Fatal("no breach is on record")
+	proof := slices.IndexFunc(facts, func(f ledger.Fact) bool { return f.Kind == "breach" })
+	if proof < 0 {
+		r.t.Fatal("no breach is on record")
 	}
-	if took := back.Sub(facts[breach].At); took > 5*time.Second {
+	return back.Sub(facts[proof].At)
+}
+
+// TestBreach sees that the share is back to nought within one evaluation of the scrape that proves the breach, that the
+// revision is barred, and that lifting the bar lets it come again once the cool-down is over.
+func TestBreach(t *testing.T) {
+	r := settled(t)
+	if took := r.breach(); took > 5*time.Second {
 		t.Errorf("from the breach to no traffic it took %s, more than one evaluation", took)
 	}
 	s := r.until("rolled back", func(s Snapshot) bool { return berthAt(s, "drydock").Bar != nil && berthAt(s, "drydock").Rollout == nil })
@@ -325,14 +332,7 @@ func BenchmarkBreachToNoTraffic(b *testing.B) {
 	most := 0.0
 	for b.Loop() {
 		r := settled(b)
-		r.push("slow")
-		r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
-		r.until("share is nought", func(Snapshot) bool { return r.share("drydock", "slow") == 0 })
-		back := r.clock.Now()
-		facts, err := r.book.Facts(ledger.Query{})
-		r.must(err)
-		breach := facts[slices.IndexFunc(facts, func(f ledger.Fact) bool { return f.Kind == "breach" })]
-		most = max(most, back.Sub(breach.At).Seconds()/5)
+		most = max(most, r.breach().Seconds()/5)
 		r.halt()
 	}
 	b.ReportMetric(most, "intervals")

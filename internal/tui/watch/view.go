@@ -196,10 +196,7 @@ var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 
 // traffic is the share of the new cohort as an area.
 func (m *Model) traffic(p *kit.Page, y, height int) int {
-	most := 0.05
-	for _, s := range m.watch.Traffic {
-		most = max(most, s.Value)
-	}
+	most := m.watch.TopShare()
 	under := ""
 	if height > 2 {
 		under = "share of new"
