@@ -42,13 +42,13 @@ type Need struct {
 func Needs(s engine.Snapshot) []Need {
 	var needs []Need
 	for _, p := range s.Problems {
-		needs = append(needs, Need{About: p.About, Tone: Bad, Text: sentence(p.Text) + since(s.Now, p.Since), since: p.Since})
+		needs = append(needs, Need{About: p.About, Tone: Bad, Text: say.Sentence(p.Text) + since(s.Now, p.Since), since: p.Since})
 	}
 	for _, l := range s.Links {
 		if l.Problem == nil {
 			continue
 		}
-		n := Need{About: "link " + l.Name, Tone: Bad, Text: sentence(l.Problem.Text) + since(s.Now, l.Problem.Since), Keys: []Verb{LookNow}, rank: 1, since: l.Problem.Since}
+		n := Need{About: "link " + l.Name, Tone: Bad, Text: say.Sentence(l.Problem.Text) + since(s.Now, l.Problem.Since), Keys: []Verb{LookNow}, rank: 1, since: l.Problem.Since}
 		if l.Rewritten {
 			n.Tone, n.Keys = Asks, []Verb{AcceptHistory, LookNow}
 		}
@@ -69,20 +69,13 @@ func Needs(s engine.Snapshot) []Need {
 		first := berths[0]
 		needs = append(needs, Need{
 			Berth: first.Berth, About: site, Tone: Bad, rank: 2, since: first.Problem.Since, Keys: []Verb{WatchIt},
-			Text: sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
+			Text: say.Sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
 		})
 	}
 	slices.SortStableFunc(needs, func(a, b Need) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
 	})
 	return needs
-}
-
-func sentence(text string) string {
-	if text == "" || strings.HasSuffix(text, ".") {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
 func since(now, at time.Time) string {
@@ -97,16 +90,16 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	r := b.Rollout
 	switch {
 	case b.Problem != nil:
-		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
+		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: say.Sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
 	case r == nil && b.Bar != nil:
 		how := "; rolled back by itself"
 		if b.Bar.By != rollout.Itself {
 			how = "" // the reason names the person
 		}
 		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, LiftBar},
-			Text: fmt.Sprintf("%s%s %s, barred.", sentenceStart(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
+			Text: fmt.Sprintf("%s%s %s, barred.", say.Capital(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
 	case r != nil && r.Phase == rollout.Held:
-		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", strings.ToUpper(r.Why[:1])+r.Why[1:], say.Ago(now.Sub(r.Since)))}, true
+		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", say.Capital(r.Why), say.Ago(now.Sub(r.Since)))}, true
 	case r != nil && r.Phase == rollout.RollingBack && now.Sub(r.Since) > time.Minute:
 		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt}, Text: fmt.Sprintf("The way back takes long: %s of %s old instances are healthy.%s", say.Number(float64(r.OldSide.Healthy)), say.Number(float64(r.OldSide.Total)), since(now, r.Since))}, true
 	case r != nil && r.Phase == rollout.Waiting:
@@ -117,7 +110,7 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
 		}
 		if v, beyond := breached(b); beyond && r.Phase.Forward() && v.Then == guard.Tell {
-			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
+			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
 		}
 		return Need{}, false
 	case Lost(b):
@@ -127,7 +120,7 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 			Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason) + since(now, b.HealthSince)}, true
 	case beyondLimit(b):
 		v, _ := breached(b)
-		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: say.Sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true

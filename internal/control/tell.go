@@ -182,7 +182,7 @@ func Tell(b engine.Berth, now time.Time) []Line {
 			if r.Phase == rollout.Held {
 				tone = Asks
 			}
-			add("why", sentence(r.Why), tone)
+			add("why", say.Sentence(r.Why), tone)
 		}
 		add("next", next(b, now), Quiet)
 		return lines

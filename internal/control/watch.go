@@ -279,28 +279,23 @@ func (l *Lane) scale(from, to time.Time) {
 func (w Watch) Why() []string {
 	s := w.Rollout
 	if len(s.Causes) == 0 {
-		return []string{sentence(s.Why)}
+		return []string{say.Sentence(s.Why)}
 	}
 	var lines []string
 	for _, c := range s.Causes {
 		v := c.Verdict
 		if v == nil || v.New == nil {
-			lines = append(lines, sentence(c.Text))
+			lines = append(lines, say.Sentence(c.Text))
 			continue
 		}
 		unit := v.Limit.Unit
 		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s) in %d of %d intervals; %s is allowed.",
-			sentenceStart(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), v.Beyond, v.Judged, v.Limit))
+			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), v.Beyond, v.Judged, v.Limit))
 		if v.Old != nil {
 			lines = append(lines, fmt.Sprintf("The old cohort was at %s meanwhile.", unit.Format(v.Old.Value)))
 		}
 	}
 	return lines
-}
-
-func sentenceStart(text string) string {
-	s := sentence(text)
-	return s[:len(s)-1]
 }
 
 // Done lists what was done at the turning point, with the time of each.
@@ -375,14 +370,14 @@ func (w Watch) Next() []string {
 	case s.Phase == rollout.Proven:
 		lines = append(lines, fmt.Sprintf("%s serves alone; it is the revision to go back to from now on.", s.New.Version))
 	default:
-		lines = append(lines, sentence(next(engine.Berth{Rollout: &engine.Rollout{State: s}}, w.Now)))
+		lines = append(lines, say.Sentence(next(engine.Berth{Rollout: &engine.Rollout{State: s}}, w.Now)))
 	}
 	if len(w.Behind) > 0 {
 		verb := "waits"
 		if len(w.Behind) > 1 {
 			verb = "wait"
 		}
-		lines = append(lines, sentence(fmt.Sprintf("%s %s behind %s", say.List(w.Behind), verb, w.Berth.Site)))
+		lines = append(lines, say.Sentence(fmt.Sprintf("%s %s behind %s", say.List(w.Behind), verb, w.Berth.Site)))
 	}
 	return lines
 }

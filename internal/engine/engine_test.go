@@ -211,6 +211,9 @@ func TestUnwatched(t *testing.T) {
 	r.until("settling", inPhase("drydock", rollout.Settling, 0))
 	r.sites["drydock"].SetReachable(false)
 	r.wait(2 * time.Minute)
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Unread || b.Problem == nil {
+		t.Errorf("nobody says that it cannot be seen: %s", describe(b))
+	}
 	r.sites["drydock"].SetReachable(true)
 	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
 	if slices.Contains(r.kinds("drydock"), "rollback") {

@@ -34,6 +34,9 @@ func (b *berth) view() Berth {
 	}
 	if b.roll != nil {
 		v.Stand = compare.Behind
+		if seen != nil && !seen.reached {
+			v.Stand = compare.Unread
+		}
 		v.Rollout = &Rollout{
 			State: *b.roll, From: b.e.revision(b.id.Workload, b.roll.Old.Revision), To: b.e.revision(b.id.Workload, b.roll.New.Revision),
 		}

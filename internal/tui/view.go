@@ -2,12 +2,12 @@ package tui
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/control"
+	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
 )
 
@@ -83,7 +83,7 @@ func (a *App) bar(p *kit.Page) {
 		if a.message.bad {
 			role = kit.Bad
 		}
-		p.PutIn(left, y, p.W-2*left, role, strings.ToUpper(a.message.text[:1])+a.message.text[1:])
+		p.PutIn(left, y, p.W-2*left, role, say.Capital(a.message.text))
 		return
 	}
 	right := []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "/", Does: "find"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Span says a length of time in at most two units: 40 s, 3 min, 1 min 12 s, 2 h 5 min, 3 d.
@@ -83,4 +85,21 @@ func List(items []string) string {
 		return items[0]
 	}
 	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
+}
+
+// Capital makes the first letter large.
+func Capital(text string) string {
+	first, size := utf8.DecodeRuneInString(text)
+	if size == 0 {
+		return text
+	}
+	return string(unicode.ToUpper(first)) + text[size:]
+}
+
+// Sentence makes text a sentence, with a capital and a full stop.
+func Sentence(text string) string {
+	if text == "" || strings.HasSuffix(text, ".") {
+		return Capital(text)
+	}
+	return Capital(text) + "."
 }
