@@ -57,7 +57,7 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 }
 
 // silentAfter is how long a running Aditus may go without writing to its ledger before that is told.
-const silentAfter = 10 * time.Second
+const silentAfter = 30 * time.Second
 
 // howFresh tells whether the picture is being renewed.
 func howFresh(folder string) string {

@@ -263,6 +263,7 @@ func (b *berth) record(ctx context.Context, next decision, now time.Time) error 
 	if err := b.e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
 		return err
 	}
+	b.e.news.Store(true)
 	if entry.Points != nil {
 		b.senses.kept()
 	}
@@ -304,9 +305,11 @@ func (b *berth) act(ctx context.Context, intents []rollout.Intent) error {
 // trouble keeps or clears what is wrong with the berth, with the time since when.
 func (b *berth) trouble(now time.Time, err error) {
 	switch {
-	case err == nil:
+	case err == nil && b.problem != nil:
 		b.problem = nil
-	case b.problem == nil || b.problem.Text != err.Error():
+		b.e.news.Store(true)
+	case err != nil && (b.problem == nil || b.problem.Text != err.Error()):
 		b.problem = &Problem{About: b.id.String(), Text: err.Error(), Since: now}
+		b.e.news.Store(true)
 	}
 }

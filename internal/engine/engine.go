@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -31,6 +32,7 @@ type Engine struct {
 	changed  chan struct{}
 	group    *errgroup.Group
 	ctx      context.Context
+	news     atomic.Bool // something came on record, or trouble came or went, since the last picture
 
 	mu        sync.Mutex
 	revisions map[string][]ledger.Revision // by workload, oldest first
@@ -140,19 +142,27 @@ func (e *Engine) start(b *berth) {
 // BoardPicture is the name under which the ledger keeps the last snapshot, for faces without a running engine.
 const BoardPicture = "board"
 
-// pictureEvery is how often the last snapshot is kept, in real time.
-const pictureEvery = time.Second
+// The last snapshot is kept, in real time, within pictureSoon of anything new on record, and every pictureEvery anyway.
+const (
+	pictureSoon  = time.Second
+	pictureEvery = 10 * time.Second
+)
 
 func (e *Engine) keepPicture(ctx context.Context) error {
-	ticker := time.NewTicker(pictureEvery)
+	ticker := time.NewTicker(pictureSoon)
 	defer ticker.Stop()
+	var kept time.Time
 	for {
 		done := false
 		select {
 		case <-ctx.Done():
 			done = true
 		case <-ticker.C:
+			if !e.news.Swap(false) && time.Since(kept) < pictureEvery {
+				continue
+			}
 		}
+		kept = time.Now()
 		s := e.Snapshot()
 		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), BoardPicture, s.Now, s))
 		if done {

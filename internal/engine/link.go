@@ -64,6 +64,7 @@ func (l *link) look(ctx context.Context) {
 	if err == nil {
 		l.accept = false
 	}
+	e.news.Store(e.news.Load() || (err == nil) != (l.shown.Problem == nil))
 	l.shown.Looked, l.shown.Took, l.shown.Commit = now, time.Since(began), l.seen.Commit
 	l.shown.Rewritten = errors.Is(err, source.ErrRewritten)
 	switch {
