@@ -111,19 +111,39 @@ func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Des
 	}
 	one, two := *applied, *declared
 	one.Parts, two.Parts, l = make(map[string]declare.Part), make(map[string]declare.Part), Live{}
+	known, there := 0, 0 // parts of applied that are declared, and live
 	for name, p := range applied.Parts {
-		if q, both := declared.Parts[name]; !both || !samePart(p, q) || !shows(live[name], p) {
-			one.Parts[name] = p
+		q, isDeclared := declared.Parts[name]
+		fields, isLive := live[name]
+		if isDeclared {
+			known++
 		}
-	}
-	for name, p := range declared.Parts {
-		if _, left := one.Parts[name]; left || !contains(applied.Parts, name) {
-			two.Parts[name] = p
+		if isLive {
+			there++
 		}
-	}
-	for name, fields := range live {
-		if _, left := one.Parts[name]; left || !contains(applied.Parts, name) {
+		if isDeclared && isLive && samePart(p, q) && shows(fields, p) {
+			continue
+		}
+		one.Parts[name] = p
+		if isDeclared {
+			two.Parts[name] = q
+		}
+		if isLive {
 			l[name] = fields
+		}
+	}
+	if known < len(declared.Parts) {
+		for name, p := range declared.Parts {
+			if !contains(applied.Parts, name) {
+				two.Parts[name] = p
+			}
+		}
+	}
+	if there < len(live) {
+		for name, fields := range live {
+			if !contains(applied.Parts, name) {
+				l[name] = fields
+			}
 		}
 	}
 	return &one, &two, l
