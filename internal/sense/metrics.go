@@ -20,20 +20,19 @@ import (
 // ErrNoMetrics means that what was fetched is no metrics page.
 var ErrNoMetrics = errors.New("the page is not OpenMetrics text")
 
-// ReadMetrics parses OpenMetrics text 1.0 (and the older text format it grew from). The parser knows the older format,
-// so what OpenMetrics added after a value, exemplars, is cut off first; its other additions are comments to the parser.
+// ReadMetrics parses OpenMetrics text 1.0 (and the older text format it grew from). The parser knows the older format, so
+// a page that it does not take is tried again without what OpenMetrics added behind values, exemplars and timestamps with
+// fractions, neither of which is needed here. The other additions are comments to the parser.
 func ReadMetrics(r io.Reader) (signal.Page, error) {
 	text, err := io.ReadAll(r)
 	if err != nil {
 		return nil, err
 	}
-	if bytes.Contains(text, []byte(" # {")) {
-		text = cutExemplars(text)
-	}
-	parser := expfmt.NewTextParser(model.UTF8Validation)
-	families, err := parser.TextToMetricFamilies(bytes.NewReader(text))
+	families, err := parse(text)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrNoMetrics, err)
+		if families, err = parse(valuesAlone(text)); err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrNoMetrics, err)
+		}
 	}
 	if len(families) == 0 {
 		return nil, fmt.Errorf("%w: it holds no sample", ErrNoMetrics)
@@ -47,14 +46,26 @@ func ReadMetrics(r io.Reader) (signal.Page, error) {
 	return page, nil
 }
 
-func cutExemplars(text []byte) []byte {
+func parse(text []byte) (map[string]*dto.MetricFamily, error) {
+	parser := expfmt.NewTextParser(model.UTF8Validation)
+	return parser.TextToMetricFamilies(bytes.NewReader(text))
+}
+
+// valuesAlone cuts off whatever stands behind the value of a sample.
+func valuesAlone(text []byte) []byte {
 	var out bytes.Buffer
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, maxPage)
 	for lines.Scan() {
 		line := lines.Text()
-		if at := strings.LastIndex(line, " # {"); at >= 0 && !strings.HasPrefix(line, "#") {
-			line = line[:at]
+		if !strings.HasPrefix(line, "#") {
+			if at := strings.LastIndex(line, " # {"); at >= 0 {
+				line = line[:at]
+			}
+			behind := max(strings.LastIndexByte(line, '}'), strings.IndexByte(line, ' ')) + 1
+			if fields := strings.Fields(line[behind:]); len(fields) == 2 {
+				line = line[:behind] + " " + fields[0]
+			}
 		}
 		out.WriteString(line)
 		out.WriteByte('\n')

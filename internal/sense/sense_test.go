@@ -112,14 +112,14 @@ const page = `# TYPE http_requests counter
 # UNIT http_requests requests
 # HELP http_requests All of them.
 http_requests_total{code="200",path="/a\"b"} 12 # {trace_id="x"} 1.0 1520879607.789
-http_requests_total{code="500"} 3
+http_requests_total{code="500"} 3 1520879607.789
 # TYPE http_request_duration_seconds histogram
 http_request_duration_seconds_bucket{le="0.25"} 8 # {trace_id="y"} 0.2
 http_request_duration_seconds_bucket{le="+Inf"} 15
 http_request_duration_seconds_sum 4.5
 http_request_duration_seconds_count 15
 # TYPE process_resident_memory_bytes gauge
-process_resident_memory_bytes 2.12e+08
+process_resident_memory_bytes 2.12e+08 1520879607.5
 # EOF
 `
 
