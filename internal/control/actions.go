@@ -3,6 +3,7 @@ package control
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"aditus/internal/core/compare"
@@ -116,6 +117,21 @@ func afterBar(b engine.Berth) string {
 	return fmt.Sprintf("%s may be rolled out to %s at %s again. It was rolled back for this: %s.", b.Bar.Version, b.Workload, b.Site, b.Bar.Why)
 }
 
+// planned tells what a sync would change; the first few changes where there are many.
+func planned(b engine.Berth) string {
+	changes := b.Changes
+	if len(changes) == 0 {
+		return ""
+	}
+	if more := len(changes) - mostPlanned; more > 0 {
+		changes = append(slices.Clone(changes[:mostPlanned]), fmt.Sprintf("%d more", more))
+	}
+	return ": " + say.List(changes)
+}
+
+// mostPlanned is how many changes a question names.
+const mostPlanned = 3
+
 func syncAction(b engine.Berth, place string) Action {
 	a := Action{Verb: Sync, Means: "bring what is declared, or put back what was changed by hand"}
 	switch {
@@ -133,7 +149,7 @@ func syncAction(b engine.Berth, place string) Action {
 	case b.Stand == compare.Behind || b.Stand == compare.Absent:
 		a.Means = "start the rollout of what is declared"
 		if b.Declared != nil {
-			a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now, without waiting for the sites before it.", place, b.Declared.Version)
+			a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now, without waiting for the sites before it%s.", place, b.Declared.Version, planned(b))
 		}
 	default:
 		a.Not = errors.New("live is as declared already")

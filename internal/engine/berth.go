@@ -182,10 +182,6 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	for _, o := range orders {
 		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync {
 			o.taken = true
-			if err := before.Possible(verb); err != nil {
-				o.err = fmt.Errorf("%s is not possible: %w", verb, err)
-				continue
-			}
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
@@ -193,10 +189,8 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 		commands = append(commands, rollout.Command{Verb: rollout.Supersede, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}
 	out := rollout.Step(before, seen.observation(before), commands, now)
-	if len(out.Refused) > 0 {
-		for _, o := range asked {
-			o.err = errors.Join(out.Refused...)
-		}
+	for i, o := range asked {
+		o.err = out.Refused[i]
 	}
 	if b.resumed {
 		next.fact(b, now, "goes on after a restart", rollout.Itself, before.New.Revision, fmt.Sprintf("in stage %d of %d, %s", before.Stage+1, len(before.Rules.Stages), before.Phase), nil)

@@ -71,6 +71,7 @@ func TestProblems(t *testing.T) {
 		{"limit of another unit", "at-most: 5 %", "at-most: 250ms", `a.yaml:22:12: the limit's unit does not fit the signal; write a share such as 5 %`},
 		{"two limits", "at-most: 5 %", "at-most: 5 %, above-old-by: 1 points", `a limit is one of`},
 		{"two signals", "signal: {", "signal: {rate: {counter: c}, ", `exactly one way`},
+		{"rate against old", "signal: {share-above: {histogram: h, bound: 250ms}}\n    limit: {at-most: 5 %}", "signal: {rate: {counter: c}}\n    limit: {above-old-by: 5}", `one cannot be held against the other; write at-most, or compare a ratio`},
 		{"action", "    limit:", "    then: rollback\n    limit:", `expected one of roll back, hold, tell, not "rollback"; did you mean "roll back"?`},
 		{"count that cannot be", "    limit:", "    breach: {intervals: 6, of: 5}\n    limit:", `can never be reached`},
 		{"twice the same key", "sites: [north]", "sites: [north]\nsites: [south]", `a.yaml:4:1: the key "sites" stands here twice, first on line 3; remove one of them`},

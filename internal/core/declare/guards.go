@@ -46,6 +46,9 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 			}
 			r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
 		}
+		if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
+			r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
+		}
 		rules = append(rules, rule)
 	}
 	return rules

@@ -80,16 +80,17 @@ func (m *machine) unwell() []Cause {
 	if why == "" {
 		why = "no reason known"
 	}
+	// Whatever the phase, traffic on a cohort with nothing healthy does not wait for a deadline.
+	for part := range m.New.Parts {
+		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
+			return cause("health", "no instance of %s is healthy any more: %s", part, why)
+		}
+	}
 	if m.Phase == Settling || m.HeldFrom == Settling {
 		if waited := m.now.Sub(later(m.Since, m.Resumed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
 			return cause("deadline", "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
 		}
 		return nil
-	}
-	for part := range m.New.Parts {
-		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
-			return cause("health", "no instance of %s is healthy any more: %s", part, why)
-		}
 	}
 	// Soak and proving stand still meanwhile, so the time since the last good look tells how long it lasts.
 	if !m.Seen.IsZero() && m.now.Sub(later(m.Seen, m.Resumed)) > m.Rules.Deadline.Duration {

@@ -222,6 +222,6 @@ type Outcome struct {
 	State   State
 	Intents []Intent
 	Facts   []Fact
-	Refused []error // one for each command that is not possible now
+	Refused []error // by command: why it is not possible now, nil where it was carried out
 	Done    bool    // over, and nothing is left to tidy up at the target
 }

@@ -26,9 +26,7 @@ func Step(s State, seen Observation, commands []Command, now time.Time) Outcome 
 		m.State.Share = seen.Share
 	}
 	for _, command := range commands {
-		if err := m.command(command); err != nil {
-			m.refused = append(m.refused, err)
-		}
+		m.refused = append(m.refused, m.command(command))
 	}
 	if m.Phase.Forward() && seen.Fresh {
 		m.judge()
@@ -104,6 +102,8 @@ func (s State) Possible(verb Verb) error {
 			}
 			return errors.New("no sign-off is asked for now")
 		}
+	default:
+		return errors.New("there is no such command")
 	}
 	return nil
 }

@@ -182,6 +182,8 @@ func TestStories(t *testing.T) {
 		{name: "never healthy", site: site{readyIn: 1000}, phase: RolledBack, facts: "breach rollback stopped rolled back barred", why: "not healthy within 1 min"},
 		{name: "fails under traffic", at: onceIn(Soaking, 0, func(t *site) []Command { t.failing = true; return nil }), phase: RolledBack,
 			facts: "stage breach rollback traffic back stopped rolled back barred", why: "no instance of web is healthy any more: status 503"},
+		{name: "fails under traffic while the next stage settles", at: onceIn(Settling, 1, func(t *site) []Command { t.failing, t.readyIn = true, 1000; return nil }), phase: RolledBack,
+			facts: "stage breach rollback traffic back stopped rolled back barred", why: "no instance of web is healthy any more: status 503"},
 		{name: "a person rolls back", at: onceIn(Soaking, 0, command(TurnBack)), phase: RolledBack, facts: "stage rollback traffic back stopped rolled back barred", why: "rolled back by Maren Oake"},
 		{name: "superseded, and not barred", at: onceIn(Soaking, 0, func(*site) []Command { return []Command{{Verb: Supersede, By: Itself, Note: "1.2.0"}} }), phase: RolledBack,
 			facts: "stage rollback traffic back stopped rolled back", why: "superseded by 1.2.0"},
@@ -281,6 +283,17 @@ func TestPossible(t *testing.T) {
 		if (err == nil) != (test.why == "") || err != nil && !strings.Contains(err.Error(), test.why) {
 			t.Errorf("%s while %s: %v, want %q", test.verb, test.state.Phase, err, test.why)
 		}
+	}
+}
+
+// TestRefused sees that of several commands in one step each gets its own answer.
+func TestRefused(t *testing.T) {
+	s := begin()
+	s.Phase, s.Shared = Soaking, start
+	target := site{old: 4, new: 1, ready: 1, laid: true, share: 0.1}
+	out := Step(s, target.observe(), []Command{{Verb: GoOn, By: "a"}, {Verb: HoldOn, By: "b"}, {Verb: "fly", By: "c"}}, start.Add(time.Second))
+	if len(out.Refused) != 3 || out.Refused[0] == nil || out.Refused[1] != nil || out.Refused[2] == nil || out.State.Phase != Held {
+		t.Errorf("%s with the answers %v", out.State.Phase, out.Refused)
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/guard"
 	"aditus/internal/engine"
-	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
 )
 
@@ -67,22 +66,15 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 
 func (m *Model) viewTitle(p *kit.Page, y int, b engine.Berth) {
 	x := p.Put(kit.Margin+1, y, kit.Bright, b.Workload+" · "+b.Site) + 3
-	revision := func(role kit.Role, r *ledger.Revision) {
-		x = p.Put(x, y, role, r.Version)
+	switch r := b.Rollout; {
+	case r != nil:
+		x = p.Revisions(x, y, r.From, r.To)
+	case b.Applied != nil:
+		x = p.Put(x, y, kit.Text, b.Applied.Version)
 		if p.W >= 100 {
-			x = p.Put(x+1, y, kit.Dim, r.Fingerprint.Short())
+			x = p.Put(x+1, y, kit.Dim, b.Applied.Fingerprint.Short())
 		}
 		x += 2
-	}
-	switch r := b.Rollout; {
-	case r != nil && r.To != nil:
-		if r.From != nil {
-			revision(kit.Old, r.From)
-			x = p.Put(x, y, kit.Dim, "▸") + 2
-		}
-		revision(kit.New, r.To)
-	case b.Applied != nil:
-		revision(kit.Text, b.Applied)
 	}
 	text, tone := control.Headline(b, m.snapshot.Now)
 	p.Put(x+1, y, kit.RoleOf(tone), text)

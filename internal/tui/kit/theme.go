@@ -1,5 +1,5 @@
 // Package kit is what all screens share: the theme's roles, a page to write on, plots, and the bars for keys and
-// questions. Of workloads it knows their tones alone.
+// questions. Of workloads it knows no more than their tones and revisions.
 package kit
 
 import (

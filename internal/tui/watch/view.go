@@ -8,7 +8,6 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
 )
 
@@ -37,21 +36,7 @@ func (m *Model) View(p *kit.Page) {
 func (m *Model) head(p *kit.Page) {
 	w := m.watch
 	x := p.Put(kit.Margin+1, 0, kit.Bright, w.Berth.Workload+" · "+w.Berth.Site) + 4
-	revision := func(role kit.Role, r *ledger.Revision) {
-		if r == nil {
-			return
-		}
-		x = p.Put(x, 0, role, r.Version)
-		if p.W >= 100 {
-			x = p.Put(x+1, 0, kit.Dim, r.Fingerprint.Short())
-		}
-		x += 2
-	}
-	revision(kit.Old, w.From)
-	if w.From != nil {
-		x = p.Put(x, 0, kit.Dim, "▸") + 2
-	}
-	revision(kit.New, w.To)
+	x = p.Revisions(x, 0, w.From, w.To)
 	now := w.Now.Local().Format(time.TimeOnly)
 	title, tone := w.Title()
 	p.PutIn(x+2, 0, p.W-x-2-kit.Width(now)-4, titleRole(tone), title)
