@@ -63,6 +63,9 @@ func TestHeadless(t *testing.T) {
 	if code != exitOK {
 		t.Fatalf("code %d\n%s%s", code, text, errs)
 	}
+	if n := strings.Count(text, "  taken  "); n < 6 {
+		t.Errorf("only %d rollouts are told to have begun:\n%s", n, text)
+	}
 	for _, want := range []string{"boarding/north", "is allowed (in 3 of", "barred", "waits for a sign-off", "times real time", "yes  fares 8.2.0 waits for a sign-off at slipway"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not told:\n%s", want, text)

@@ -74,7 +74,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 		mu.Lock()
 		defer mu.Unlock()
 		for _, f := range facts {
-			if f.At.After(storyStart) {
+			if !f.At.Before(storyStart) { // before it is the made-up past
 				fmt.Fprintln(w, factLine(f))
 			}
 		}

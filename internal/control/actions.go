@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
+	"aditus/internal/ledger"
 )
 
 // Verb names an action of a face.
@@ -37,6 +38,7 @@ var Keys = map[Verb]string{
 
 // Action is what can be done at a berth, or why it can't be done now.
 type Action struct {
+	Berth   ledger.Berth // where, whatever a cursor is on by the time it is chosen
 	Verb    Verb
 	Key     string
 	Means   string // what it does, in a few words
@@ -79,7 +81,11 @@ func Actions(b engine.Berth) []Action {
 	if b.Rollout == nil && b.LastRollout == 0 {
 		watch.Not = errors.New("nothing was rolled out here yet")
 	}
-	return append(actions, watch, Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
+	actions = append(actions, watch, Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
+	for i := range actions {
+		actions[i].Berth = b.Berth
+	}
+	return actions
 }
 
 // left is the time that a phase still has to go.

@@ -106,7 +106,7 @@ func Headline(b engine.Berth, now time.Time) (string, Tone) {
 		case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 			return string(b.Stand) + " since " + b.DriftSince.Local().Format("15:04"), Bad
 		}
-		return string(b.Stand) + ", " + string(b.Health.Word), Quiet
+		return string(b.Stand) + ", " + string(b.Health.Word), CellOf(b).Tone
 	}
 	stage := fmt.Sprintf("stage %d of %d", r.Stage+1, len(r.Rules.Stages))
 	switch r.Phase {

@@ -155,18 +155,25 @@ func (a *App) say(text string, bad bool) { a.message = message{text, bad, time.N
 func (a *App) click(m tea.Mouse) {
 	a.touched = true
 	switch {
-	case a.ask != nil || a.menu != nil || a.help || m.Button != tea.MouseLeft:
+	case a.covered() || m.Button != tea.MouseLeft:
 	case a.watch != nil:
 		a.watch.Click(m.X, m.Y)
 	default:
 		before := a.board.Selected()
 		if a.board.Click(m.X, m.Y) && before == a.board.Selected() {
-			a.openWatch()
+			a.openWatch(before)
 		}
 	}
 }
 
+// covered tells whether a question, the menu or the help lies over the screen, which then takes no mouse.
+func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help }
+
 func (a *App) wheel(m tea.Mouse) {
+	a.touched = true
+	if a.covered() {
+		return
+	}
 	key := "down"
 	if m.Button == tea.MouseWheelUp {
 		key = "up"
@@ -217,7 +224,7 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		}
 	case "enter", "w":
 		if a.watch == nil {
-			a.openWatch()
+			a.openWatch(a.board.Selected())
 		}
 	case "p":
 		if a.watch != nil {
@@ -242,8 +249,7 @@ func (a *App) berth() engine.Berth {
 	return b
 }
 
-func (a *App) openWatch() {
-	id := a.board.Selected()
+func (a *App) openWatch(id ledger.Berth) {
 	w, err := a.control.Watch(id, 0)
 	switch {
 	case errors.Is(err, ledger.ErrNone):
@@ -270,19 +276,19 @@ func (a *App) act(key string) tea.Cmd {
 
 // start puts the question that an action needs, or does it at once where it changes nothing.
 func (a *App) start(action control.Action) tea.Cmd {
-	b := a.berth()
+	at := action.Berth
 	switch {
 	case action.Not != nil:
-		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, b.Workload, b.Site, action.Not), true)
+		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, at.Workload, at.Site, action.Not), true)
 	case action.Verb == control.WatchIt:
 		if a.watch == nil {
-			a.openWatch()
+			a.openWatch(at)
 		}
 	case action.Verb == control.LookNow:
 		a.control.LookNow()
 		a.say("Git is read again.", false)
 	default:
-		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: b.Berth, By: a.options.Who}}
+		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who}}
 	}
 	return nil
 }

@@ -139,6 +139,24 @@ func TestAsks(t *testing.T) {
 	}
 }
 
+// TestMenuKeepsItsBerth sees that an action goes to the berth that the menu was opened for, and the question names, even
+// if the cursor is somewhere else by then.
+func TestMenuKeepsItsBerth(t *testing.T) {
+	a, f := app(t)
+	press(a, "3 space")
+	for range 3 {
+		a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	}
+	if id := a.board.Selected(); id.String() != "fares/slipway" {
+		t.Errorf("the wheel moved the cursor behind the menu to %s", id)
+	}
+	a.board.Select(ledger.Berth{Workload: "lookout", Site: "north"}) // as when what was selected is gone
+	press(a, "r enter")
+	if len(f.orders) != 1 || f.orders[0].Berth.String() != "fares/slipway" {
+		t.Errorf("the question was about fares at slipway, the orders are %+v", f.orders)
+	}
+}
+
 // TestMoves goes about with keys and the mouse, and nothing falls over at the edges.
 func TestMoves(t *testing.T) {
 	a, _ := app(t)
