@@ -1,41 +1,122 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
 	"aditus/internal/tui/kit"
 )
 
+// loadFlags say how declarations on disk are read.
+type loadFlags struct {
+	folder  string
+	set     []string
+	offline bool
+}
+
+func (f *loadFlags) add(cmd *cobra.Command) {
+	dataFlag(cmd, &f.folder)
+	setFlag(cmd, &f.set)
+	cmd.Flags().BoolVar(&f.offline, "offline", false, "do not ask registries whether the artifacts exist")
+}
+
+// load reads declarations on disk. Sites, registries and the key come from the data folder, where there is one.
+func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, declare.Problems, int, error) {
+	files, err := source.FromFolder(path)
+	if err != nil {
+		return source.Loaded{}, nil, 0, err
+	}
+	set, err := setValues(f.set)
+	if err != nil {
+		return source.Loaded{}, nil, 0, err
+	}
+	o := source.Options{Set: set}
+	folder, err := dataFolder(f.folder)
+	if err != nil {
+		return source.Loaded{}, nil, 0, err
+	}
+	var registries map[string]source.Registry
+	var credentials func(string) source.Credential
+	if settings, err := readSettings(folder); err == nil {
+		registries = settings.Registries
+		if _, err := os.Stat(filepath.Join(folder, source.KeyFile)); err == nil {
+			if o.Opener, err = source.OpenKey(folder); err != nil {
+				return source.Loaded{}, nil, 0, err
+			}
+			if kept, err := o.Opener.Credentials(folder); err == nil {
+				credentials = func(host string) source.Credential { return kept[host] }
+			}
+		}
+	}
+	if !f.offline {
+		o.Resolve = source.NewRegistries(registries, credentials).Resolve
+	}
+	loaded, problems := source.Load(ctx, files, o)
+	return loaded, problems, len(files), nil
+}
+
 func newCheck() *cobra.Command {
-	return &cobra.Command{
+	var f loadFlags
+	var asJSON, asSARIF bool
+	cmd := &cobra.Command{
 		Use:   "check PATH",
 		Short: "Check declarations before they are pushed",
 		Long: `Reads a folder of declarations, or one file, and tells everything that is wrong
-with it: file, line, column, what was expected, and a suggestion. The exit code is
-1 when there is anything.`,
-		Example: "  aditus check workloads/",
+with it: file, line, column, what was expected, and a suggestion. Every artifact is
+asked for in its registry, unless the settings of the data folder skip that registry.
+The exit code is 1 when there is anything but warnings.`,
+		Example: "  aditus check workloads/\n  aditus check workloads/ --sarif > problems.sarif",
 		Args:    oneArg("path to a folder of declarations or a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			files, err := source.FromFolder(args[0])
+			if asJSON && asSARIF {
+				return usageError{fmt.Errorf("choose one of --json and --sarif")}
+			}
+			loaded, problems, files, err := f.load(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			found, problems := source.Check(files, nil)
-			for _, p := range problems {
-				fmt.Fprintln(cmd.OutOrStdout(), kit.Plain(p.Error()))
+			root := args[0]
+			if info, err := os.Stat(root); err == nil && !info.IsDir() {
+				root = filepath.Dir(root)
 			}
-			if len(problems) > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s in %s\n", say.Count(len(problems), "problem"), say.Count(len(files), "file"))
+			problems = problems.In(filepath.ToSlash(root))
+			out, wrong := cmd.OutOrStdout(), len(problems.Wrong())
+			switch {
+			case asSARIF:
+				err = source.WriteSARIF(out, "", problems)
+			case asJSON && problems == nil:
+				err = writeJSON(out, []int{})
+			case asJSON:
+				err = writeJSON(out, problems)
+			default:
+				for _, p := range problems {
+					fmt.Fprintln(out, kit.Plain(p.Error()))
+				}
+				for _, d := range loaded.Declarations {
+					if wrong == 0 {
+						fmt.Fprintf(out, "%s  %s/%s  %s\n", d.Fingerprint().Short(), d.Workload, d.Site, kit.Plain(d.Version()))
+					}
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if wrong > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s in %s\n", say.Count(wrong, "problem"), say.Count(files, "file"))
 				return errWrong
-			}
-			for _, d := range found {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s  %s  %s\n", d.Fingerprint().Short(), d.Workload, d.Version())
 			}
 			return nil
 		},
 	}
+	f.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&asSARIF, "sarif", false, "as SARIF 2.1.0, which code hosts and editors read")
+	return cmd
 }

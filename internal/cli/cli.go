@@ -8,12 +8,10 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
 )
 
@@ -65,17 +63,31 @@ func newRoot() *cobra.Command {
 steps, watches health and metrics through every step, and takes a site back to
 the last proven revision by itself when a limit is breached.
 
-Start with: aditus demo`,
+Without a command it opens the screens on your line. Connect a repository first,
+with: aditus link add. To look around: aditus demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          noArgs,
 	}
-	root.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	var folder string
+	var set []string
+	root.RunE = func(cmd *cobra.Command, _ []string) error {
+		values, err := setValues(set)
+		if err != nil {
+			return err
+		}
+		return runLine(cmd.Context(), folder, values)
+	}
+	dataFlag(root, &folder)
+	setFlag(root, &set)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
-	root.AddCommand(newDemo(), newStatus(), newDraw(), newCheck(), newSchema(), newVersion())
+	root.AddCommand(
+		newLink(), newStatus(), newCompare(), newSync(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
+		newDraw(), newDemo(), newStandIn(), newSchema(), newVersion(),
+	)
 	return root
 }
 
@@ -94,40 +106,4 @@ func oneArg(what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-// dataFlag adds --data to a command.
-func dataFlag(cmd *cobra.Command, into *string) {
-	cmd.Flags().StringVar(into, "data", "", "data `folder` (default $ADITUS_DATA, else "+shownDefault()+")")
-}
-
-func shownDefault() string { return "~/.local/state/aditus/demo" }
-
-// dataFolder gives the data folder to use.
-func dataFolder(given string) (string, error) {
-	if given != "" {
-		return filepath.Abs(given)
-	}
-	if given = os.Getenv("ADITUS_DATA"); given != "" {
-		return filepath.Abs(given)
-	}
-	state := os.Getenv("XDG_STATE_HOME")
-	if state == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return "", fmt.Errorf("find the data folder: %w; name one with --data", err)
-		}
-		state = filepath.Join(home, ".local", "state")
-	}
-	return filepath.Join(state, "aditus", "demo"), nil
-}
-
-// openToRead opens the ledger of the data folder that is given or meant, beside a program that may be writing to it.
-func openToRead(given string) (*ledger.Ledger, string, error) {
-	folder, err := dataFolder(given)
-	if err != nil {
-		return nil, "", err
-	}
-	book, err := ledger.OpenToRead(folder)
-	return book, folder, err
 }

@@ -65,7 +65,7 @@ code is 0 only when the story ended as it should.`,
 var storyStart = time.Date(2026, 3, 12, 9, 30, 0, 0, time.UTC)
 
 func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed float64, anew bool) error {
-	folder, err := dataFolder(folder)
+	folder, err := demoFolder(folder)
 	if err != nil {
 		return err
 	}

@@ -21,7 +21,7 @@ func newDraw() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newDrawWatch())
+	cmd.AddCommand(newDrawWatch(), newDrawAnatomy())
 	return cmd
 }
 
@@ -64,12 +64,54 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 	return cmd
 }
 
-func parseBerth(text string) (ledger.Berth, error) {
-	workload, site, ok := strings.Cut(text, "/")
-	if !ok || workload == "" || site == "" {
-		return ledger.Berth{}, usageError{fmt.Errorf("%q is no berth: write WORKLOAD/SITE, such as boarding/north", text)}
+func newDrawAnatomy() *cobra.Command {
+	var folder, out string
+	var light bool
+	cmd := &cobra.Command{
+		Use:   "anatomy BERTH -o FILE",
+		Short: "What a berth is made of, down to the instance",
+		Args:  oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			format, err := draw.FormatOf(out)
+			if err != nil {
+				return usageError{err}
+			}
+			book, _, err := openToRead(folder)
+			if err != nil {
+				return err
+			}
+			defer book.Close()
+			s, err := control.Recorded(book)
+			if err != nil {
+				return err
+			}
+			b, err := recordedBerth(book, id)
+			if err != nil {
+				return err
+			}
+			palette := draw.Dark
+			if light {
+				palette = draw.Light
+			}
+			return tui.WritePicture(out, format, palette, tui.AnatomyPainter(b, s.Now))
+		},
 	}
-	return ledger.Berth{Workload: workload, Site: site}, nil
+	dataFlag(cmd, &folder)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	return cmd
+}
+
+func parseBerth(text string) (ledger.Berth, error) {
+	id, ok := ledger.ParseBerth(text)
+	if !ok {
+		return id, usageError{fmt.Errorf("%q is no berth: write WORKLOAD/SITE, such as boarding/north", text)}
+	}
+	return id, nil
 }
 
 func drawWatch(book *ledger.Ledger, berth ledger.Berth, file string) error {
@@ -92,7 +134,7 @@ func drawWatchAs(book *ledger.Ledger, berth ledger.Berth, rollout int64, file st
 	if err != nil {
 		return err
 	}
-	return tui.WritePicture(file, format, palette, w)
+	return tui.WritePicture(file, format, palette, tui.WatchPainter(w))
 }
 
 // nearBerths names berths that may have been meant.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"path/filepath"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,12 +17,15 @@ import (
 	"aditus/internal/tui"
 )
 
+// errNoTerminal says what to do where there is none.
+var errNoTerminal = errors.New("the screens need a terminal; without one use: aditus status, or aditus demo --headless")
+
 // runDemo opens the screens on Skerry Line.
 func runDemo(ctx context.Context, folder string, speed float64, anew bool) error {
-	if !term.IsTerminal(os.Stdout.Fd()) || !term.IsTerminal(os.Stdin.Fd()) {
-		return errors.New("the screens need a terminal; without one use: aditus demo --headless")
+	if !isTerminal() {
+		return errNoTerminal
 	}
-	folder, err := dataFolder(folder)
+	folder, err := demoFolder(folder)
 	if err != nil {
 		return err
 	}
@@ -34,24 +38,54 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 	if speed == 1 {
 		note = "demo"
 	}
-	app := tui.New(control.Live{Engine: world.Engine, Ledger: world.Ledger}, tui.Options{Who: whoami(), Note: note, Pictures: folder})
+	live := control.Live{Engine: world.Engine, Ledger: world.Ledger, Folder: folder}
+	return runScreens(ctx, live, note, func(ctx context.Context) error { return world.Run(ctx, nil) })
+}
+
+// runLine opens the screens on a data folder.
+func runLine(ctx context.Context, folder string, set map[string]string) error {
+	if !isTerminal() {
+		return errNoTerminal
+	}
+	folder, err := dataFolder(folder)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(folder, "demo.json")); err == nil {
+		return runDemo(ctx, folder, screenSpeed, false)
+	}
+	s, err := openStation(folder, set, nil)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return runScreens(ctx, s.Live, "stand-in sites", s.Engine.Run)
+}
+
+func isTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) }
+
+// runScreens shows the screens until they are left, with an engine that works meanwhile.
+func runScreens(ctx context.Context, live control.Live, note string, work func(context.Context) error) error {
+	app := tui.New(live, tui.Options{Who: whoami(), Note: note, Pictures: live.Folder})
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	program := tea.NewProgram(app, tea.WithContext(ctx))
-	ended := make(chan error, 1)
-	go func() {
-		err := world.Run(ctx, nil)
-		ended <- err
-		if err != nil {
-			program.Quit()
-		}
-	}()
-	_, err = program.Run()
+	ended := make(chan error, 2)
+	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live) }} {
+		go func() {
+			err := run(ctx)
+			ended <- err
+			if err != nil {
+				program.Quit()
+			}
+		}()
+	}
+	_, err := program.Run()
 	cancel()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		err = nil
 	}
-	return errors.Join(err, <-ended)
+	return errors.Join(err, <-ended, <-ended)
 }
 
 // whoami is the name that orders are given in.

@@ -24,6 +24,10 @@ const (
 	SignOff       Verb = "sign off"
 	LiftBar       Verb = "lift the bar"
 	Sync          Verb = "sync"
+	RemoveOrphans Verb = "remove orphans"
+	LeaveIt       Verb = "leave it"
+	Compare       Verb = "compare"
+	LookInside    Verb = "look inside"
 	WatchIt       Verb = "watch"
 	SeeWhy        Verb = "see why"
 	LookNow       Verb = "look now"
@@ -33,6 +37,7 @@ const (
 // Keys are the letters that stand for the verbs on every screen.
 var Keys = map[Verb]string{
 	Advance: "a", Hold: "o", GoOn: "g", RollBack: "r", SignOff: "s", LiftBar: "u", Sync: "y",
+	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -45,6 +50,7 @@ type Action struct {
 	Asks    string // the question that is put before it is done: what will happen
 	Not     error  // why it is not possible now; nil where it is
 	Changes bool   // it changes a site
+	Types   string // it cannot be taken back: this is to be typed first; empty where it can
 }
 
 // Actions lists what can be done at a berth, in the order of the menu.
@@ -70,9 +76,9 @@ func Actions(b engine.Berth) []Action {
 		{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign),
 			Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))},
 		{Verb: RollBack, Means: "all traffic back to the old revision", Not: possible(rollout.TurnBack),
-			Asks: fmt.Sprintf("Roll back %s? All traffic goes to %s at once, the instances of %s stop, and %s is barred here.", place, r.Old.Version, r.New.Version, r.New.Version)},
+			Asks: fmt.Sprintf("Roll back %s? All traffic goes to %s at once, the instances of %s stop, and %s is barred here%s.", place, r.Old.Version, r.New.Version, r.New.Version, rollout.Undone(r))},
 		{Verb: LiftBar, Means: "let the barred revision come again", Not: barred(b), Asks: "Lift the bar? " + afterBar(b)},
-		syncAction(b, place),
+		syncAction(b, place), leaveAction(b, place), orphansAction(b, place),
 	}
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
@@ -81,7 +87,10 @@ func Actions(b engine.Berth) []Action {
 	if b.Rollout == nil && b.LastRollout == 0 {
 		watch.Not = errors.New("nothing was rolled out here yet")
 	}
-	actions = append(actions, watch, Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
+	actions = append(actions, watch,
+		Action{Verb: Compare, Key: Keys[Compare], Means: "applied, declared and live, field by field, and what a sync does"},
+		Action{Verb: LookInside, Key: Keys[LookInside], Means: "its parts, cohorts and instances, with events, log and environment"},
+		Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
 	for i := range actions {
 		actions[i].Berth = b.Berth
 	}
@@ -100,6 +109,9 @@ func left(s rollout.State) time.Duration {
 }
 
 func afterStage(r rollout.State) string {
+	if r.Task != "" {
+		return fmt.Sprintf("The task %s then runs. What it does cannot be undone, not by a rollback either.", r.Task)
+	}
 	if r.Stage+1 < len(r.Rules.Stages) {
 		return fmt.Sprintf("%s then gets %s of the traffic.", r.New.Version, say.Share(r.Rules.Stages[r.Stage+1].Share))
 	}
@@ -135,14 +147,61 @@ func planned(b engine.Berth) string {
 	return ": " + say.List(changes)
 }
 
+func leaveAction(b engine.Berth, place string) Action {
+	a := Action{Verb: LeaveIt, Means: "let what was changed by hand stand"}
+	if b.Corrects.IsZero() {
+		a.Not = errors.New("nothing is about to be put back")
+		return a
+	}
+	a.Asks = fmt.Sprintf("Leave %s as it was changed by hand? It is not put back at %s: %s. It stays drifted.", place, b.Corrects.Local().Format("15:04:05"), changedByHand(b))
+	return a
+}
+
+// Orphans names the parts that are live at a berth and not declared.
+func Orphans(b engine.Berth) []string {
+	var names []string
+	for _, d := range b.Differences {
+		if d.Kind == compare.Orphan {
+			names = append(names, d.Part())
+		}
+	}
+	return names
+}
+
+func orphansAction(b engine.Berth, place string) Action {
+	a := Action{Verb: RemoveOrphans, Means: "stop and remove parts that are not declared any more"}
+	orphans := Orphans(b)
+	switch {
+	case b.Rollout != nil:
+		a.Not = errors.New("a rollout is under way")
+	case len(orphans) == 0:
+		a.Not = errors.New("nothing here is an orphan")
+	default:
+		a.Asks = fmt.Sprintf("Remove %s from %s? Its instances stop, and what only they keep is lost.", say.List(orphans), place)
+		a.Types = b.Workload
+	}
+	return a
+}
+
 // mostPlanned is how many changes a question names.
 const mostPlanned = 3
+
+// how tells the way in which a declared revision comes.
+func how(b engine.Berth) string {
+	if len(b.Changes) == 0 {
+		return "is marked as applied; nothing that runs changes"
+	}
+	return "is rolled out in its stages now, without waiting for the sites before it"
+}
 
 func syncAction(b engine.Berth, place string) Action {
 	a := Action{Verb: Sync, Means: "bring what is declared, or put back what was changed by hand"}
 	switch {
 	case b.Rollout != nil:
 		a.Not = errors.New("a rollout is under way")
+	case b.Stand == compare.Diverged && b.Bar == nil && b.Declared != nil:
+		a.Means = "start the rollout of what is declared, over what was changed by hand"
+		a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now. This overwrites what was changed by hand: %s.", place, b.Declared.Version, changedByHand(b))
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		a.Means = "put back what was changed by hand"
 		a.Asks = fmt.Sprintf("Put %s back as it was applied? This undoes: %s.", place, changedByHand(b))
@@ -155,7 +214,7 @@ func syncAction(b engine.Berth, place string) Action {
 	case b.Stand == compare.Behind || b.Stand == compare.Absent:
 		a.Means = "start the rollout of what is declared"
 		if b.Declared != nil {
-			a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now, without waiting for the sites before it%s.", place, b.Declared.Version, planned(b))
+			a.Asks = fmt.Sprintf("Sync %s? %s %s%s.", place, b.Declared.Version, how(b), planned(b))
 		}
 	default:
 		a.Not = errors.New("live is as declared already")

@@ -6,9 +6,13 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
+	"time"
 
+	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/target"
 )
 
 // Control is all that a face may ask.
@@ -16,16 +20,26 @@ type Control interface {
 	Snapshot() engine.Snapshot
 	Changed() <-chan struct{} // has something when a snapshot would be new
 	Do(ctx context.Context, order engine.Order) error
-	LookNow()
+	LookNow(links ...string) // at all of them where none is named
 	Accept(link string) error
 	// Watch gives the picture of a rollout; 0 is the berth's newest.
 	Watch(berth ledger.Berth, rollout int64) (Watch, error)
+	// Compare compares a berth, with what ref declares where it is not empty: another branch, tag or commit of its
+	// link, or a revision on record.
+	Compare(ctx context.Context, berth ledger.Berth, ref string) (Comparison, error)
+	// Log gives the newest lines that an instance wrote since a moment.
+	Log(ctx context.Context, berth ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error)
+	// Try asks a link whether it answers, and tells what it said.
+	Try(ctx context.Context, link string) (string, error)
+	// SetEvery changes how often a link is polled.
+	SetEvery(link string, every time.Duration) error
 }
 
 // Live is a Control over an engine in the same process.
 type Live struct {
 	*engine.Engine
 	Ledger *ledger.Ledger
+	Folder string // the data folder, with the settings
 }
 
 var _ Control = Live{}
@@ -33,6 +47,47 @@ var _ Control = Live{}
 // Watch implements Control.
 func (l Live) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
 	return NewWatch(l.Ledger, l.Snapshot(), berth, rollout)
+}
+
+// Compare implements Control.
+func (l Live) Compare(ctx context.Context, id ledger.Berth, ref string) (Comparison, error) {
+	b, ok := l.Snapshot().Find(id)
+	if !ok {
+		return Comparison{}, fmt.Errorf("there is no berth %s", id)
+	}
+	if ref == "" {
+		return NewComparison(l.Ledger, b, nil)
+	}
+	if revisions, err := l.Ledger.Revisions(); err == nil {
+		if r, err := FindRevision(revisions, id.Workload, ref); err == nil {
+			return NewComparison(l.Ledger, b, r)
+		}
+	}
+	desired, commit, err := l.Preview(ctx, id, ref)
+	if err != nil {
+		return Comparison{}, fmt.Errorf("compare %s with %s: %w", id, ref, err)
+	}
+	return NewComparison(l.Ledger, b, &ledger.Revision{
+		Workload: id.Workload, Fingerprint: desired.Fingerprint(), Version: desired.Version(), Commit: commit.Hash, Subject: commit.Subject, Author: commit.Author, At: commit.At, Desired: desired,
+	})
+}
+
+// Try implements Control.
+func (l Live) Try(ctx context.Context, link string) (string, error) {
+	trial, err := l.Engine.Try(ctx, link)
+	if err != nil {
+		return "", fmt.Errorf("%w (asked for %s)", err, say.Took(trial.Took))
+	}
+	news := "as it was taken"
+	if trial.Fresh {
+		news = "which is new, and taken at the next look"
+	}
+	return fmt.Sprintf("The link %s answers in %s: %s is at %.7s, %s.", link, say.Took(trial.Took), trial.Ref, trial.Commit.Hash, news), nil
+}
+
+// SetEvery implements Control.
+func (l Live) SetEvery(link string, every time.Duration) error {
+	return engine.SetEvery(l.Folder, link, every)
 }
 
 // Recorded gives the last snapshot that an engine kept in a ledger.

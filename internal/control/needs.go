@@ -104,7 +104,7 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt}, Text: fmt.Sprintf("The way back takes long: %s of %s old instances are healthy.%s", say.Number(float64(r.OldSide.Healthy)), say.Number(float64(r.OldSide.Total)), since(now, r.Since))}, true
 	case r != nil && r.Phase == rollout.Waiting:
 		return Need{Tone: Asks, rank: 5, since: r.Since, Keys: []Verb{SignOff, WatchIt},
-			Text: fmt.Sprintf("Stage %d of %d waits for a sign-off by %s, since %s.", r.Stage+1, len(r.Rules.Stages), r.Rules.Stages[r.Stage].SignOff, strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
+			Text: waitsFor(r) + fmt.Sprintf(", since %s.", strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
 	case r != nil:
 		if v, silent := silentGuard(r, b.Verdicts); silent {
 			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
@@ -116,16 +116,27 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	case Lost(b):
 		return Need{Tone: Bad, rank: 3, since: b.DriftSince, Keys: []Verb{Sync}, Text: "All of it is gone from the site." + since(now, b.DriftSince) + " Nothing is put back until you say so."}, true
 	case b.Health.Word == health.Failing:
-		return Need{Tone: Bad, rank: 3, since: b.HealthSince, Keys: []Verb{SeeWhy},
+		return Need{Tone: Bad, rank: 3, since: b.HealthSince, Keys: []Verb{LookInside, SeeWhy},
 			Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason) + since(now, b.HealthSince)}, true
 	case beyondLimit(b):
 		v, _ := breached(b)
 		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: say.Sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true
+	case !b.Corrects.IsZero():
+		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
+			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
-		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync},
+		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync, Compare},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
 	}
 	return Need{}, false
+}
+
+// waitsFor tells what a rollout waits for, without its end.
+func waitsFor(r *engine.Rollout) string {
+	if r.Task != "" {
+		return fmt.Sprintf("The task %s cannot be undone and waits for a sign-off before it runs", r.Task)
+	}
+	return fmt.Sprintf("Stage %d of %d waits for a sign-off by %s", r.Stage+1, len(r.Rules.Stages), r.Rules.Stages[r.Stage].SignOff)
 }
 
 // breached gives the first guard whose signal is beyond its limit.
@@ -159,7 +170,7 @@ func silentGuard(r *engine.Rollout, verdicts []guard.Verdict) (guard.Verdict, bo
 func changedByHand(b engine.Berth) string {
 	var changed []string
 	for _, d := range b.Differences {
-		if d.Kind == compare.Drift || d.Kind == compare.Conflict || d.Kind == compare.Orphan {
+		if d.Kind == compare.Drift || d.Kind == compare.Conflict {
 			changed = append(changed, strings.Replace(d.String(), "/", " ", 1))
 		}
 	}

@@ -88,6 +88,10 @@ func CellOf(b engine.Berth) Cell {
 		c.Note = "stopped"
 	case b.Health.Word == health.Starting && !b.Looked.IsZero():
 		c.Note, c.Tone = "starting", Moves
+	case b.Follows != "":
+		c.Note = "on " + b.Follows
+	case len(Orphans(b)) > 0:
+		c.Note = say.Count(len(Orphans(b)), "orphan")
 	}
 	return c
 }
@@ -212,6 +216,12 @@ func Tell(b engine.Berth, now time.Time) []Line {
 	if b.Declared != nil && b.Applied != nil && b.Declared.Fingerprint != b.Applied.Fingerprint {
 		add("declared", fmt.Sprintf("%s %s, “%s” by %s, %s", b.Declared.Version, b.Declared.Fingerprint.Short(), b.Declared.Subject, b.Declared.Author, clock(b.Declared.At, now)), Quiet)
 	}
+	if orphans := Orphans(b); len(orphans) > 0 {
+		add("orphans", say.List(orphans)+", live and not declared", Quiet)
+	}
+	if b.Follows != "" {
+		add("follows", fmt.Sprintf("the branch %s of %s until %s, then what the other sites follow", b.Follows, b.Link, b.Until.Local().Format("Mon 2 Jan 15:04")), Moves)
+	}
 	add("next", next(b, now), Quiet)
 	return lines
 }
@@ -281,6 +291,8 @@ func next(b engine.Berth, now time.Time) string {
 			return "nothing is put back until a person says so"
 		case b.Stand == compare.Aligned:
 			return "nothing is due; Git and the site agree"
+		case !b.Corrects.IsZero():
+			return fmt.Sprintf("it is put back at %s unless a person leaves it", b.Corrects.Local().Format(time.TimeOnly))
 		case b.Stand == compare.Drifted:
 			return "nothing is overwritten until a person says so"
 		}
@@ -300,6 +312,9 @@ func next(b engine.Berth, now time.Time) string {
 		}
 		return fmt.Sprintf("%s at %s if all guards are clear", after, now.Add(r.SoakLeft()).Local().Format(time.TimeOnly))
 	case rollout.Waiting:
+		if r.Task != "" {
+			return fmt.Sprintf("the task %s runs once a person signs off; what it does cannot be undone", r.Task)
+		}
 		return fmt.Sprintf("%s once %s signs off; guards stay on meanwhile", after, stages[r.Stage].SignOff)
 	case rollout.Held:
 		return "nothing until a person lets it go on or rolls it back; guards stay on"
@@ -328,7 +343,11 @@ func LinkLine(l engine.Link, now time.Time) string {
 	if !l.Looked.IsZero() {
 		read = fmt.Sprintf("read %s, every %s", say.Ago(now.Sub(l.Looked)), say.Span(l.Every))
 	}
-	return fmt.Sprintf("folder %s of %s in %s, at %.7s, %s", l.Folder, l.Branch, l.Repository, l.Commit, read)
+	at := fmt.Sprintf("at %.7s", l.Commit)
+	if l.Version != "" {
+		at = "at version " + l.Version
+	}
+	return fmt.Sprintf("folder %s of %s in %s, %s, %s", or(l.Folder, "."), l.Ref, l.Repository, at, read)
 }
 
 // WaitingBehind tells the sites that wait behind a berth in the course.
@@ -345,4 +364,11 @@ func WaitingBehind(s engine.Snapshot, id ledger.Berth) []string {
 		}
 	}
 	return sites
+}
+
+func or(text, instead string) string {
+	if text == "" {
+		return instead
+	}
+	return text
 }

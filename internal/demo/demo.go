@@ -107,7 +107,11 @@ func (w *World) open(o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	w.Engine, err = engine.New(settings, w.Ledger, w.drivers(), w.clock)
+	outside, err := engine.OpenOutside(w.Folder, nil)
+	if err != nil {
+		return err
+	}
+	w.Engine, err = engine.New(settings, w.Ledger, w.drivers(), w.clock, outside)
 	return err
 }
 
@@ -125,7 +129,7 @@ func (w *World) find(anew bool) error {
 	if err2 != nil {
 		return err2
 	}
-	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", engine.SettingsFile, "sites", repoFolder, "watch.svg", "watch.pdf", "ledger.jsonl"}
+	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", engine.SettingsFile, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
 	ours := func(name string) bool { return slices.Contains(known, name) || strings.HasPrefix(name, "watch-") }
 	for _, entry := range entries {
 		if !ours(entry.Name()) {
@@ -159,7 +163,7 @@ func (w *World) settings() (engine.Settings, error) {
 
 func (w *World) firstSettings() engine.Settings {
 	s := engine.Settings{
-		Line: Line, Beat: beat,
+		Line: Line, Beat: beat, Registries: map[string]source.Registry{"registry.skerry.example": {Skip: true}},
 		Links: []source.Link{{Name: "skerry-line", Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery}},
 	}
 	after := ""
@@ -205,11 +209,11 @@ func (w *World) make(start time.Time) error {
 	ctx := context.Background()
 	byWorkload := map[string][]ledger.Revision{}
 	for _, c := range commits {
-		declarations, problems := source.Check([]source.File{{Name: c.workload + ".yaml", Text: c.text}}, siteNames)
+		loaded, problems := source.Load(ctx, []source.File{{Name: c.workload + ".yaml", Text: c.text}}, source.Options{Sites: siteNames})
 		if len(problems) > 0 {
 			return problems
 		}
-		d := declarations[0].Desired
+		d := loaded.Declarations[0].Desired
 		r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d}
 		byWorkload[c.workload] = append(byWorkload[c.workload], r)
 		if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
@@ -247,7 +251,7 @@ func (w *World) settle(ctx context.Context, workload, site string, place int, re
 	}
 	driver := w.sites[site]
 	errs := []error{driver.Lay(ctx, workload, applied.Fingerprint, *applied.Desired)}
-	for _, part := range applied.Desired.ServiceParts() {
+	for _, part := range applied.Desired.Running() {
 		errs = append(errs, driver.Scale(ctx, workload, applied.Fingerprint, part, applied.Desired.Parts[part].Instances))
 	}
 	return errors.Join(append(errs, driver.SetShare(ctx, workload, applied.Fingerprint, 1, ""))...)

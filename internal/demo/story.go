@@ -8,10 +8,10 @@ import (
 	"time"
 
 	"aditus/internal/core/compare"
-	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/target/sim"
 )
 
 // siteNames are the line's sites in course order: trials, rehearsal, and three in service.
@@ -33,7 +33,7 @@ var acts = []act{
 		return push(w.Repository, change{author: "Tove Lind", subject: "Count the small berths too", workload: "piers", version: "2.9.1"}, w.clock.Now())
 	}},
 	{"tides by hand", 100 * time.Second, func(w *World) error {
-		return w.sites["isles"].ChangeByHand("tides", "gauge", func(p *declare.Part) { p.Instances = 5 })
+		return w.sites["isles"].ChangeByHand(sim.Hand{Workload: "tides", Part: "gauge", Field: "instances", Value: "5"})
 	}},
 	{"crewing 1.19.0", 130 * time.Second, func(w *World) error {
 		return push(w.Repository, change{author: "Sanna Brekk", subject: "Swap shifts without a phone call", workload: "crewing", version: "1.19.0"}, w.clock.Now())

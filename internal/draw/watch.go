@@ -68,20 +68,6 @@ func (d *watchSheet) within(at time.Time) bool {
 	return !at.Before(d.w.Start) && !at.After(d.w.End)
 }
 
-func (d *watchSheet) tone(t control.Tone) color.Color {
-	switch t {
-	case control.Good:
-		return d.clear
-	case control.Bad:
-		return d.bad
-	case control.Asks:
-		return d.asks
-	case control.Moves:
-		return d.new
-	}
-	return d.Palette.text
-}
-
 func (d *watchSheet) head() {
 	y := edge + 10
 	x := d.text(edge, y, d.bright, heading, d.w.Berth.Workload+" · "+d.w.Berth.Site) + 22

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -31,6 +32,7 @@ type berth struct {
 	resumed bool   // the rollout comes from before a restart, and that is not on record yet
 	changes change // what the last comparison found
 	waits   string
+	drift   time.Time // when drift was last looked for on schedule
 	problem *Problem
 	looked  time.Time
 	word    health.Word // of what is applied, and since when
@@ -154,6 +156,7 @@ func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision 
 	if next.roll == nil {
 		b.changes = b.compare(seen, declared)
 		b.noteDrift(&next, seen, now)
+		b.tidy(&next, seen, orders, now)
 		b.sync(&next, seen, orders, declared, now)
 	}
 	if next.roll != nil {
@@ -165,8 +168,8 @@ func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision 
 	for _, o := range orders {
 		switch {
 		case o.taken:
-		case o.Verb == Sync:
-			o.err = fmt.Errorf("sync is not possible: a rollout is under way at %s", b.id)
+		case o.Verb == Sync || o.Verb == Remove || o.Verb == LeaveIt:
+			o.err = fmt.Errorf("%s is not possible: a rollout is under way at %s", o.Verb, b.id)
 		default:
 			o.err = fmt.Errorf("%s is not possible: no rollout is under way at %s", o.Verb, b.id)
 		}
@@ -180,7 +183,7 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	var commands []rollout.Command
 	var asked []*order
 	for _, o := range orders {
-		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync {
+		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync && o.Verb != Remove && o.Verb != LeaveIt {
 			o.taken = true
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
@@ -216,6 +219,7 @@ func (b *berth) conclude(next *decision, before rollout.State, out rollout.Outco
 	case entered && s.Phase == rollout.RolledBack && s.Bar:
 		next.state.Bars = append(next.state.Bars, ledger.Bar{Revision: s.New.Revision, Version: s.New.Version, Why: s.Why, By: s.By, At: now, Rollout: s.ID})
 	case entered && s.Phase == rollout.Proven:
+		next.state.MarkedFrom = ""
 		next.state.Applied, next.state.AppliedAt, next.state.ProvenAt = s.New.Revision, s.Began, now
 		next.state.Proven = append([]declare.Fingerprint{s.New.Revision}, slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })...)
 		next.state.Proven = next.state.Proven[:min(provenKept, len(next.state.Proven))]
@@ -270,30 +274,67 @@ func (b *berth) act(ctx context.Context, intents []rollout.Intent) error {
 	defer cancel()
 	var failed []error
 	for _, i := range intents {
-		var err error
-		switch i.Do {
-		case rollout.Lay:
-			if r := b.e.revision(b.id.Workload, i.Revision); r != nil {
-				err = b.driver.Lay(ctx, b.id.Workload, i.Revision, *r.Desired)
-			} else {
-				err = fmt.Errorf("revision %s is not on record", i.Revision.Short())
-			}
-		case rollout.Scale:
-			err = b.driver.Scale(ctx, b.id.Workload, i.Revision, i.Part, i.Count)
-		case rollout.SetShare:
-			rest := declare.Fingerprint("")
-			if b.roll != nil {
-				rest = b.roll.Old.Revision
-			}
-			err = b.driver.SetShare(ctx, b.id.Workload, i.Revision, i.Share, rest)
-		case rollout.Drop:
-			err = b.driver.Drop(ctx, b.id.Workload, i.Revision)
-		}
-		if err != nil {
+		if err := b.do(ctx, i); err != nil {
 			failed = append(failed, err)
 		}
 	}
 	return errors.Join(failed...)
+}
+
+func (b *berth) do(ctx context.Context, i rollout.Intent) error {
+	workload := b.id.Workload
+	switch i.Do {
+	case rollout.Lay:
+		r := b.e.revision(workload, i.Revision)
+		if r == nil {
+			return fmt.Errorf("revision %s is not on record", i.Revision.Short())
+		}
+		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.changes.live))
+		if err != nil {
+			return err
+		}
+		return b.driver.Lay(ctx, workload, i.Revision, desired)
+	case rollout.Scale:
+		return b.driver.Scale(ctx, workload, i.Revision, i.Part, i.Count)
+	case rollout.Run:
+		return b.driver.Run(ctx, workload, i.Revision, i.Part)
+	case rollout.SetShare:
+		rest := declare.Fingerprint("")
+		if b.roll != nil {
+			rest = b.roll.Old.Revision
+		}
+		return b.driver.SetShare(ctx, workload, i.Revision, i.Share, rest)
+	case rollout.Keep:
+		return b.driver.Keep(ctx, workload, i.From, i.Revision, i.Part)
+	case rollout.Prune:
+		return b.driver.Remove(ctx, workload, i.Revision, i.Part)
+	case rollout.Mark:
+		return b.driver.Mark(ctx, workload, i.From, i.Revision)
+	case rollout.Drop:
+		return b.driver.Drop(ctx, workload, i.Revision)
+	}
+	return nil
+}
+
+// opened gives a desired state with its secrets opened, for the driver alone.
+func (b *berth) opened(desired declare.Desired) (declare.Desired, error) {
+	parts := maps.Clone(desired.Parts)
+	for name, part := range parts {
+		if part.Kind != declare.Secret {
+			continue
+		}
+		part.Opened = map[string]string{}
+		for key, sealed := range part.Sealed {
+			plain, err := b.e.outside.Opener.Open(sealed)
+			if err != nil {
+				return desired, fmt.Errorf("the secret %s of %s: %w; nothing of %s is laid down until it opens", key, name, err, b.id)
+			}
+			part.Opened[key] = plain
+		}
+		parts[name] = part
+	}
+	desired.Parts = parts
+	return desired, nil
 }
 
 // trouble keeps or clears what is wrong with the berth, with the time since when.

@@ -15,9 +15,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
 	"aditus/internal/ledger"
 	"aditus/internal/sense"
+	"aditus/internal/source"
 	"aditus/internal/target"
 )
 
@@ -28,24 +31,27 @@ type Engine struct {
 	drivers  map[string]target.Driver
 	clock    Clock
 	sense    *sense.Sense
-	links    []*link
+	outside  Outside
 	changed  chan struct{}
 	group    *errgroup.Group
 	ctx      context.Context
 	news     atomic.Bool // something came on record, or trouble came or went, since the last picture
 
-	mu        sync.Mutex
-	revisions map[string][]ledger.Revision // by workload, oldest first
-	declared  map[string]declare.Fingerprint
-	berths    map[ledger.Berth]*berth
-	problems  map[string]Problem
+	mu         sync.Mutex
+	links      []*link
+	registries *source.Registries
+	revisions  map[string][]ledger.Revision // by workload, oldest first
+	declared   map[ledger.Berth]declaration
+	berths     map[ledger.Berth]*berth
+	problems   map[string]Problem
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
-func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock) (*Engine, error) {
+func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
-		settings: settings, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1),
-		revisions: map[string][]ledger.Revision{}, declared: map[string]declare.Fingerprint{},
+		settings: settings, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), outside: outside,
+		registries: source.NewRegistries(settings.Registries, outside.registry),
+		revisions:  map[string][]ledger.Revision{}, declared: map[ledger.Berth]declaration{},
 		berths: map[ledger.Berth]*berth{}, problems: map[string]Problem{},
 	}
 	for _, site := range settings.Sites {
@@ -56,13 +62,14 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 	if err := e.recall(); err != nil {
 		return nil, err
 	}
-	for _, l := range settings.Links {
-		watched, err := newLink(e, l)
+	for _, w := range wantedLinks(settings) {
+		watched, err := newLink(e, w.source, w.follow)
 		if err != nil {
 			return nil, err
 		}
 		e.links = append(e.links, watched)
 	}
+	e.mergeDeclared()
 	for _, b := range e.berths {
 		b.publish(b.view())
 		clock.Join()
@@ -110,18 +117,14 @@ func (e *Engine) Run(ctx context.Context) error {
 	e.group, e.ctx = errgroup.WithContext(ctx)
 	e.mu.Lock()
 	known := slices.Collect(maps.Values(e.berths))
+	links := slices.Clone(e.links)
 	e.mu.Unlock()
-	for _, l := range e.links {
-		l.look(e.ctx) // so that no berth is judged before it is known what is declared
-	}
+	e.lookFirst(links)
 	for _, b := range known {
 		e.start(b)
 	}
-	for _, l := range e.links {
-		e.group.Go(func() error {
-			defer e.clock.Leave()
-			return l.loop(e.ctx)
-		})
+	for _, l := range links {
+		e.watch(l, false)
 	}
 	e.group.Go(func() error { return e.keepPicture(e.ctx) })
 	err := e.group.Wait()
@@ -129,6 +132,33 @@ func (e *Engine) Run(ctx context.Context) error {
 		return nil
 	}
 	return err
+}
+
+// firstLook is how long, in real time, the first look at all links may take before the berths go on without it.
+const firstLook = 5 * time.Second
+
+// lookFirst reads all links, so that no berth is judged before it is known what is declared. A slow one does not hold
+// the others up for long.
+func (e *Engine) lookFirst(links []*link) {
+	ctx, cancel := context.WithTimeout(e.ctx, firstLook)
+	defer cancel()
+	var group sync.WaitGroup
+	for _, l := range links {
+		group.Go(func() { l.look(ctx) })
+	}
+	group.Wait()
+}
+
+// watch runs a link's loop, which has joined the clock.
+func (e *Engine) watch(l *link, now bool) {
+	ctx, stop := context.WithCancel(e.ctx)
+	e.mu.Lock()
+	l.stop = stop
+	e.mu.Unlock()
+	if now {
+		wake(l.wake)
+	}
+	e.group.Go(func() error { return l.loop(ctx) })
 }
 
 // start runs a berth's loop, which has joined the clock.
@@ -181,6 +211,12 @@ func (e *Engine) signal() {
 	}
 }
 
+// Tell keeps a problem that concerns no single berth among those that are shown, or clears it.
+func (e *Engine) Tell(about string, err error) {
+	e.tell(about, err)
+	e.signal()
+}
+
 // tell keeps or clears a problem that concerns no single berth.
 func (e *Engine) tell(about string, err error) {
 	e.mu.Lock()
@@ -205,7 +241,9 @@ func (e *Engine) Snapshot() Snapshot {
 		order[site.Name] = i
 	}
 	for _, l := range e.links {
-		s.Links = append(s.Links, l.shown)
+		if !l.ended(s.Now) {
+			s.Links = append(s.Links, l.shown)
+		}
 	}
 	for _, b := range e.berths {
 		s.Berths = append(s.Berths, b.shown)
@@ -237,31 +275,59 @@ func (e *Engine) revision(workload string, fingerprint declare.Fingerprint) *led
 func (e *Engine) declaredFor(id ledger.Berth, applied declare.Fingerprint) (*ledger.Revision, int) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	d, ok := e.declared[id]
+	if !ok {
+		return nil, 0
+	}
 	var found *ledger.Revision
-	from := int64(-1)
 	for i := range e.revisions[id.Workload] {
-		r := e.revisions[id.Workload][i]
-		if r.Fingerprint == e.declared[id.Workload] && slices.Contains(r.Desired.Sites, id.Site) {
-			found = &r
-		}
-		if r.Fingerprint == applied {
-			from = r.Seq
+		if e.revisions[id.Workload][i].Fingerprint == d.fingerprint {
+			found = &e.revisions[id.Workload][i]
 		}
 	}
-	behind := 0
-	for _, r := range e.revisions[id.Workload] {
-		if found != nil && r.Seq > from && r.Seq <= found.Seq {
-			behind++
-		}
+	if found == nil || found.Fingerprint == applied {
+		return found, 0
 	}
-	if found != nil && found.Fingerprint != applied {
-		behind = max(1, behind)
+	history := d.link.state.History[id.String()]
+	behind := len(history) - 1 - slices.Index(history, applied)
+	if !slices.Contains(history, applied) {
+		behind = len(history)
 	}
-	return found, behind
+	return found, max(1, behind)
+}
+
+// linkOf tells which link declares a berth, and which branch the site follows for a while, if it does.
+func (e *Engine) linkOf(id ledger.Berth) (name, follows string, until time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	d, ok := e.declared[id]
+	switch {
+	case !ok:
+		return "", "", time.Time{}
+	case d.link.follow != nil:
+		return d.link.follow.Link, d.link.follow.Branch, d.link.follow.Until
+	}
+	return d.link.source.Name, "", time.Time{}
+}
+
+// Log gives the newest lines of an instance.
+func (e *Engine) Log(ctx context.Context, id ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+	driver := e.drivers[id.Site]
+	if driver == nil {
+		return nil, fmt.Errorf("there is no site %s", id.Site)
+	}
+	return driver.Log(ctx, id.Workload, instance, since, most)
 }
 
 // site gives a site's settings.
 func (e *Engine) site(name string) Site {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.siteOf(name)
+}
+
+// siteOf is site for those who hold the lock.
+func (e *Engine) siteOf(name string) Site {
 	for _, s := range e.settings.Sites {
 		if s.Name == name {
 			return s
@@ -270,18 +336,39 @@ func (e *Engine) site(name string) Site {
 	return Site{Name: name}
 }
 
-// waitsFor gives the site whose proof a berth's revision waits for, and whether it is there. A site where the workload
-// is not declared is passed over.
-func (e *Engine) waitsFor(id ledger.Berth, revision *ledger.Revision) (string, bool) {
-	after := e.site(id.Site).After
-	for after != "" && !slices.Contains(revision.Desired.Sites, after) {
-		after = e.site(after).After
-	}
-	if after == "" {
-		return "", true
-	}
+// waitsFor gives the site whose proof a berth's revision waits for, and whether it is there: whether that site has
+// proven what Git declares for it now. A site where the workload is not declared is passed over.
+func (e *Engine) waitsFor(id ledger.Berth) (string, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	before := e.berths[ledger.Berth{Workload: id.Workload, Site: after}]
-	return after, before != nil && slices.Contains(before.proven, revision.Fingerprint)
+	after := e.siteOf(id.Site).After
+	for after != "" {
+		before := ledger.Berth{Workload: id.Workload, Site: after}
+		if d, ok := e.declared[before]; ok {
+			b := e.berths[before]
+			return after, b != nil && slices.Contains(b.proven, d.fingerprint)
+		}
+		after = e.siteOf(after).After
+	}
+	return "", true
+}
+
+// needsOf tells why a workload that another one needs is not ready for it at a site; empty where all are.
+func (e *Engine) needsOf(id ledger.Berth, needs []string) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, need := range needs {
+		b := e.berths[ledger.Berth{Workload: need, Site: id.Site}]
+		switch {
+		case b == nil || b.shown.Applied == nil:
+			return fmt.Sprintf("waits for %s, which it needs: nothing of it is at %s yet", need, id.Site)
+		case b.shown.Rollout != nil:
+			return fmt.Sprintf("waits for %s, which it needs: a rollout of it is under way", need)
+		case b.shown.Stand == compare.Behind && b.shown.Bar == nil:
+			return fmt.Sprintf("waits for %s, which it needs, to take its newest revision first", need)
+		case b.shown.Health.Word != health.Healthy:
+			return fmt.Sprintf("waits for %s, which it needs, to be healthy: it is %s", need, b.shown.Health.Word)
+		}
+	}
+	return ""
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/go-git/go-git/v5/plumbing"
 
 	"aditus/internal/core/compare"
-	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 )
@@ -178,9 +177,8 @@ func TestNothingUnrecorded(t *testing.T) {
 // TestDrift changes a site by hand: it is told, nothing is overwritten, and a person has it put back.
 func TestDrift(t *testing.T) {
 	r := settled(t)
-	r.must(r.sites["north"].ChangeByHand("web", "app", func(p *declare.Part) {
-		p.Instances, p.Environment = 6, map[string]string{"DEBUG": "1"}
-	}))
+	r.hand("north", "app", "instances", "6")
+	r.hand("north", "app", "environment.DEBUG", "1")
 	s := r.until("drifted", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
 	if n := len(berthAt(s, "north").Differences); n != 2 {
 		t.Errorf("%d differences: %+v", n, berthAt(s, "north").Differences)
@@ -195,11 +193,21 @@ func TestDrift(t *testing.T) {
 		t.Errorf("a drifted site was overwritten: %s", describe(b))
 	}
 	r.must(r.order(Sync, "north"))
-	r.until("put back, and version 2 comes", func(s Snapshot) bool { return berthAt(s, "north").Rollout != nil })
-	for _, kind := range []string{"drifted", "put back", "as applied"} {
-		if !slices.Contains(r.kinds("north"), kind) {
-			t.Errorf("%q is not on record: %s", kind, r.kinds("north"))
-		}
+	r.until("version 2 comes", func(s Snapshot) bool { return berthAt(s, "north").Rollout != nil })
+	if taken := r.texts("north", "taken"); !strings.Contains(taken[len(taken)-1], "what was changed by hand is overwritten: app/environment") {
+		t.Errorf("it does not say what is overwritten: %s", taken)
+	}
+}
+
+// TestPutBack has a person undo what was changed by hand.
+func TestPutBack(t *testing.T) {
+	r := settled(t)
+	r.hand("north", "app", "instances", "6")
+	r.until("drifted", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	r.must(r.order(Sync, "north"))
+	r.until("aligned", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
+	if kinds := strings.Join(r.kinds("north"), " "); !strings.HasSuffix(kinds, "drifted put back as applied") {
+		t.Errorf("on record is %s", kinds)
 	}
 }
 

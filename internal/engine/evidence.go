@@ -3,7 +3,9 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -37,6 +39,7 @@ type evidence struct {
 	old, new  declare.Fingerprint
 	requests  [2]float64 // of the last interval, old and new
 	observed  *guard.Estimate
+	unmarked  bool // the target still knows what is applied by the revision it had before
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
@@ -54,6 +57,7 @@ func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
 		return seen
 	}
 	seen.reached = true
+	b.translate(seen)
 	b.probe(ctx, seen, now)
 	if rules := b.rules(seen); rules != nil && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
 		b.evaluate(ctx, seen, rules, now)
@@ -61,6 +65,18 @@ func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
 	b.judge(seen, now)
 	b.senses.last = seen
 	return seen
+}
+
+// translate names a cohort by the revision that it was made to be, where the target does not know that yet.
+func (b *berth) translate(seen *evidence) {
+	if _, ok := seen.target.Cohort(b.state.Applied); ok || b.state.MarkedFrom == "" {
+		return
+	}
+	for i := range seen.target.Cohorts {
+		if seen.target.Cohorts[i].Revision == b.state.MarkedFrom {
+			seen.target.Cohorts[i].Revision, seen.unmarked = b.state.Applied, true
+		}
+	}
 }
 
 // desired gives what a cohort was made from; nil when that is not on record.
@@ -130,6 +146,9 @@ func (b *berth) judgeHealth(seen *evidence, now time.Time) {
 			continue
 		}
 		for _, in := range cohort.Instances {
+			if desired.Parts[in.Part].Kind == declare.Task {
+				continue // it runs to its end, and is done or failed then
+			}
 			s := b.senses.instances[in.ID]
 			var tracks []health.Track
 			var rules []health.Thresholds
@@ -246,8 +265,8 @@ func (b *berth) judge(seen *evidence, now time.Time) {
 		return
 	}
 	for _, rule := range rules.Guards {
-		if b.roll == nil && rule.Limit.Relative() {
-			continue // nothing to compare with
+		if b.roll == nil && rule.Limit.Relative() || b.roll != nil && (b.roll.New.Empty() || b.roll.Old.Empty() && rule.Limit.Relative()) {
+			continue // nothing to compare with, or nothing to measure
 		}
 		began, history := about.shared, b.senses.history(rule.Name, seen, about.shared, every)
 		if b.roll != nil && b.roll.AskedShare() == 1 && rule.Limit.Relative() {
@@ -290,11 +309,20 @@ func (seen *evidence) observation(s rollout.State) rollout.Observation {
 
 func (seen *evidence) cohort(revision declare.Fingerprint) rollout.Cohort {
 	found, ok := seen.target.Cohort(revision)
-	c := rollout.Cohort{Laid: ok, Parts: map[string]int{}, Healthy: map[string]int{}, Health: seen.sum(revision, 0)}
+	c := rollout.Cohort{
+		Laid: ok, Parts: map[string]int{}, Healthy: map[string]int{}, Done: map[string]bool{}, Failed: map[string]string{},
+		Health: seen.sum(revision, 0), All: slices.Sorted(maps.Keys(found.Live)),
+	}
 	for _, in := range found.Instances {
 		c.Parts[in.Part]++
 		if seen.health[in.ID].Word == health.Healthy {
 			c.Healthy[in.Part]++
+		}
+		if in.Done {
+			c.Done[in.Part] = true
+		}
+		if in.Failed != "" {
+			c.Failed[in.Part] = in.Failed
 		}
 		if in.CannotStart != "" {
 			c.CannotStart = in.CannotStart
@@ -308,7 +336,9 @@ func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summar
 	cohort, _ := seen.target.Cohort(revision)
 	var all []health.Instance
 	for _, in := range cohort.Instances {
-		all = append(all, seen.health[in.ID])
+		if h, ok := seen.health[in.ID]; ok {
+			all = append(all, h)
+		}
 	}
 	return health.Sum(all, max(least, len(all)))
 }

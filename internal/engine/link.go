@@ -4,9 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 )
@@ -14,41 +19,73 @@ import (
 // link watches one repository. What was read last outlives a restart.
 type link struct {
 	e      *Engine
-	source source.Link
+	follow *Follow // it is one site's way to another branch; nil for a link as such
 	wake   chan struct{}
+	stop   context.CancelFunc
+	every  atomic.Int64 // the polling interval, which may change at any moment
+
+	source source.Link
 	accept bool // take a rewritten branch as it is now, once; guarded by the engine's lock
-	seen   linkState
+	state  linkState
 	shown  Link // guarded by the engine's lock
 }
 
-// linkState is what the ledger keeps of a link.
+// linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
 type linkState struct {
 	source.Seen
-	Declared map[string]declare.Fingerprint `json:"declared"` // by workload
+	Version  string                           `json:"version,omitempty"` // of a bundle
+	Declared map[string]declare.Fingerprint   `json:"declared"`
+	History  map[string][]declare.Fingerprint `json:"history"` // what was declared, oldest first, the present one last
 }
 
-func newLink(e *Engine, s source.Link) (*link, error) {
-	l := &link{e: e, source: s, wake: make(chan struct{}, 1)}
-	if _, err := e.ledger.Picture(l.picture(), &l.seen); err != nil && !errors.Is(err, ledger.ErrNone) {
-		return nil, err
+// historyKept is how many revisions of a berth a link remembers, to tell how far behind a site is.
+const historyKept = 50
+
+func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
+	l := &link{e: e, source: s, follow: follow, wake: make(chan struct{}, 1)}
+	if follow != nil {
+		l.source.Name, l.source.Branch, l.source.Tag, l.source.Commit = s.Name+" for "+follow.Site, follow.Branch, "", ""
 	}
-	for workload, fingerprint := range l.seen.Declared {
-		e.declared[workload] = fingerprint
+	l.every.Store(int64(s.Every))
+	if _, err := e.ledger.Picture(l.picture(), &l.state); err != nil && !errors.Is(err, ledger.ErrNone) {
+		l.state = linkState{} // another version wrote it; it is read anew
 	}
-	l.shown = Link{Name: s.Name, Repository: s.Repository, Branch: s.Branch, Folder: s.Folder, Every: s.Every, Commit: l.seen.Commit}
+	l.shown = Link{
+		Name: l.source.Name, Repository: s.Where(), Ref: l.source.Ref(), Branch: l.source.Branch, Folder: s.Folder, Every: s.Every,
+		Commit: l.state.Commit, Version: l.state.Version, Berths: len(l.state.Declared), Bundle: s.Bundle(),
+	}
+	if follow != nil {
+		l.shown.Follows, l.shown.Until = follow.Site, follow.Until
+	}
 	return l, nil
 }
 
-func (l *link) picture() string { return "link " + l.source.Name }
+func (l *link) picture() string { return "link " + l.source.Name + " " + l.source.Repository }
+
+// ended tells whether a site no longer follows another branch.
+func (l *link) ended(now time.Time) bool { return l.follow != nil && !now.Before(l.follow.Until) }
 
 func (l *link) loop(ctx context.Context) error {
+	defer l.e.clock.Leave()
 	for {
-		if err := l.e.clock.Wait(ctx, l.e.clock.Now().Add(l.source.Every), l.wake); err != nil {
-			return err
+		next := l.e.clock.Now().Add(time.Duration(l.every.Load()))
+		if l.follow != nil && l.follow.Until.After(l.e.clock.Now()) && l.follow.Until.Before(next) {
+			next = l.follow.Until
+		}
+		if err := l.e.clock.Wait(ctx, next, l.wake); err != nil {
+			return nil // the link was taken away, or all ends
+		}
+		if l.ended(l.e.clock.Now()) {
+			l.e.mergeDeclared()
+			l.e.meet()
+			return nil
 		}
 		l.look(ctx)
 	}
 }
+
+// lookTimeout is how long a repository or registry may take.
+const lookTimeout = 2 * time.Minute
 
 // look reads the link once and shows what came of it.
 func (l *link) look(ctx context.Context) {
@@ -57,7 +94,9 @@ func (l *link) look(ctx context.Context) {
 	e.mu.Lock()
 	accept := l.accept
 	e.mu.Unlock()
-	err := l.take(ctx, accept)
+	asking, cancel := context.WithTimeout(ctx, lookTimeout)
+	err := l.take(asking, accept)
+	cancel()
 	now := e.clock.Now()
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -65,7 +104,8 @@ func (l *link) look(ctx context.Context) {
 		l.accept = false
 	}
 	e.news.Store(e.news.Load() || (err == nil) != (l.shown.Problem == nil))
-	l.shown.Looked, l.shown.Took, l.shown.Commit = now, time.Since(began), l.seen.Commit
+	l.shown.Looked, l.shown.Took, l.shown.Commit, l.shown.Version = now, time.Since(began), l.state.Commit, l.state.Version
+	l.shown.Every, l.shown.Berths = time.Duration(l.every.Load()), len(l.state.Declared)
 	l.shown.Rewritten = errors.Is(err, source.ErrRewritten)
 	switch {
 	case err == nil || ctx.Err() != nil:
@@ -76,111 +116,316 @@ func (l *link) look(ctx context.Context) {
 	e.signal()
 }
 
+// access is what the link needs to be read.
+func (l *link) access() source.Access {
+	name := l.source.Name
+	if l.follow != nil {
+		name = l.follow.Link
+	}
+	return l.e.outside.access(name)
+}
+
 // take reads what is new, whole or not at all: what was declared before stays declared when anything is wrong.
 func (l *link) take(ctx context.Context, accept bool) error {
 	e := l.e
-	look, err := source.LookAt(ctx, l.source, l.seen.Seen, accept)
+	look, err := source.LookAt(ctx, l.source, l.access(), l.state.Seen, accept)
 	if err != nil {
 		return err
 	}
-	if look.Seen == l.seen.Seen {
+	if look.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: look.Seen, Declared: l.seen.Declared}
+	next := linkState{Seen: look.Seen, Version: look.Ref, Declared: l.state.Declared, History: l.state.History}
 	if look.Changed {
-		if next.Declared, err = l.declare(ctx, look); err != nil {
+		if err := l.declare(ctx, look, &next); err != nil {
 			return err
 		}
 	}
 	if err := e.ledger.KeepPicture(context.WithoutCancel(ctx), l.picture(), e.clock.Now(), next); err != nil {
 		return err
 	}
-	l.seen = next
+	e.mu.Lock()
+	l.state = next
+	e.mu.Unlock()
 	if look.Changed {
-		e.mu.Lock()
-		e.declared = next.Declared
-		e.mu.Unlock()
+		e.mergeDeclared()
 		e.meet()
 	}
 	return nil
 }
 
 // declare checks a commit's files and puts the revisions they make on record.
-func (l *link) declare(ctx context.Context, look source.Look) (map[string]declare.Fingerprint, error) {
+func (l *link) declare(ctx context.Context, look source.Look, next *linkState) error {
 	e := l.e
-	var sites []string
-	for _, site := range e.settings.Sites {
-		sites = append(sites, site.Name)
+	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
+	problems = problems.In(l.source.Folder)
+	if wrong := problems.Wrong(); len(wrong) > 0 {
+		return fmt.Errorf("%s is not taken: %w; %s", l.told(look), wrong, l.stays())
 	}
-	declarations, problems := source.Check(look.Files, sites)
-	if len(problems) > 0 {
-		kept := "nothing is declared yet"
-		if l.seen.Commit != "" {
-			kept = fmt.Sprintf("what %.7s declared stays declared", l.seen.Commit)
-		}
-		return nil, fmt.Errorf("commit %.7s by %s is not taken: %w; %s", look.Head.Hash, look.Head.Author, problems, kept)
+	e.mu.Lock()
+	l.shown.Warnings = nil
+	for _, p := range problems {
+		l.shown.Warnings = append(l.shown.Warnings, p.Error())
 	}
-	declared := map[string]declare.Fingerprint{}
-	for _, d := range declarations {
-		fingerprint := d.Fingerprint()
-		declared[d.Workload] = fingerprint
-		if l.seen.Declared[d.Workload] == fingerprint {
+	e.mu.Unlock()
+	next.Declared, next.History = map[string]declare.Fingerprint{}, maps.Clone(l.state.History)
+	if next.History == nil {
+		next.History = map[string][]declare.Fingerprint{}
+	}
+	revisions := map[declare.Fingerprint]*ledger.Revision{}
+	sites := map[declare.Fingerprint][]string{}
+	for _, d := range loaded.Declarations {
+		id := ledger.Berth{Workload: d.Workload, Site: d.Site}
+		if l.follow != nil && d.Site != l.follow.Site {
 			continue
 		}
-		r := ledger.Revision{
+		if other := e.declaredBy(id.Workload, l); other != "" {
+			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.told(look), id.Workload, other, l.stays())
+		}
+		fingerprint := d.Fingerprint()
+		next.Declared[id.String()] = fingerprint
+		if history := next.History[id.String()]; len(history) == 0 || history[len(history)-1] != fingerprint {
+			history = append(slices.Clone(history), fingerprint)
+			next.History[id.String()] = history[max(0, len(history)-historyKept):]
+		}
+		if l.state.Declared[id.String()] == fingerprint {
+			continue
+		}
+		sites[fingerprint] = append(sites[fingerprint], d.Site)
+		revisions[fingerprint] = &ledger.Revision{
 			Fingerprint: fingerprint, Workload: d.Workload, Version: d.Version(), Commit: d.Commit.Hash,
 			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Desired: &d.Desired,
 		}
-		entry := ledger.Entry{Revision: &r}
-		if e.revision(d.Workload, fingerprint) == nil {
-			entry.Facts = []ledger.Fact{declaredFact(r, e.clock.Now())}
-		}
-		if err := e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
-			return nil, err
+	}
+	for _, fingerprint := range slices.Sorted(maps.Keys(revisions)) {
+		if err := e.remember(ctx, revisions[fingerprint], sites[fingerprint]); err != nil {
+			return err
 		}
 	}
-	revisions, err := e.ledger.Revisions()
+	return nil
+}
+
+// told names what was read.
+func (l *link) told(look source.Look) string {
+	if look.Ref != "" {
+		return "version " + look.Ref
+	}
+	return fmt.Sprintf("commit %.7s by %s", look.Head.Hash, look.Head.Author)
+}
+
+func (l *link) stays() string {
+	if l.state.Commit == "" {
+		return "nothing is declared yet"
+	}
+	if l.state.Version != "" {
+		return fmt.Sprintf("what version %s declared stays declared", l.state.Version)
+	}
+	return fmt.Sprintf("what %.7s declared stays declared", l.state.Commit)
+}
+
+// loadOptions say how declarations are read here.
+func (e *Engine) loadOptions(set map[string]string) source.Options {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	o := source.Options{Set: maps.Clone(e.outside.Set), Opener: e.outside.Opener, Resolve: e.registries.Resolve}
+	for _, site := range e.settings.Sites {
+		o.Sites = append(o.Sites, site.Name)
+	}
+	if o.Set == nil {
+		o.Set = map[string]string{}
+	}
+	maps.Copy(o.Set, set)
+	return o
+}
+
+// remember puts a revision on record and among those that are known. sites are where it is declared anew.
+func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []string) error {
+	entry := ledger.Entry{Revision: r}
+	if e.revision(r.Workload, r.Fingerprint) == nil {
+		entry.Facts = []ledger.Fact{declaredFact(*r, sites, e.clock.Now())}
+	}
+	if err := e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
+		return err
+	}
+	kept, err := e.ledger.Revision(r.Workload, r.Fingerprint)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	clear(e.revisions)
-	for _, r := range revisions {
-		e.revisions[r.Workload] = append(e.revisions[r.Workload], r)
+	if !slices.ContainsFunc(e.revisions[r.Workload], func(known ledger.Revision) bool { return known.Fingerprint == r.Fingerprint }) {
+		e.revisions[r.Workload] = append(e.revisions[r.Workload], *kept)
 	}
-	return declared, nil
+	return nil
 }
 
-func declaredFact(r ledger.Revision, now time.Time) ledger.Fact {
+func declaredFact(r ledger.Revision, sites []string, now time.Time) ledger.Fact {
 	return ledger.Fact{
 		At: now, Workload: r.Workload, Kind: "declared", By: r.Author, Revision: r.Fingerprint,
-		Text: fmt.Sprintf("%s (%s) is declared: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), r.Subject, r.Commit),
+		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit),
 	}
+}
+
+// declaredBy gives the other link that declares a workload; empty for none.
+func (e *Engine) declaredBy(workload string, but *link) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, l := range e.links {
+		if l == but || l.follow != nil || but.follow != nil {
+			continue
+		}
+		for name := range l.state.Declared {
+			if id, _ := ledger.ParseBerth(name); id.Workload == workload {
+				return l.source.Name
+			}
+		}
+	}
+	return ""
+}
+
+// mergeDeclared puts together what all links declare. Where a site follows another branch, that one counts.
+func (e *Engine) mergeDeclared() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := e.clock.Now()
+	e.declared = map[ledger.Berth]declaration{}
+	for _, follows := range []bool{false, true} {
+		for _, l := range e.links {
+			if (l.follow != nil) != follows || l.ended(now) || l.state.Commit == "" {
+				continue
+			}
+			if follows { // all that the other branch says of the site, and no more
+				maps.DeleteFunc(e.declared, func(id ledger.Berth, d declaration) bool {
+					return id.Site == l.follow.Site && d.link.source.Name == l.follow.Link
+				})
+			}
+			for name, fingerprint := range l.state.Declared {
+				if id, ok := ledger.ParseBerth(name); ok {
+					e.declared[id] = declaration{fingerprint, l}
+				}
+			}
+		}
+	}
+	e.news.Store(true)
+}
+
+// declaration is what is declared for a berth, and by which link.
+type declaration struct {
+	fingerprint declare.Fingerprint
+	link        *link
 }
 
 // meet starts the loops of berths that are declared for the first time.
 func (e *Engine) meet() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for workload, fingerprint := range e.declared {
-		for _, r := range e.revisions[workload] {
-			if r.Fingerprint != fingerprint {
-				continue
-			}
-			for _, site := range r.Desired.Sites {
-				id := ledger.Berth{Workload: workload, Site: site}
-				if e.berths[id] == nil {
-					b := newBerth(e, id)
-					b.shown = Berth{Berth: id, Declared: &r}
-					e.berths[id] = b
-					e.clock.Join()
-					e.start(b)
-				}
+	for id, d := range e.declared {
+		if e.berths[id] != nil || e.drivers[id.Site] == nil {
+			continue
+		}
+		b := newBerth(e, id)
+		b.shown = Berth{Berth: id}
+		for i := range e.revisions[id.Workload] {
+			if r := e.revisions[id.Workload][i]; r.Fingerprint == d.fingerprint {
+				b.shown.Declared = &r
 			}
 		}
+		e.berths[id] = b
+		e.clock.Join()
+		e.start(b)
 	}
 	for _, b := range e.berths {
 		b.nudge()
 	}
+}
+
+// LookNow has links read at once: those that are named, or all.
+func (e *Engine) LookNow(names ...string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, l := range e.links {
+		if len(names) == 0 || slices.Contains(names, l.source.Name) {
+			select {
+			case l.wake <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+// Accept takes a link's rewritten branch as it is now.
+func (e *Engine) Accept(name string) error {
+	e.mu.Lock()
+	found := false
+	for _, l := range e.links {
+		if l.source.Name == name {
+			l.accept, found = true, true
+		}
+	}
+	e.mu.Unlock()
+	if !found {
+		return fmt.Errorf("there is no link %q", name)
+	}
+	e.LookNow(name)
+	return nil
+}
+
+// Pushed tells the links of a name that something was pushed to a branch, and which files changed; nil where that is
+// not known. It tells whether any of them looks because of it.
+func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool) {
+	e.mu.Lock()
+	var wake []string
+	for _, l := range e.links {
+		of := l.source.Name
+		if l.follow != nil {
+			of = l.follow.Link
+		}
+		if of != name {
+			continue
+		}
+		known = true
+		if branch != "" && l.source.Branch != branch {
+			continue
+		}
+		folder := strings.TrimSuffix(l.source.Folder, "/") + "/"
+		if files == nil || folder == "/" || folder == "./" || slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, folder) }) {
+			wake = append(wake, l.source.Name)
+		}
+	}
+	e.mu.Unlock()
+	if len(wake) > 0 {
+		e.LookNow(wake...)
+	}
+	return known, len(wake) > 0
+}
+
+// Preview reads what a berth would have declared by another branch or commit of its link.
+func (e *Engine) Preview(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error) {
+	e.mu.Lock()
+	d, ok := e.declared[id]
+	e.mu.Unlock()
+	if !ok {
+		return nil, source.Commit{}, fmt.Errorf("no link declares %s", id)
+	}
+	l := d.link
+	at := l.source.At(ref)
+	access := l.access()
+	if access.Cache != "" {
+		access.Cache += "-preview"
+	}
+	look, err := source.LookAt(ctx, at, access, source.Seen{}, true)
+	if err != nil {
+		return nil, source.Commit{}, err
+	}
+	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
+	problems = problems.In(l.source.Folder)
+	if wrong := problems.Wrong(); len(wrong) > 0 {
+		return nil, look.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
+	}
+	for _, found := range loaded.Declarations {
+		if found.Workload == id.Workload && found.Site == id.Site {
+			return &found.Desired, found.Commit, nil
+		}
+	}
+	return nil, look.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
 }

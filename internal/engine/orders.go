@@ -19,14 +19,17 @@ const (
 	SignOff  = Verb(rollout.Sign)
 	LiftBar  = Verb("lift the bar")
 	Sync     = Verb("sync")
+	Remove   = Verb("remove orphans")
+	LeaveIt  = Verb("leave it") // drift that would be corrected otherwise
 )
 
 // Order is a person's wish for a berth.
 type Order struct {
-	Verb  Verb
-	Berth ledger.Berth
-	By    string
-	Note  string
+	Verb  Verb         `json:"verb"`
+	Berth ledger.Berth `json:"berth"`
+	By    string       `json:"by"`
+	Note  string       `json:"note,omitempty"`
+	Parts []string     `json:"parts,omitempty"` // Sync: only these parts; empty for all
 }
 
 type order struct {
@@ -77,28 +80,4 @@ func (b *berth) refuse(err error) {
 	for _, o := range b.takeOrders() {
 		o.answer(fmt.Errorf("%s at %s was not carried out: %w", o.Verb, b.id, err))
 	}
-}
-
-// LookNow has every link read at once.
-func (e *Engine) LookNow() {
-	for _, l := range e.links {
-		select {
-		case l.wake <- struct{}{}:
-		default:
-		}
-	}
-}
-
-// Accept takes a link's rewritten branch as it is now.
-func (e *Engine) Accept(name string) error {
-	for _, l := range e.links {
-		if l.source.Name == name {
-			e.mu.Lock()
-			l.accept = true
-			e.mu.Unlock()
-			e.LookNow()
-			return nil
-		}
-	}
-	return fmt.Errorf("there is no link %q", name)
 }

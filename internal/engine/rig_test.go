@@ -32,7 +32,7 @@ artifacts:
   r.example/web:crash: {starts-in: 1s, faults: [{kind: crash, after: 20s}]}
 `
 
-const declaration = `aditus: 1
+const declared = `aditus: 1
 workload: web
 sites: [drydock, north]
 parts:
@@ -60,16 +60,18 @@ var start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
 
 // rig is an engine on stand-in sites, a repository of its own and a clock that only the test moves on.
 type rig struct {
-	t      testing.TB
-	folder string
-	repo   *git.Repository
-	book   *ledger.Ledger
-	clock  Clock
-	sites  map[string]*sim.Site
-	engine *Engine
-	stop   func()
-	facts  *[]ledger.Fact
-	mu     *sync.Mutex
+	t       testing.TB
+	folder  string
+	repo    *git.Repository
+	book    *ledger.Ledger
+	clock   Clock
+	sites   map[string]*sim.Site
+	engine  *Engine
+	change  func(*Settings) // what differs in the settings; nil for nothing
+	outside Outside
+	stop    func()
+	facts   *[]ledger.Fact
+	mu      *sync.Mutex
 }
 
 func newRig(t testing.TB) *rig {
@@ -109,11 +111,14 @@ func (r *rig) run() {
 	})
 	r.must(err)
 	settings := Settings{
-		Line: "Test Line", Beat: time.Second,
+		Line: "Test Line", Beat: time.Second, Registries: map[string]source.Registry{"*": {Skip: true}},
 		Links: []source.Link{{Name: "repo", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "workloads", Every: 5 * time.Second}},
 		Sites: []Site{{Name: "drydock", Automatic: true}, {Name: "north", Automatic: true, After: "drydock"}},
 	}
-	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock)
+	if r.change != nil {
+		r.change(&settings)
+	}
+	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock, r.outside)
 	r.must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -138,7 +143,7 @@ func (r *rig) halt() {
 // push commits the declaration with a version, changed in pairs of old and new text.
 func (r *rig) push(version string, change ...string) {
 	r.t.Helper()
-	text := strings.NewReplacer(append(change, "VERSION", version)...).Replace(declaration)
+	text := strings.NewReplacer(append(change, "VERSION", version)...).Replace(declared)
 	r.write("workloads/web.yaml", text, "Version "+version)
 }
 
@@ -174,6 +179,12 @@ func (r *rig) until(what string, holds func(Snapshot) bool) Snapshot {
 	s := r.engine.Snapshot()
 	r.t.Fatalf("never: %s; drydock %s; links %+v", what, describe(berthAt(s, "drydock")), s.Links)
 	return s
+}
+
+// hand changes a part of the workload at a site as a person there would.
+func (r *rig) hand(site, part, field, value string) {
+	r.t.Helper()
+	r.must(r.sites[site].ChangeByHand(sim.Hand{Workload: "web", Part: part, Field: field, Value: value}))
 }
 
 func (r *rig) wait(d time.Duration) {
@@ -234,6 +245,18 @@ func (r *rig) share(site, wanted string) float64 {
 		}
 	}
 	return 0
+}
+
+// texts are what the facts of a kind say at a berth.
+func (r *rig) texts(site, kind string) (texts []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, f := range *r.facts {
+		if f.Site == site && f.Kind == kind {
+			texts = append(texts, f.Text)
+		}
+	}
+	return texts
 }
 
 // kinds are the kinds of facts of a berth, in order.

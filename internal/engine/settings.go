@@ -5,9 +5,11 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"time"
 
+	"github.com/robfig/cron/v3"
 	"go.yaml.in/yaml/v4"
 
 	"aditus/internal/source"
@@ -23,10 +25,21 @@ const SettingsFile = "settings.yaml"
 
 // Settings say what an engine looks after. docs/settings.md describes their file.
 type Settings struct {
-	Line  string        `yaml:"line"`  // whose workloads these are
-	Beat  time.Duration `yaml:"beat"`  // how often each berth is looked at
-	Links []source.Link `yaml:"links"` // one for now
-	Sites []Site        `yaml:"sites"` // in course order
+	Line       string                     `yaml:"line"`                 // whose workloads these are
+	Beat       time.Duration              `yaml:"beat"`                 // how often each berth is looked at
+	Listen     string                     `yaml:"listen,omitempty"`     // the address that webhooks come to; empty for none
+	Registries map[string]source.Registry `yaml:"registries,omitempty"` // how registries are asked, by host; "*" for all others
+	Links      []source.Link              `yaml:"links"`
+	Follow     []Follow                   `yaml:"follow,omitempty"`
+	Sites      []Site                     `yaml:"sites"` // in course order
+}
+
+// Follow lets one site follow another branch of a link for a while.
+type Follow struct {
+	Site   string    `yaml:"site" json:"site"`
+	Link   string    `yaml:"link" json:"link"`
+	Branch string    `yaml:"branch" json:"branch"`
+	Until  time.Time `yaml:"until" json:"until"`
 }
 
 // Site is a place where workloads run, with the way it takes revisions.
@@ -34,7 +47,21 @@ type Site struct {
 	Name      string `yaml:"name"`
 	Automatic bool   `yaml:"automatic"`       // takes revisions by itself
 	After     string `yaml:"after,omitempty"` // the site that must have proven a revision first; empty for none
+	Drift     Drift  `yaml:"drift,omitempty"`
 }
+
+// Drift says what becomes of changes made by hand.
+type Drift struct {
+	Look   string        `yaml:"look,omitempty"`   // cron expression: when to look for it; empty for at every beat
+	Then   string        `yaml:"then,omitempty"`   // tell or correct; empty for tell
+	Notice time.Duration `yaml:"notice,omitempty"` // how long a correction is announced before it is made
+}
+
+// What becomes of drift.
+const (
+	TellDrift    = "tell"
+	CorrectDrift = "correct"
+)
 
 // ReadSettings reads a settings file and checks it.
 func ReadSettings(name string, text []byte) (Settings, error) {
@@ -54,17 +81,41 @@ func (s Settings) check() error {
 	if s.Beat < 100*time.Millisecond {
 		return fmt.Errorf("beat: %s is too short; 100ms is the least", s.Beat)
 	}
-	if len(s.Links) != 1 {
-		return fmt.Errorf("links: there are %d; this Aditus takes exactly one", len(s.Links))
-	}
-	for _, l := range s.Links {
-		switch {
-		case l.Name == "" || l.Repository == "" || l.Branch == "":
-			return errors.New("links: each needs a name, a repository and a branch")
-		case l.Every < time.Second:
-			return fmt.Errorf("links: %s is polled every %s; 1s is the least", l.Name, l.Every)
+	if s.Listen != "" {
+		if _, _, err := net.SplitHostPort(s.Listen); err != nil {
+			return fmt.Errorf("listen: %q is no address; write it like 127.0.0.1:8790", s.Listen)
 		}
 	}
+	var names []string
+	for _, l := range s.Links {
+		if err := l.Check(); err != nil {
+			return fmt.Errorf("links: %w", err)
+		}
+		if slices.Contains(names, l.Name) {
+			return fmt.Errorf("links: %s stands there twice", l.Name)
+		}
+		names = append(names, l.Name)
+	}
+	if err := s.checkSites(); err != nil {
+		return err
+	}
+	for _, f := range s.Follow {
+		link := slices.IndexFunc(s.Links, func(l source.Link) bool { return l.Name == f.Link })
+		switch {
+		case !slices.ContainsFunc(s.Sites, func(site Site) bool { return site.Name == f.Site }):
+			return fmt.Errorf("follow: there is no site %q", f.Site)
+		case link < 0:
+			return fmt.Errorf("follow: there is no link %q", f.Link)
+		case s.Links[link].Bundle() || f.Branch == "":
+			return fmt.Errorf("follow: %s needs a branch of a Git repository to follow", f.Site)
+		case f.Until.IsZero():
+			return fmt.Errorf("follow: %s follows %s without an end; write until: with a date", f.Site, f.Branch)
+		}
+	}
+	return nil
+}
+
+func (s Settings) checkSites() error {
 	var before []string
 	for _, site := range s.Sites {
 		switch {
@@ -74,11 +125,17 @@ func (s Settings) check() error {
 			return fmt.Errorf("sites: %s stands there twice", site.Name)
 		case site.After != "" && !slices.Contains(before, site.After):
 			return fmt.Errorf("sites: %s comes after %q, which does not stand before it", site.Name, site.After)
+		case !slices.Contains([]string{"", TellDrift, CorrectDrift}, site.Drift.Then):
+			return fmt.Errorf("sites: %s: drift is told or corrected: write then: tell or then: correct, not %q", site.Name, site.Drift.Then)
+		case site.Drift.Notice < 0:
+			return fmt.Errorf("sites: %s: the notice of a correction cannot be %s", site.Name, site.Drift.Notice)
+		}
+		if site.Drift.Look != "" {
+			if _, err := cron.ParseStandard(site.Drift.Look); err != nil {
+				return fmt.Errorf("sites: %s: %q is no cron schedule: %w; write it like */15 * * * *", site.Name, site.Drift.Look, err)
+			}
 		}
 		before = append(before, site.Name)
-	}
-	if len(before) == 0 {
-		return errors.New("sites: there is none")
 	}
 	return nil
 }

@@ -26,8 +26,12 @@ func TestReadSettings(t *testing.T) {
 	}
 	for _, test := range []struct{ from, to, want string }{
 		{"every: 30s", "every: 30ms", "1s is the least"}, {"line:", "lnie:", "lnie"}, {"after: drydock", "after: south", `north comes after "south", which does not stand before it`},
-		{"name: north", "name: drydock", "drydock stands there twice"}, {"sites: [", "sites: []\nbeats: [", "beats"}, {"beat: 1s", "beat: 1ms", "100ms is the least"}, {"branch: main, ", "", "needs a name, a repository and a branch"},
-		{"links: [{", "links: [{name: b, repository: b, branch: b, every: 1s}, {", "exactly one"}, {"beat: 1s", "beat: often", "often"},
+		{"name: north", "name: drydock", "drydock stands there twice"}, {"sites: [", "sites: []\nbeats: [", "beats"}, {"beat: 1s", "beat: 1ms", "100ms is the least"}, {"branch: main, ", "", "name one of branch, tag and commit"},
+		{"links: [{", "links: [{name: repo, repository: b, branch: b, every: 1s}, {", "repo stands there twice"}, {"beat: 1s", "beat: often", "often"}, {"folder: workloads", "folder: ../up", "must be written plainly"}, {"folder: workloads", "tag: v1", "one of branch, tag and commit"},
+		{"repository: /srv/repo", "repository: oci://r.example/x", "a bundle has a version"}, {"name: repo", "name: my repo", "one word"},
+		{"sites:", "follow: [{site: west, link: repo, branch: b, until: 2026-01-01}]\nsites:", `no site "west"`}, {"sites:", "follow: [{site: north, link: repo, branch: b}]\nsites:", "without an end"},
+		{"sites:", "follow: [{site: north, link: other, branch: b}]\nsites:", `no link "other"`}, {"sites:", "listen: here\nsites:", "is no address"},
+		{"after: drydock", "drift: {look: often}", "is no cron schedule"}, {"after: drydock", "drift: {then: shout}", "told or corrected"}, {"after: drydock", "drift: {notice: -1s}", "notice"},
 	} {
 		if !strings.Contains(settings, test.from) {
 			t.Fatalf("%q is not in the settings", test.from)

@@ -4,10 +4,12 @@ import (
 	"time"
 
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
+	"aditus/internal/target"
 )
 
 // Snapshot is all that a face can see at one moment. It is a value: nothing in it changes once it is given out.
@@ -31,8 +33,15 @@ type Problem struct {
 type Link struct {
 	Name       string        `json:"name"`
 	Repository string        `json:"repository"`
-	Branch     string        `json:"branch"`
+	Ref        string        `json:"ref"` // the branch, tag, commit or version that is watched
+	Branch     string        `json:"branch,omitempty"`
 	Folder     string        `json:"folder"`
+	Bundle     bool          `json:"bundle,omitempty"`
+	Version    string        `json:"version,omitempty"` // of a bundle: what was taken
+	Berths     int           `json:"berths"`            // declared by it
+	Follows    string        `json:"follows,omitempty"` // the site that follows this branch for a while
+	Until      time.Time     `json:"until,omitzero"`
+	Warnings   []string      `json:"warnings,omitempty"`
 	Every      time.Duration `json:"every"`
 	Commit     string        `json:"commit"`
 	Looked     time.Time     `json:"looked,omitzero"`
@@ -51,6 +60,13 @@ type Berth struct {
 	Stand       compare.Stand        `json:"stand"`
 	BehindBy    int                  `json:"behind_by,omitempty"` // revisions
 	Differences []compare.Difference `json:"differences,omitempty"`
+	Live        compare.Live         `json:"live,omitempty"`
+	Cohorts     []Cohort             `json:"cohorts,omitempty"`
+	Link        string               `json:"link,omitempty"`    // that declares it
+	Follows     string               `json:"follows,omitempty"` // another branch than the other sites
+	Until       time.Time            `json:"until,omitzero"`
+	InPart      bool                 `json:"in_part,omitempty"` // a person took some parts of what is declared
+	Corrects    time.Time            `json:"corrects,omitzero"` // when drift is put back by itself
 	Changes     []string             `json:"changes,omitempty"` // what a sync would change, in words
 	DriftSince  time.Time            `json:"drift_since,omitzero"`
 	Health      health.Summary       `json:"health"`
@@ -62,6 +78,49 @@ type Berth struct {
 	Verdicts    []guard.Verdict      `json:"verdicts,omitempty"`
 	Rollout     *Rollout             `json:"rollout,omitempty"` // under way
 	LastRollout int64                `json:"last_rollout,omitempty"`
+}
+
+// Cohort is what is there at one revision.
+type Cohort struct {
+	Revision  declare.Fingerprint `json:"revision"`
+	Version   string              `json:"version,omitempty"`
+	Share     float64             `json:"share"`
+	Parts     []Part              `json:"parts"` // by name
+	Instances []Instance          `json:"instances,omitempty"`
+}
+
+// Part is a part as it is live, beside what was declared for it.
+type Part struct {
+	Name        string            `json:"name"`
+	Kind        declare.Kind      `json:"kind"`
+	Live        map[string]any    `json:"live"` // its observed fields
+	Needs       []string          `json:"needs,omitempty"`
+	Wanted      int               `json:"wanted"`                // instances declared
+	Environment map[string]string `json:"environment,omitempty"` // as declared
+	Orphan      bool              `json:"orphan,omitempty"`      // the revision does not declare it
+}
+
+// Instance is one running copy of a part as it was seen last.
+type Instance struct {
+	ID          string            `json:"id"`
+	Part        string            `json:"part"`
+	Address     string            `json:"address,omitempty"`
+	Health      health.Instance   `json:"health"`
+	Probes      []Probe           `json:"probes,omitempty"`
+	Done        bool              `json:"done,omitempty"` // a task that ran to its end
+	Environment map[string]string `json:"environment,omitempty"`
+	Events      []target.Event    `json:"events,omitempty"`
+}
+
+// Probe is a probe of an instance with its last answer.
+type Probe struct {
+	Name   string    `json:"name"`
+	Asks   string    `json:"asks"`
+	At     time.Time `json:"at,omitzero"`
+	Passed bool      `json:"passed"`
+	Reason string    `json:"reason,omitempty"`
+	Passes int       `json:"passes"` // in a row
+	Fails  int       `json:"fails"`
 }
 
 // Rollout is a rollout under way, with what was seen of it last.

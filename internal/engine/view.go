@@ -1,7 +1,12 @@
 package engine
 
 import (
+	"fmt"
+	"maps"
+	"slices"
+
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 )
 
@@ -11,6 +16,7 @@ func (b *berth) view() Berth {
 	v := Berth{
 		Berth: b.id, Applied: b.e.revision(b.id.Workload, b.state.Applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
 		Declared: declared, Stand: b.changes.stand, BehindBy: behind, Differences: b.changes.differences, DriftSince: b.state.DriftSince,
+		Live: b.changes.live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
 		Waits: b.waits, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
@@ -24,8 +30,13 @@ func (b *berth) view() Berth {
 			v.Bar = &bar
 		}
 	}
+	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.senses.last
 	if seen != nil {
+		v.Cohorts = b.cohorts(seen)
+		if c, ok := seen.target.Cohort(b.state.Applied); ok && seen.reached {
+			v.Live = c.Live
+		}
 		v.Verdicts = seen.verdicts
 		v.Health, v.HealthSince = b.health(seen), b.since
 		if seen.reached {
@@ -46,6 +57,62 @@ func (b *berth) view() Berth {
 		}
 	}
 	return v
+}
+
+// cohorts are all that is there, down to the instance.
+func (b *berth) cohorts(seen *evidence) []Cohort {
+	var all []Cohort
+	for _, c := range seen.target.Cohorts {
+		shown := Cohort{Revision: c.Revision, Share: c.Share}
+		r := b.e.revision(b.id.Workload, c.Revision)
+		if r != nil {
+			shown.Version = r.Version
+		}
+		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
+			fields, _ := c.Live[name].(map[string]any)
+			kind, _ := fields["kind"].(string)
+			part := Part{Name: name, Kind: declare.Kind(kind), Live: fields}
+			if r != nil {
+				declared, ok := r.Desired.Parts[name]
+				part.Orphan, part.Needs, part.Wanted, part.Environment = !ok, declared.Needs, declared.Instances, declared.Environment
+			}
+			shown.Parts = append(shown.Parts, part)
+		}
+		for _, in := range c.Instances {
+			one := Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events}
+			switch {
+			case in.Done:
+				one.Health = health.Instance{Word: health.Stopped, Reason: "ran to its end", Started: in.Started}
+			case in.Failed != "":
+				one.Health = health.Instance{Word: health.Failing, Reason: in.Failed, Started: in.Started}
+			case one.Health.Word == "":
+				one.Health = health.Instance{Word: health.Starting, Reason: "runs", Started: in.Started}
+			}
+			if s := b.senses.instances[in.ID]; s != nil && r != nil {
+				one.Probes = probesOf(r.Desired.Parts[in.Part], s)
+			}
+			shown.Instances = append(shown.Instances, one)
+		}
+		all = append(all, shown)
+	}
+	return all
+}
+
+// probesOf gives a part's probes with their last answers.
+func probesOf(part declare.Part, s *sensed) []Probe {
+	var probes []Probe
+	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
+		p, track := part.Probes[name], s.tracks[name]
+		asks := ""
+		switch {
+		case p.HTTP != nil:
+			asks = fmt.Sprintf("GET %s on %s", p.HTTP.Path, p.HTTP.Port)
+		case p.TCP != nil:
+			asks = "connects to " + p.TCP.Port
+		}
+		probes = append(probes, Probe{Name: name, Asks: asks, At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
+	}
+	return probes
 }
 
 // health is how what is applied is doing.

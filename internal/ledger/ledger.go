@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -66,6 +67,12 @@ type Berth struct {
 // String writes WORKLOAD/SITE, as the shell takes it.
 func (b Berth) String() string { return b.Workload + "/" + b.Site }
 
+// ParseBerth reads WORKLOAD/SITE.
+func ParseBerth(text string) (Berth, bool) {
+	workload, site, ok := strings.Cut(text, "/")
+	return Berth{workload, site}, ok && workload != "" && site != "" && !strings.Contains(site, "/")
+}
+
 // Bar keeps a revision from coming back.
 type Bar struct {
 	Revision declare.Fingerprint `json:"revision"`
@@ -87,6 +94,11 @@ type BerthState struct {
 	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
 	LastRollout  int64                 `json:"last_rollout,omitempty"`
 	DriftSince   time.Time             `json:"drift_since,omitzero"`
+
+	DriftLeft  string              `json:"drift_left,omitempty"`  // what a person said to leave, and nothing else
+	Corrects   time.Time           `json:"corrects,omitzero"`     // when drift is put back, as announced
+	MarkedFrom declare.Fingerprint `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
+	InPart     declare.Fingerprint `json:"in_part,omitempty"`     // a revision of which a person took some parts only
 }
 
 // Revision is a declared state with where it came from.

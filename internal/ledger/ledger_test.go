@@ -42,7 +42,7 @@ func record(t *testing.T, l *Ledger, e Entry) {
 func TestRoundTrip(t *testing.T) {
 	folder := t.TempDir()
 	l := open1(t, folder)
-	desired := &declare.Desired{Format: 1, Workload: "boarding", Sites: []string{"north"}, Parts: map[string]declare.Part{"gate": {Kind: declare.Service, Artifact: "r.example/gate:1", Instances: 2}}}
+	desired := &declare.Desired{Format: 1, Workload: "boarding", Parts: map[string]declare.Part{"gate": {Kind: declare.Service, Artifact: "r.example/gate:1", Instances: 2}}}
 	revision := Revision{Fingerprint: desired.Fingerprint(), Workload: "boarding", Version: "1", Commit: "abc", Subject: "Say “hello”", Author: "Ilse Varga", At: at, Desired: desired}
 	id := l.NextRollout()
 	roll := rollout.Begin(rollout.Side{}, rollout.Side{Revision: revision.Fingerprint, Parts: map[string]int{"gate": 2}}, declare.Rollout{}, "aditus", "why", time.Time{}, at)

@@ -75,7 +75,7 @@ const maxDepth = 64
 
 func (c *converter) wrong(at *yaml.Node, suggestion, format string, args ...any) declare.Node {
 	c.problems = append(c.problems, declare.Problem{File: c.file, Line: at.Line, Column: at.Column, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
-	return declare.Node{Line: at.Line, Column: at.Column}
+	return declare.Node{File: c.file, Line: at.Line, Column: at.Column}
 }
 
 func (c *converter) node(y *yaml.Node, depth int) declare.Node {
@@ -86,7 +86,7 @@ func (c *converter) node(y *yaml.Node, depth int) declare.Node {
 		}
 		return c.wrong(y, "write it out with fewer aliases", "the document grows beyond what is accepted")
 	}
-	n := declare.Node{Line: y.Line, Column: y.Column}
+	n := declare.Node{File: c.file, Line: y.Line, Column: y.Column}
 	switch y.Kind {
 	case yaml.DocumentNode:
 		if len(y.Content) > 0 {

@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"os"
@@ -40,11 +41,11 @@ guards:
 `
 
 func readOne(file, text string) (declare.Desired, declare.Problems) {
-	found, problems := Check([]File{{Name: file, Text: []byte(text)}}, nil)
-	if len(problems) > 0 || len(found) == 0 {
+	found, problems := Load(context.Background(), []File{{Name: file, Text: []byte(text)}}, Options{})
+	if len(problems) > 0 || len(found.Declarations) == 0 {
 		return declare.Desired{}, problems
 	}
-	return found[0].Desired, nil
+	return found.Declarations[0].Desired, nil
 }
 
 // TestProblems changes the good declaration in one place each and wants the problem at its place, with what to do.
@@ -58,7 +59,7 @@ func TestProblems(t *testing.T) {
 		{"newer format", "aditus: 1", "aditus: 2", `a.yaml:1:9: this program reads format 1, not "2"; write aditus: 1`},
 		{"name", "workload: boarding", "workload: Boarding", `a.yaml:2:11: the name of a workload is made of`},
 		{"misspelt kind", "kind: service", "kind: servce", `a.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`},
-		{"kind that is no kind", "kind: service", "kind: elephant", `known are service, settings`},
+		{"kind that is no kind", "kind: service", "kind: elephant", `known are service, task, settings, secret, route, volume`},
 		{"artifact without tag", "gate:1.0.0", "gate", `is no OCI reference with a tag or digest; write HOST/PATH:TAG`},
 		{"instances", "ports: {", "instances: many\n    ports: {", `a.yaml:8:16: instances must be a whole number from 0 to 10000`},
 		{"port that is not there", "http: {port: http,", "http: {port: htp,", `a.yaml:10:28: the part has no port "htp"; did you mean "http"?`},
@@ -103,7 +104,7 @@ func TestProblems(t *testing.T) {
 
 func TestCheckAcrossFiles(t *testing.T) {
 	files := []File{{Name: "a.yaml", Text: []byte(good)}, {Name: "b.yaml", Text: []byte(strings.Replace(good, "[north]", "[nroth]", 1))}, {Name: "c.yaml", Text: []byte(":\t")}}
-	_, problems := Check(files, []string{"north", "south"})
+	_, problems := Load(t.Context(), files, Options{Sites: []string{"north", "south"}})
 	var all []string
 	for _, p := range problems {
 		all = append(all, p.Error())
@@ -120,7 +121,7 @@ func TestDefaults(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	if d.Parts["p"].Instances != 1 || len(d.Rollout.Stages) != 2 || d.Rollout.Proving.Minutes() != 10 || strings.Join(d.Sites, " ") != "a b" {
+	if d.Parts["p"].Instances != 1 || len(d.Rollout.Stages) != 2 || d.Rollout.Proving.Minutes() != 10 {
 		t.Errorf("%+v", d)
 	}
 	other, _ := readOne("b.yaml", "# the same in another order\nworkload: w\nparts:\n  p:\n    artifact: r.example/p:1\n    kind: service\nsites:\n- a\n- b\naditus: 1\n")
@@ -176,7 +177,7 @@ func TestSchema(t *testing.T) {
 		if value, ok := asJSON(t, string(text)); !ok || s.Validate(value) != nil {
 			t.Errorf("%s: %v", name, s.Validate(value))
 		}
-		if _, problems := readOne(name, string(text)); len(problems) > 0 {
+		if _, problems := readOne(filepath.Base(name), string(text)); len(problems) > 0 {
 			t.Errorf("%s: %v", name, problems)
 		}
 	}
@@ -204,7 +205,7 @@ func FuzzRead(f *testing.F) {
 			}
 		} else {
 			var desired declare.Desired
-			if desired, problems = declare.Read("a.yaml", node); len(problems) == 0 {
+			if desired, problems = declare.Read(node); len(problems) == 0 {
 				var back declare.Desired
 				if err := json.Unmarshal(desired.Canonical(), &back); err != nil || back.Fingerprint() != desired.Fingerprint() {
 					t.Fatalf("%s does not survive (%v)", desired.Canonical(), err)

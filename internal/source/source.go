@@ -1,44 +1,125 @@
-// Package source is where declarations come from: it reads a folder at a commit of a Git repository and parses what is
-// there. What a declaration means is package declare's part.
+// Package source is where declarations come from: it reads a folder at a commit of a Git repository, or a bundle in an
+// OCI registry, and parses what is there. What a declaration means is package declare's part.
 package source
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path"
-	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
-	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
-	"github.com/go-git/go-git/v5/plumbing/filemode"
-	"github.com/go-git/go-git/v5/plumbing/object"
-
-	"aditus/internal/core/declare"
 )
 
-// Link is a connection to a repository: which branch and folder of it to watch.
+// Link is a connection to a repository: what to watch of it. Repository is a local path, a URL with https, http, ssh,
+// git or file, USER@HOST:PATH, or oci://HOST/PATH for a bundle.
 type Link struct {
-	Name       string        `yaml:"name"`
-	Repository string        `yaml:"repository"` // a local path
-	Branch     string        `yaml:"branch"`
-	Folder     string        `yaml:"folder"`
-	Every      time.Duration `yaml:"every"` // between two looks
+	Name       string            `yaml:"name"`
+	Repository string            `yaml:"repository"`
+	Branch     string            `yaml:"branch,omitempty"` // one of Branch, Tag, Commit; none of them for a bundle
+	Tag        string            `yaml:"tag,omitempty"`
+	Commit     string            `yaml:"commit,omitempty"`
+	Version    string            `yaml:"version,omitempty"` // of a bundle: a version, a range of them, or a digest
+	Folder     string            `yaml:"folder,omitempty"`
+	Every      time.Duration     `yaml:"every"`                 // between two looks
+	Variables  map[string]string `yaml:"variables,omitempty"`   // set over those declared, as on the command line
+	KnownHosts string            `yaml:"known-hosts,omitempty"` // file of the keys of ssh hosts; left out for the user's own
+	CA         string            `yaml:"ca,omitempty"`          // file of further certificates to trust
+	Plain      bool              `yaml:"plain,omitempty"`       // of a bundle: the registry speaks http
+}
+
+// Ref is what the link watches, in a word: a branch, a tag, a commit, or a bundle's version.
+func (l Link) Ref() string {
+	switch {
+	case l.Branch != "":
+		return l.Branch
+	case l.Tag != "":
+		return "tag " + l.Tag
+	case l.Commit != "":
+		return fmt.Sprintf("commit %.7s", l.Commit)
+	}
+	return "version " + l.Version
+}
+
+// At is the link to another branch or commit of the same repository, or another version of the same bundle.
+func (l Link) At(ref string) Link {
+	switch {
+	case l.Bundle():
+		l.Version = ref
+	case plumbing.IsHash(ref):
+		l.Branch, l.Tag, l.Commit = "", "", ref
+	default:
+		l.Branch, l.Tag, l.Commit = ref, "", ""
+	}
+	return l
+}
+
+// Bundle tells whether the link is to a bundle in a registry.
+func (l Link) Bundle() bool { return strings.HasPrefix(l.Repository, ociScheme) }
+
+// Check tells what is wrong with how a link is written.
+func (l Link) Check() error {
+	given := 0
+	for _, ref := range []string{l.Branch, l.Tag, l.Commit} {
+		if ref != "" {
+			given++
+		}
+	}
+	folder := path.Clean("/" + l.Folder)
+	switch {
+	case l.Name == "" || l.Repository == "":
+		return errors.New("a link needs a name and a repository")
+	case strings.ContainsAny(l.Name, " /\\\t\n"):
+		return fmt.Errorf("a link's name is one word without slashes, not %q", l.Name)
+	case l.Bundle() && (given > 0 || l.Version == ""):
+		return fmt.Errorf("link %s: a bundle has a version, such as 1.4.2, ^1.4 or sha256:…, and no branch, tag or commit", l.Name)
+	case !l.Bundle() && given != 1:
+		return fmt.Errorf("link %s: name one of branch, tag and commit", l.Name)
+	case !l.Bundle() && l.Version != "":
+		return fmt.Errorf("link %s: only a bundle has a version; name a branch, tag or commit", l.Name)
+	case l.Folder != "" && l.Folder != "." && folder[1:] != strings.TrimSuffix(l.Folder, "/"):
+		return fmt.Errorf("link %s: the folder %q must be written plainly from the repository's root, without .. and without a slash before it", l.Name, l.Folder)
+	case l.Every < time.Second:
+		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
+	}
+	return nil
 }
 
 // What can be wrong with a link. Each comes wrapped in a sentence that says what to do.
 var (
 	ErrUnreachable = errors.New("the repository cannot be reached")
+	ErrNotFound    = errors.New("the repository was not found")
+	ErrRefused     = errors.New("the repository refuses these credentials")
+	ErrKeyUnknown  = errors.New("the host's key is not known")
 	ErrNoBranch    = errors.New("the branch is missing")
+	ErrNoVersion   = errors.New("no version fits")
 	ErrNoFolder    = errors.New("the folder is missing")
 	ErrRewritten   = errors.New("the branch was rewritten")
 )
 
-// Commit is where a declaration came from.
+// Credential is what opens a repository. It is never printed.
+type Credential struct {
+	User       string `json:"user,omitempty"`
+	Password   string `json:"password,omitempty"` // or a token
+	Key        string `json:"key,omitempty"`      // of ssh, in PEM
+	Passphrase string `json:"passphrase,omitempty"`
+}
+
+// String keeps a credential out of logs and screens.
+func (c Credential) String() string { return "a credential" }
+
+// GoString does so where it is printed in Go's own form.
+func (c Credential) GoString() string { return c.String() }
+
+// Access is what a look needs beside the link: the credential, and a folder for a copy of what is far away.
+type Access struct {
+	Credential Credential
+	Cache      string // empty where nothing may be kept
+}
+
+// Commit is where a declaration came from. Of a bundle its hash is the digest.
 type Commit struct {
 	Hash    string    `json:"hash"`
 	Subject string    `json:"subject"`
@@ -52,7 +133,7 @@ type Seen struct {
 	Tree   string `json:"tree"`   // the folder's tree hash: what decides whether anything changed
 }
 
-// File is a file of the watched folder with the commit that changed it last.
+// File is a file of the watched folder with the commit that changed it last. Its name is from the folder's root.
 type File struct {
 	Name   string
 	Text   []byte
@@ -64,189 +145,32 @@ type Look struct {
 	Seen
 	Head    Commit
 	Changed bool   // the folder's content differs from what was seen before
-	Files   []File // when Changed: the declarations in it, by name
+	Files   []File // when Changed: what is in it, by name
+	Ref     string // of a bundle: the version that was taken
 }
 
 // LookAt reads a link. It is not Changed when the folder is as in seen. A branch whose history no longer holds the
 // commit seen before gives ErrRewritten, unless accept is set.
-func LookAt(ctx context.Context, link Link, seen Seen, accept bool) (Look, error) {
-	repository, err := git.PlainOpenWithOptions(link.Repository, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
-	if err != nil {
-		return Look{}, fmt.Errorf("%w: %s: %v; check that the folder is there and is a Git repository", ErrUnreachable, link.Repository, err)
+func LookAt(ctx context.Context, link Link, access Access, seen Seen, accept bool) (Look, error) {
+	if link.Bundle() {
+		return lookAtBundle(ctx, link, access, seen)
 	}
-	ref, err := repository.Reference(plumbing.NewBranchReferenceName(link.Branch), true)
-	if errors.Is(err, plumbing.ErrReferenceNotFound) {
-		return Look{}, fmt.Errorf("%w: %s has no branch %q; push it, or name another in the settings", ErrNoBranch, link.Repository, link.Branch)
-	} else if err != nil {
-		return Look{}, fmt.Errorf("%w: %s: %v", ErrUnreachable, link.Repository, err)
-	}
-	if ref.Hash().String() == seen.Commit {
-		return Look{Seen: seen}, nil
-	}
-	head, err := repository.CommitObject(ref.Hash())
-	if err != nil {
-		return Look{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Repository, ref.Hash(), err)
-	}
-	if seen.Commit != "" && !accept {
-		if err := follows(repository, head, seen.Commit); err != nil {
-			return Look{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
-		}
-	}
-	folder, err := folderOf(head, link.Folder)
-	if err != nil {
-		return Look{}, fmt.Errorf("%w: commit %.7s on %s has no folder %q; put it back, or name another in the settings", ErrNoFolder, head.Hash, link.Branch, link.Folder)
-	}
-	look := Look{Seen: Seen{Commit: head.Hash.String(), Tree: folder.Hash.String()}, Head: commitOf(head)}
-	if look.Tree == seen.Tree {
-		return look, nil
-	}
-	look.Changed = true
-	look.Files, err = read(ctx, head, folder, link.Folder)
-	return look, err
+	return lookAtGit(ctx, link, access, seen, accept)
 }
 
-func commitOf(c *object.Commit) Commit {
-	subject, _, _ := strings.Cut(strings.TrimSpace(c.Message), "\n")
-	return Commit{Hash: c.Hash.String(), Subject: subject, Author: c.Author.Name, At: c.Author.When}
-}
+// special are files of a folder that are no declarations of a workload.
+const (
+	variablesFile = "variables.yaml"
+	rulesFile     = "rules.yaml"
+)
 
-func follows(repository *git.Repository, head *object.Commit, before string) error {
-	old, err := repository.CommitObject(plumbing.NewHash(before))
-	if err != nil {
-		return err
-	}
-	is, err := old.IsAncestor(head)
-	if err == nil && !is {
-		err = ErrRewritten
-	}
-	return err
-}
-
-func folderOf(c *object.Commit, folder string) (*object.Tree, error) {
-	tree, err := c.Tree()
-	if err != nil || folder == "" || folder == "." {
-		return tree, err
-	}
-	return tree.Tree(path.Clean(folder))
-}
-
-// IsDeclaration tells whether a file's name says that it is a declaration.
+// IsDeclaration tells whether a file's name says that it belongs to declarations.
 func IsDeclaration(name string) bool {
 	return strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
 }
 
-func read(ctx context.Context, head *object.Commit, tree *object.Tree, folder string) ([]File, error) {
-	var files []File
-	for _, entry := range tree.Entries {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if !IsDeclaration(entry.Name) || (entry.Mode != filemode.Regular && entry.Mode != filemode.Executable && entry.Mode != filemode.Deprecated) {
-			continue
-		}
-		blob, err := tree.File(entry.Name)
-		if err != nil {
-			return nil, fmt.Errorf("read %s at %.7s: %w", entry.Name, head.Hash, err)
-		}
-		text, err := blob.Contents()
-		if err != nil {
-			return nil, fmt.Errorf("read %s at %.7s: %w", entry.Name, head.Hash, err)
-		}
-		files = append(files, File{Name: path.Join(folder, entry.Name), Text: []byte(text), Commit: commitOf(lastChange(head, folder, entry))})
-	}
-	return files, nil
-}
-
-// maxWalk is how far back the commit that last changed a file is looked for.
-const maxWalk = 500
-
-// lastChange walks back along first parents to the commit that gave the file its present content.
-func lastChange(head *object.Commit, folder string, entry object.TreeEntry) *object.Commit {
-	commit := head
-	for range maxWalk {
-		parent, err := commit.Parent(0)
-		if err != nil {
-			return commit
-		}
-		tree, err := folderOf(parent, folder)
-		if err != nil {
-			return commit
-		}
-		before, err := tree.FindEntry(entry.Name)
-		if err != nil || before.Hash != entry.Hash {
-			return commit
-		}
-		commit = parent
-	}
-	return commit
-}
-
-// FromFolder reads the declarations in a folder on disk, or a single file.
-func FromFolder(name string) ([]File, error) {
-	info, err := os.Stat(name)
-	if err != nil {
-		return nil, fmt.Errorf("read declarations: %w; give a folder of declarations or one file", err)
-	}
-	names := []string{name}
-	if info.IsDir() {
-		entries, err := os.ReadDir(name)
-		if err != nil {
-			return nil, fmt.Errorf("read declarations: %w", err)
-		}
-		names = nil
-		for _, entry := range entries {
-			if entry.Type().IsRegular() && IsDeclaration(entry.Name()) {
-				names = append(names, filepath.Join(name, entry.Name()))
-			}
-		}
-		if len(names) == 0 {
-			return nil, fmt.Errorf("there are no declarations (*.yaml) in %s", name)
-		}
-	}
-	var files []File
-	for _, name := range names {
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return nil, fmt.Errorf("read declarations: %w", err)
-		}
-		files = append(files, File{Name: name, Text: text})
-	}
-	return files, nil
-}
-
-// Declaration is a checked file.
-type Declaration struct {
-	declare.Desired
-	Commit Commit
-}
-
-// Check reads all files and gives what they declare, sorted by workload, or all that is wrong with them. sites are the
-// sites that exist; nil when that is not known.
-func Check(files []File, sites []string) ([]Declaration, declare.Problems) {
-	var found []Declaration
-	var problems declare.Problems
-	names := map[string]string{}
-	for _, file := range files {
-		node, err := ReadYAML(file.Name, file.Text)
-		var wrong declare.Problems
-		if errors.As(err, &wrong) {
-			problems = append(problems, wrong...)
-			continue
-		}
-		desired, wrong := declare.Read(file.Name, node)
-		problems = append(problems, wrong...)
-		if first, twice := names[desired.Workload]; twice && desired.Workload != "" {
-			problems = append(problems, declare.Problem{File: file.Name, Line: 1, Column: 1, Message: fmt.Sprintf("workload %q is declared in %s already", desired.Workload, first), Suggestion: "give one of them another name"})
-		}
-		names[desired.Workload] = file.Name
-		for _, site := range desired.Sites {
-			if sites != nil && !slices.Contains(sites, site) {
-				problems = append(problems, declare.Problem{File: file.Name, Line: node.Line, Column: node.Column, Pointer: "/sites", Message: fmt.Sprintf("there is no site %q", site), Suggestion: "known are " + strings.Join(sites, ", ")})
-			}
-		}
-		found = append(found, Declaration{desired, file.Commit})
-	}
-	problems.Sort()
-	slices.SortFunc(found, func(a, b Declaration) int { return strings.Compare(a.Workload, b.Workload) })
-	return found, problems
-}
+// Limits on a folder, far above what declarations need.
+const (
+	maxFiles      = 20_000
+	maxFolderSize = 256 << 20
+)

@@ -65,11 +65,11 @@ func (r *repo) commit(subject string, files map[string]string) string {
 }
 
 func (r *repo) link() Link {
-	return Link{Name: "test", Repository: r.folder, Branch: "main", Folder: "workloads"}
+	return Link{Name: "test", Repository: r.folder, Branch: "main", Folder: "workloads", Every: time.Second}
 }
 
 func (r *repo) look(seen Seen, accept bool) (Look, error) {
-	return LookAt(r.t.Context(), r.link(), seen, accept)
+	return LookAt(r.t.Context(), r.link(), Access{}, seen, accept)
 }
 
 func TestLookAt(t *testing.T) {
@@ -80,7 +80,7 @@ func TestLookAt(t *testing.T) {
 	if err != nil || !look.Changed || look.Commit != second || len(look.Files) != 2 {
 		t.Fatalf("%+v (%v)", look, err)
 	}
-	if a, b := look.Files[0], look.Files[1]; a.Commit.Subject != "First" || b.Commit.Subject != "Second" || string(b.Text) != "b: 2\n" || b.Name != "workloads/b.yaml" || b.Commit.Author != "Tove Lind" {
+	if a, b := look.Files[0], look.Files[1]; a.Commit.Subject != "First" || b.Commit.Subject != "Second" || string(b.Text) != "b: 2\n" || b.Name != "b.yaml" || b.Commit.Author != "Tove Lind" {
 		t.Errorf("the files do not know the commits that changed them: %+v", look.Files)
 	}
 	if again, err := r.look(look.Seen, false); err != nil || again.Changed || again.Seen != look.Seen {
@@ -108,15 +108,15 @@ func TestLookAtProblems(t *testing.T) {
 	}
 	link := r.link()
 	link.Branch = "release"
-	_, err = LookAt(t.Context(), link, Seen{}, false)
+	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
 	check("no such branch", err, ErrNoBranch, `no branch "release"`)
 	link = r.link()
 	link.Folder = "elsewhere"
-	_, err = LookAt(t.Context(), link, Seen{}, false)
+	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
 	check("no such folder", err, ErrNoFolder, `no folder "elsewhere"`)
 	link = r.link()
 	link.Repository = filepath.Join(r.folder, "gone")
-	_, err = LookAt(t.Context(), link, Seen{}, false)
+	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
 	check("no repository", err, ErrUnreachable, "check that the folder is there")
 
 	// The branch is set back and goes on elsewhere, as after a forced push.

@@ -29,8 +29,35 @@ type Driver interface {
 	// SetShare gives a revision's cohort a share of the traffic, from 0 to 1, and another revision the rest. With
 	// an empty rest all else gets nothing.
 	SetShare(ctx context.Context, workload Berth, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error
+	// Run runs a task of a laid revision to its end, once: what has run, or runs, is not started again.
+	Run(ctx context.Context, workload Berth, revision declare.Fingerprint, part string) error
+	// Keep moves a part with its instances as they are from one revision's cohort to another's. It does no harm where
+	// the part is there already.
+	Keep(ctx context.Context, workload Berth, from, to declare.Fingerprint, part string) error
+	// Remove takes one part of a cohort away, with its instances. Volumes lose their data.
+	Remove(ctx context.Context, workload Berth, revision declare.Fingerprint, part string) error
+	// Mark makes a cohort, with its instances and traffic as they are, that of another revision.
+	Mark(ctx context.Context, workload Berth, from, to declare.Fingerprint) error
 	// Drop takes a revision's cohort and settings away. A revision that has traffic is refused.
 	Drop(ctx context.Context, workload Berth, revision declare.Fingerprint) error
+	// Log gives the newest lines that an instance wrote since a moment, oldest first, at most so many.
+	Log(ctx context.Context, workload Berth, instance string, since time.Time, most int) ([]LogLine, error)
+}
+
+// ErrNoInstance means that there is no such instance, or none any more.
+var ErrNoInstance = errors.New("there is no such instance")
+
+// LogLine is a line that an instance wrote.
+type LogLine struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// Event is something that happened to an instance, in the target's words.
+type Event struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+	Bad  bool      `json:"bad,omitempty"`
 }
 
 // Observation is what is at a site of one workload.
@@ -54,8 +81,12 @@ type Instance struct {
 	Ports       map[string]int
 	Started     time.Time
 	Restarts    []time.Time
-	CannotStart string // why it will never come up, in the target's words
-	Reason      string // what the target knows of why it is not up now
+	CannotStart string            // why it will never come up, in the target's words
+	Reason      string            // what the target knows of why it is not up now
+	Done        bool              // a task that ran to its end
+	Failed      string            // a task that did not, and why
+	Environment map[string]string // as the instance has it
+	Events      []Event           // oldest first, the last few
 }
 
 // Cohort gives the cohort of a revision.

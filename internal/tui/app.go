@@ -13,10 +13,14 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"aditus/internal/control"
+	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/board"
+	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/links"
 	"aditus/internal/tui/watch"
 )
 
@@ -33,7 +37,7 @@ type App struct {
 	options  Options
 	snapshot engine.Snapshot
 	board    *board.Model
-	watch    *watch.Model // nil on the board
+	over     screen // nil on the board
 
 	w, h    int
 	dark    bool
@@ -44,8 +48,8 @@ type App struct {
 	ask     *question
 	menu    *menu
 	help    bool
-	find    textinput.Model
-	finding bool
+	input   textinput.Model
+	prompt  *prompt // what is typed into the input, nil for nothing
 	message message
 	touched bool // by a key or the mouse: the cursor is the person's from then on
 }
@@ -61,13 +65,31 @@ type question struct {
 	text  string
 	order engine.Order
 	do    func() error // instead of an order
+	types string       // what is to be typed before it is done; empty for nothing
+}
+
+// screen is what lies over the board.
+type screen interface {
+	Key(key string) bool
+	Click(x, y int) bool
+	View(p *kit.Page)
+	Hints() []kit.Hint
+}
+
+// prompt asks for a line of text.
+type prompt struct {
+	label string
+	hints []kit.Hint
+	typed func(text string)         // at every key; may be nil
+	done  func(text string) tea.Cmd // at enter
+	left  func()                    // at escape; may be nil
 }
 
 // New makes the interface.
 func New(c control.Control, options Options) *App {
-	find := textinput.New()
-	find.Prompt, find.CharLimit = "", 60
-	a := &App{control: c, options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, find: find}
+	input := textinput.New()
+	input.Prompt, input.CharLimit = "", 200
+	a := &App{control: c, options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
 	a.look()
 	return a
 }
@@ -85,6 +107,7 @@ type (
 		text string
 		err  error
 	}
+	openedMsg struct{ over screen }
 )
 
 // Init implements tea.Model.
@@ -109,11 +132,45 @@ func (a *App) look() {
 	if !a.touched {
 		a.board.SelectWhatMatters()
 	}
-	if a.watch != nil {
-		w := a.watch.Watch()
+	a.renew()
+}
+
+// renew shows the screen over the board as things are now.
+func (a *App) renew() {
+	switch over := a.over.(type) {
+	case *watch.Model:
+		w := over.Watch()
 		if newer, err := a.control.Watch(w.Berth, w.Rollout.ID); err == nil {
-			a.watch.SetWatch(newer)
+			over.SetWatch(newer)
 		}
+	case *comparison.Model:
+		if over.Ref() == "" && !over.Comparison().Two { // what was asked for stays as it was asked
+			if newer, err := a.control.Compare(context.Background(), over.Comparison().Berth, ""); err == nil {
+				over.Set(newer)
+			}
+		}
+	case *anatomy.Model:
+		if b, ok := a.snapshot.Find(over.Berth().Berth); ok {
+			over.Set(b, a.snapshot.Now)
+		}
+		a.readLog(over)
+	case *links.Model:
+		over.Set(a.snapshot)
+	}
+}
+
+// logLines is how many lines of an instance's log are kept on screen, logTimeout how long its site may take.
+const (
+	logLines   = 400
+	logTimeout = 2 * time.Second
+)
+
+func (a *App) readLog(m *anatomy.Model) {
+	if instance := m.Instance(); instance != "" {
+		ctx, cancel := context.WithTimeout(context.Background(), logTimeout)
+		defer cancel()
+		lines, err := a.control.Log(ctx, m.Berth().Berth, instance, time.Time{}, logLines)
+		m.SetLog(instance, lines, err)
 	}
 }
 
@@ -133,6 +190,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case refreshMsg:
 		a.look()
 		return a, a.wait()
+	case openedMsg:
+		a.over = msg.over
 	case answeredMsg:
 		if msg.err != nil {
 			a.say(msg.err.Error(), true)
@@ -156,8 +215,9 @@ func (a *App) click(m tea.Mouse) {
 	a.touched = true
 	switch {
 	case a.covered() || m.Button != tea.MouseLeft:
-	case a.watch != nil:
-		a.watch.Click(m.X, m.Y)
+	case a.over != nil:
+		a.over.Click(m.X, m.Y)
+		a.renew()
 	default:
 		before := a.board.Selected()
 		if a.board.Click(m.X, m.Y) && before == a.board.Selected() {
@@ -178,8 +238,9 @@ func (a *App) wheel(m tea.Mouse) {
 	if m.Button == tea.MouseWheelUp {
 		key = "up"
 	}
-	if a.watch != nil {
-		a.watch.Key(key)
+	if a.over != nil {
+		a.over.Key(key)
+		a.renew()
 	} else {
 		a.board.Key(key)
 	}
@@ -200,52 +261,135 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case a.menu != nil:
 		return a.keyMenu(key)
-	case a.finding:
-		return a.keyFind(msg)
+	case a.prompt != nil:
+		return a.keyPrompt(msg)
 	}
 	switch key {
 	case "q":
 		return tea.Quit
 	case "?":
 		a.help = true
+		return nil
 	case "space":
-		a.menu = newMenu(control.Actions(a.berth()))
-	case "/":
-		if a.watch == nil {
-			a.finding = true
-			a.find.SetValue(a.board.Filter())
-			return a.find.Focus()
+		if b := a.berth(); b.Workload != "" {
+			a.menu = newMenu(control.Actions(b))
 		}
+		return nil
+	case "/":
+		return a.find()
 	case "esc", "backspace":
-		if a.watch != nil {
-			a.watch = nil
+		if a.over != nil {
+			a.over = nil
 		} else {
 			a.board.SetFilter("")
 		}
-	case "enter", "w":
-		if a.watch == nil {
+		return nil
+	case "L":
+		a.over = links.New(a.snapshot)
+		return nil
+	}
+	return a.keyScreen(key)
+}
+
+// keyScreen hands a key to the screen, and to the actions where the screen does not take it.
+func (a *App) keyScreen(key string) tea.Cmd {
+	switch over := a.over.(type) {
+	case nil:
+		if key == "enter" {
 			a.openWatch(a.board.Selected())
-		}
-	case "p":
-		if a.watch != nil {
-			return a.picture()
-		}
-	default:
-		if a.watch != nil && a.watch.Key(key) || a.watch == nil && a.board.Key(key) {
 			return nil
 		}
-		return a.act(key)
+		if a.board.Key(key) {
+			return nil
+		}
+	case *links.Model:
+		if over.Key(key) {
+			return nil
+		}
+		return a.keyLink(over, key)
+	case *watch.Model:
+		if key == "p" {
+			return a.picture()
+		}
+		if over.Key(key) {
+			return nil
+		}
+	case *anatomy.Model:
+		if key == "p" {
+			return a.picture()
+		}
+		if over.Key(key) {
+			a.readLog(over)
+			return nil
+		}
+	case *comparison.Model:
+		switch {
+		case key == "p":
+			a.say("The JSON Patch is in the clipboard, if this terminal lets programs put it there.", false)
+			return tea.SetClipboard(over.Patch())
+		case key == "b":
+			return a.askRef(over)
+		case over.Key(key):
+			return nil
+		}
+	}
+	return a.act(key)
+}
+
+// keyLink does what a key asks of the selected link.
+func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
+	l, ok := m.Selected()
+	if !ok {
+		return nil
+	}
+	switch key {
+	case "v":
+		a.say("The link "+l.Name+" is asked.", false)
+		return func() tea.Msg {
+			ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+			defer cancel()
+			text, err := a.control.Try(ctx, l.Name)
+			return answeredMsg{text, err}
+		}
+	case "n":
+		a.control.LookNow(l.Name)
+		a.say("The link "+l.Name+" is read again.", false)
+	case "t":
+		return a.acceptHistory()
+	case "+", "=", "-":
+		every := links.Faster(l.Every)
+		if key == "-" {
+			every = links.Slower(l.Every)
+		}
+		if l.Follows != "" || every == l.Every {
+			a.say("The link "+l.Name+" keeps its interval.", true)
+			return nil
+		}
+		err := a.control.SetEvery(l.Name, every)
+		return func() tea.Msg {
+			return answeredMsg{fmt.Sprintf("The link %s is polled every %s from now on.", l.Name, say.Span(every)), err}
+		}
 	}
 	return nil
 }
 
+// tryTimeout is how long a link may take to answer when it is tried.
+const tryTimeout = 30 * time.Second
+
 // berth is the one that actions are about.
 func (a *App) berth() engine.Berth {
-	if a.watch != nil {
-		b, _ := a.snapshot.Find(a.watch.Watch().Berth)
-		return b
+	id := a.board.Selected()
+	switch over := a.over.(type) {
+	case *watch.Model:
+		id = over.Watch().Berth
+	case *comparison.Model:
+		id = over.Comparison().Berth
+	case *anatomy.Model:
+		id = over.Berth().Berth
+	case *links.Model:
+		return engine.Berth{}
 	}
-	b, _ := a.board.Berth()
+	b, _ := a.snapshot.Find(id)
 	return b
 }
 
@@ -257,8 +401,44 @@ func (a *App) openWatch(id ledger.Berth) {
 	case err != nil:
 		a.say(err.Error(), true)
 	default:
-		a.watch = watch.New(w)
+		a.over = watch.New(w)
 	}
+}
+
+// openComparison compares a berth; with a ref that takes a while.
+func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
+	compare := func() (control.Comparison, error) {
+		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+		defer cancel()
+		return a.control.Compare(ctx, id, ref)
+	}
+	if ref == "" {
+		c, err := compare()
+		if err != nil {
+			a.say(err.Error(), true)
+			return nil
+		}
+		a.over = comparison.New(c, "")
+		return nil
+	}
+	a.say(ref+" is read.", false)
+	return func() tea.Msg {
+		c, err := compare()
+		if err != nil {
+			return answeredMsg{err: err}
+		}
+		return openedMsg{comparison.New(c, ref)}
+	}
+}
+
+// askRef asks what to compare with.
+func (a *App) askRef(m *comparison.Model) tea.Cmd {
+	id := m.Comparison().Berth
+	return a.askFor(&prompt{
+		label: "compare with a branch, a commit or a revision; nothing for what is declared:",
+		hints: []kit.Hint{{Key: "enter", Does: "compare"}, {Key: "esc", Does: "leave it"}},
+		done:  func(text string) tea.Cmd { return a.openComparison(id, text) },
+	}, m.Ref())
 }
 
 // act does what a letter stands for, if it is possible now, or says why it is not.
@@ -281,16 +461,49 @@ func (a *App) start(action control.Action) tea.Cmd {
 	case action.Not != nil:
 		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, at.Workload, at.Site, action.Not), true)
 	case action.Verb == control.WatchIt:
-		if a.watch == nil {
+		if _, there := a.over.(*watch.Model); !there {
 			a.openWatch(at)
+		}
+	case action.Verb == control.Compare:
+		return a.openComparison(at, "")
+	case action.Verb == control.LookInside:
+		if b, ok := a.snapshot.Find(at); ok {
+			over := anatomy.New(b, a.snapshot.Now)
+			a.over = over
+			a.readLog(over)
 		}
 	case action.Verb == control.LookNow:
 		a.control.LookNow()
 		a.say("Git is read again.", false)
 	default:
-		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who}}
+		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who}, types: action.Types}
+		if m, ok := a.over.(*comparison.Model); ok && action.Verb == control.Sync && len(m.Marked()) > 0 {
+			a.ask.order.Parts = m.Marked()
+			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
+		}
+		if a.ask.types != "" {
+			return a.askName()
+		}
 	}
 	return nil
+}
+
+// askName has the name typed of what cannot be brought back.
+func (a *App) askName() tea.Cmd {
+	q := *a.ask
+	a.ask = nil
+	return a.askFor(&prompt{
+		label: q.text + " Type " + q.types + " to do it:",
+		hints: []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}},
+		done: func(text string) tea.Cmd {
+			if text != q.types {
+				a.say("Nothing was changed: that is not "+q.types+".", true)
+				return nil
+			}
+			return a.carryOut(q)
+		},
+		left: func() { a.say("Nothing was changed.", false) },
+	}, "")
 }
 
 func (a *App) acceptHistory() tea.Cmd {
@@ -312,14 +525,7 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	switch key {
 	case "enter":
 		a.ask = nil
-		return func() tea.Msg {
-			if q.do != nil {
-				return answeredMsg{"Done.", q.do()}
-			}
-			ctx, cancel := context.WithTimeout(context.Background(), orderTimeout)
-			defer cancel()
-			return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, q.order)}
-		}
+		return a.carryOut(q)
 	case "esc", "n", "q":
 		a.ask = nil
 		a.say("Nothing was changed.", false)
@@ -327,26 +533,17 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	return nil
 }
 
+// carryOut does what was asked about.
+func (a *App) carryOut(q question) tea.Cmd {
+	return func() tea.Msg {
+		if q.do != nil {
+			return answeredMsg{"Done.", q.do()}
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), orderTimeout)
+		defer cancel()
+		return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, q.order)}
+	}
+}
+
 // orderTimeout is how long an order may take before the screen says that it has no answer yet.
 const orderTimeout = 15 * time.Second
-
-func (a *App) keyFind(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "enter":
-		a.finding = false
-		a.find.Blur()
-		return nil
-	case "esc":
-		a.finding = false
-		a.find.Blur()
-		a.board.SetFilter("")
-		return nil
-	case "up", "down":
-		a.board.Key(msg.String())
-		return nil
-	}
-	var cmd tea.Cmd
-	a.find, cmd = a.find.Update(msg)
-	a.board.SetFilter(a.find.Value())
-	return cmd
-}

@@ -6,7 +6,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/control"
+	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/links"
+	"aditus/internal/tui/watch"
 )
 
 // menu lists all actions with their letters, and why some are not possible now.
@@ -79,9 +83,25 @@ func (a *App) viewHelp(p *kit.Page) {
 	keys := [][2]string{
 		{"arrows, hjkl", "move"}, {"enter", "go in: the watch of the newest rollout"}, {"esc", "go back"},
 		{"tab, 1 to 9", "go to what needs you"}, {"/", "find workloads by name, version or state"},
+		{"c", "compare applied, declared and live"}, {"i", "look inside: parts, instances, logs"}, {"L", "links to repositories and registries"},
 		{"n", "look now: read Git again at once"}, {"space", "all actions for the selected berth, and why some are not possible"}, {"q", "quit"},
 	}
-	if a.watch != nil {
+	switch a.over.(type) {
+	case *comparison.Model:
+		keys = [][2]string{
+			{"arrows, jk", "move"}, {"f", "every field, or only what differs"}, {"z, enter", "fold a part"}, {"m", "mark a part: a sync then takes only those that are marked"},
+			{"y", "sync, asked about once"}, {"b", "compare with another branch, commit or revision; nothing of it is taken"}, {"p", "copy as a JSON Patch (RFC 6902)"}, {"esc", "back to the board"}, {"q", "quit"},
+		}
+	case *anatomy.Model:
+		keys = [][2]string{
+			{"arrows, jk", "move in the tree"}, {"tab, 1 to 5", "the inspector's pages: events, log, environment, probes, signals"}, {"z, enter", "fold"},
+			{"f", "pause the log, or follow it again"}, {"[ and ]", "back and on in the log"}, {"/", "find in the log"}, {"p", "write the tree as SVG and PDF"}, {"esc", "back to the board"}, {"q", "quit"},
+		}
+	case *links.Model:
+		keys = [][2]string{
+			{"arrows, jk", "move"}, {"v", "try it: does it answer, and what?"}, {"n", "look now"}, {"+ and -", "poll more or less often, from now on"}, {"t", "accept a rewritten branch as it is now"}, {"esc", "back to the board"}, {"q", "quit"},
+		}
+	case *watch.Model:
 		keys = [][2]string{
 			{"←→, h l", "move through time; the values under the cursor are told beside"}, {"end", "back to now"}, {"↑↓, j k", "older and newer events"},
 			{"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"space", "all actions for this berth"}, {"q", "quit"},
@@ -92,6 +112,7 @@ func (a *App) viewHelp(p *kit.Page) {
 		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},
 		{"proving", "full traffic, still under guard; proven once the guards held"}, {"barred", "rolled back here; it does not come again until Git moves on or you lift the bar"},
 		{"drifted", "changed by hand at the site; nothing is overwritten until you say so"},
+		{"orphan", "live and ours, but not declared any more; it stays until you remove it"},
 	}
 	y := 3
 	block := func(title string, rows [][2]string) {

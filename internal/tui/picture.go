@@ -3,36 +3,68 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/control"
 	"aditus/internal/draw"
+	"aditus/internal/engine"
+	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/watch"
 )
 
-// picture writes the watch on screen as SVG and PDF.
+// picture writes what is on screen as SVG and PDF.
 func (a *App) picture() tea.Cmd {
-	w, folder := a.watch.Watch(), a.options.Pictures
+	name, paint := "", Painter(nil)
+	switch over := a.over.(type) {
+	case *watch.Model:
+		w := over.Watch()
+		name, paint = fmt.Sprintf("watch-%s-%s-%d", w.Berth.Workload, w.Berth.Site, w.Rollout.ID), WatchPainter(w)
+	case *anatomy.Model:
+		b := over.Berth()
+		name, paint = fmt.Sprintf("anatomy-%s-%s", b.Workload, b.Site), AnatomyPainter(b, a.snapshot.Now)
+	default:
+		return nil
+	}
+	name = filepath.Join(a.options.Pictures, name)
 	return func() tea.Msg {
-		name := filepath.Join(folder, fmt.Sprintf("watch-%s-%s-%d", w.Berth.Workload, w.Berth.Site, w.Rollout.ID))
 		var err error
 		for _, format := range []draw.Format{draw.SVG, draw.PDF} {
-			err = errors.Join(err, WritePicture(name+"."+string(format), format, draw.Dark, w))
+			err = errors.Join(err, WritePicture(name+"."+string(format), format, draw.Dark, paint))
 		}
 		return answeredMsg{fmt.Sprintf("Written: %s.svg and .pdf", name), err}
 	}
 }
 
-// WritePicture writes a rollout's drawing to a file, whole or not at all.
-func WritePicture(name string, format draw.Format, palette draw.Palette, w control.Watch) error {
+// Painter draws something in a format.
+type Painter func(out io.Writer, format draw.Format, palette draw.Palette) error
+
+// WatchPainter draws a rollout.
+func WatchPainter(w control.Watch) Painter {
+	return func(out io.Writer, format draw.Format, palette draw.Palette) error {
+		return draw.Watch(out, format, palette, w)
+	}
+}
+
+// AnatomyPainter draws what a berth is made of.
+func AnatomyPainter(b engine.Berth, now time.Time) Painter {
+	return func(out io.Writer, format draw.Format, palette draw.Palette) error {
+		return draw.Anatomy(out, format, palette, b, now)
+	}
+}
+
+// WritePicture writes a drawing to a file, whole or not at all.
+func WritePicture(name string, format draw.Format, palette draw.Palette, paint Painter) error {
 	file, err := os.CreateTemp(filepath.Dir(name), ".drawing-*")
 	if err != nil {
 		return fmt.Errorf("write the picture: %w", err)
 	}
 	defer os.Remove(file.Name())
-	err = errors.Join(draw.Watch(file, format, palette, w), file.Chmod(0o644), file.Close())
+	err = errors.Join(paint(file, format, palette), file.Chmod(0o644), file.Close())
 	if err == nil {
 		err = os.Rename(file.Name(), name)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -15,6 +16,7 @@ import (
 	"aditus/internal/control/storytest"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/target"
 )
 
 // fake is a Control that shows the story and keeps the orders it is given.
@@ -23,12 +25,35 @@ type fake struct {
 	orders []engine.Order
 	refuse error
 	looked int
+	every  []string
 }
 
 func (f *fake) Snapshot() engine.Snapshot { return f.Story.Snapshot }
 func (f *fake) Changed() <-chan struct{}  { return make(chan struct{}) }
-func (f *fake) LookNow()                  { f.looked++ }
+func (f *fake) LookNow(...string)         { f.looked++ }
 func (f *fake) Accept(string) error       { return nil }
+
+func (f *fake) Compare(_ context.Context, b ledger.Berth, ref string) (control.Comparison, error) {
+	c, ok := f.Comparisons[b.String()]
+	if !ok || ref == "nowhere" {
+		return c, fmt.Errorf("there is no %s%s", b, ref)
+	}
+	c.Preview = ref != ""
+	return c, nil
+}
+
+func (f *fake) Log(context.Context, ledger.Berth, string, time.Time, int) ([]target.LogLine, error) {
+	return f.Lines, nil
+}
+
+func (f *fake) Try(_ context.Context, link string) (string, error) {
+	return "The link " + link + " answers.", nil
+}
+
+func (f *fake) SetEvery(link string, every time.Duration) error {
+	f.every = append(f.every, fmt.Sprint(link, " ", every))
+	return nil
+}
 
 func (f *fake) Do(_ context.Context, o engine.Order) error {
 	f.orders = append(f.orders, o)
@@ -63,7 +88,7 @@ func press(a *App, keys string) {
 				msg.Mod = tea.ModShift
 			}
 		}
-		if _, cmd := a.Update(msg); cmd != nil && !a.finding {
+		if _, cmd := a.Update(msg); cmd != nil && a.prompt == nil {
 			if next := cmd(); next != nil {
 				a.Update(next)
 			}
@@ -189,7 +214,7 @@ func TestMoves(t *testing.T) {
 		t.Error("no picture was written")
 	}
 	press(a, "esc")
-	if a.watch != nil {
+	if a.over != nil {
 		t.Error("esc does not go back")
 	}
 }
@@ -326,7 +351,7 @@ func BenchmarkBoardSnapshot(b *testing.B) {
 func BenchmarkWatchFrame(b *testing.B) {
 	a, _ := app(b)
 	press(a, "2 enter")
-	if a.watch == nil {
+	if a.over == nil {
 		b.Fatal("there is no watch")
 	}
 	for b.Loop() {

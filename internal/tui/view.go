@@ -9,6 +9,8 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/links"
+	"aditus/internal/tui/watch"
 )
 
 // Sizes below which there is no use in drawing a screen.
@@ -48,8 +50,8 @@ func (a *App) Frame(w, h int) string {
 		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, leastWidth, leastHeight))
 		return p.Render()
 	}
-	if a.watch != nil {
-		a.watch.View(p)
+	if a.over != nil {
+		a.over.View(p)
 	} else {
 		a.board.View(p)
 	}
@@ -71,11 +73,8 @@ func (a *App) bar(p *kit.Page) {
 		a.viewAsk(p)
 		return
 	}
-	if a.finding {
-		x := p.Put(left, y, kit.New, "/") + 1
-		x = p.Put(x, y, kit.Bright, a.find.Value())
-		p.Put(x, y, kit.New, "▏")
-		p.HintsRight(y, x+2, []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}})
+	if a.prompt != nil {
+		a.viewPrompt(p)
 		return
 	}
 	if a.message.text != "" && time.Since(a.message.at) < messageStays {
@@ -86,28 +85,54 @@ func (a *App) bar(p *kit.Page) {
 		p.PutIn(left, y, p.W-2*left, role, say.Capital(a.message.text))
 		return
 	}
-	right := []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "/", Does: "find"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
+	right := []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "L", Does: "links"}, {Key: "/", Does: "find"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
 	hints := a.board.Hints()
-	if a.watch != nil {
-		right[1] = kit.Hint{Key: "esc", Does: "board"}
+	switch over := a.over.(type) {
+	case nil:
+		if f := a.board.Filter(); f != "" {
+			hints = append([]kit.Hint{{Key: "esc", Does: "show all, not only “" + f + "”"}}, hints...)
+		}
+	case *watch.Model:
+		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
 		hints = nil
 		for _, action := range control.Actions(a.berth()) {
 			if action.Not == nil && action.Changes {
 				hints = append(hints, kit.Hint{Key: action.Key, Does: string(action.Verb)})
 			}
 		}
-		hints = append(hints, a.watch.Hints()...)
-	} else if f := a.board.Filter(); f != "" {
-		hints = append([]kit.Hint{{Key: "esc", Does: "show all, not only “" + f + "”"}}, hints...)
+		hints = append(hints, over.Hints()...)
+	default:
+		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
+		if _, none := over.(*links.Model); none {
+			right = right[1:]
+		}
+		hints = over.Hints()
 	}
 	if p.W < 100 {
 		right = right[len(right)-3:]
 	}
 	x := p.HintsRight(y, left, right)
 	end := p.Hints(left, y, x-3, hints)
-	if note := a.options.Note; a.watch == nil && note != "" && x-end > kit.Width(note)+8 {
+	if note := a.options.Note; a.over == nil && note != "" && x-end > kit.Width(note)+8 {
 		p.Right(x-5, y, kit.Dim, note)
 	}
+}
+
+// viewPrompt is the line that is typed into, under its label where that does not fit beside it.
+func (a *App) viewPrompt(p *kit.Page) {
+	y, left, width := p.H-1, kit.Margin+1, p.W-2*kit.Margin-2
+	x := left
+	if kit.Width(a.prompt.label) > width/2 {
+		rows := min(3, (kit.Width(a.prompt.label)+width-1)/width)
+		p.Clear(y-1-rows, p.H)
+		p.Rule(y - 1 - rows)
+		p.Wrap(left, y-rows, width, rows, kit.Bright, a.prompt.label)
+	} else {
+		x = p.Put(x, y, kit.New, a.prompt.label) + 1
+	}
+	x = p.Put(x, y, kit.Bright, a.input.Value())
+	p.Put(x, y, kit.New, "▏")
+	p.HintsRight(y, x+2, a.prompt.hints)
 }
 
 func (a *App) viewAsk(p *kit.Page) {

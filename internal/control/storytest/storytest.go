@@ -14,6 +14,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/engine"
+	"aditus/internal/target"
 )
 
 //go:embed story.json
@@ -23,6 +24,9 @@ var text []byte
 type Story struct {
 	Snapshot engine.Snapshot
 	Watches  map[string]control.Watch // newest rollout, by WORKLOAD/SITE
+
+	Comparisons map[string]control.Comparison // by WORKLOAD/SITE
+	Lines       []target.LogLine              // of an instance
 }
 
 // Load gives the story with all times in UTC, whatever the machine's zone.

@@ -21,6 +21,8 @@ const (
 	Conflict Kind = "conflict" // both, and not to the same value
 	Orphan   Kind = "orphan"   // live and ours, no longer declared
 	MarkOnly Kind = "mark"     // live is as declared already; only what is on record changes
+	Left     Kind = "left"     // changed at the site where the declaration leaves that to others
+	Same     Kind = ""         // all three agree
 )
 
 // Difference is one place where the three do not agree. A value is nil where there is none.
@@ -39,7 +41,7 @@ func (d Difference) Part() string {
 		return ""
 	}
 	name, _, _ := strings.Cut(rest, "/")
-	return strings.ReplaceAll(strings.ReplaceAll(name, "~1", "/"), "~0", "~")
+	return unescape(name)
 }
 
 // String tells the difference in words, without its kind.
@@ -51,7 +53,7 @@ func (d Difference) String() string {
 	case d.Kind == Pending:
 		return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Declared))
 	case d.Kind == Orphan:
-		return field + " is live, but no longer declared"
+		return field + " is live, but not declared"
 	}
 	return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Live))
 }
@@ -72,23 +74,51 @@ func show(value any) string {
 
 // Observed are the fields of a part that a site can show. The rest of a declaration, such as probes, lives in Aditus
 // alone and is never drift.
-var Observed = []string{"kind", "artifact", "instances", "environment", "values"}
+var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "size"}
+
+// Kept are the fields of a part that say how it is looked after, and not what runs: a change of theirs alone starts
+// nothing anew.
+var Kept = []string{"needs", "probes", "metrics", "sealed", "not-undoable"}
 
 // Live is what is really at a site: by part, the Observed fields in the form of a declaration. A nil Live means that
 // nothing of the workload is there.
 type Live map[string]any
 
-// Three compares. A nil applied means that nothing was put there yet.
+// Three compares and gives where the three differ. A nil applied means that nothing was put there yet.
 func Three(applied, declared *declare.Desired, live Live) []Difference {
-	applied, declared, live = differing(applied, declared, live)
+	return compare(applied, declared, live, false)
+}
+
+// Fields compares and gives every field, those that agree too.
+func Fields(applied, declared *declare.Desired, live Live) []Difference {
+	return compare(applied, declared, live, true)
+}
+
+// Two compares two declared states: what would change from one to the other.
+func Two(from, to *declare.Desired) []Difference {
+	w := walker{}
+	w.walk("", tree(from), tree(to), tree(from))
+	return w.found
+}
+
+func compare(applied, declared *declare.Desired, live Live, all bool) []Difference {
+	w := walker{all: all}
+	for _, desired := range []*declare.Desired{declared, applied} {
+		if desired != nil {
+			w.leave = desired.Leave
+			break
+		}
+	}
+	if !all {
+		applied, declared, live = differing(applied, declared, live)
+	}
 	a, d := tree(applied), tree(declared)
 	l := any(nil)
 	if live != nil {
 		l = overlay(a, live)
 	}
-	var found []Difference
-	walk(&found, "", a, d, l)
-	return found
+	w.walk("", a, d, l)
+	return w.found
 }
 
 // overlay is the applied state with all that a site can show replaced by what it shows.
@@ -117,10 +147,16 @@ func overlay(applied any, live Live) any {
 	return whole
 }
 
+type walker struct {
+	all   bool // fields that agree are wanted too
+	leave []string
+	found []Difference
+}
+
 // walk descends where the three are mappings, so that a difference names the deepest place it can. A part that one of
 // them lacks differs as a whole.
-func walk(found *[]Difference, pointer string, applied, declared, live any) {
-	if equal(applied, declared) && equal(applied, live) {
+func (w *walker) walk(pointer string, applied, declared, live any) {
+	if !w.all && equal(applied, declared) && equal(applied, live) {
 		return
 	}
 	a, isA := applied.(map[string]any)
@@ -135,15 +171,19 @@ func walk(found *[]Difference, pointer string, applied, declared, live any) {
 	part := strings.HasPrefix(pointer, "/parts/") && strings.Count(pointer, "/") == 2
 	if count == 3 || (count == 2 && !part) || (count == 1 && (pointer == "" || pointer == "/parts")) {
 		for _, key := range union(a, d, l) {
-			walk(found, pointer+"/"+declare.Escape(key), a[key], d[key], l[key])
+			w.walk(pointer+"/"+declare.Escape(key), a[key], d[key], l[key])
 		}
 		return
 	}
-	if kind, differs := judge(applied, declared, live); differs {
-		if kind == Drift && part && applied == nil && declared == nil {
-			kind = Orphan
-		}
-		*found = append(*found, Difference{Pointer: pointer, Kind: kind, Applied: applied, Declared: declared, Live: live})
+	kind := judge(applied, declared, live)
+	switch {
+	case kind == Drift && part && applied == nil && declared == nil:
+		kind = Orphan
+	case (kind == Drift || kind == Conflict) && w.leaves(pointer):
+		kind = Left
+	}
+	if kind != Same || w.all {
+		w.found = append(w.found, Difference{Pointer: pointer, Kind: kind, Applied: applied, Declared: declared, Live: live})
 	}
 }
 
@@ -170,19 +210,24 @@ func union(a, d, l map[string]any) []string {
 	return keys
 }
 
-func judge(applied, declared, live any) (Kind, bool) {
+// leaves tells whether a place is one that others look after.
+func (w *walker) leaves(pointer string) bool {
+	return slices.ContainsFunc(w.leave, func(left string) bool { return pointer == left || strings.HasPrefix(pointer, left+"/") })
+}
+
+func judge(applied, declared, live any) Kind {
 	moved, changed := !equal(applied, declared), !equal(applied, live)
 	switch {
 	case moved && !changed:
-		return Pending, true
+		return Pending
 	case !moved && changed:
-		return Drift, true
+		return Drift
 	case moved && equal(declared, live):
-		return MarkOnly, true
+		return MarkOnly
 	case moved:
-		return Conflict, true
+		return Conflict
 	}
-	return "", false
+	return Same
 }
 
 // Stand is how a berth stands to Git.
@@ -197,7 +242,8 @@ const (
 	Unread   Stand = "unread"   // no fresh look
 )
 
-// StandOf sums the differences up. live tells whether anything of the workload is at the site.
+// StandOf sums the differences up. live tells whether anything of the workload is at the site. An orphan stands beside
+// what is declared and changes nothing of it.
 func StandOf(differences []Difference, live bool) Stand {
 	if !live {
 		return Absent
@@ -207,7 +253,7 @@ func StandOf(differences []Difference, live bool) Stand {
 		switch d.Kind {
 		case Pending, MarkOnly:
 			moved = true
-		case Drift, Orphan:
+		case Drift:
 			changed = true
 		case Conflict:
 			moved, changed = true, true

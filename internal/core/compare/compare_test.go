@@ -11,7 +11,7 @@ import (
 )
 
 func desired(change func(*declare.Desired)) *declare.Desired {
-	d := &declare.Desired{Format: 1, Workload: "tides", Sites: []string{"isles"}, Parts: map[string]declare.Part{
+	d := &declare.Desired{Format: 1, Workload: "tides", Parts: map[string]declare.Part{
 		"gauge": {Kind: declare.Service, Artifact: "r.example/gauge:1", Instances: 3, Environment: map[string]string{"A": "1"}},
 		"texts": {Kind: declare.Settings, Values: map[string]string{"x": "y"}},
 	}}
@@ -58,11 +58,11 @@ func TestThree(t *testing.T) {
 		{"a variable added by hand", desired(nil), desired(nil), live(func(l Live) {
 			l["gauge"].(map[string]any)["environment"] = map[string]any{"A": "1", "DEBUG": "yes"}
 		}), []string{"drift /parts/gauge/environment/DEBUG"}, Drifted},
-		{"a part that is not ours to keep", desired(nil), desired(nil), live(func(l Live) { l["old/one"] = map[string]any{"kind": "service"} }), []string{"orphan /parts/old~1one"}, Drifted},
+		{"a part that is not ours to keep", desired(nil), desired(nil), live(func(l Live) { l["old/one"] = map[string]any{"kind": "service"} }), []string{"orphan /parts/old~1one"}, Aligned},
 		{"a part gone at the site", desired(nil), desired(nil), live(func(l Live) { delete(l, "texts") }), []string{"drift /parts/texts"}, Drifted},
 		{"a part that Git dropped", desired(nil), desired(func(d *declare.Desired) { delete(d.Parts, "texts") }), live(nil), []string{"pending /parts/texts"}, Behind},
 		{"only a probe, which sites do not show", desired(nil), desired(setPart("gauge", func(p *declare.Part) { p.Probes = map[string]declare.Probe{"ready": {}} })), live(nil), []string{"pending /parts/gauge/probes"}, Behind},
-		{"nothing there yet", nil, desired(nil), nil, []string{"pending /aditus", "pending /parts/gauge", "pending /parts/texts", "pending /rollout", "pending /sites", "pending /workload"}, Absent},
+		{"nothing there yet", nil, desired(nil), nil, []string{"pending /aditus", "pending /parts/gauge", "pending /parts/texts", "pending /rollout", "pending /workload"}, Absent},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
@@ -85,6 +85,9 @@ func TestThree(t *testing.T) {
 func TestTree(t *testing.T) {
 	d := desired(setPart("gauge", func(p *declare.Part) {
 		p.Ports = map[string]int{"http": 80}
+		p.Needs, p.Command, p.Volumes = []string{"texts"}, []string{"run"}, map[string]string{"data": "/data"}
+		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host = map[string]string{"k": "x"}, true, 5, "web", "h.example"
+		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
 		p.Probes = map[string]declare.Probe{
 			"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: declare.Span{Duration: time.Minute}, Passes: 1, Fails: 2},
@@ -95,17 +98,17 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 15 {
+	if fields != 25 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }
 
 func TestDifferenceInWords(t *testing.T) {
 	for want, d := range map[string]Difference{
-		"gauge/instances 3 → 5":                   {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
-		"gauge/instances 3 → 4":                   {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
-		"texts is gone":                           {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
-		"old/one is live, but no longer declared": {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
+		"gauge/instances 3 → 5":             {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
+		"gauge/instances 3 → 4":             {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
+		"texts is gone":                     {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
+		"old/one is live, but not declared": {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
 	} {
 		if got := d.String(); got != want {
 			t.Errorf("got %q, want %q", got, want)

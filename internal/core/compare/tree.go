@@ -41,16 +41,35 @@ func viaJSON(value any) any {
 
 func partTree(p declare.Part) map[string]any {
 	tree := map[string]any{"kind": string(p.Kind), "instances": float64(p.Instances)}
-	if p.Artifact != "" {
-		tree["artifact"] = p.Artifact
+	text := func(key, value string) {
+		if value != "" {
+			tree[key] = value
+		}
 	}
 	put := func(key string, m map[string]any) {
 		if len(m) > 0 {
 			tree[key] = m
 		}
 	}
+	list := func(key string, values []string) {
+		if len(values) == 0 {
+			return
+		}
+		items := make([]any, len(values))
+		for i, value := range values {
+			items[i] = value
+		}
+		tree[key] = items
+	}
+	text("artifact", p.Artifact)
+	text("service", p.Service)
+	text("host", p.Host)
+	list("needs", p.Needs)
+	list("command", p.Command)
 	put("environment", texts(p.Environment))
 	put("values", texts(p.Values))
+	put("sealed", texts(p.Sealed))
+	put("volumes", texts(p.Volumes))
 	ports := make(map[string]any, len(p.Ports))
 	for name, port := range p.Ports {
 		ports[name] = float64(port)
@@ -67,6 +86,15 @@ func partTree(p declare.Part) map[string]any {
 			metrics["requests"] = p.Metrics.Requests
 		}
 		tree["metrics"] = metrics
+	}
+	if p.To != nil {
+		tree["to"] = endpointTree(p.To)
+	}
+	if p.NotUndoable {
+		tree["not-undoable"] = true
+	}
+	if p.Size != 0 {
+		tree["size"] = float64(p.Size)
 	}
 	return tree
 }
@@ -150,8 +178,11 @@ func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Des
 }
 
 func samePart(p, q declare.Part) bool {
-	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && maps.Equal(p.Environment, q.Environment) &&
-		maps.Equal(p.Values, q.Values) && maps.Equal(p.Ports, q.Ports) && reflect.DeepEqual(p.Probes, q.Probes) && reflect.DeepEqual(p.Metrics, q.Metrics)
+	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && p.Service == q.Service && p.Host == q.Host &&
+		p.Size == q.Size && p.NotUndoable == q.NotUndoable && slices.Equal(p.Needs, q.Needs) && slices.Equal(p.Command, q.Command) &&
+		maps.Equal(p.Environment, q.Environment) && maps.Equal(p.Values, q.Values) && maps.Equal(p.Sealed, q.Sealed) &&
+		maps.Equal(p.Ports, q.Ports) && maps.Equal(p.Volumes, q.Volumes) &&
+		reflect.DeepEqual(p.Probes, q.Probes) && reflect.DeepEqual(p.Metrics, q.Metrics) && reflect.DeepEqual(p.To, q.To)
 }
 
 func contains(parts map[string]declare.Part, name string) bool {
@@ -164,6 +195,9 @@ func shows(live any, p declare.Part) bool {
 	fields, ok := live.(map[string]any)
 	if !ok || fields["kind"] != string(p.Kind) || fields["instances"] != float64(p.Instances) {
 		return false
+	}
+	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Size != 0 {
+		return equal(fields, Show(p)) // rarer fields are worth a tree
 	}
 	count := 2
 	if p.Artifact != "" {
@@ -191,6 +225,27 @@ func shows(live any, p declare.Part) bool {
 		count++
 	}
 	return len(fields) == count
+}
+
+// Show gives the Observed fields of a part, as a site that has it would.
+func Show(p declare.Part) map[string]any {
+	all := partTree(p)
+	seen := make(map[string]any, len(Observed))
+	for _, field := range Observed {
+		if value, ok := all[field]; ok {
+			seen[field] = value
+		}
+	}
+	return seen
+}
+
+// LiveOf gives what a site would show that has exactly what is declared.
+func LiveOf(desired *declare.Desired) Live {
+	live := make(Live, len(desired.Parts))
+	for name, part := range desired.Parts {
+		live[name] = Show(part)
+	}
+	return live
 }
 
 // equal tells whether two trees are the same, faster than by reflection.

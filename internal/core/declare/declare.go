@@ -6,6 +6,7 @@ package declare
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -17,16 +18,17 @@ import (
 // Format is the version of the declaration format that this package reads, the value of the key "aditus".
 const Format = 1
 
-// Desired is the desired state of one workload: everything declared for it. Its JSON form, made canonical, is what a
-// revision fingerprints.
+// Desired is the desired state of one berth: everything declared for one workload at one site. Its JSON form, made
+// canonical, is what a revision fingerprints. Sites that declare the same have the same revision.
 type Desired struct {
 	Format   int             `json:"aditus"`
 	Workload string          `json:"workload"`
 	About    string          `json:"about,omitempty"`
-	Sites    []string        `json:"sites"`
+	Needs    []string        `json:"needs,omitempty"` // workloads that must be healthy at the site first
 	Parts    map[string]Part `json:"parts"`
 	Rollout  Rollout         `json:"rollout"`
 	Guards   []guard.Rule    `json:"guards,omitempty"`
+	Leave    []string        `json:"leave,omitempty"` // JSON Pointers to what others look after, such as a scaler
 }
 
 // Kind is a kind of part.
@@ -34,22 +36,41 @@ type Kind string
 
 const (
 	Service  Kind = "service"  // long-running instances
+	Task     Kind = "task"     // runs to its end
 	Settings Kind = "settings" // values that services read
+	Secret   Kind = "secret"   // values that are encrypted in Git
+	Route    Kind = "route"    // how traffic enters
+	Volume   Kind = "volume"   // keeps data over releases
 )
 
 // Kinds lists all kinds of part that can be declared.
-var Kinds = []Kind{Service, Settings}
+var Kinds = []Kind{Service, Task, Settings, Secret, Route, Volume}
+
+// Runs tells whether a part of the kind has instances.
+func (k Kind) Runs() bool { return k == Service || k == Task }
 
 // Part is one piece of a workload. Which fields it has follows from its kind.
 type Part struct {
 	Kind        Kind              `json:"kind"`
+	Needs       []string          `json:"needs,omitempty"`    // parts that come before it
 	Artifact    string            `json:"artifact,omitempty"` // OCI reference
+	Command     []string          `json:"command,omitempty"`  // instead of the artifact's own
 	Instances   int               `json:"instances"`
 	Environment map[string]string `json:"environment,omitempty"`
 	Ports       map[string]int    `json:"ports,omitempty"`
 	Probes      map[string]Probe  `json:"probes,omitempty"`
 	Metrics     *Metrics          `json:"metrics,omitempty"`
-	Values      map[string]string `json:"values,omitempty"` // settings
+	Volumes     map[string]string `json:"volumes,omitempty"`      // service, task: where a volume part is seen, by its name
+	NotUndoable bool              `json:"not-undoable,omitempty"` // task: what it did cannot be taken back
+	Values      map[string]string `json:"values,omitempty"`       // settings; of a secret the fingerprints
+	Sealed      map[string]string `json:"sealed,omitempty"`       // secret: the values as they stand in Git, encrypted with age
+	To          *Endpoint         `json:"to,omitempty"`           // route: a service's port
+	Service     string            `json:"service,omitempty"`      // route: which service
+	Host        string            `json:"host,omitempty"`         // route: for which host name
+	Size        int64             `json:"size,omitempty"`         // volume: bytes
+
+	// Opened are a secret's values for the driver alone. They are never written anywhere.
+	Opened map[string]string `json:"-"`
 }
 
 // Probe asks an instance how it is doing. One of HTTP and TCP is set.
@@ -117,11 +138,11 @@ func (s *Span) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// ServiceParts gives the names of the parts that run instances, sorted.
-func (d Desired) ServiceParts() []string {
+// Running gives the names of the parts that have instances, sorted.
+func (d Desired) Running() []string {
 	var names []string
 	for name, part := range d.Parts {
-		if part.Kind == Service {
+		if part.Kind.Runs() {
 			names = append(names, name)
 		}
 	}
@@ -129,12 +150,17 @@ func (d Desired) ServiceParts() []string {
 	return names
 }
 
-// Version is what people call this desired state: the tag of its first service's artifact.
+// Version is what people call this desired state: the tag of its first service's artifact, or of its first task's.
 func (d Desired) Version() string {
-	for _, name := range d.ServiceParts() {
-		return Tag(d.Parts[name].Artifact)
+	version := ""
+	for _, name := range d.Running() {
+		if part := d.Parts[name]; part.Kind == Service {
+			return Tag(part.Artifact)
+		} else if version == "" {
+			version = Tag(part.Artifact)
+		}
 	}
-	return ""
+	return version
 }
 
 // Tag is the tag of an OCI reference, or the first digits of its digest where it has none.
@@ -157,6 +183,8 @@ func tagOf(name string) string {
 
 // Problem is something wrong in a declaration, for the person who wrote it.
 type Problem struct {
+	Rule       string `json:"rule,omitempty"`    // the rule of the house that it offends; empty for the format's own
+	Warning    bool   `json:"warning,omitempty"` // it is told, and refuses nothing
 	File       string `json:"file"`
 	Line       int    `json:"line"`
 	Column     int    `json:"column"`
@@ -168,6 +196,9 @@ type Problem struct {
 // Error tells the problem as FILE:LINE:COLUMN: what is wrong; what to do.
 func (p Problem) Error() string {
 	text := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message)
+	if p.Warning {
+		text = fmt.Sprintf("%s:%d:%d: warning: %s", p.File, p.Line, p.Column, p.Message)
+	}
 	if p.Suggestion != "" {
 		text += "; " + p.Suggestion
 	}
@@ -186,6 +217,20 @@ func (p Problems) Error() string {
 		return p[0].Error()
 	}
 	return fmt.Sprintf("%s (and %d more)", p[0].Error(), len(p)-1)
+}
+
+// In gives the problems with their files told from a folder above the one that was read.
+func (p Problems) In(folder string) Problems {
+	moved := slices.Clone(p)
+	for i := range moved {
+		moved[i].File = path.Join(folder, moved[i].File)
+	}
+	return moved
+}
+
+// Wrong gives those that are more than warnings.
+func (p Problems) Wrong() Problems {
+	return slices.DeleteFunc(slices.Clone(p), func(p Problem) bool { return p.Warning })
 }
 
 // Sort puts the problems in the order of files and places.

@@ -24,6 +24,7 @@ func (k NodeKind) String() string {
 // Node is a value as it was written, with its place.
 type Node struct {
 	Kind         NodeKind
+	File         string
 	Line, Column int
 	Text         string  // of Text, Number and Bool, as written
 	Items        []Node  // of a List
@@ -35,15 +36,24 @@ type Entry struct {
 	Key, Value Node
 }
 
+// Get gives a mapping's value; false where there is none.
+func (n Node) Get(key string) (Node, bool) {
+	for _, entry := range n.Entries {
+		if entry.Key.Text == key {
+			return entry.Value, true
+		}
+	}
+	return Node{}, false
+}
+
 // reader walks a document and collects what is wrong with it.
 type reader struct {
-	file     string
 	problems Problems
 }
 
 func (r *reader) wrong(at Node, pointer, suggestion, format string, args ...any) {
 	r.problems = append(r.problems, Problem{
-		File: r.file, Line: at.Line, Column: at.Column, Pointer: pointer,
+		File: at.File, Line: at.Line, Column: at.Column, Pointer: pointer,
 		Message: fmt.Sprintf(format, args...), Suggestion: suggestion,
 	})
 }

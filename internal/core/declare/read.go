@@ -34,24 +34,44 @@ var (
 	artifactPattern = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9.-]*(:[0-9]+)?(/[a-z0-9]+([._-]+[a-z0-9]+)*)+(:[A-Za-z0-9_][A-Za-z0-9._-]{0,127})?(@[a-z0-9]+:[0-9a-f]{32,})?$`)
 )
 
-// Read checks a document and gives the desired state it declares. The Desired is only worth using when there are no
-// problems; file is the name that problems are told with.
-func Read(file string, document Node) (Desired, Problems) {
-	r := &reader{file: file}
+// Heading reads of a document only what stands above all sites: the name of its workload and the sites it is for.
+func Heading(document Node) (workload string, sites []string, problems Problems) {
+	r := &reader{}
+	if document.Kind != Map {
+		r.wrong(document, "", "", "a declaration must be a mapping with keys such as %s, not %s", quoted(required), document.Kind)
+		return "", nil, r.problems
+	}
+	if n, ok := document.Get("workload"); ok {
+		workload = r.name(n, "/workload", "a workload")
+	}
+	if n, ok := document.Get("sites"); ok {
+		sites = r.names(n, "/sites", "sites", "a site")
+	}
+	return workload, sites, r.problems
+}
+
+var required = []string{"aditus", "workload", "sites", "parts"}
+
+// Read checks a document, with the site's small file and variables in it already, and gives the desired state it
+// declares. The Desired is only worth using when there are no problems.
+func Read(document Node) (Desired, Problems) {
+	r := &reader{}
 	d := Desired{Format: Format, Parts: map[string]Part{}, Rollout: defaultRollout}
-	r.fields(document, "", "a declaration", []string{"aditus", "workload", "sites", "parts"}, map[string]func(Node, string){
-		"aditus": func(n Node, p string) {
-			if n.Text != strconv.Itoa(Format) {
-				r.wrong(n, p, "write aditus: 1", "this program reads format %d, not %q", Format, n.Text)
-			}
-		},
+	at := map[string]Node{"": document}
+	r.fields(document, "", "a declaration", required, map[string]func(Node, string){
+		"aditus":   r.format,
 		"workload": func(n Node, p string) { d.Workload = r.name(n, p, "a workload") },
 		"about":    func(n Node, p string) { d.About = r.text(n, p, "about") },
-		"sites":    func(n Node, p string) { d.Sites = r.names(n, p, "sites", "a site") },
+		"sites":    func(n Node, p string) { r.names(n, p, "sites", "a site") },
+		"needs":    func(n Node, p string) { d.Needs = r.names(n, p, "needs", "a workload") },
+		"leave": func(n Node, p string) {
+			at[""] = n
+			d.Leave = r.list(n, p, "leave")
+		},
 		"parts": func(n Node, p string) {
 			r.entries(n, p, "parts", func(name string, key, value Node, p string) {
 				if r.name(key, p, "a part") != "" {
-					d.Parts[name] = r.part(value, p)
+					at[name], d.Parts[name] = value, r.part(value, p)
 				}
 			})
 			if n.Kind == Map && len(n.Entries) == 0 {
@@ -61,8 +81,15 @@ func Read(file string, document Node) (Desired, Problems) {
 		"rollout": func(n Node, p string) { d.Rollout = r.rollout(n, p) },
 		"guards":  func(n Node, p string) { d.Guards = r.guards(n, p) },
 	})
+	r.needed(d, at)
 	r.problems.Sort()
 	return d, r.problems
+}
+
+func (r *reader) format(n Node, p string) {
+	if n.Text != strconv.Itoa(Format) {
+		r.wrong(n, p, "write aditus: 1", "this program reads format %d, not %q", Format, n.Text)
+	}
 }
 
 func (r *reader) part(n Node, pointer string) Part {
@@ -73,28 +100,73 @@ func (r *reader) part(n Node, pointer string) Part {
 		}
 	}
 	part := Part{Kind: kind}
-	isKind := func(Node, string) {}
+	known := map[string]func(Node, string){"kind": func(Node, string) {}}
 	switch kind {
 	case Service:
 		part.Instances = 1
-		r.service(n, pointer, &part, isKind)
+		r.service(n, pointer, &part, known)
+	case Task:
+		part.Instances = 1
+		r.task(n, pointer, &part, known)
 	case Settings:
-		r.fields(n, pointer, "a settings part", []string{"values"}, map[string]func(Node, string){
-			"kind":   isKind,
-			"values": func(n Node, p string) { part.Values = r.texts(n, p, "values", nil) },
-		})
+		known["values"] = func(n Node, p string) { part.Values = r.texts(n, p, "values", nil) }
+		r.fields(n, pointer, "a settings part", []string{"values"}, known)
+	case Secret:
+		known["values"] = func(n Node, p string) { part.Sealed = r.texts(n, p, "values", nil) }
+		r.fields(n, pointer, "a secret part", []string{"values"}, known)
+	case Route:
+		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
+		known["needs"] = func(n Node, p string) { part.Needs = r.names(n, p, "needs", "a part") }
+		known["to"] = func(n Node, p string) {
+			part.To = &Endpoint{Path: "/"}
+			r.fields(n, p, "to", []string{"service", "port"}, map[string]func(Node, string){
+				"service": func(n Node, p string) { part.Service = r.text(n, p, "service") },
+				"port":    func(n Node, p string) { part.To.Port = r.text(n, p, "port") },
+				"path":    func(n Node, p string) { part.To.Path = r.path(n, p) },
+			})
+		}
+		r.fields(n, pointer, "a route part", []string{"to"}, known)
+	case Volume:
+		known["size"] = func(n Node, p string) { part.Size = r.bytes(n, p) }
+		r.fields(n, pointer, "a volume part", []string{"size"}, known)
 	default:
-		r.fields(n, pointer, "a part", []string{"kind"}, map[string]func(Node, string){
-			"kind": func(n Node, p string) {
-				r.wrong(n, p, didYouMean(n.Text, words(Kinds)), "there is no kind of part %q", n.Text)
-			},
-			"artifact": isKind, "instances": isKind, "environment": isKind, "ports": isKind, "probes": isKind, "metrics": isKind, "values": isKind,
-		})
+		if _, ok := n.Get("kind"); ok {
+			at, _ := n.Get("kind")
+			r.wrong(at, pointer+"/kind", didYouMean(at.Text, words(Kinds)), "there is no kind of part %q", at.Text)
+		} else {
+			r.fields(n, pointer, "a part", []string{"kind"}, nil)
+		}
 	}
 	return part
 }
 
-func (r *reader) service(n Node, pointer string, part *Part, isKind func(Node, string)) {
+// runs adds the keys that services and tasks share.
+func (r *reader) runs(part *Part, known map[string]func(Node, string)) {
+	known["artifact"] = func(n Node, p string) {
+		part.Artifact = r.text(n, p, "artifact")
+		if part.Artifact != "" && (!artifactPattern.MatchString(part.Artifact) || Tag(part.Artifact) == "") {
+			r.wrong(n, p, "write HOST/PATH:TAG or HOST/PATH@sha256:…", "%q is no OCI reference with a tag or digest", part.Artifact)
+		}
+	}
+	known["command"] = func(n Node, p string) { part.Command = r.list(n, p, "command") }
+	known["needs"] = func(n Node, p string) { part.Needs = r.names(n, p, "needs", "a part") }
+	known["environment"] = func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) }
+	known["volumes"] = func(n Node, p string) { part.Volumes = r.texts(n, p, "volumes", nil) }
+}
+
+func (r *reader) task(n Node, pointer string, part *Part, known map[string]func(Node, string)) {
+	r.runs(part, known)
+	known["undoable"] = func(n Node, p string) {
+		if n.Kind != Bool {
+			r.wrong(n, p, "write undoable: false where what it did cannot be taken back", "undoable must be true or false")
+		}
+		part.NotUndoable = n.Text == "false"
+	}
+	r.fields(n, pointer, "a task part", []string{"kind", "artifact"}, known)
+}
+
+func (r *reader) service(n Node, pointer string, part *Part, known map[string]func(Node, string)) {
+	r.runs(part, known)
 	type usedPort struct {
 		at      Node
 		pointer string
@@ -106,16 +178,8 @@ func (r *reader) service(n Node, pointer string, part *Part, isKind func(Node, s
 		used = append(used, usedPort{n, p, name})
 		return name
 	}
-	r.fields(n, pointer, "a service part", []string{"kind", "artifact"}, map[string]func(Node, string){
-		"kind": isKind,
-		"artifact": func(n Node, p string) {
-			part.Artifact = r.text(n, p, "artifact")
-			if part.Artifact != "" && (!artifactPattern.MatchString(part.Artifact) || Tag(part.Artifact) == "") {
-				r.wrong(n, p, "write HOST/PATH:TAG or HOST/PATH@sha256:…", "%q is no OCI reference with a tag or digest", part.Artifact)
-			}
-		},
-		"instances":   func(n Node, p string) { part.Instances = r.count(n, p, "instances", 0, maxInstances) },
-		"environment": func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) },
+	for key, read := range map[string]func(Node, string){
+		"instances": func(n Node, p string) { part.Instances = r.count(n, p, "instances", 0, maxInstances) },
 		"ports": func(n Node, p string) {
 			part.Ports = map[string]int{}
 			r.entries(n, p, "ports", func(name string, key, value Node, p string) {
@@ -135,7 +199,10 @@ func (r *reader) service(n Node, pointer string, part *Part, isKind func(Node, s
 				"requests": func(n Node, p string) { m.Requests = r.text(n, p, "requests") },
 			})
 		},
-	})
+	} {
+		known[key] = read
+	}
+	r.fields(n, pointer, "a service part", []string{"kind", "artifact"}, known)
 	for _, u := range used {
 		if _, ok := part.Ports[u.name]; !ok && u.name != "" {
 			r.wrong(u.at, u.pointer, didYouMean(u.name, keysOf(part.Ports)), "the part has no port %q", u.name)
@@ -232,6 +299,34 @@ func (r *reader) names(n Node, pointer, what, one string) []string {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// list reads a list of texts.
+func (r *reader) list(n Node, pointer, what string) []string {
+	if n.Kind != List {
+		r.wrong(n, pointer, "", "%s must be a list of texts, not %s", what, n.Kind)
+		return nil
+	}
+	var texts []string
+	for i, item := range n.Items {
+		if item.Kind == List || item.Kind == Map || item.Kind == Null {
+			r.wrong(item, pointer+"/"+strconv.Itoa(i), "", "%s must be a list of texts, and this is %s", what, item.Kind)
+			continue
+		}
+		texts = append(texts, item.Text)
+	}
+	return texts
+}
+
+// bytes reads an amount such as 10 GiB.
+func (r *reader) bytes(n Node, pointer string) int64 {
+	value, name, ok := quantity(n.Text)
+	unit, known := units[name]
+	if !ok || !known || unit.unit != guard.Bytes || value <= 0 || value*unit.factor > 1<<60 {
+		r.wrong(n, pointer, "write it like 512 MiB or 10 GiB", "expected an amount of bytes, not %q", n.Text)
+		return 0
+	}
+	return int64(value * unit.factor)
 }
 
 func (r *reader) text(n Node, pointer, what string) string {

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
@@ -18,7 +19,7 @@ const (
 	Add    Act = "add"
 	Change Act = "change"
 	Keep   Act = "mark"   // nothing changes at the site
-	Remove Act = "remove" // an orphan; done only where that was asked for
+	Orphan Act = "orphan" // it stays live and is declared no longer; only a person removes it
 )
 
 // Step is the change of one part.
@@ -31,6 +32,9 @@ type Step struct {
 
 // String tells the step in words.
 func (s Step) String() string {
+	if s.Act == Orphan {
+		return s.Part + " becomes an orphan: it stays live"
+	}
 	if len(s.Fields) == 1 {
 		return fmt.Sprintf("%s %s: %s", s.Act, s.Part, s.Fields[0])
 	}
@@ -51,15 +55,17 @@ func (p Plan) Steps() (count int) {
 	return count
 }
 
-// wave is the order of kinds: what others read comes first, what is no longer wanted goes last.
-func wave(step Step) int {
-	switch {
-	case step.Act == Remove:
-		return 2
-	case step.Kind == declare.Settings:
-		return 0
+// OnlyMarks tells whether nothing that runs would change: only what is on record, how to roll out, or how parts are
+// looked after.
+func (p Plan) OnlyMarks() bool {
+	for _, wave := range p.Waves {
+		for _, step := range wave {
+			if step.Act != Keep {
+				return false
+			}
+		}
 	}
-	return 1
+	return true
 }
 
 // New plans how to get from what is applied and live to what is declared. declared may be nil where nothing is.
@@ -68,6 +74,9 @@ func New(declared *declare.Desired, differences []compare.Difference) Plan {
 	steps := map[string]*Step{}
 	for _, d := range differences {
 		name := d.Part()
+		if d.Kind == compare.Left || d.Kind == compare.Orphan {
+			continue
+		}
 		if name == "" {
 			p.Rules = append(p.Rules, d)
 			continue
@@ -83,34 +92,48 @@ func New(declared *declare.Desired, differences []compare.Difference) Plan {
 		step.Fields = append(step.Fields, d)
 		step.Act = strongest(step.Act, act(d, name))
 	}
-	waves := make([][]Step, 3)
-	for _, step := range steps {
-		w := wave(*step)
-		waves[w] = append(waves[w], *step)
+	if len(steps) == 0 {
+		return p
 	}
-	for _, steps := range waves {
-		slices.SortFunc(steps, func(a, b Step) int { return cmp.Compare(a.Part, b.Part) })
-		if len(steps) > 0 {
-			p.Waves = append(p.Waves, steps)
+	if declared != nil {
+		for _, parts := range declared.Waves() {
+			var wave []Step
+			for _, name := range parts {
+				if step := steps[name]; step != nil {
+					wave = append(wave, *step)
+					delete(steps, name)
+				}
+			}
+			if len(wave) > 0 {
+				p.Waves = append(p.Waves, wave)
+			}
 		}
+	}
+	var last []Step // what is not declared any more
+	for _, step := range steps {
+		last = append(last, *step)
+	}
+	if len(last) > 0 {
+		slices.SortFunc(last, func(a, b Step) int { return cmp.Compare(a.Part, b.Part) })
+		p.Waves = append(p.Waves, last)
 	}
 	return p
 }
 
 func act(d compare.Difference, part string) Act {
-	whole := d.Pointer == "/parts/"+declare.Escape(part)
-	switch {
-	case d.Kind == compare.MarkOnly:
+	at := "/parts/" + declare.Escape(part)
+	switch field, _, _ := strings.Cut(strings.TrimPrefix(d.Pointer, at+"/"), "/"); {
+	case d.Kind == compare.MarkOnly, d.Pointer != at && slices.Contains(compare.Kept, field):
 		return Keep
-	case whole && d.Declared == nil:
-		return Remove
-	case whole && d.Live == nil:
+	case d.Pointer == at && d.Declared == nil:
+		return Orphan
+	case d.Pointer == at && d.Live == nil:
 		return Add
 	}
 	return Change
 }
 
 func strongest(a, b Act) Act {
-	order := []Act{Keep, Change, Add, Remove}
+	order := []Act{Keep, Change, Add, Orphan}
 	return order[max(slices.Index(order, a), slices.Index(order, b))]
 }

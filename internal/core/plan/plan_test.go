@@ -25,7 +25,7 @@ func TestNew(t *testing.T) {
 			got = append(got, fmt.Sprintf("%d %s %s", i+1, step.Act, step.Part))
 		}
 	}
-	want := "1 add texts, 2 change web, 2 add worker, 3 remove extra, 3 remove gone"
+	want := "1 add texts, 2 change web, 2 add worker, 3 orphan gone"
 	if text := strings.Join(got, ", "); text != want {
 		t.Errorf("got  %s\nwant %s", text, want)
 	}

@@ -33,7 +33,7 @@ func (m *machine) intents() []Intent {
 		if !m.seen.New.Laid {
 			return append(out, Intent{Do: Lay, Revision: m.New.Revision})
 		}
-		scale(m.New, m.seen.New, m.AskedShare())
+		out = append(out, m.inOrder()...)
 		if m.settled(m.AskedShare()) {
 			share(m.AskedShare())
 		}
@@ -47,10 +47,76 @@ func (m *machine) intents() []Intent {
 		}
 	case Proven:
 		if !m.Old.None() && (m.seen.Old.instances() > 0 || m.seen.Old.Laid) {
-			out = append(out, Intent{Do: Drop, Revision: m.Old.Revision})
+			orphans := m.orphans()
+			for _, part := range orphans {
+				out = append(out, Intent{Do: Keep, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
+			}
+			if len(orphans) == 0 {
+				out = append(out, Intent{Do: Drop, Revision: m.Old.Revision})
+			}
 		}
 	}
 	return out
+}
+
+// inOrder asks for the new cohort's instances and tasks, each once all that it needs is healthy or done.
+func (m *machine) inOrder() []Intent {
+	var out []Intent
+	share := m.AskedShare()
+	for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
+		if want := size(share, m.New.Parts[part]); m.seen.New.Parts[part] != want && m.ready(part, share) {
+			out = append(out, Intent{Do: Scale, Revision: m.New.Revision, Part: part, Count: want})
+		}
+	}
+	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
+		if !m.begun(task) && m.ready(task, share) && (!m.New.Tasks[task].NotUndoable || slices.Contains(m.Passed, task)) {
+			out = append(out, Intent{Do: Run, Revision: m.New.Revision, Part: task})
+		}
+	}
+	return out
+}
+
+// ready tells whether all that a part needs is healthy at a share, or done.
+func (m *machine) ready(part string, share float64) bool {
+	for _, need := range m.New.Needs[part] {
+		if _, task := m.New.Tasks[need]; task && !m.seen.New.Done[need] {
+			return false
+		}
+		if m.seen.New.Healthy[need] < size(share, m.New.Parts[need]) {
+			return false
+		}
+	}
+	return true
+}
+
+// begun tells whether a task runs, or has run.
+func (m *machine) begun(task string) bool {
+	return m.seen.New.Parts[task] > 0 || m.seen.New.Done[task] || m.seen.New.Failed[task] != ""
+}
+
+// asksFor gives the task that may run now but for a person's go-ahead, as it cannot be undone; empty for none.
+func (m *machine) asksFor() string {
+	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
+		if m.New.Tasks[task].NotUndoable && !slices.Contains(m.Passed, task) && !m.begun(task) && m.ready(task, m.AskedShare()) {
+			return task
+		}
+	}
+	return ""
+}
+
+// orphans are the parts of the old cohort that the new revision does not declare. They live on unless a person asked
+// for their removal.
+func (m *machine) orphans() []string {
+	if m.RemoveOrphans {
+		return nil
+	}
+	var left []string
+	for _, part := range m.seen.Old.All {
+		if !slices.Contains(m.New.Declared, part) {
+			left = append(left, part)
+		}
+	}
+	return left
 }
 
 // oldCanServe tells whether taking the traffic back helps: the old cohort has something healthy everywhere, or the new

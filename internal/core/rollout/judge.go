@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -73,6 +74,11 @@ func (m *machine) unwell() []Cause {
 	if cohort.CannotStart != "" {
 		return cause("artifact", "cannot start: %s", cohort.CannotStart)
 	}
+	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
+		if failed := cohort.Failed[task]; failed != "" {
+			return cause("task", "the task %s failed: %s", task, failed)
+		}
+	}
 	if m.settled(m.stage().Share) {
 		return nil
 	}
@@ -112,13 +118,24 @@ func (m *machine) coolingDown() bool {
 
 // turnBack starts the way back.
 func (m *machine) turnBack(by string, bar bool, causes []Cause) {
-	m.Causes, m.Bar = append(m.Causes, causes...), bar
+	m.Causes, m.Bar, m.Task = append(m.Causes, causes...), bar, ""
 	texts := make([]string, len(causes))
 	for i, cause := range causes {
 		texts[i] = cause.Text
 	}
 	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
-	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s", m.Old.Version, m.Old.Revision.Short(), m.here())})
+	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.here(), Undone(m.State))})
+}
+
+// Undone tells, in the end of a sentence, what going back does not undo; it is empty where everything is undone.
+func Undone(s State) string {
+	switch len(s.Passed) {
+	case 0:
+		return ""
+	case 1:
+		return fmt.Sprintf("; what the task %s did stays, as it cannot be undone", s.Passed[0])
+	}
+	return fmt.Sprintf("; what the tasks %s did stays, as it cannot be undone", strings.Join(s.Passed, ", "))
 }
 
 // Sentence tells a breach in words: slow share 9.1 %, at most 5 % is allowed.

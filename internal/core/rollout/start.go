@@ -23,7 +23,10 @@ type Question struct {
 	AfterProven  bool   // that site has proven the declared revision
 	LastRollback time.Time
 	CoolDown     time.Duration
-	Automatic    bool // the site takes revisions by itself
+	Automatic    bool   // the site takes revisions by itself
+	InPart       bool   // a person took some of its parts; the rest waits for a person too
+	Needs        string // why a workload that it needs is not ready for it; empty where all are
+	Overwrite    bool   // a person said that what was changed by hand may be overwritten
 }
 
 // MayStart tells whether a rollout may start now, and in a few words why not where it may not.
@@ -35,6 +38,7 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, "waits for a fresh look: " + q.Stale
 	case q.Barred:
 		return false, "barred here: " + q.BarredWhy
+	case q.Overwrite:
 	case q.Stand == compare.Drifted || q.Stand == compare.Diverged || (q.Stand == compare.Absent && q.Applied != ""):
 		return false, "changed by hand at the site; nothing is overwritten until a person says so"
 	}
@@ -42,8 +46,12 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, fmt.Sprintf("cools down for %s after the last rollback", say.Span(left))
 	}
 	switch {
+	case q.Needs != "":
+		return false, q.Needs
 	case q.ByHand:
 		return true, ""
+	case q.InPart:
+		return false, "some of its parts were taken by hand; the rest waits for a person or a newer commit"
 	case !q.Automatic:
 		return false, "this site takes revisions by hand"
 	case q.After != "" && !q.AfterProven:

@@ -37,7 +37,15 @@ func (p Phase) Forward() bool {
 type Side struct {
 	Revision declare.Fingerprint `json:"revision,omitempty"`
 	Version  string              `json:"version,omitempty"`
-	Parts    map[string]int      `json:"parts,omitempty"` // instances by service part
+	Parts    map[string]int      `json:"parts,omitempty"`    // instances by service part
+	Tasks    map[string]Task     `json:"tasks,omitempty"`    // what runs to its end on the way in, once
+	Needs    map[string][]string `json:"needs,omitempty"`    // by part: the services and tasks that come before it
+	Declared []string            `json:"declared,omitempty"` // all parts, of whatever kind
+}
+
+// Task is a part that runs to its end.
+type Task struct {
+	NotUndoable bool `json:"not-undoable,omitempty"` // what it did cannot be taken back
 }
 
 // None tells whether there is no such side.
@@ -73,27 +81,43 @@ type State struct {
 	Traffic      time.Time `json:"traffic_back,omitzero"`
 	LastRollback time.Time `json:"last_rollback,omitzero"` // of the berth, before this rollout
 	Share        float64   `json:"share"`                  // last seen at the target
+
+	Task          string   `json:"task,omitempty"`           // Waiting: the task that cannot be undone, for which a sign-off is asked
+	Passed        []string `json:"passed,omitempty"`         // tasks that cannot be undone and were let run
+	RemoveOrphans bool     `json:"remove_orphans,omitempty"` // a person asked that parts no longer declared go with the old revision
 }
 
 // SignOff is a named person's go-ahead for a stage.
 type SignOff struct {
 	Stage int       `json:"stage"`
+	Task  string    `json:"task,omitempty"` // it was for a task, not for the stage
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
 }
 
 // Cause is why a rollout was turned round.
 type Cause struct {
-	Kind    string         `json:"kind"` // guard, health, artifact, deadline, person, superseded
+	Kind    string         `json:"kind"` // guard, health, artifact, deadline, task, person, superseded
 	Text    string         `json:"text"`
 	Verdict *guard.Verdict `json:"verdict,omitempty"`
 	At      time.Time      `json:"at"`
 }
 
-// Begin is the first state of a rollout. A berth without an old side takes all traffic at once: there is nothing to
-// compare with and nobody to protect.
+// total is how many instances a side has.
+func (s Side) total() (sum int) {
+	for _, n := range s.Parts {
+		sum += n
+	}
+	return sum
+}
+
+// Empty tells whether a side has no instance: there is none, or it was scaled to none on purpose.
+func (s Side) Empty() bool { return s.total() == 0 }
+
+// Begin is the first state of a rollout. Where one of the sides has no instances all traffic goes at once: there is
+// nothing to compare with and nobody to protect.
 func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, now time.Time) State {
-	if old.None() {
+	if old.total() == 0 || new.total() == 0 {
 		rules.Stages = []declare.Stage{{Share: 1}}
 	}
 	return State{
@@ -142,6 +166,9 @@ type Cohort struct {
 	Health health.Summary
 	// Healthy counts the healthy instances by part.
 	Healthy map[string]int
+	Done    map[string]bool   // tasks that ran to their end
+	Failed  map[string]string // tasks that did not, and why
+	All     []string          // parts that are there, of whatever kind
 	// CannotStart is why its instances will never come up, in the target's words; empty while they may.
 	CannotStart string
 }
@@ -187,8 +214,9 @@ type Intent struct {
 	Do       Deed
 	Revision declare.Fingerprint
 	Part     string
-	Count    int     // Scale: instances
-	Share    float64 // SetShare: of the traffic on New
+	Count    int                 // Scale: instances
+	From     declare.Fingerprint // Keep: the revision that has the part
+	Share    float64             // SetShare: of the traffic on New
 }
 
 // Deed is what an Intent asks to be done.
@@ -198,7 +226,11 @@ const (
 	Lay      Deed = "lay"    // put a revision's settings in place
 	Scale    Deed = "scale"  // make a part's cohort the size of Count
 	SetShare Deed = "share"  // give the new cohort a share of the traffic
+	Run      Deed = "run"    // run a task to its end
+	Keep     Deed = "keep"   // let a part that is not declared any more live on beside the new cohort
 	Drop     Deed = "remove" // take a revision's cohort away, with its settings
+	Prune    Deed = "prune"  // take one part away; only where a person asked for it
+	Mark     Deed = "mark"   // make the cohort of From that of Revision, as it is
 )
 
 // Fact is something that happened, for the ledger.

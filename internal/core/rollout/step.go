@@ -21,7 +21,7 @@ const shareTolerance = 0.0005
 // once is gone to its end.
 func Step(s State, seen Observation, commands []Command, now time.Time) Outcome {
 	m := &machine{State: s, seen: seen, now: now}
-	m.Causes, m.SignedOff, m.Told = slices.Clone(s.Causes), slices.Clone(s.SignedOff), slices.Clone(s.Told)
+	m.Causes, m.SignedOff, m.Told, m.Passed = slices.Clone(s.Causes), slices.Clone(s.SignedOff), slices.Clone(s.Told), slices.Clone(s.Passed)
 	if seen.Reached {
 		m.State.Share = seen.Share
 	}
@@ -126,6 +126,14 @@ func (m *machine) command(c Command) error {
 		m.HeldFrom = ""
 		m.fact("goes on", c.By, "%s let it go on in %s", c.By, m.here())
 	case Sign:
+		if m.Task != "" {
+			task := m.Task
+			m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, Task: task, By: c.By, At: m.now})
+			m.Passed, m.Task = append(m.Passed, task), ""
+			m.fact("signed off", c.By, "%s let the task %s run, which cannot be undone%s", c.By, task, note(c.Note))
+			m.enter(Settling, c.By, "the task %s runs", task)
+			return nil
+		}
 		m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, By: c.By, At: m.now})
 		m.fact("signed off", c.By, "%s signed stage %d of %d off%s", c.By, m.Stage+1, len(m.Rules.Stages), note(c.Note))
 	case TurnBack:
@@ -161,6 +169,11 @@ func (m *machine) settled(share float64) bool {
 			return false
 		}
 	}
+	for task := range m.New.Tasks {
+		if !m.seen.New.Done[task] {
+			return false
+		}
+	}
 	return true
 }
 
@@ -179,6 +192,11 @@ func (m *machine) proceed() {
 				Text: fmt.Sprintf("stage %d of %d: %s of traffic, soak %s", m.Stage+1, of, say.Share(stage.Share), say.Span(stage.Soak.Duration)),
 			})
 		}
+		if task := m.asksFor(); m.Phase == Settling && m.seen.Fresh && m.seen.New.Laid && task != "" {
+			m.Task = task
+			m.enter(Waiting, Itself, "the task %s cannot be undone and waits for a sign-off before it runs", task)
+			m.fact("waiting", Itself, "%s", m.Why)
+		}
 	case Soaking:
 		if !m.mayLeave(m.SoakLeft()) {
 			return
@@ -190,7 +208,7 @@ func (m *machine) proceed() {
 		}
 		m.nextStage()
 	case Waiting:
-		if m.signed() && m.mayLeave(0) {
+		if m.Task == "" && m.signed() && m.mayLeave(0) {
 			m.nextStage()
 		}
 	case Proving:
@@ -219,7 +237,7 @@ func (m *machine) mayLeave(left time.Duration) bool {
 }
 
 func (m *machine) signed() bool {
-	return slices.ContainsFunc(m.SignedOff, func(s SignOff) bool { return s.Stage == m.Stage })
+	return slices.ContainsFunc(m.SignedOff, func(s SignOff) bool { return s.Task == "" && s.Stage == m.Stage })
 }
 
 func (m *machine) nextStage() {

@@ -36,6 +36,27 @@ func two(large int, unit string, small int, under string) string {
 	return fmt.Sprintf("%d %s %d %s", large, unit, small, under)
 }
 
+// Took says how long something took: 340 ms, 2.1 s.
+func Took(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// Bytes says an amount in powers of 1024: 512 B, 1.5 GiB.
+func Bytes(n int64) string {
+	const units = "KMGTPE"
+	value, unit := float64(n), -1
+	for value >= 1024 && unit < len(units)-1 {
+		value, unit = value/1024, unit+1
+	}
+	if unit < 0 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return strings.Replace(fmt.Sprintf("%.1f %ciB", value, units[unit]), ".0 ", " ", 1)
+}
+
 // Ago says how long ago a moment was, in its largest unit alone: 40 s ago, 3 min ago. It does not jump between one
 // and two units while someone reads it.
 func Ago(d time.Duration) string {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v4"
@@ -15,8 +16,9 @@ import (
 type Behaviour struct {
 	Seed      uint64              `yaml:"seed"`
 	Sites     map[string]Traffic  `yaml:"sites"`
-	Workloads map[string]Load     `yaml:"workloads"`
-	Artifacts map[string]Artifact `yaml:"artifacts"` // by OCI reference; one that is not listed does not exist
+	Workloads map[string]Load     `yaml:"workloads"` // "*" for all that are not listed
+	Artifacts map[string]Artifact `yaml:"artifacts"` // by OCI reference; a digest behind a tag is not looked at
+	Unlisted  *Artifact           `yaml:"unlisted"`  // how all others behave; without it they do not exist
 }
 
 // Traffic says how busy a site is.
@@ -37,6 +39,8 @@ type Artifact struct {
 	Slow     float64       `yaml:"slow"`   // share of answers slower than 250 ms
 	Errors   float64       `yaml:"errors"` // share of answers with a status of 500
 	Memory   float64       `yaml:"memory"` // megabytes
+	Takes    time.Duration `yaml:"takes"`  // how long a task takes
+	Fails    string        `yaml:"fails"`  // why a task fails at its end; empty where it does not
 	Faults   []Fault       `yaml:"faults"`
 }
 
@@ -84,6 +88,28 @@ func ReadBehaviour(name string, text []byte) (Behaviour, error) {
 		}
 	}
 	return b, nil
+}
+
+// Plain is a behaviour under which everything exists and does well, for trying declarations that are nobody's demo.
+func Plain() Behaviour {
+	return Behaviour{
+		Seed: 1, Workloads: map[string]Load{"*": {Requests: 300, Swing: 0.3, Peak: 8}},
+		Unlisted: &Artifact{StartsIn: 3 * time.Second, Slow: 0.02, Errors: 0.002, Memory: 150},
+	}
+}
+
+// artifact gives how an artifact behaves, and whether it exists.
+func (b Behaviour) artifact(reference string) (Artifact, bool) {
+	found, ok := b.Artifacts[reference]
+	if !ok {
+		if name, _, pinned := strings.Cut(reference, "@"); pinned {
+			found, ok = b.Artifacts[name]
+		}
+	}
+	if !ok && b.Unlisted != nil {
+		return *b.Unlisted, true
+	}
+	return found, ok
 }
 
 // seedOf makes a seed from the file's own and names, so that each instance has its own stream of chance.

@@ -39,9 +39,11 @@ type instance struct {
 	created  time.Time
 	artifact Artifact
 	exists   bool
-	chance   *rand.Rand
-	server   *http.Server
-	port     int
+	// environment is what the process was started with; a change by hand does not reach it.
+	environment map[string]string
+	chance      *rand.Rand
+	server      *http.Server
+	port        int
 
 	at       time.Time // the model is advanced up to here
 	over     time.Time // since when the cohort's share is above a fault's bound
@@ -57,7 +59,7 @@ func (in *instance) start() error {
 	in.chance = rand.New(rand.NewPCG(seed, uint64(in.at.Unix())))
 	in.counts = make([]float64, len(bounds)+1)
 	in.memory = in.artifact.Memory * (0.97 + 0.06*in.chance.Float64())
-	if !in.exists {
+	if !in.exists || in.task() {
 		return nil
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -65,10 +67,18 @@ func (in *instance) start() error {
 		return fmt.Errorf("serve the stand-in instance %s: %w", in.id, err)
 	}
 	in.port = listener.Addr().(*net.TCPAddr).Port
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /ready", in.serveReady)
-	mux.HandleFunc("GET /metrics", in.serveMetrics)
-	in.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
+	metrics := "/metrics"
+	if m := in.cohort.parts[in.part].Metrics; m != nil {
+		metrics = m.Path
+	}
+	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == metrics {
+			in.serveMetrics(w, r)
+		} else {
+			in.serveReady(w, r) // whatever path a probe asks for
+		}
+	})
+	in.server = &http.Server{Handler: handler, ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	go in.server.Serve(listener)
 	return nil
 }
@@ -148,6 +158,9 @@ func (in *instance) up(now time.Time) bool {
 // advance makes up the traffic that came in since the model was last looked at. rate is the instance's share of it,
 // in requests per second.
 func (in *instance) advance(now time.Time, rate func(time.Time) float64) {
+	if in.task() {
+		return
+	}
 	if now.Sub(in.at) > mostTicks*tick {
 		in.at = now.Add(-mostTicks * tick)
 	}

@@ -84,20 +84,6 @@ func (s *Site) SetReachable(reachable bool) {
 	s.unreachable = !reachable
 }
 
-// ChangeByHand changes a live part behind Aditus' back, as a person at the site would.
-func (s *Site) ChangeByHand(workload, part string, change func(*declare.Part)) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for revision, c := range s.workloads[workload] {
-		if live, ok := c.parts[part]; ok && c.share > 0 {
-			change(&live)
-			c.parts[part] = live
-			return errors.Join(s.resize(workload, revision, c, part, live.Instances), s.save())
-		}
-	}
-	return fmt.Errorf("nothing of %s serves at %s", workload, s.name)
-}
-
 func (s *Site) lock() error {
 	s.mu.Lock()
 	if s.unreachable {
@@ -113,6 +99,9 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 		return target.Observation{}, err
 	}
 	defer s.mu.Unlock()
+	if err := s.takeHands(); err != nil {
+		return target.Observation{}, err
+	}
 	now := s.now()
 	var o target.Observation
 	for _, revision := range slices.Sorted(maps.Keys(s.workloads[workload])) {
@@ -127,9 +116,13 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 }
 
 func (in *instance) observe(now time.Time) target.Instance {
-	seen := target.Instance{ID: in.id, Part: in.part, Started: in.started(now), Restarts: in.crashes(now)}
+	seen := target.Instance{ID: in.id, Part: in.part, Started: in.started(now), Restarts: in.crashes(now), Environment: in.environment, Events: in.events(now)}
 	if !in.exists {
 		seen.CannotStart = fmt.Sprintf("there is no artifact %s", shortName(in.cohort.parts[in.part].Artifact))
+		return seen
+	}
+	if in.task() {
+		seen.Done, seen.Failed = in.ended(now)
 		return seen
 	}
 	if in.down(now) {
@@ -151,25 +144,8 @@ func shortName(reference string) string {
 // live is what the cohort really is, in the form of a declaration.
 func (c *cohort) live() compare.Live {
 	live := compare.Live{}
-	texts := func(m map[string]string) map[string]any {
-		out := make(map[string]any, len(m))
-		for k, v := range m {
-			out[k] = v
-		}
-		return out
-	}
 	for name, part := range c.parts {
-		fields := map[string]any{"kind": string(part.Kind), "instances": float64(part.Instances)}
-		if part.Artifact != "" {
-			fields["artifact"] = part.Artifact
-		}
-		if len(part.Environment) > 0 {
-			fields["environment"] = texts(part.Environment)
-		}
-		if len(part.Values) > 0 {
-			fields["values"] = texts(part.Values)
-		}
-		live[name] = fields
+		live[name] = compare.Show(part)
 	}
 	return live
 }
@@ -243,8 +219,11 @@ func (s *Site) resize(workload string, revision declare.Fingerprint, c *cohort, 
 }
 
 func (s *Site) instance(workload string, c *cohort, part, id string, created time.Time) *instance {
-	artifact, exists := s.behaviour.Artifacts[c.parts[part].Artifact]
-	return &instance{site: s, workload: workload, cohort: c, part: part, id: id, created: created, at: s.now(), artifact: artifact, exists: exists}
+	artifact, exists := s.behaviour.artifact(c.parts[part].Artifact)
+	return &instance{
+		site: s, workload: workload, cohort: c, part: part, id: id, created: created, at: s.now(), artifact: artifact, exists: exists,
+		environment: maps.Clone(c.parts[part].Environment),
+	}
 }
 
 // SetShare implements target.Driver.
@@ -289,26 +268,6 @@ func (in *instance) rise(before, share float64, now time.Time) {
 	}
 }
 
-// Drop implements target.Driver.
-func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	c := s.workloads[workload][revision]
-	if c == nil {
-		return nil
-	}
-	if c.share > 0 {
-		return fmt.Errorf("remove %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, s.name, c.share*100)
-	}
-	for _, in := range c.instances {
-		in.stop()
-	}
-	delete(s.workloads[workload], revision)
-	return s.save()
-}
-
 // advance brings the model of a workload up to now.
 func (s *Site) advance(workload string, now time.Time) {
 	for _, c := range s.workloads[workload] {
@@ -335,7 +294,10 @@ func (s *Site) advance(workload string, now time.Time) {
 // requests is how many requests per second come in for a workload: a daily swing and a noise that changes every ten
 // seconds, the same for all its instances.
 func (s *Site) requests(workload string, at time.Time) float64 {
-	load := s.behaviour.Workloads[workload]
+	load, listed := s.behaviour.Workloads[workload]
+	if !listed {
+		load = s.behaviour.Workloads["*"]
+	}
 	at = at.UTC()
 	hour := float64(at.Hour()) + float64(at.Minute())/60
 	daily := 1 + load.Swing*math.Cos((hour-load.Peak)/24*2*math.Pi)

@@ -164,7 +164,7 @@ func TestRestart(t *testing.T) {
 	folder := t.TempDir()
 	w := open(t, folder)
 	w.serve(t, "r.example/web:1", 3)
-	if err := w.ChangeByHand("conformance", "web", func(p *declare.Part) { p.Instances = 5 }); err != nil {
+	if err := w.ChangeByHand(Hand{"conformance", "web", "instances", "5"}); err != nil {
 		t.Fatal(err)
 	}
 	before := w.instances(t)
@@ -191,7 +191,7 @@ func TestUnreachable(t *testing.T) {
 	if _, err := w.Observe(t.Context(), "conformance"); err != nil {
 		t.Error(err)
 	}
-	if err := w.ChangeByHand("nothing", "web", nil); err == nil {
+	if err := w.ChangeByHand(Hand{"nothing", "web", "instances", "1"}); err == nil {
 		t.Error("what is not there was changed by hand")
 	}
 }

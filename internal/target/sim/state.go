@@ -24,6 +24,8 @@ type instanceState struct {
 	Part    string    `json:"part"`
 	Created time.Time `json:"created"`
 	Over    time.Time `json:"over,omitzero"`
+
+	Environment map[string]string `json:"environment,omitempty"`
 }
 
 func (s *Site) save() error {
@@ -36,7 +38,7 @@ func (s *Site) save() error {
 		for revision, c := range cohorts {
 			k := cohortState{Share: c.share, Parts: c.parts, Next: c.next}
 			for _, in := range c.instances {
-				k.Instances = append(k.Instances, instanceState{in.id, in.part, in.created, in.over})
+				k.Instances = append(k.Instances, instanceState{in.id, in.part, in.created, in.over, in.environment})
 			}
 			kept[workload][revision] = k
 		}
@@ -66,7 +68,7 @@ func (s *Site) restore(text []byte) error {
 			s.workloads[workload][revision] = c
 			for _, i := range k.Instances {
 				in := s.instance(workload, c, i.Part, i.ID, i.Created)
-				in.over = i.Over
+				in.over, in.environment = i.Over, i.Environment
 				if err := in.start(); err != nil {
 					return err
 				}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/tui/kit"
+)
+
+func newRender() *cobra.Command {
+	var f loadFlags
+	var from string
+	var pretty bool
+	cmd := &cobra.Command{
+		Use:   "render BERTH",
+		Short: "The canonical desired state of a berth",
+		Long: `Prints what is declared for a berth as canonical JSON (RFC 8785), with the site's
+differences and variables in it: the bytes that the revision is the SHA-256 of.
+Without --from it is what Git declares, as it was read last. Secrets stay encrypted.`,
+		Example: "  aditus render fares/north\n  aditus render fares/north --from workloads/ --pretty",
+		Args:    oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			desired, err := f.desired(cmd, id, from)
+			if err != nil {
+				return err
+			}
+			text := desired.Canonical()
+			if pretty {
+				var out bytes.Buffer
+				if err := json.Indent(&out, text, "", "  "); err != nil {
+					return err
+				}
+				text = out.Bytes()
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", text)
+			return err
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().StringVar(&from, "from", "", "a `folder` of declarations instead of what Git declares")
+	cmd.Flags().BoolVar(&pretty, "pretty", false, "indented, for people; those are not the bytes of the revision")
+	return cmd
+}
+
+// desired gives what is declared for a berth: in a folder, or by Git as it was read last.
+func (f *loadFlags) desired(cmd *cobra.Command, id ledger.Berth, from string) (*declare.Desired, error) {
+	if from != "" {
+		loaded, problems, _, err := f.load(cmd.Context(), from)
+		if err != nil {
+			return nil, err
+		}
+		if wrong := problems.Wrong(); len(wrong) > 0 {
+			return nil, fmt.Errorf("%w; aditus check %s tells all", wrong, from)
+		}
+		for _, d := range loaded.Declarations {
+			if d.Workload == id.Workload && d.Site == id.Site {
+				return &d.Desired, nil
+			}
+		}
+		return nil, fmt.Errorf("%s declares no %s", from, id)
+	}
+	book, _, err := openToRead(f.folder)
+	if err != nil {
+		return nil, err
+	}
+	defer book.Close()
+	b, err := recordedBerth(book, id)
+	if err != nil {
+		return nil, err
+	}
+	if b.Declared == nil {
+		return nil, fmt.Errorf("nothing is declared for %s", id)
+	}
+	r, err := book.Revision(id.Workload, b.Declared.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	return r.Desired, nil
+}
+
+func newVariables() *cobra.Command {
+	var f loadFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:     "variables PATH [NAME]",
+		Short:   "Where each variable is used, and its value at each site",
+		Example: "  aditus variables workloads/\n  aditus variables workloads/ log-level",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 1 || len(args) > 2 {
+				return usageError{fmt.Errorf("aditus variables takes a folder of declarations, and perhaps a variable's name")}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			loaded, problems, _, err := f.load(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			uses := []source.SiteUse{}
+			for _, use := range loaded.Uses {
+				if len(args) == 1 || use.Variable == args[1] {
+					uses = append(uses, use)
+				}
+			}
+			if asJSON {
+				return writeJSON(cmd.OutOrStdout(), uses)
+			}
+			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+			fmt.Fprintln(table, "variable\tberth\tfield\tvalue there\tgiven by\tused in")
+			for _, u := range uses {
+				given := u.Given
+				if given == "" {
+					given = "its default"
+				}
+				fmt.Fprintf(table, "%s\t%s/%s\t%s\t%s\t%s\t%s:%d\n", u.Variable, u.Workload, u.Site, strings.TrimPrefix(u.Pointer, "/parts/"), kit.Plain(u.Value), given, u.File, u.Line)
+			}
+			if err := table.Flush(); err != nil {
+				return err
+			}
+			if wrong := problems.Wrong(); len(wrong) > 0 {
+				return fmt.Errorf("%w; aditus check %s tells all", wrong, args[0])
+			}
+			return nil
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return cmd
+}

@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/target"
+	"aditus/internal/target/sim"
+)
+
+// sitesFolder is where the stand-in sites of a data folder keep what they are, behaviourFile how they behave.
+const (
+	sitesFolder   = "sites"
+	behaviourFile = "behaviour.yaml"
+)
+
+// station is an engine on a data folder with settings of its own.
+type station struct {
+	control.Live
+	settings engine.Settings
+	sites    []*sim.Site
+	release  func()
+}
+
+// openStation opens a data folder for the one program that works on it. change may change the settings for this run;
+// nil leaves them.
+func openStation(folder string, set map[string]string, change func(*engine.Settings)) (*station, error) {
+	settings, err := readSettings(folder)
+	if err != nil {
+		return nil, err
+	}
+	if change != nil {
+		change(&settings)
+	}
+	s := &station{settings: settings}
+	if s.release, err = ledger.LockFolder(folder); err != nil {
+		return nil, err
+	}
+	if err := s.open(folder, set); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func readSettings(folder string) (engine.Settings, error) {
+	name := filepath.Join(folder, engine.SettingsFile)
+	text, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return engine.Settings{}, fmt.Errorf("there are no settings in %s: connect a repository with: aditus link add, or try: aditus demo", folder)
+	}
+	if err != nil {
+		return engine.Settings{}, fmt.Errorf("read the settings: %w", err)
+	}
+	return engine.ReadSettings(name, text)
+}
+
+func (s *station) open(folder string, set map[string]string) (err error) {
+	s.Folder = folder
+	if s.Ledger, err = ledger.Open(folder, nil); err != nil {
+		return err
+	}
+	at := filepath.Join(folder, sitesFolder)
+	if err := os.MkdirAll(at, 0o700); err != nil {
+		return fmt.Errorf("make the stand-in sites: %w", err)
+	}
+	behaviour, err := readBehaviour(at)
+	if err != nil {
+		return err
+	}
+	drivers := map[string]target.Driver{}
+	for _, site := range s.settings.Sites {
+		opened, err := sim.Open(site.Name, at, behaviour, time.Now)
+		if err != nil {
+			return err
+		}
+		s.sites = append(s.sites, opened)
+		drivers[site.Name] = opened
+	}
+	outside, err := engine.OpenOutside(folder, set)
+	if err != nil {
+		return err
+	}
+	s.Engine, err = engine.New(s.settings, s.Ledger, drivers, engine.NewClock(time.Now(), 1), outside)
+	return err
+}
+
+func readBehaviour(folder string) (sim.Behaviour, error) {
+	name := filepath.Join(folder, behaviourFile)
+	text, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return sim.Plain(), nil
+	}
+	if err != nil {
+		return sim.Behaviour{}, fmt.Errorf("read the behaviour of the stand-in sites: %w", err)
+	}
+	return sim.ReadBehaviour(name, text)
+}
+
+// Close lets go of the folder.
+func (s *station) Close() {
+	for _, site := range s.sites {
+		site.Close()
+	}
+	if s.Ledger != nil {
+		s.Ledger.Close()
+	}
+	s.release()
+}
+
+// serve does what goes on beside an engine that runs: settings are followed, orders from the shell and webhooks taken.
+func serve(ctx context.Context, live control.Live) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		live.FollowSettings(ctx, filepath.Join(live.Folder, engine.SettingsFile))
+		return nil
+	})
+	group.Go(func() error { return control.ServeSocket(ctx, live.Folder, live) })
+	group.Go(func() error {
+		err := serveHooks(ctx, live)
+		live.Tell("webhooks", err)
+		return nil // without webhooks all else goes on, by polling
+	})
+	return group.Wait()
+}
+
+// serveHooks takes webhooks at the address that the settings name.
+func serveHooks(ctx context.Context, live control.Live) error {
+	settings, err := readSettings(live.Folder)
+	if err != nil || settings.Listen == "" {
+		return err
+	}
+	key, err := source.OpenKey(live.Folder)
+	if err != nil {
+		return err
+	}
+	hooks := &control.Hooks{Pusher: live.Engine, Secret: func(link string) string {
+		kept, err := key.Credentials(live.Folder)
+		if err != nil {
+			return ""
+		}
+		return kept[hookName(link)].Password
+	}}
+	var config net.ListenConfig
+	listener, err := config.Listen(ctx, "tcp", settings.Listen)
+	if err != nil {
+		return fmt.Errorf("webhooks cannot come in: %w; choose another address under listen in the settings, and start again", err)
+	}
+	server := &http.Server{Handler: hooks, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
+	context.AfterFunc(ctx, func() { server.Close() })
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// hookName is where the secret of a link's webhooks is kept among the credentials.
+func hookName(link string) string { return "webhook " + link }

@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/control"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/rollout"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+func newSync() *cobra.Command {
+	var folder string
+	var o syncOptions
+	cmd := &cobra.Command{
+		Use:   "sync BERTH...",
+		Short: "Bring berths what is declared, or put back what was changed by hand",
+		Long: `Starts the rollout of what Git declares at each berth, as y does on the board, and
+waits until it is proven, rolled back, or waits for a person. A berth that is as
+declared is left alone. Parts go in the order in which they need each other; where
+one does not become healthy the next do not start, and what is healthy stays.
+
+Where no Aditus runs on the data folder, one runs for as long as this takes, and
+takes nothing else meanwhile. The exit code is 1 where a berth did not come to what
+was asked.`,
+		Example: `  aditus sync fares/north --dry-run
+  aditus sync fares/north tides/north
+  aditus sync fares/north --part engine --part engine-settings
+  aditus sync fares/north --remove-orphans`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{errors.New("aditus sync takes at least one berth, written WORKLOAD/SITE")}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var berths []ledger.Berth
+			for _, text := range args {
+				id, err := parseBerth(text)
+				if err != nil {
+					return err
+				}
+				berths = append(berths, id)
+			}
+			folder, err := dataFolder(folder)
+			if err != nil {
+				return err
+			}
+			return runSync(cmd, folder, berths, o)
+		},
+	}
+	dataFlag(cmd, &folder)
+	flags := cmd.Flags()
+	flags.BoolVar(&o.dry, "dry-run", false, "tell what would be done, and do nothing")
+	flags.StringArrayVar(&o.parts, "part", nil, "only this `part`; may stand several times")
+	flags.BoolVar(&o.orphans, "remove-orphans", false, "remove parts that are live and not declared any more")
+	flags.BoolVar(&o.noWait, "no-wait", false, "do not wait for the end; only where an Aditus runs")
+	flags.DurationVar(&o.timeout, "timeout", 30*time.Minute, "how long to wait at most")
+	return cmd
+}
+
+type syncOptions struct {
+	dry, orphans, noWait bool
+	parts                []string
+	timeout              time.Duration
+}
+
+// giver is whoever carries out orders: an Aditus that runs already, or one of this command's own.
+type giver interface {
+	Do(ctx context.Context, o engine.Order) error
+}
+
+func runSync(cmd *cobra.Command, folder string, berths []ledger.Berth, o syncOptions) error {
+	ctx, cancel := context.WithTimeout(cmd.Context(), o.timeout)
+	defer cancel()
+	if running, _ := ledger.InUse(folder); running {
+		book, err := ledger.OpenToRead(folder)
+		if err != nil {
+			return err
+		}
+		defer book.Close()
+		return syncAll(ctx, cmd.OutOrStdout(), control.Dial(folder), book, berths, o, func() (engine.Snapshot, error) { return control.Recorded(book) })
+	}
+	s, err := openStation(folder, nil, func(s *engine.Settings) {
+		for i := range s.Sites {
+			s.Sites[i].Automatic = false // only what was asked for
+		}
+	})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if o.noWait {
+		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
+	}
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- s.Engine.Run(running) }()
+	err = syncAll(ctx, cmd.OutOrStdout(), s.Live, s.Ledger, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
+	stop()
+	return errors.Join(err, <-ended)
+}
+
+// syncAll gives the orders and waits for what becomes of them.
+func syncAll(ctx context.Context, w io.Writer, to giver, book *ledger.Ledger, berths []ledger.Berth, o syncOptions, look func() (engine.Snapshot, error)) error {
+	wrong := false
+	for _, id := range berths {
+		b, err := waitFor(ctx, look, id, func(b engine.Berth) bool { return !b.Looked.IsZero() && b.Stand != compare.Unread || b.Problem != nil })
+		if err != nil {
+			return err
+		}
+		c, err := control.NewComparison(book, b, nil)
+		if err != nil {
+			return err
+		}
+		if o.dry {
+			printComparison(w, c, false)
+			continue
+		}
+		if ok, err := syncOne(ctx, w, to, b, o, look); err != nil {
+			return err
+		} else if !ok {
+			wrong = true
+		}
+	}
+	if wrong {
+		return errWrong
+	}
+	return nil
+}
+
+// syncOne syncs a berth and tells what came of it. It is false where that is not what was asked for.
+func syncOne(ctx context.Context, w io.Writer, to giver, b engine.Berth, o syncOptions, look func() (engine.Snapshot, error)) (bool, error) {
+	by := whoami()
+	if o.orphans && len(control.Orphans(b)) > 0 {
+		if err := to.Do(ctx, engine.Order{Verb: engine.Remove, Berth: b.Berth, By: by}); err != nil {
+			fmt.Fprintf(w, "%s: %v\n", b.Berth, err)
+			return false, nil
+		}
+		fmt.Fprintf(w, "%s: orphans removed\n", b.Berth)
+	}
+	if b.Rollout == nil && b.Stand == compare.Aligned {
+		fmt.Fprintf(w, "%s: aligned, nothing to do\n", b.Berth)
+		return true, nil
+	}
+	if b.Rollout == nil {
+		if err := to.Do(ctx, engine.Order{Verb: engine.Sync, Berth: b.Berth, By: by, Parts: o.parts}); err != nil {
+			fmt.Fprintf(w, "%s: %v\n", b.Berth, err)
+			return false, nil
+		}
+	}
+	if o.noWait {
+		fmt.Fprintf(w, "%s: begun\n", b.Berth)
+		return true, nil
+	}
+	last, begun := "", time.Now()
+	end, err := waitFor(ctx, look, b.Berth, func(now engine.Berth) bool {
+		text, _ := control.Headline(now, time.Now())
+		if r := now.Rollout; r != nil {
+			text = string(r.Phase)
+			if r.Phase.Forward() && r.Phase != rollout.Proving {
+				text = fmt.Sprintf("stage %d of %d, %s", r.Stage+1, len(r.Rules.Stages), r.Phase)
+			}
+		}
+		if text != last {
+			fmt.Fprintf(w, "%s: %s\n", b.Berth, text)
+			last = text
+		}
+		r := now.Rollout
+		return r == nil && (now.Stand != b.Stand || now.Bar != nil || now.InPart || time.Since(begun) > settleTime) || r != nil && (r.Phase == rollout.Waiting || r.Phase == rollout.Held)
+	})
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case end.Rollout != nil:
+		fmt.Fprintf(w, "%s: waits for a person: %s\n", b.Berth, end.Rollout.Why)
+		return false, nil
+	case end.Bar != nil:
+		fmt.Fprintf(w, "%s: rolled back: %s\n", b.Berth, end.Bar.Why)
+		return false, nil
+	}
+	return end.Stand == compare.Aligned || len(o.parts) > 0, nil
+}
+
+// settleTime is how long a berth that stands as before may take to show that something began.
+const settleTime = 15 * time.Second
+
+// pollSnapshot is how often a snapshot is looked at while waiting.
+const pollSnapshot = 200 * time.Millisecond
+
+// waitFor waits until a berth is as wanted.
+func waitFor(ctx context.Context, look func() (engine.Snapshot, error), id ledger.Berth, as func(engine.Berth) bool) (engine.Berth, error) {
+	ticker := time.NewTicker(pollSnapshot)
+	defer ticker.Stop()
+	begun := time.Now()
+	for {
+		s, err := look()
+		if err != nil {
+			return engine.Berth{}, err
+		}
+		b, ok := s.Find(id)
+		if !ok && time.Since(begun) > settleTime {
+			return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))
+		}
+		if ok && as(b) {
+			return b, nil
+		}
+		select {
+		case <-ctx.Done():
+			return b, fmt.Errorf("%s: not at its end yet: %w", id, ctx.Err())
+		case <-ticker.C:
+		}
+	}
+}

@@ -1,0 +1,179 @@
+package control
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+)
+
+// Branch is one row of a berth's anatomy: a cohort, a part of it, or an instance of a part.
+type Branch struct {
+	ID       string // stays the same from one look to the next
+	Depth    int    // 0 for a cohort, 1 for a part, 2 for an instance
+	Name     string
+	Kind     string // of a part
+	Words    string // how it is doing
+	Why      string // where it is not well
+	Tone     Tone
+	Side     Tone // Moves for what is coming, Quiet else
+	Cohort   *engine.Cohort
+	Part     *engine.Part
+	Instance *engine.Instance
+	Last     bool // the last one of its kind under the same parent
+}
+
+// Anatomy lists what a berth is made of, from its cohorts down to the instance, with health rolled up.
+func Anatomy(b engine.Berth, now time.Time) []Branch {
+	var rows []Branch
+	for i := range b.Cohorts {
+		c := &b.Cohorts[i]
+		side, role := Quiet, "applied"
+		if r := b.Rollout; r != nil {
+			switch c.Revision {
+			case r.New.Revision:
+				side, role = Moves, "new"
+			case r.Old.Revision:
+				role = "old"
+			}
+		}
+		var all []health.Instance
+		for _, in := range c.Instances {
+			if !in.Done {
+				all = append(all, in.Health)
+			}
+		}
+		sum := health.Sum(all, len(all))
+		rows = append(rows, Branch{
+			ID: string(c.Revision), Name: strings.TrimSpace(fmt.Sprintf("%s %s", c.Version, c.Revision.Short())), Kind: role,
+			Words: say.Share(c.Share) + " of the traffic, " + healthWords(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
+		})
+		for k := range c.Parts {
+			rows = append(rows, partBranch(c, &c.Parts[k], side, k == len(c.Parts)-1, now)...)
+		}
+	}
+	return rows
+}
+
+func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now time.Time) []Branch {
+	row := Branch{ID: string(c.Revision) + "/" + part.Name, Depth: 1, Name: part.Name, Kind: string(part.Kind), Side: side, Cohort: c, Part: part, Last: last}
+	rows := []Branch{row}
+	var all []health.Instance
+	for i := range c.Instances {
+		in := &c.Instances[i]
+		if in.Part != part.Name {
+			continue
+		}
+		words := string(in.Health.Word) + " for " + say.Span(now.Sub(in.Health.Started))
+		tone := toneOfHealth(in.Health.Word)
+		switch {
+		case in.Done:
+			words, tone = "ran to its end", Quiet
+		case in.Health.Word == health.Healthy && in.Health.Restarts > 0:
+			words += ", " + say.Count(in.Health.Restarts, "restart")
+		}
+		all = append(all, in.Health)
+		rows = append(rows, Branch{ID: row.ID + "/" + in.ID, Depth: 2, Name: in.ID, Words: words, Why: in.Health.Reason, Tone: tone, Side: side, Cohort: c, Part: part, Instance: in})
+	}
+	if len(rows) > 1 {
+		rows[len(rows)-1].Last = true
+	}
+	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, all)
+	return rows
+}
+
+// partWords tells a part by its kind.
+func partWords(part *engine.Part, instances []health.Instance) (string, Tone, string) {
+	text, tone, why := "", Quiet, ""
+	switch part.Kind {
+	case declare.Service:
+		sum := health.Sum(instances, max(part.Wanted, len(instances)))
+		text, tone, why = healthWords(health.Summary{Total: sum.Total, Healthy: sum.Healthy, Wanted: sum.Wanted, Starting: sum.Starting, Failing: sum.Failing, Silent: sum.Silent, Restarts: sum.Restarts, Word: health.Healthy}), toneOfHealth(sum.Word), sum.Reason
+		if part.Wanted == 0 && len(instances) == 0 {
+			text = "stopped on purpose"
+		}
+	case declare.Task:
+		text = "has not run"
+		for _, in := range instances {
+			text, tone, why = "runs", Moves, ""
+			switch {
+			case in.Reason == "ran to its end":
+				text, tone = "ran to its end", Quiet
+			case in.Word == health.Failing:
+				text, tone, why = "failed", Bad, in.Reason
+			}
+		}
+	case declare.Settings, declare.Secret:
+		values, _ := part.Live["values"].(map[string]any)
+		text = say.Count(len(values), "value")
+	case declare.Route:
+		to, _ := part.Live["to"].(map[string]any)
+		text = fmt.Sprintf("%v%v to %v, port %v", or(fmt.Sprint(orNothing(part.Live["host"])), "any host "), orNothing(to["path"]), part.Live["service"], orNothing(to["port"]))
+	case declare.Volume:
+		size, _ := part.Live["size"].(float64)
+		text = say.Bytes(int64(size))
+	}
+	if part.Orphan {
+		text, tone = text+", not declared: an orphan", Moves
+	}
+	return text, tone, why
+}
+
+func orNothing(value any) any {
+	if value == nil {
+		return ""
+	}
+	return value
+}
+
+func toneOfHealth(word health.Word) Tone {
+	switch word {
+	case health.Failing, health.Silent:
+		return Bad
+	case health.Starting:
+		return Moves
+	}
+	return Quiet
+}
+
+// Variable is an environment variable as an instance has it beside what was declared.
+type Variable struct {
+	Name     string
+	Has      string // what the instance was started with
+	Declared string
+	Tone     Tone
+	Note     string // what is not as it should be
+}
+
+// Environment holds an instance's variables against what is declared.
+func Environment(in *engine.Instance, part *engine.Part) []Variable {
+	names := map[string]bool{}
+	for name := range in.Environment {
+		names[name] = true
+	}
+	for name := range part.Environment {
+		names[name] = true
+	}
+	var list []Variable
+	for name := range names {
+		has, isThere := in.Environment[name]
+		declared, isDeclared := part.Environment[name]
+		v := Variable{Name: name, Has: has, Declared: declared}
+		switch {
+		case !isThere:
+			v.Note, v.Tone = "declared, and the instance does not have it", Bad
+		case !isDeclared:
+			v.Note, v.Tone = "the instance has it, and it is not declared", Bad
+		case has != declared:
+			v.Note, v.Tone = "the instance was started with another value", Bad
+		}
+		list = append(list, v)
+	}
+	slices.SortFunc(list, func(a, b Variable) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}

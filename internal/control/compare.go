@@ -1,0 +1,229 @@
+package control
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/plan"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Comparison is a berth's three states held against each other, field by field, with what a sync would do.
+type Comparison struct {
+	Berth    ledger.Berth         `json:"berth"`
+	Applied  string               `json:"applied"`  // what it is, in a few words; empty for nothing
+	Declared string               `json:"declared"` // so too
+	Live     string               `json:"live"`
+	Preview  bool                 `json:"preview,omitempty"` // declared is not what Git declares now, but something asked for
+	Two      bool                 `json:"two,omitempty"`     // only two declared states are compared; live is not among them
+	Stand    compare.Stand        `json:"stand"`
+	Fields   []compare.Difference `json:"fields"` // those that agree too, with an empty kind
+	Plan     plan.Plan            `json:"plan"`
+	Patch    []compare.Operation  `json:"patch"`      // RFC 6902: makes live what is declared
+	Does     []string             `json:"sync"`       // what a sync would do, in sentences
+	Undoes   []string             `json:"overwrites"` // what was changed by hand and a sync would overwrite
+}
+
+// Differs tells whether anything does.
+func (c Comparison) Differs() bool {
+	return slices.ContainsFunc(c.Fields, func(d compare.Difference) bool { return d.Kind != compare.Same && d.Kind != compare.Left })
+}
+
+// NewComparison compares a berth. preview is what to compare with instead of what Git declares; nil for none.
+func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision) (Comparison, error) {
+	desired := func(r *ledger.Revision) (*declare.Desired, error) {
+		if r == nil || r.Desired != nil {
+			if r == nil {
+				return nil, nil
+			}
+			return r.Desired, nil
+		}
+		kept, err := book.Revision(r.Workload, r.Fingerprint)
+		if err != nil {
+			return nil, err
+		}
+		return kept.Desired, nil
+	}
+	declared := b.Declared
+	if preview != nil {
+		declared = preview
+	}
+	applied, err := desired(b.Applied)
+	if err != nil {
+		return Comparison{}, err
+	}
+	wanted, err := desired(declared)
+	if err != nil {
+		return Comparison{}, err
+	}
+	c := Comparison{
+		Berth: b.Berth, Applied: named(b.Applied), Declared: named(declared), Live: liveWords(b), Preview: preview != nil,
+		Stand: b.Stand, Fields: compare.Fields(applied, wanted, b.Live),
+	}
+	differences := compare.Three(applied, wanted, b.Live)
+	c.Plan = plan.New(wanted, differences)
+	c.Patch = compare.Patch(wanted, b.Live)
+	if preview != nil {
+		c.Stand = compare.StandOf(differences, b.Live != nil)
+	}
+	c.Does, c.Undoes = sentences(c, wanted, differences)
+	return c, nil
+}
+
+// CompareTwo compares two revisions, or what two sites declare.
+func CompareTwo(id ledger.Berth, fromName, toName string, from, to *declare.Desired) Comparison {
+	c := Comparison{Berth: id, Applied: fromName, Declared: toName, Two: true, Fields: compare.Two(from, to), Patch: compare.PatchTwo(from, to)}
+	c.Plan = plan.New(to, c.Fields)
+	return c
+}
+
+func named(r *ledger.Revision) string {
+	if r == nil {
+		return ""
+	}
+	return strings.TrimSpace(r.Version + " " + r.Fingerprint.Short())
+}
+
+func liveWords(b engine.Berth) string {
+	switch {
+	case b.Looked.IsZero():
+		return "not seen yet"
+	case b.Live == nil:
+		return "nothing is there"
+	}
+	return "seen " + b.Looked.Local().Format("15:04:05")
+}
+
+// sentences tell what a sync would do, and what it would overwrite.
+func sentences(c Comparison, declared *declare.Desired, differences []compare.Difference) (does, undoes []string) {
+	for _, d := range differences {
+		switch d.Kind {
+		case compare.Drift, compare.Conflict:
+			undoes = append(undoes, Overwrite(d))
+		case compare.Orphan:
+			does = append(does, fmt.Sprintf("%s is live and not declared: it stays unless you remove it", d.Part()))
+		case compare.Left:
+			does = append(does, fmt.Sprintf("%s is left as it is live, %s: the declaration leaves it to others", Field(d.Pointer), Value(d.Live)))
+		}
+	}
+	if declared == nil {
+		return append(does, "Nothing is declared here, so a sync does nothing; nothing is removed either"), undoes
+	}
+	steps := c.Plan.Waves
+	switch {
+	case len(differences) == 0:
+		return append(does, "Nothing: applied, declared and live agree"), undoes
+	case len(steps) > 0 && c.Plan.OnlyMarks():
+		does = append(does, "It only marks: live is as declared already, or nothing that runs changes")
+	case len(steps) == 0 && len(c.Plan.Rules) > 0:
+		does = append(does, "It only marks: how it is rolled out and watched changes, and nothing that runs")
+	}
+	for i, wave := range steps {
+		var texts []string
+		for _, step := range wave {
+			texts = append(texts, step.String())
+		}
+		if c.Plan.OnlyMarks() {
+			continue
+		}
+		lead := "First: "
+		if i > 0 {
+			lead = "Then, once those are healthy: "
+		}
+		if len(steps) == 1 {
+			lead = ""
+		}
+		does = append(does, lead+few(texts, 4))
+	}
+	return does, undoes
+}
+
+func few(texts []string, most int) string {
+	if more := len(texts) - most; more > 0 {
+		texts = append(slices.Clone(texts[:most]), fmt.Sprintf("%d more", more))
+	}
+	return say.List(texts)
+}
+
+// Overwrite tells in a sentence what a sync does to a change made by hand.
+func Overwrite(d compare.Difference) string {
+	switch {
+	case d.Live == nil:
+		return fmt.Sprintf("%s was removed by hand and comes back", Field(d.Pointer))
+	case d.Declared == nil:
+		return fmt.Sprintf("%s was added by hand and goes", Field(d.Pointer))
+	}
+	return fmt.Sprintf("%s was changed by hand to %s and becomes %s", Field(d.Pointer), Value(d.Live), Value(d.Declared))
+}
+
+// Field names a place of a desired state as people read it: gate environment LOG_LEVEL.
+func Field(pointer string) string {
+	text := strings.TrimPrefix(strings.TrimPrefix(pointer, "/parts"), "/")
+	keys := strings.Split(text, "/")
+	for i, key := range keys {
+		keys[i] = strings.ReplaceAll(strings.ReplaceAll(key, "~1", "/"), "~0", "~")
+	}
+	return strings.Join(keys, " ")
+}
+
+// Value writes a value of a desired state on one line.
+func Value(value any) string {
+	switch v := value.(type) {
+	case nil:
+		return "nothing"
+	case string:
+		return v
+	}
+	text, err := json.Marshal(value)
+	if err != nil {
+		return fmt.Sprint(value)
+	}
+	return string(text)
+}
+
+// KindWords say what kinds of difference mean.
+var KindWords = map[compare.Kind]string{
+	compare.Pending: "Git moved on", compare.Drift: "changed at the site", compare.Conflict: "both, and not alike",
+	compare.Orphan: "live, not declared", compare.MarkOnly: "only marked", compare.Left: "left to others",
+}
+
+// ToneOf is a difference's tone.
+func ToneOf(kind compare.Kind) Tone {
+	switch kind {
+	case compare.Pending, compare.MarkOnly:
+		return Moves
+	case compare.Drift, compare.Conflict, compare.Orphan:
+		return Bad
+	}
+	return Quiet
+}
+
+// FindRevision finds a revision of a workload by the beginning of its fingerprint, or by its version where only one
+// has it.
+func FindRevision(revisions []ledger.Revision, workload, wanted string) (*ledger.Revision, error) {
+	var found []ledger.Revision
+	for _, r := range revisions {
+		if r.Workload == workload && (len(wanted) >= 4 && strings.HasPrefix(string(r.Fingerprint), wanted) || r.Version == wanted) {
+			found = append(found, r)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, fmt.Errorf("%s has no revision %q on record", workload, wanted)
+	case 1:
+		return &found[0], nil
+	}
+	slices.SortFunc(found, func(a, b ledger.Revision) int { return cmp.Compare(b.Seq, a.Seq) })
+	var names []string
+	for _, r := range found {
+		names = append(names, named(&r))
+	}
+	return nil, fmt.Errorf("%q could be %s: write more of the fingerprint", wanted, few(names, 5))
+}

@@ -1,0 +1,161 @@
+package control
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Pusher is told of pushes: which link, which branch, which files; nil files where that is not known.
+type Pusher interface {
+	Pushed(link, branch string, files []string) (known, looks bool)
+}
+
+// Limits on webhooks.
+const (
+	maxHook     = 1 << 20
+	hooksKept   = 10_000         // signatures remembered
+	replaysKept = 24 * time.Hour // how long
+)
+
+// Hooks answers POST /hooks/LINK: a signed word that something was pushed. The body's HMAC-SHA256 stands in the header
+// X-Hub-Signature, or X-Hub-Signature-256, as "sha256=HEX", the way of the W3C recommendation WebSub (section 7.1). The
+// body is JSON with the reference that was pushed and the files that its commits changed; both may be missing, and the
+// link is looked at then.
+type Hooks struct {
+	Pusher Pusher
+	Secret func(link string) string // empty where webhooks are not wanted for it
+
+	mu   sync.Mutex
+	seen map[string]time.Time // signatures, to refuse what is sent again
+}
+
+// push is what is read of a webhook's body.
+type push struct {
+	Ref     string `json:"ref"`
+	Commits []struct {
+		Added    []string `json:"added"`
+		Modified []string `json:"modified"`
+		Removed  []string `json:"removed"`
+	} `json:"commits"`
+}
+
+// hookAnswer tells what came of a webhook.
+type hookAnswer struct {
+	Looks bool   `json:"looks"`
+	Why   string `json:"why"`
+}
+
+// ServeHTTP implements http.Handler.
+func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	answer := func(status int, looks bool, why string) {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(status)
+		json.NewEncoder(w).Encode(hookAnswer{looks, why})
+	}
+	link, ok := strings.CutPrefix(r.URL.Path, "/hooks/")
+	switch {
+	case !ok || link == "" || strings.Contains(link, "/"):
+		answer(http.StatusNotFound, false, "there is nothing here but /hooks/LINK")
+		return
+	case r.Method != http.MethodPost:
+		w.Header().Set("Allow", http.MethodPost)
+		answer(http.StatusMethodNotAllowed, false, "a webhook is a POST")
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxHook))
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		answer(http.StatusRequestEntityTooLarge, false, "the body is larger than 1 MB")
+		return
+	case err != nil:
+		answer(http.StatusBadRequest, false, "the body cannot be read")
+		return
+	}
+	secret := h.Secret(link)
+	signature := r.Header.Get("X-Hub-Signature-256")
+	if signature == "" {
+		signature = r.Header.Get("X-Hub-Signature")
+	}
+	if secret == "" || !signed(secret, signature, body) { // one answer for both: it does not tell which links there are
+		answer(http.StatusForbidden, false, "the signature does not fit")
+		return
+	}
+	if !h.first(link+" "+signature, time.Now()) {
+		answer(http.StatusConflict, false, "this was sent before")
+		return
+	}
+	var p push
+	if len(bytes.TrimSpace(body)) > 0 && json.Unmarshal(body, &p) != nil {
+		answer(http.StatusBadRequest, false, "the body is no JSON")
+		return
+	}
+	branch := ""
+	if p.Ref != "" {
+		if branch, ok = strings.CutPrefix(p.Ref, "refs/heads/"); !ok {
+			answer(http.StatusAccepted, false, "no branch was pushed")
+			return
+		}
+	}
+	known, looks := h.Pusher.Pushed(link, branch, p.files())
+	switch {
+	case !known:
+		answer(http.StatusNotFound, false, "there is no such link")
+	case !looks:
+		answer(http.StatusAccepted, false, "the branch or the files are not what the link watches")
+	default:
+		answer(http.StatusAccepted, true, "the link is read now")
+	}
+}
+
+// files are all that a push changed; nil where it does not say.
+func (p push) files() []string {
+	if len(p.Commits) == 0 {
+		return nil
+	}
+	files := []string{}
+	for _, c := range p.Commits {
+		files = append(append(append(files, c.Added...), c.Modified...), c.Removed...)
+	}
+	return files
+}
+
+func signed(secret, signature string, body []byte) bool {
+	given, err := hex.DecodeString(strings.TrimPrefix(signature, "sha256="))
+	if err != nil || !strings.HasPrefix(signature, "sha256=") {
+		return false
+	}
+	sum := hmac.New(sha256.New, []byte(secret))
+	sum.Write(body)
+	return hmac.Equal(given, sum.Sum(nil))
+}
+
+// first tells whether a signature was not seen before, and remembers it.
+func (h *Hooks) first(signature string, now time.Time) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.seen == nil {
+		h.seen = map[string]time.Time{}
+	}
+	if _, again := h.seen[signature]; again {
+		return false
+	}
+	if len(h.seen) >= hooksKept {
+		for old, at := range h.seen {
+			if now.Sub(at) > replaysKept || len(h.seen) >= hooksKept {
+				delete(h.seen, old)
+			}
+		}
+	}
+	h.seen[signature] = now
+	return true
+}

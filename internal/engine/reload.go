@@ -1,0 +1,144 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"time"
+
+	"aditus/internal/source"
+)
+
+// reloadEvery is how often the settings' file is looked at, in real time.
+const reloadEvery = 500 * time.Millisecond
+
+// FollowSettings takes changes of a settings file over while the engine runs, until ctx ends. One that is not right is
+// told, and changes nothing.
+func (e *Engine) FollowSettings(ctx context.Context, file string) {
+	ticker := time.NewTicker(reloadEvery)
+	defer ticker.Stop()
+	last, _ := os.Stat(file)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		now, err := os.Stat(file)
+		if err != nil || last != nil && now.ModTime().Equal(last.ModTime()) && now.Size() == last.Size() {
+			continue // a file that is gone for a moment is being replaced
+		}
+		last = now
+		text, err := os.ReadFile(file)
+		if err == nil {
+			var s Settings
+			if s, err = ReadSettings(file, text); err == nil {
+				err = e.Apply(s)
+			}
+		}
+		if err != nil {
+			err = fmt.Errorf("%w; the settings read before stay in force", err)
+		}
+		e.tell("settings", err)
+		e.signal()
+	}
+}
+
+// Apply takes other settings over: links come, go and change, and intervals hold at once. A site that has no target
+// yet needs a new start.
+func (e *Engine) Apply(s Settings) error {
+	e.mu.Lock()
+	for _, site := range s.Sites {
+		if e.drivers[site.Name] == nil {
+			e.mu.Unlock()
+			return fmt.Errorf("the site %s is new: start Aditus again to open it", site.Name)
+		}
+	}
+	s.Beat = e.settings.Beat
+	if !maps.Equal(e.settings.Registries, s.Registries) {
+		e.registries = source.NewRegistries(s.Registries, e.outside.registry)
+	}
+	e.settings = s
+	wanted := wantedLinks(s)
+	var kept, gone []*link
+	for _, l := range e.links {
+		i := slices.IndexFunc(wanted, func(w wantedLink) bool { return w.is(l) })
+		if i < 0 {
+			gone = append(gone, l)
+			continue
+		}
+		if every := int64(wanted[i].source.Every); l.every.Swap(every) != every {
+			l.shown.Every = wanted[i].source.Every
+			wake(l.wake)
+		}
+		kept = append(kept, l)
+		wanted = slices.Delete(wanted, i, i+1)
+	}
+	e.links = kept
+	e.mu.Unlock()
+	for _, l := range gone {
+		if l.stop != nil {
+			l.stop()
+		}
+	}
+	for _, w := range wanted {
+		l, err := newLink(e, w.source, w.follow)
+		if err != nil {
+			return err
+		}
+		e.mu.Lock()
+		e.links = append(e.links, l)
+		e.mu.Unlock()
+		e.clock.Join()
+		if e.group != nil {
+			e.watch(l, true)
+		}
+	}
+	e.mergeDeclared()
+	e.meet()
+	return nil
+}
+
+type wantedLink struct {
+	source source.Link
+	follow *Follow
+}
+
+// wantedLinks are all that settings ask to watch.
+func wantedLinks(s Settings) []wantedLink {
+	var wanted []wantedLink
+	for _, l := range s.Links {
+		wanted = append(wanted, wantedLink{source: l})
+	}
+	for _, f := range s.Follow {
+		for _, l := range s.Links {
+			if l.Name == f.Link {
+				wanted = append(wanted, wantedLink{l, &f})
+			}
+		}
+	}
+	return wanted
+}
+
+// is tells whether a link is the one wanted, whatever its interval.
+func (w wantedLink) is(l *link) bool {
+	a, b := w.source, l.source
+	if (w.follow == nil) != (l.follow == nil) || w.follow != nil && *w.follow != *l.follow {
+		return false
+	}
+	if w.follow != nil {
+		a.Name, a.Branch, a.Tag, a.Commit = b.Name, b.Branch, b.Tag, b.Commit
+	}
+	same := maps.Equal(a.Variables, b.Variables)
+	a.Every, b.Every, a.Variables, b.Variables = 0, 0, nil, nil
+	return same && fmt.Sprint(a) == fmt.Sprint(b)
+}
+
+func wake(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}

@@ -1,0 +1,177 @@
+package source
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/go-containerregistry/pkg/authn"
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
+	"golang.org/x/sync/errgroup"
+)
+
+// Registry says how a registry is asked.
+type Registry struct {
+	Skip  bool `yaml:"skip,omitempty"`  // do not ask it: its artifacts are taken as they are named
+	Plain bool `yaml:"plain,omitempty"` // it speaks http
+}
+
+// Registries find artifacts. What was found once stays pinned as long as the value lives, so that a tag that moves
+// changes nothing by itself.
+type Registries struct {
+	known       map[string]Registry
+	credentials func(host string) Credential
+
+	mu     sync.Mutex
+	pinned map[string]string
+}
+
+// NewRegistries makes Registries that know hosts, and ask for their credentials; credentials may be nil.
+func NewRegistries(known map[string]Registry, credentials func(host string) Credential) *Registries {
+	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}}
+}
+
+// Resolutions are what became of references: their pinned form, or why there is none.
+type Resolutions struct {
+	Pinned   map[string]string
+	Problems map[string]error
+}
+
+const (
+	registriesAtOnce = 8
+	registryTimeout  = 10 * time.Second
+)
+
+// Resolve pins references to digests: HOST/PATH:TAG becomes HOST/PATH:TAG@sha256:….
+func (r *Registries) Resolve(ctx context.Context, references []string) Resolutions {
+	found := Resolutions{Pinned: map[string]string{}, Problems: map[string]error{}}
+	var mu sync.Mutex
+	group := errgroup.Group{}
+	group.SetLimit(registriesAtOnce)
+	for _, reference := range references {
+		group.Go(func() error {
+			pinned, err := r.pin(ctx, reference)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				found.Problems[reference] = err
+			} else {
+				found.Pinned[reference] = pinned
+			}
+			return nil
+		})
+	}
+	group.Wait()
+	return found
+}
+
+func (r *Registries) pin(ctx context.Context, reference string) (string, error) {
+	r.mu.Lock()
+	pinned, ok := r.pinned[reference]
+	r.mu.Unlock()
+	if ok {
+		return pinned, nil
+	}
+	ref, err := r.parse(reference)
+	if err != nil {
+		return "", err
+	}
+	if r.registry(ref.Context().RegistryStr()).Skip {
+		return reference, nil
+	}
+	digest, err := r.digest(ctx, ref)
+	if err != nil {
+		return "", explainRegistry(ref, err)
+	}
+	pinned = reference
+	if !strings.Contains(reference, "@") {
+		pinned = reference + "@" + digest
+	}
+	r.mu.Lock()
+	r.pinned[reference] = pinned
+	r.mu.Unlock()
+	return pinned, nil
+}
+
+// registry says how a host is asked: as it is listed, or as "*" says for all that are not.
+func (r *Registries) registry(host string) Registry {
+	if found, ok := r.known[host]; ok {
+		return found
+	}
+	return r.known["*"]
+}
+
+// parse reads a reference. A tag before a digest is for people; the digest decides.
+func (r *Registries) parse(reference string) (name.Reference, error) {
+	plain := reference
+	if before, digest, ok := strings.Cut(reference, "@"); ok {
+		if at := strings.LastIndex(before, ":"); at > strings.LastIndex(before, "/") {
+			before = before[:at]
+		}
+		plain = before + "@" + digest
+	}
+	host, _, _ := strings.Cut(plain, "/")
+	var options []name.Option
+	if r.registry(host).Plain {
+		options = append(options, name.Insecure)
+	}
+	ref, err := name.ParseReference(plain, options...)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no OCI reference: write HOST/PATH:TAG", reference)
+	}
+	return ref, nil
+}
+
+// options say how a registry is spoken to: no retries, since whoever waits wants to know.
+func (r *Registries) options(ctx context.Context, host string) []remote.Option {
+	options := []remote.Option{remote.WithContext(ctx), remote.WithRetryBackoff(remote.Backoff{Steps: 1}), remote.WithRetryStatusCodes()}
+	if r.credentials != nil {
+		if c := r.credentials(host); c.Password != "" {
+			return append(options, remote.WithAuth(authn.FromConfig(authn.AuthConfig{Username: c.User, Password: c.Password})))
+		}
+	}
+	return append(options, remote.WithAuthFromKeychain(authn.DefaultKeychain))
+}
+
+// errLies means that a registry gave something else than it said.
+var errLies = errors.New("the registry's answer does not have the digest that it tells")
+
+// digest asks a registry for what a reference stands for, and believes only what it can check.
+func (r *Registries) digest(ctx context.Context, ref name.Reference) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, registryTimeout)
+	defer cancel()
+	got, err := remote.Get(ref, r.options(ctx, ref.Context().RegistryStr())...)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(got.Manifest)
+	if real := "sha256:" + hex.EncodeToString(sum[:]); got.Digest.String() != real {
+		return "", errLies
+	}
+	return got.Digest.String(), nil
+}
+
+// explainRegistry says what is to be mended.
+func explainRegistry(ref name.Reference, err error) error {
+	var answered *transport.Error
+	host := ref.Context().RegistryStr()
+	switch {
+	case errors.Is(err, errLies), strings.Contains(err.Error(), "manifest digest"):
+		return fmt.Errorf("%s: %w; nothing of it is taken: ask who runs %s", ref, errLies, host)
+	case errors.As(err, &answered) && answered.StatusCode == http.StatusNotFound:
+		return fmt.Errorf("there is no artifact %s; push it, or name one that exists", ref)
+	case errors.As(err, &answered) && (answered.StatusCode == http.StatusUnauthorized || answered.StatusCode == http.StatusForbidden):
+		return fmt.Errorf("the registry %s does not let us see %s; give it a credential with: aditus link credential %s", host, ref, host)
+	case errors.As(err, &answered):
+		return fmt.Errorf("the registry %s answers %s with status %d; try again later", host, ref, answered.StatusCode)
+	}
+	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or let it be skipped in the settings", host, ref, cause(err))
+}

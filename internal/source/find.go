@@ -1,0 +1,116 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/go-git/go-git/v5/plumbing/filemode"
+	"github.com/go-git/go-git/v5/plumbing/object"
+
+	"aditus/internal/core/declare"
+)
+
+// Found is a folder of a repository with the workloads declared in it.
+type Found struct {
+	Folder    string          `json:"folder"`
+	Workloads []FoundWorkload `json:"workloads"`
+}
+
+// FoundWorkload is a workload with the sites it is for.
+type FoundWorkload struct {
+	Name  string   `json:"name"`
+	Sites []string `json:"sites"`
+}
+
+// Sites gives the sites of all workloads of a folder, in the order in which they stand first.
+func (f Found) Sites() []string {
+	var sites []string
+	for _, w := range f.Workloads {
+		for _, site := range w.Sites {
+			if !slices.Contains(sites, site) {
+				sites = append(sites, site)
+			}
+		}
+	}
+	return sites
+}
+
+// Find looks through all folders of a repository for declarations, so that nobody needs to type their paths.
+func Find(ctx context.Context, link Link, access Access) ([]Found, Commit, error) {
+	if link.Bundle() {
+		look, err := lookAtBundle(ctx, link, access, Seen{})
+		if err != nil {
+			return nil, Commit{}, err
+		}
+		return group(look.Files), look.Head, nil
+	}
+	repository, hash, err := reach(ctx, link, access, "")
+	if err != nil {
+		return nil, Commit{}, err
+	}
+	head, err := commitAt(repository, hash)
+	if err != nil {
+		return nil, Commit{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Where(), hash, err)
+	}
+	tree, err := head.Tree()
+	if err != nil {
+		return nil, Commit{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Where(), hash, err)
+	}
+	var files []File
+	walker := object.NewTreeWalker(tree, true, nil)
+	defer walker.Close()
+	for ctx.Err() == nil {
+		name, entry, err := walker.Next()
+		if errors.Is(err, io.EOF) {
+			return group(files), commitOf(head), nil
+		}
+		if err != nil {
+			return nil, Commit{}, fmt.Errorf("look through %s: %w", link.Where(), err)
+		}
+		if !IsDeclaration(name) || entry.Mode == filemode.Dir || entry.Mode == filemode.Symlink {
+			continue
+		}
+		blob, err := tree.TreeEntryFile(&entry)
+		if err != nil || blob.Size > maxFileSize {
+			continue
+		}
+		text, err := blob.Contents()
+		if err == nil {
+			files = append(files, File{Name: name, Text: []byte(text)})
+		}
+	}
+	return nil, Commit{}, ctx.Err()
+}
+
+// group puts files that declare a workload together by their folder.
+func group(files []File) []Found {
+	byFolder := map[string][]FoundWorkload{}
+	for _, f := range files {
+		if !bytes.Contains(f.Text, []byte("workload:")) || !bytes.Contains(f.Text, []byte("aditus:")) {
+			continue // most YAML of a repository is something else
+		}
+		node, err := ReadYAML(f.Name, f.Text)
+		if err != nil {
+			continue
+		}
+		if version, ok := node.Get("aditus"); !ok || version.Text != fmt.Sprint(declare.Format) {
+			continue
+		}
+		workload, sites, _ := declare.Heading(node)
+		if workload != "" {
+			folder := strings.TrimSuffix(path.Dir(f.Name), "/")
+			byFolder[folder] = append(byFolder[folder], FoundWorkload{workload, sites})
+		}
+	}
+	var found []Found
+	for _, folder := range sortedKeys(byFolder) {
+		found = append(found, Found{folder, byFolder[folder]})
+	}
+	return found
+}

@@ -1,0 +1,442 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/config"
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/filemode"
+	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/plumbing/transport"
+	"github.com/go-git/go-git/v5/plumbing/transport/http"
+	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
+	"github.com/go-git/go-git/v5/storage/memory"
+	"golang.org/x/crypto/ssh/knownhosts"
+)
+
+// lookAtGit reads the folder at the head of what a link watches.
+func lookAtGit(ctx context.Context, link Link, access Access, seen Seen, accept bool) (Look, error) {
+	repository, hash, err := reach(ctx, link, access, seen.Commit)
+	if err != nil {
+		return Look{}, err
+	}
+	if hash.String() == seen.Commit {
+		return Look{Seen: seen}, nil
+	}
+	head, err := commitAt(repository, hash)
+	if err != nil {
+		return Look{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Repository, hash, err)
+	}
+	if seen.Commit != "" && !accept && link.Branch != "" {
+		if err := follows(repository, head, seen.Commit); err != nil {
+			return Look{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
+		}
+	}
+	folder, err := folderOf(head, link.Folder)
+	if err != nil {
+		return Look{}, fmt.Errorf("%w: commit %.7s on %s has no folder %q; put it back, or name another in the settings", ErrNoFolder, head.Hash, link.Ref(), link.Folder)
+	}
+	look := Look{Seen: Seen{Commit: head.Hash.String(), Tree: folder.Hash.String()}, Head: commitOf(head)}
+	if look.Tree == seen.Tree {
+		return look, nil
+	}
+	look.Changed = true
+	look.Files, err = readTree(ctx, head, folder, link.Folder)
+	return look, err
+}
+
+// local gives the path of a repository on this machine; empty where it is elsewhere.
+func (l Link) local() string {
+	if rest, ok := strings.CutPrefix(l.Repository, "file://"); ok {
+		return rest
+	}
+	if strings.Contains(l.Repository, "://") || scpForm(l.Repository) {
+		return ""
+	}
+	return l.Repository
+}
+
+// scpForm tells whether a repository is written USER@HOST:PATH.
+func scpForm(repository string) bool {
+	host, _, ok := strings.Cut(repository, ":")
+	return ok && strings.Contains(host, "@") && !strings.ContainsAny(host, "/\\")
+}
+
+// reach gives the repository, or a copy that holds what is needed of it, and the commit that the link watches. Where
+// that is the one seen before nothing is fetched.
+func reach(ctx context.Context, link Link, access Access, seen string) (*git.Repository, plumbing.Hash, error) {
+	if name := link.local(); name != "" {
+		repository, err := git.PlainOpenWithOptions(name, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
+		if err != nil {
+			return nil, plumbing.ZeroHash, fmt.Errorf("%w: %s: %v; check that the folder is there and is a Git repository", ErrUnreachable, name, err)
+		}
+		refs, err := repository.References()
+		if err != nil {
+			return nil, plumbing.ZeroHash, fmt.Errorf("%w: %s: %v", ErrUnreachable, name, err)
+		}
+		defer refs.Close()
+		hash, err := link.resolve(func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
+			ref, err := repository.Reference(name, true)
+			if err != nil {
+				return plumbing.ZeroHash, false
+			}
+			return ref.Hash(), true
+		})
+		return repository, hash, err
+	}
+	auth, err := link.auth(access.Credential)
+	if err != nil {
+		return nil, plumbing.ZeroHash, err
+	}
+	var bundle []byte
+	if link.CA != "" {
+		if bundle, err = os.ReadFile(link.CA); err != nil {
+			return nil, plumbing.ZeroHash, fmt.Errorf("link %s: read the certificates to trust: %w", link.Name, err)
+		}
+	}
+	remote := git.NewRemote(memory.NewStorage(), &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, CABundle: bundle, PeelingOption: git.AppendPeeled})
+	if err != nil {
+		return nil, plumbing.ZeroHash, link.explain(err)
+	}
+	known := map[plumbing.ReferenceName]plumbing.Hash{}
+	for _, ref := range refs {
+		known[ref.Name()] = ref.Hash()
+	}
+	hash, err := link.resolve(func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
+		if peeled, ok := known[name+"^{}"]; ok {
+			return peeled, true
+		}
+		hash, ok := known[name]
+		return hash, ok
+	})
+	if err != nil || hash.String() == seen {
+		return nil, hash, err
+	}
+	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: auth, CABundle: bundle, Tags: git.NoTags, Force: true})
+	if err != nil {
+		return nil, hash, link.explain(err)
+	}
+	return repository, hash, nil
+}
+
+// resolve gives the commit that the link watches.
+func (l Link) resolve(find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
+	switch {
+	case l.Commit != "":
+		if !plumbing.IsHash(l.Commit) {
+			return plumbing.ZeroHash, fmt.Errorf("%w: %q is no whole commit hash; write all 40 characters", ErrNoBranch, l.Commit)
+		}
+		return plumbing.NewHash(l.Commit), nil
+	case l.Tag != "":
+		if hash, ok := find(plumbing.NewTagReferenceName(l.Tag)); ok {
+			return hash, nil
+		}
+		return plumbing.ZeroHash, fmt.Errorf("%w: %s has no tag %q; push it, or name another in the settings", ErrNoBranch, l.Repository, l.Tag)
+	}
+	if hash, ok := find(plumbing.NewBranchReferenceName(l.Branch)); ok {
+		return hash, nil
+	}
+	return plumbing.ZeroHash, fmt.Errorf("%w: %s has no branch %q; push it, or name another in the settings", ErrNoBranch, l.Repository, l.Branch)
+}
+
+// fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and
+// whether it was rewritten; a tag or a commit never moves, so that its one commit is enough.
+func fetch(ctx context.Context, link Link, access Access, hash plumbing.Hash, o *git.FetchOptions) (*git.Repository, error) {
+	var repository *git.Repository
+	var err error
+	if access.Cache == "" {
+		repository, err = git.Init(memory.NewStorage(), nil)
+	} else if repository, err = git.PlainOpen(access.Cache); errors.Is(err, git.ErrRepositoryNotExists) {
+		repository, err = git.PlainInit(access.Cache, true)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the copy of %s in %s: %w", link.Repository, access.Cache, err)
+	}
+	switch {
+	case link.Branch != "":
+		name := plumbing.NewBranchReferenceName(link.Branch)
+		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
+	case link.Tag != "":
+		o.Depth = 1
+		name := plumbing.NewTagReferenceName(link.Tag)
+		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
+	default:
+		o.Depth = 1
+		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("%s:refs/heads/pinned", hash))}
+	}
+	o.RemoteName = git.DefaultRemoteName
+	remote := git.NewRemote(repository.Storer, &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	err = remote.FetchContext(ctx, o)
+	if err != nil && link.Commit != "" && !errors.Is(err, git.NoErrAlreadyUpToDate) {
+		// Not every server gives a commit by its hash alone; it may be on one of the branches.
+		o.Depth, o.RefSpecs = 0, []config.RefSpec{"+refs/heads/*:refs/heads/*"}
+		err = remote.FetchContext(ctx, o)
+	}
+	if errors.Is(err, git.NoErrAlreadyUpToDate) {
+		err = nil
+	}
+	return repository, err
+}
+
+// auth gives the way in. Without a credential ssh uses the agent and the user's own files, all else goes in unnamed.
+func (l Link) auth(c Credential) (transport.AuthMethod, error) {
+	endpoint, err := transport.NewEndpoint(l.Repository)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %q is no address of a repository: %v", ErrNotFound, l.Repository, err)
+	}
+	switch endpoint.Protocol {
+	case "ssh":
+		user := endpoint.User
+		if c.User != "" {
+			user = c.User
+		}
+		if user == "" {
+			user = "git"
+		}
+		var files []string
+		if l.KnownHosts != "" {
+			files = []string{l.KnownHosts}
+		}
+		hosts, err := gitssh.NewKnownHostsCallback(files...)
+		if err != nil {
+			return nil, fmt.Errorf("%w: no file of known hosts can be read: %v; write one with ssh-keyscan, look at it, and name it in known-hosts", ErrKeyUnknown, err)
+		}
+		switch {
+		case c.Key != "":
+			keys, err := gitssh.NewPublicKeys(user, []byte(c.Key), c.Passphrase)
+			if err != nil {
+				return nil, fmt.Errorf("%w: the ssh key cannot be used: %v; give the key, and its passphrase if it has one, again", ErrRefused, err)
+			}
+			keys.HostKeyCallback = hosts
+			return keys, nil
+		case c.Password != "":
+			return &gitssh.Password{User: user, Password: c.Password, HostKeyCallbackHelper: gitssh.HostKeyCallbackHelper{HostKeyCallback: hosts}}, nil
+		}
+		agent, err := gitssh.NewSSHAgentAuth(user)
+		if err != nil {
+			return nil, fmt.Errorf("%w: there is no key: give one with aditus link add --key FILE, or start an ssh agent", ErrRefused)
+		}
+		agent.HostKeyCallback = hosts
+		return agent, nil
+	case "http", "https":
+		if c.Password == "" {
+			return nil, nil
+		}
+		if c.User == "" {
+			c.User = "token" // servers that take tokens do not look at the name, but want one
+		}
+		if endpoint.Protocol == "http" && !loopback(endpoint.Host) {
+			return nil, fmt.Errorf("%w: a password would go over the network unencrypted; use https", ErrRefused)
+		}
+		return &http.BasicAuth{Username: c.User, Password: c.Password}, nil
+	}
+	return nil, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// explain turns what a transport says into what is to be mended. Addresses may hold passwords, so only the host is told.
+func (l Link) explain(err error) error {
+	where := l.Where()
+	var key *knownhosts.KeyError
+	var network *net.OpError
+	var dns *net.DNSError
+	text := err.Error()
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, transport.ErrRepositoryNotFound):
+		return fmt.Errorf("%w: %s; check the address, and that these credentials may read it", ErrNotFound, where)
+	case errors.Is(err, transport.ErrEmptyRemoteRepository):
+		return fmt.Errorf("%w: %s has no commit yet; push one", ErrNoBranch, where)
+	case errors.Is(err, transport.ErrAuthenticationRequired):
+		return fmt.Errorf("%w: %s asks who you are; give a user and a token with: aditus link add", ErrRefused, where)
+	case errors.Is(err, transport.ErrAuthorizationFailed), strings.Contains(text, "unable to authenticate"):
+		return fmt.Errorf("%w: %s; check that the user, token or key is right and has not ended", ErrRefused, where)
+	case errors.As(err, &key), strings.Contains(text, "knownhosts:"):
+		if key != nil && len(key.Want) > 0 || strings.Contains(text, "key mismatch") {
+			return fmt.Errorf("%w: %s shows another key than the one on record: somebody may sit in between; ask who runs it before you change the file of known hosts", ErrKeyUnknown, where)
+		}
+		return fmt.Errorf("%w: %s; write its key into the file of known hosts with ssh-keyscan, and compare it with the one its owner tells", ErrKeyUnknown, where)
+	case strings.Contains(text, "x509:"), strings.Contains(text, "tls:"):
+		return fmt.Errorf("%w: the certificate of %s is not trusted; name the one that signed it in ca (%v)", ErrUnreachable, where, cause(err))
+	case errors.As(err, &dns):
+		return fmt.Errorf("%w: there is no host %s; check the address", ErrUnreachable, dns.Name)
+	case errors.As(err, &network), errors.Is(err, io.EOF), errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("%w: %s does not answer (%v); check the network and that the server runs", ErrUnreachable, where, cause(err))
+	}
+	return fmt.Errorf("%w: %s: %v", ErrUnreachable, where, cause(err))
+}
+
+// Where is the repository's address without what is secret in it.
+func (l Link) Where() string {
+	if l.local() != "" || l.Bundle() {
+		return l.Repository
+	}
+	endpoint, err := transport.NewEndpoint(l.Repository)
+	if err != nil {
+		return "the repository"
+	}
+	endpoint.Password = ""
+	if endpoint.Protocol != "ssh" {
+		endpoint.User = ""
+	}
+	return endpoint.String()
+}
+
+// cause is the innermost error, as the outer ones repeat addresses.
+func cause(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
+// commitAt gives the commit that a hash leads to, through an annotated tag where it is one.
+func commitAt(repository *git.Repository, hash plumbing.Hash) (*object.Commit, error) {
+	if tag, err := repository.TagObject(hash); err == nil {
+		return tag.Commit()
+	}
+	return repository.CommitObject(hash)
+}
+
+func commitOf(c *object.Commit) Commit {
+	subject, _, _ := strings.Cut(strings.TrimSpace(c.Message), "\n")
+	return Commit{Hash: c.Hash.String(), Subject: subject, Author: c.Author.Name, At: c.Author.When}
+}
+
+func follows(repository *git.Repository, head *object.Commit, before string) error {
+	old, err := repository.CommitObject(plumbing.NewHash(before))
+	if err != nil {
+		return err
+	}
+	is, err := old.IsAncestor(head)
+	if err == nil && !is {
+		err = ErrRewritten
+	}
+	return err
+}
+
+func folderOf(c *object.Commit, folder string) (*object.Tree, error) {
+	tree, err := c.Tree()
+	if err != nil || folder == "" || folder == "." {
+		return tree, err
+	}
+	return tree.Tree(path.Clean(folder))
+}
+
+// readTree reads the declarations of a folder, and of the folders in it.
+func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, name string) ([]File, error) {
+	var files []File
+	hashes := map[string]plumbing.Hash{}
+	size := int64(0)
+	var walk func(tree *object.Tree, prefix string, depth int) error
+	walk = func(tree *object.Tree, prefix string, depth int) error {
+		for _, entry := range tree.Entries {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			at := path.Join(prefix, entry.Name)
+			switch {
+			case entry.Mode == filemode.Dir && depth == 0:
+				below, err := tree.Tree(entry.Name)
+				if err == nil {
+					err = walk(below, at, depth+1)
+				}
+				if err != nil {
+					return err
+				}
+				continue
+			case !IsDeclaration(entry.Name) || entry.Mode == filemode.Dir:
+				continue
+			case entry.Mode == filemode.Symlink:
+				return fmt.Errorf("%s at %.7s is a symbolic link, which is not followed; write the file out", path.Join(name, at), head.Hash)
+			case !safeName(entry.Name):
+				return fmt.Errorf("%s at %.7s has a name that is not taken; rename it", path.Join(name, at), head.Hash)
+			}
+			blob, err := tree.File(entry.Name)
+			if err != nil {
+				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+			}
+			if size += min(blob.Size, maxFileSize+1); size > maxFolderSize || len(files) >= maxFiles {
+				return fmt.Errorf("the folder %q at %.7s holds more than %d files or %d MB; watch a smaller one", name, head.Hash, maxFiles, maxFolderSize>>20)
+			}
+			reader, err := blob.Reader()
+			if err != nil {
+				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+			}
+			text, err := io.ReadAll(io.LimitReader(reader, maxFileSize+1)) // one too large is told as such when it is parsed
+			if err = errors.Join(err, reader.Close()); err != nil {
+				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+			}
+			hashes[at] = entry.Hash
+			files = append(files, File{Name: at, Text: text})
+		}
+		return nil
+	}
+	if err := walk(folder, "", 0); err != nil {
+		return nil, err
+	}
+	changed := lastChanges(head, folder, name, hashes)
+	for i := range files {
+		files[i].Commit = commitOf(changed[files[i].Name])
+	}
+	return files, nil
+}
+
+// safeName refuses names that could lead elsewhere once they are written to a disk.
+func safeName(name string) bool {
+	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00") && filepath.IsLocal(name)
+}
+
+// maxWalk is how far back the commit that last changed a file is looked for.
+const maxWalk = 500
+
+// lastChanges walks back along first parents to the commits that gave the files their present content.
+func lastChanges(head *object.Commit, folder *object.Tree, name string, hashes map[string]plumbing.Hash) map[string]*object.Commit {
+	found := make(map[string]*object.Commit, len(hashes))
+	commit, tree := head, folder
+	for step := 0; len(found) < len(hashes); step++ {
+		var before *object.Tree
+		parent, err := commit.Parent(0)
+		if err == nil {
+			before, err = folderOf(parent, name)
+		}
+		if err != nil || step == maxWalk {
+			for at := range hashes {
+				if found[at] == nil {
+					found[at] = commit
+				}
+			}
+			break
+		}
+		if before.Hash != tree.Hash {
+			for at, hash := range hashes {
+				if found[at] != nil {
+					continue
+				}
+				if entry, err := before.FindEntry(at); err != nil || entry.Hash != hash {
+					found[at] = commit
+				}
+			}
+		}
+		commit, tree = parent, before
+	}
+	return found
+}

@@ -1,0 +1,254 @@
+package sim
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// laid gives a cohort that is there, or an error that says what could not be done.
+func (s *Site) laid(what, workload string, revision declare.Fingerprint, part string) (*cohort, error) {
+	c := s.workloads[workload][revision]
+	if c == nil {
+		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not laid down", what, part, workload, s.name, revision.Short())
+	}
+	if _, ok := c.parts[part]; !ok {
+		return nil, fmt.Errorf("%s %s of %s at %s: revision %s has no such part", what, part, workload, s.name, revision.Short())
+	}
+	return c, nil
+}
+
+// Run implements target.Driver.
+func (s *Site) Run(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	c, err := s.laid("run", workload, revision, part)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(c.instances, func(in *instance) bool { return in.part == part }) {
+		return nil
+	}
+	c.next[part]++
+	in := s.instance(workload, c, part, fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.next[part]), s.now())
+	c.instances = append(c.instances, in)
+	return errors.Join(in.start(), s.save())
+}
+
+// Keep implements target.Driver.
+func (s *Site) Keep(_ context.Context, workload string, from, to declare.Fingerprint, part string) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	there := s.workloads[workload][to]
+	if there == nil {
+		return fmt.Errorf("keep %s of %s at %s: revision %s was not laid down", part, workload, s.name, to.Short())
+	}
+	if _, ok := there.parts[part]; ok && s.workloads[workload][from] == nil {
+		return nil
+	}
+	c, err := s.laid("keep", workload, from, part)
+	if err != nil {
+		return err
+	}
+	there.parts[part], there.next[part] = c.parts[part], c.next[part]
+	delete(c.parts, part)
+	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
+		if in.part != part {
+			return false
+		}
+		in.cohort = there
+		there.instances = append(there.instances, in)
+		return true
+	})
+	return s.save()
+}
+
+// Remove implements target.Driver.
+func (s *Site) Remove(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	c := s.workloads[workload][revision]
+	if c == nil {
+		return nil
+	}
+	delete(c.parts, part)
+	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
+		if in.part == part {
+			in.stop()
+			return true
+		}
+		return false
+	})
+	return s.save()
+}
+
+// Mark implements target.Driver.
+func (s *Site) Mark(_ context.Context, workload string, from, to declare.Fingerprint) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	cohorts := s.workloads[workload]
+	switch c := cohorts[from]; {
+	case c == nil && cohorts[to] != nil:
+		return nil
+	case c == nil:
+		return fmt.Errorf("mark %s at %s: revision %s is not there", workload, s.name, from.Short())
+	case cohorts[to] != nil:
+		return fmt.Errorf("mark %s at %s: revision %s is there already", workload, s.name, to.Short())
+	default:
+		cohorts[to] = c
+		delete(cohorts, from)
+	}
+	return s.save()
+}
+
+// Drop implements target.Driver.
+func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	c := s.workloads[workload][revision]
+	if c == nil {
+		return nil
+	}
+	if c.share > 0 {
+		return fmt.Errorf("remove %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, s.name, c.share*100)
+	}
+	for _, in := range c.instances {
+		in.stop()
+	}
+	delete(s.workloads[workload], revision)
+	return s.save()
+}
+
+// task tells whether the instance runs to its end.
+func (in *instance) task() bool { return in.cohort.parts[in.part].Kind == declare.Task }
+
+// defaultTakes is how long a task takes where its artifact does not say.
+const defaultTakes = 3 * time.Second
+
+// ended tells whether a task came to its end, and why it failed where it did.
+func (in *instance) ended(now time.Time) (done bool, failed string) {
+	takes := in.artifact.Takes
+	if takes == 0 {
+		takes = defaultTakes
+	}
+	if !in.exists || now.Sub(in.created) < takes {
+		return false, ""
+	}
+	return in.artifact.Fails == "", in.artifact.Fails
+}
+
+// events are what happened to the instance, as a target would tell it.
+func (in *instance) events(now time.Time) []target.Event {
+	events := []target.Event{{At: in.created, Text: "created from " + in.cohort.parts[in.part].Artifact}}
+	if !in.exists {
+		return append(events, target.Event{At: in.created, Text: "cannot start: the artifact was not found", Bad: true})
+	}
+	restarts := in.crashes(now)
+	for _, at := range restarts[max(0, len(restarts)-8):] {
+		events = append(events, target.Event{At: at.Add(-downtime), Text: "exited with status 1", Bad: true}, target.Event{At: at, Text: "started again"})
+	}
+	if in.task() {
+		if done, failed := in.ended(now); failed != "" {
+			events = append(events, target.Event{At: now, Text: "failed: " + failed, Bad: true})
+		} else if done {
+			events = append(events, target.Event{At: in.created.Add(max(in.artifact.Takes, defaultTakes)), Text: "ran to its end"})
+		}
+		return events
+	}
+	if in.down(now) {
+		return append(events, target.Event{At: now, Text: "exited with status 1", Bad: true})
+	}
+	if in.up(now) {
+		events = append(events, target.Event{At: in.started(now).Add(in.artifact.StartsIn), Text: "ready"})
+	}
+	return events
+}
+
+// logEvery is how often a made-up instance writes a line, and logBack how far back its lines are remembered.
+const (
+	logEvery = 2 * time.Second
+	logBack  = 10 * time.Minute
+)
+
+// Log implements target.Driver.
+func (s *Site) Log(_ context.Context, workload, id string, since time.Time, most int) ([]target.LogLine, error) {
+	if err := s.lock(); err != nil {
+		return nil, err
+	}
+	defer s.mu.Unlock()
+	for _, c := range s.workloads[workload] {
+		for _, in := range c.instances {
+			if in.id == id {
+				lines := in.log(since, s.now())
+				return lines[max(0, len(lines)-most):], nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("the log of %s at %s: %w", id, s.name, target.ErrNoInstance)
+}
+
+// log makes up what the instance wrote; the same moment always has the same line.
+func (in *instance) log(since, now time.Time) []target.LogLine {
+	if !in.exists {
+		return nil
+	}
+	var lines []target.LogLine
+	write := func(at time.Time, format string, args ...any) {
+		if !at.Before(since) && !at.After(now) {
+			lines = append(lines, target.LogLine{At: at, Text: fmt.Sprintf(format, args...)})
+		}
+	}
+	began := in.started(now)
+	write(began, "info  starting %s", shortName(in.cohort.parts[in.part].Artifact))
+	for _, name := range sortedNames(in.environment) {
+		write(began, "info  %s=%s", name, in.environment[name])
+	}
+	if in.task() {
+		done, failed := in.ended(now)
+		if failed != "" {
+			write(now, "error %s", failed)
+		} else if done {
+			write(began.Add(defaultTakes), "info  done")
+		}
+		return lines
+	}
+	from := began
+	if back := now.Add(-logBack); back.After(from) {
+		from = back
+	}
+	for at := from.Truncate(logEvery).Add(logEvery); !at.After(now); at = at.Add(logEvery) {
+		chance := in.site.behaviour.seedOf(in.id, at.UTC().Format(time.RFC3339))
+		_, slow := in.fault(SlowAnswers, at)
+		_, hangs := in.fault(Hang, at)
+		switch {
+		case !in.up(at):
+			write(at, "info  warming up, %d of 40 caches filled", chance%40)
+		case hangs > 0:
+			write(at, "warn  waiting for a lock held since %s", began.UTC().Format(time.TimeOnly))
+		case slow > 0 && chance%3 == 0:
+			write(at, "warn  slow answer: waited %d ms for a lock", 250+chance%900)
+		case chance%23 == 0:
+			write(at, "warn  GET /v1/%s/%d 500 in %d ms", in.workload, chance%9000, 3+chance%40)
+		default:
+			write(at, "info  GET /v1/%s/%d 200 in %d ms", in.workload, chance%9000, 3+chance%90)
+		}
+	}
+	return lines
+}
+
+var errNotServing = errors.New("nothing of it serves")

@@ -1,0 +1,360 @@
+package anatomy
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/core/health"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/tui/kit"
+)
+
+// View draws the anatomy. The page's last two rows are left to the bar of keys.
+func (m *Model) View(p *kit.Page) {
+	x := p.Head(m.berth.Workload+" · "+m.berth.Site, "anatomy", m.now.Local().Format(time.TimeOnly))
+	headline, tone := control.Headline(m.berth, m.now)
+	role := kit.RoleOf(tone)
+	if tone == control.Quiet {
+		role = kit.Bright
+	}
+	p.PutIn(x, 0, p.W-x-12, role, headline)
+	end := p.H - 2
+	if p.W >= 120 {
+		m.split = p.W * 46 / 100
+		m.tree(p, kit.Margin+1, 3, m.split-2, end)
+		for y := 2; y < end; y++ {
+			p.Put(m.split, y, kit.Rule, "│")
+		}
+		m.inspector(p, m.split+3, 3, p.W-m.split-5, end)
+		return
+	}
+	m.split = 0
+	half := 2 + (end-2)*9/20
+	m.tree(p, kit.Margin+1, 2, p.W-2*kit.Margin-2, half)
+	p.Rule(half)
+	m.inspector(p, kit.Margin+1, half+1, p.W-2*kit.Margin-2, end)
+}
+
+// tree draws what belongs to what.
+func (m *Model) tree(p *kit.Page, x, y, width, end int) {
+	if len(m.rows) == 0 {
+		p.Put(x, y, kit.Dim, "Nothing of it is at the site.")
+		return
+	}
+	m.rowsAt, m.room = y, end-y
+	from, to := m.list.Window(end-y, len(m.rows))
+	name := min(34, width*4/10)
+	for i := from; i < to; i++ {
+		if i == m.list.At {
+			choose(p, y, x-1, width+2)
+		}
+		m.branch(p, x, y, width, name, i)
+		y++
+	}
+}
+
+// choose marks a row of the tree with a bar before it, as the inspector stands on the same rows.
+func choose(p *kit.Page, y, x, _ int) { p.Put(x, y, kit.New, "▸") }
+
+func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
+	r := m.rows[i]
+	indent := map[int]string{0: "", 1: "├─ ", 2: "│  ├─ "}[r.Depth]
+	if r.Depth > 0 && r.Last {
+		indent = indent[:len(indent)-len("├─ ")] + "└─ "
+	}
+	if r.Depth == 2 && r.Part != nil && m.lastPart(i) {
+		indent = strings.Replace(indent, "│  ", "   ", 1)
+	}
+	at := p.PutIn(x+1, y, width-1, kit.Rule, indent)
+	role := kit.Text
+	switch {
+	case r.Tone == control.Bad:
+		role = kit.Bright
+	case r.Depth == 0 && r.Side == control.Moves:
+		role = kit.New
+	case r.Depth == 0:
+		role = kit.Old
+	case r.Depth == 2:
+		role = kit.Dim
+	}
+	if i == m.list.At {
+		role = kit.Bright
+	}
+	text := r.Name
+	if r.Depth == 2 {
+		text = shortID(r)
+	}
+	end := p.PutIn(at, y, x+name-at, role, text)
+	if r.Kind != "" {
+		end = p.PutIn(end+1, y, x+name-end-1+9, kit.Dim, r.Kind)
+	}
+	words := kit.Dim
+	if r.Tone != control.Quiet {
+		words = kit.RoleOf(r.Tone)
+	}
+	told := r.Words
+	if r.Why != "" && r.Tone == control.Bad {
+		told += ": " + r.Why
+	}
+	p.PutIn(max(end+2, x+name+6), y, x+width-max(end+2, x+name+6), words, told)
+	if m.folded[r.ID] {
+		p.Put(x+width-1, y, kit.Dim, "…")
+	}
+}
+
+// lastPart tells whether the part that a row belongs to is the last one of its cohort.
+func (m *Model) lastPart(i int) bool {
+	r := m.rows[i]
+	return r.Part != nil && len(r.Cohort.Parts) > 0 && r.Cohort.Parts[len(r.Cohort.Parts)-1].Name == r.Part.Name
+}
+
+// shortID is an instance's name without what its part and cohort say already.
+func shortID(r control.Branch) string {
+	at := strings.LastIndex(r.Name, "-")
+	if at < 0 || at == len(r.Name)-1 {
+		return r.Name
+	}
+	return r.Name[at:]
+}
+
+// inspector tells all about what is selected.
+func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
+	for i, name := range tabNames {
+		role := kit.Dim
+		if Tab(i) == m.tab {
+			role = kit.Bright
+		}
+		if x+len(name)+2 < p.W {
+			at := p.Put(x, y, kit.New, fmt.Sprint(i+1))
+			at = p.Put(at+1, y, role, name)
+			width -= at + 3 - x
+			x = at + 3
+		}
+	}
+	width += x
+	x = kit.Margin + 1
+	if m.split > 0 {
+		x = m.split + 3
+	}
+	width -= x
+	y += 2
+	in := m.instance()
+	if in == nil && m.tab != Signals {
+		m.plain(p, x, y, width, end)
+		return
+	}
+	if m.tab != Signals {
+		at := p.Put(x, y, kit.Text, in.ID)
+		role := kit.RoleOf(toneOf(in))
+		if in.Done {
+			role = kit.Dim
+		}
+		word := string(in.Health.Word)
+		if in.Done {
+			word = "ran to its end"
+		}
+		p.Put(at+2, y, role, word)
+		y++
+		if in.Health.Reason != "" && !in.Done {
+			y = p.Wrap(x, y, width, 2, kit.Bad, say.Sentence(in.Health.Reason))
+		}
+		y++
+	}
+	switch m.tab {
+	case Events:
+		m.events(p, x, y, width, end, in)
+	case Log:
+		m.lines(p, x, y, width, end, in)
+	case Environment:
+		m.environment(p, x, y, width, end, in)
+	case Probes:
+		m.probes(p, x, y, width, end, in)
+	case Signals:
+		m.signals(p, x, y, width, end)
+	}
+}
+
+func toneOf(in *engine.Instance) control.Tone {
+	switch in.Health.Word {
+	case health.Failing, health.Silent:
+		return control.Bad
+	case health.Starting:
+		return control.Moves
+	}
+	return control.Good
+}
+
+// plain tells a part that has no instances: its fields as they are live.
+func (m *Model) plain(p *kit.Page, x, y, width, end int) {
+	r, ok := m.selected()
+	if !ok || r.Part == nil {
+		p.Put(x, y, kit.Dim, "It has no instances.")
+		return
+	}
+	p.Put(x, y, kit.Text, r.Part.Name)
+	y += 2
+	write := func(name string, value any) {
+		if y < end {
+			p.PutIn(x, y, 22, kit.Dim, name)
+			y = p.Wrap(x+24, y, width-24, 3, kit.Text, control.Value(value))
+		}
+	}
+	for _, field := range []string{"artifact", "host", "service", "to", "size", "instances"} {
+		if value, ok := r.Part.Live[field]; ok && !(field == "instances" && r.Kind != "service") {
+			write(field, value)
+		}
+	}
+	values, _ := r.Part.Live["values"].(map[string]any)
+	for _, name := range sorted(values) {
+		write(name, values[name])
+	}
+}
+
+func (m *Model) events(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+	if len(in.Events) == 0 {
+		p.Put(x, y, kit.Dim, "The target tells no events.")
+	}
+	for i := len(in.Events) - 1; i >= 0 && y < end; i-- {
+		e := in.Events[i]
+		role := kit.Text
+		if e.Bad {
+			role = kit.Bad
+		}
+		p.Put(x, y, kit.Dim, e.At.Local().Format(time.TimeOnly))
+		y = p.Wrap(x+10, y, width-10, 2, role, say.Capital(e.Text))
+	}
+}
+
+// lines draws the log, the newest at the bottom.
+func (m *Model) lines(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+	state := "followed"
+	if m.paused {
+		state = "paused"
+	}
+	if m.filter != "" {
+		state += fmt.Sprintf(", only lines with “%s”", m.filter)
+	}
+	p.PutIn(x, y, width, kit.Dim, state)
+	y++
+	switch {
+	case m.logOf != in.ID:
+		p.Put(x, y, kit.Dim, "is read")
+		return
+	case m.failed != "":
+		p.Wrap(x, y, width, 3, kit.Bad, say.Sentence(m.failed))
+		return
+	}
+	shown := m.log
+	if m.filter != "" {
+		shown = nil
+		for _, line := range m.log {
+			if strings.Contains(strings.ToLower(line.Text), strings.ToLower(m.filter)) {
+				shown = append(shown, line)
+			}
+		}
+	}
+	if len(shown) == 0 {
+		p.Put(x, y, kit.Dim, "No lines.")
+		return
+	}
+	room := end - y
+	m.back = min(m.back, max(0, len(shown)-room))
+	to := len(shown) - m.back
+	for _, line := range shown[max(0, to-room):to] {
+		role := kit.Text
+		if text := strings.ToLower(line.Text); strings.HasPrefix(text, "error") || strings.HasPrefix(text, "warn") {
+			role = kit.New
+		}
+		p.Put(x, y, kit.Dim, line.At.Local().Format(time.TimeOnly))
+		p.PutIn(x+10, y, width-10, role, line.Text)
+		y++
+	}
+}
+
+func (m *Model) environment(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+	name := min(24, width/3)
+	value := (width - name) / 2
+	p.Put(x, y, kit.Dim, "VARIABLE")
+	p.Put(x+name, y, kit.Dim, "the instance has")
+	p.Put(x+name+value, y, kit.Dim, "declared")
+	y++
+	list := control.Environment(in, m.part(in))
+	if len(list) == 0 {
+		p.Put(x, y, kit.Dim, "None is declared, and it has none.")
+	}
+	for _, v := range list {
+		if y >= end {
+			return
+		}
+		role, declared := kit.Text, "·"
+		if v.Note != "" {
+			role, declared = kit.Bad, v.Declared
+		}
+		p.PutIn(x, y, name-2, kit.Text, v.Name)
+		p.PutIn(x+name, y, value-2, role, v.Has)
+		p.PutIn(x+name+value, y, value-2, kit.Dim, declared)
+		y++
+		if v.Note != "" && y < end {
+			p.PutIn(x+2, y, width-2, kit.Bad, say.Capital(v.Note))
+			y++
+		}
+	}
+}
+
+func (m *Model) probes(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+	if len(in.Probes) == 0 {
+		p.Wrap(x, y, width, 2, kit.Dim, "No probe is declared: the instance counts as healthy once it is there.")
+	}
+	for _, probe := range in.Probes {
+		if y+2 > end {
+			return
+		}
+		at := p.Put(x, y, kit.Text, probe.Name)
+		p.Put(at+2, y, kit.Dim, probe.Asks)
+		y++
+		switch {
+		case probe.At.IsZero():
+			p.Put(x+2, y, kit.Dim, "not asked yet")
+		case probe.Passed:
+			p.Put(x+2, y, kit.Clear, fmt.Sprintf("passed %s, %d in a row", say.Ago(m.now.Sub(probe.At)), probe.Passes))
+		default:
+			p.PutIn(x+2, y, width-2, kit.Bad, fmt.Sprintf("failed %s, %d in a row: %s", say.Ago(m.now.Sub(probe.At)), probe.Fails, probe.Reason))
+		}
+		y += 2
+	}
+}
+
+// signals are those of the whole berth: guards compare cohorts, not instances.
+func (m *Model) signals(p *kit.Page, x, y, width, end int) {
+	if len(m.berth.Verdicts) == 0 {
+		p.Wrap(x, y, width, 2, kit.Dim, "Nothing is measured here now.")
+		return
+	}
+	const value = 10
+	name := width - 2*value - 14
+	p.Put(x, y, kit.Dim, "GUARD")
+	p.Right(x+name+value, y, kit.Dim, "old")
+	p.Right(x+name+2*value, y, kit.Dim, "new")
+	y++
+	for _, v := range m.berth.Verdicts {
+		if y >= end {
+			return
+		}
+		p.PutIn(x, y, name, kit.Text, v.Guard+", "+v.Limit.String())
+		if v.Old != nil {
+			p.Right(x+name+value, y, kit.Old, v.Limit.Unit.Format(v.Old.Value))
+		}
+		if v.New != nil {
+			p.Right(x+name+2*value, y, kit.New, v.Limit.Unit.Format(v.New.Value))
+		}
+		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
+		y++
+	}
+}
+
+func sorted(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }

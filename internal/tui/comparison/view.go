@@ -1,0 +1,314 @@
+package comparison
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/sergi/go-diff/diffmatchpatch"
+
+	"aditus/internal/control"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/say"
+	"aditus/internal/tui/kit"
+)
+
+// columns are where the fields and the three states stand.
+type columns struct {
+	field, applied, declared, live, kind int
+	width                                int // of a state's column, with the gap after it
+}
+
+func columnsOf(p *kit.Page, two bool) columns {
+	left, field, kind := kit.Margin+1, 30, 23
+	switch {
+	case p.W < 90:
+		field, kind = 18, 0
+	case p.W < 120:
+		field, kind = 22, 0
+	}
+	states := 3
+	if two {
+		states = 2
+	}
+	width := (p.W - 2*left - field - kind) / states
+	c := columns{field: left, applied: left + field, width: width}
+	c.declared = c.applied + width
+	c.live = c.declared + width
+	if c.kind = c.applied + states*width; kind == 0 {
+		c.kind = -1
+	}
+	return c
+}
+
+// View draws the comparison. The page's last two rows are left to the bar of keys.
+func (m *Model) View(p *kit.Page) {
+	screen := "compare"
+	if m.ref != "" {
+		screen = "compare with " + m.ref
+	}
+	x := p.Head(m.c.Berth.Workload+" · "+m.c.Berth.Site, screen, "")
+	stand := string(m.c.Stand)
+	if m.c.Preview {
+		stand = "a preview; nothing of it is taken"
+	}
+	role := kit.Bright
+	if m.c.Stand == compare.Drifted || m.c.Stand == compare.Diverged {
+		role = kit.Bad
+	}
+	p.Put(x, 0, role, stand)
+	y := m.sentences(p, 3)
+	details := m.detailHeight(p)
+	m.table(p, y, p.H-2-details)
+	if details > 0 {
+		m.detail(p, p.H-2-details, details)
+	}
+}
+
+// sentences tell what a sync does and undoes, before the table.
+func (m *Model) sentences(p *kit.Page, y int) int {
+	left, width := kit.Margin+1, p.W-2*kit.Margin-2
+	most := 6
+	if p.H < 34 {
+		y, most = 2, 3
+	}
+	if m.c.Two {
+		return y
+	}
+	label := func(text string) {
+		p.Put(left, y, kit.Dim, text)
+	}
+	const indent = 14
+	label("a sync")
+	if p.H >= 34 {
+		label("WHAT A SYNC DOES")
+		y++
+	}
+	lines := m.c.Does
+	room := most
+	if len(m.c.Undoes) > 0 {
+		room -= min(len(m.c.Undoes), 3)
+	}
+	if more := len(lines) - room; more > 0 {
+		lines = append(lines[:room-1:room-1], fmt.Sprintf("and %d sentences more", more+1))
+	}
+	for _, text := range lines {
+		at := left
+		if p.H < 34 {
+			at = left + indent
+		}
+		y = p.Wrap(at, y, width-(at-left), 2, kit.Text, say.Sentence(text))
+	}
+	for i, text := range m.c.Undoes {
+		if i == 3 || i == most-1 {
+			p.Put(left, y, kit.Bad, fmt.Sprintf("It overwrites %d more.", len(m.c.Undoes)-i))
+			y++
+			break
+		}
+		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites: "+say.Sentence(text))
+	}
+	if marked := m.Marked(); len(marked) > 0 {
+		p.Put(left, y, kit.New, "Marked for the sync: "+say.List(marked)+" alone.")
+		y++
+	}
+	return y + 1
+}
+
+func (m *Model) table(p *kit.Page, y, end int) {
+	c := columnsOf(p, m.c.Two)
+	title := func(x int, name, what string) {
+		at := p.PutIn(x, y, c.width-2, kit.Dim, name)
+		p.PutIn(at+1, y, c.width-3-(at-x), kit.Text, what)
+	}
+	p.Put(c.field, y, kit.Dim, "FIELD")
+	if m.c.Two {
+		title(c.applied, "", m.c.Applied)
+		title(c.declared, "", m.c.Declared)
+	} else {
+		title(c.applied, "applied", or(m.c.Applied, "nothing"))
+		title(c.declared, "declared", or(m.c.Declared, "nothing"))
+		title(c.live, "live", m.c.Live)
+	}
+	p.Rule(y + 1)
+	y += 2
+	room := end - y
+	if room <= 0 {
+		return
+	}
+	m.rowsAt, m.room = y, room
+	if len(m.rows) == 0 {
+		p.Put(c.field, y+1, kit.Clear, "Applied, declared and live agree in every field.")
+		return
+	}
+	from, to := m.list.Window(room, len(m.rows))
+	if c.kind >= 0 || to-from < len(m.rows) {
+		p.More(y-2, from, to, len(m.rows))
+	}
+	for i := from; i < to; i++ {
+		if i == m.list.At {
+			p.Choose(y)
+		}
+		if m.rows[i].head {
+			m.viewPart(p, y, c, m.rows[i])
+		} else {
+			m.viewField(p, y, c, m.rows[i])
+		}
+		y++
+	}
+}
+
+func (m *Model) viewPart(p *kit.Page, y int, c columns, r row) {
+	fold := "▾"
+	if m.folded[r.part] {
+		fold = "▸"
+	}
+	p.Put(c.field, y, kit.Dim, fold)
+	name := r.part
+	if r.part == rules {
+		name = "how it is rolled out and watched"
+	}
+	x := p.Put(c.field+2, y, kit.Bright, name)
+	if m.marked[r.part] {
+		x = p.Put(x+2, y, kit.New, "● marked")
+	}
+	if r.count > 0 {
+		p.Put(max(x+2, c.applied), y, kit.RoleOf(control.ToneOf(r.kind)), say.Count(r.count, "difference"))
+	} else {
+		p.Put(max(x+2, c.applied), y, kit.Dim, "agrees")
+	}
+}
+
+func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
+	d := r.field
+	name := strings.TrimPrefix(control.Field(d.Pointer), r.part+" ")
+	if d.Pointer == "/parts/"+r.part {
+		name = "all of it"
+	}
+	role := kit.Text
+	if r.kind == compare.Same {
+		role = kit.Dim
+	}
+	p.PutIn(c.field+4, y, c.applied-c.field-6, role, name)
+	state := func(x int, value, before any, role kit.Role) {
+		text := control.Value(value)
+		if same(value, before) && x != c.applied {
+			p.Put(x, y, kit.Dim, "·")
+			return
+		}
+		p.PutIn(x, y, c.width-2, role, text)
+	}
+	applied := kit.Old
+	if r.kind == compare.Same {
+		applied = kit.Dim
+	}
+	state(c.applied, d.Applied, nil, applied)
+	state(c.declared, d.Declared, d.Applied, kit.New)
+	if m.c.Two {
+		return
+	}
+	live := kit.Bad
+	if r.kind == compare.MarkOnly {
+		live = kit.Clear
+	} else if r.kind == compare.Left {
+		live = kit.Dim
+	}
+	state(c.live, d.Live, d.Applied, live)
+	if c.kind >= 0 && r.kind != compare.Same {
+		p.Put(c.kind, y, kit.RoleOf(control.ToneOf(r.kind)), control.KindWords[r.kind])
+	}
+}
+
+func same(a, b any) bool { return control.Value(a) == control.Value(b) }
+
+// detailHeight is how many rows the selected field gets at the bottom.
+func (m *Model) detailHeight(p *kit.Page) int {
+	switch {
+	case len(m.rows) == 0 || p.H < 28:
+		return 0
+	case p.H < 40:
+		return 6
+	}
+	return 10
+}
+
+// detail shows the selected field in full; long texts line by line.
+func (m *Model) detail(p *kit.Page, y, h int) {
+	r, ok := m.selected()
+	if !ok {
+		return
+	}
+	end := y + h
+	p.Rule(y)
+	left := kit.Margin + 1
+	const label = 12
+	if r.head {
+		p.Put(left, y+1, kit.Dim, "part")
+		p.Put(left+label, y+1, kit.Text, or(r.part, "how it is rolled out and watched"))
+		return
+	}
+	d := r.field
+	p.Put(left, y+1, kit.Dim, "pointer")
+	p.Put(left+label, y+1, kit.Text, d.Pointer)
+	y += 2
+	if a, b, ok := texts(d, m.c.Two); ok {
+		p.Put(left, y, kit.Dim, "by line")
+		for _, line := range byLine(a, b) {
+			if y >= end {
+				return
+			}
+			role := map[string]kit.Role{"+": kit.New, "-": kit.Bad, " ": kit.Dim}[line[:1]]
+			p.Put(left+label, y, role, line)
+			y++
+		}
+		return
+	}
+	show := func(name string, value any, role kit.Role) {
+		if y < end {
+			p.Put(left, y, kit.Dim, name)
+			y = p.Wrap(left+label, y, p.W-left-label-2, max(1, (h-3)/3), role, control.Value(value))
+		}
+	}
+	show("applied", d.Applied, kit.Old)
+	show("declared", d.Declared, kit.New)
+	if !m.c.Two {
+		role := kit.Text
+		if !same(d.Live, d.Applied) {
+			role = kit.Bad
+		}
+		show("live", d.Live, role)
+		if word := control.KindWords[d.Kind]; word != "" && y < end {
+			p.Put(left, y, kit.Dim, "that is")
+			p.Put(left+label, y, kit.RoleOf(control.ToneOf(d.Kind)), word)
+		}
+	}
+}
+
+// texts gives what is compared line by line: the live text, or the applied one, against the declared.
+func texts(d compare.Difference, two bool) (from, to string, ok bool) {
+	from, isFrom := d.Live.(string)
+	if two || !isFrom {
+		from, isFrom = d.Applied.(string)
+	}
+	to, isTo := d.Declared.(string)
+	return from, to, isFrom && isTo && strings.Contains(from+to, "\n")
+}
+
+// byLine gives the lines of two texts: "-" for those that go, "+" for those that come.
+func byLine(from, to string) []string {
+	differ := diffmatchpatch.New()
+	a, b, lines := differ.DiffLinesToChars(from, to)
+	var out []string
+	for _, d := range differ.DiffCharsToLines(differ.DiffMain(a, b, false), lines) {
+		mark := map[diffmatchpatch.Operation]string{diffmatchpatch.DiffInsert: "+ ", diffmatchpatch.DiffDelete: "- ", diffmatchpatch.DiffEqual: "  "}[d.Type]
+		for _, line := range strings.Split(strings.TrimSuffix(d.Text, "\n"), "\n") {
+			out = append(out, mark+line)
+		}
+	}
+	return out
+}
+
+func or(text, instead string) string {
+	if text == "" {
+		return instead
+	}
+	return text
+}

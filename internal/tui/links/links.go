@@ -1,0 +1,188 @@
+// Package links is the screen of all connections to repositories and registries: what each answered last, when, how
+// long it took, and what is to be mended.
+package links
+
+import (
+	"fmt"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/tui/kit"
+)
+
+// Model is the list of links with a cursor.
+type Model struct {
+	links  []engine.Link
+	line   string
+	now    time.Time
+	list   kit.List
+	rowsAt int
+	room   int
+}
+
+// New makes the screen.
+func New(s engine.Snapshot) *Model {
+	m := &Model{}
+	m.Set(s)
+	return m
+}
+
+// Set shows the links as they are now.
+func (m *Model) Set(s engine.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
+
+// Selected is the link under the cursor.
+func (m *Model) Selected() (engine.Link, bool) {
+	if m.list.At < 0 || m.list.At >= len(m.links) {
+		return engine.Link{}, false
+	}
+	return m.links[m.list.At], true
+}
+
+// Key moves the cursor. It is false for keys that are none of its business.
+func (m *Model) Key(key string) bool { return m.list.Key(key, len(m.links)) }
+
+// Click selects the row under the mouse.
+func (m *Model) Click(_, y int) bool {
+	from, to := m.list.Window(m.room, len(m.links))
+	if at := from + y - m.rowsAt; y >= m.rowsAt && at < to {
+		m.list.At = at
+	}
+	return true
+}
+
+// intervals are what + and - go through.
+var intervals = []time.Duration{time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+
+// Faster gives the next shorter interval, Slower the next longer one.
+func Faster(every time.Duration) time.Duration {
+	for i := len(intervals) - 1; i >= 0; i-- {
+		if intervals[i] < every {
+			return intervals[i]
+		}
+	}
+	return every
+}
+
+// Slower gives the next longer interval.
+func Slower(every time.Duration) time.Duration {
+	for _, longer := range intervals {
+		if longer > every {
+			return longer
+		}
+	}
+	return every
+}
+
+// Hints are the keys of the screen.
+func (m *Model) Hints() []kit.Hint {
+	hints := []kit.Hint{{Key: "v", Does: "try it"}, {Key: "n", Does: "look now"}, {Key: "+ -", Does: "poll more or less often"}}
+	if l, ok := m.Selected(); ok && l.Rewritten {
+		hints = append([]kit.Hint{{Key: "t", Does: "accept the new history"}}, hints...)
+	}
+	return hints
+}
+
+// View draws the links. The page's last two rows are left to the bar of keys.
+func (m *Model) View(p *kit.Page) {
+	p.Head(m.line, "links", m.now.Local().Format(time.TimeOnly))
+	left := kit.Margin + 1
+	if len(m.links) == 0 {
+		p.Put(left, 3, kit.Text, "There is no link yet.")
+		p.Put(left, 5, kit.Dim, "Connect a repository with:")
+		p.Put(left+4, 6, kit.New, "aditus link add NAME REPOSITORY --branch main --folder workloads")
+		return
+	}
+	name, ref := 8, 6
+	for _, l := range m.links {
+		name, ref = max(name, kit.Width(l.Name)), max(ref, kit.Width(l.Ref))
+	}
+	name, ref = min(name, p.W/4), min(ref, p.W/6)
+	right := p.W - kit.Margin - 1
+	// numbers stand at the right, each under its title
+	took, every, berths := right, right-9, right-20
+	answer := berths - 12
+	wide := p.W >= 110
+	y := 3
+	p.Put(left+2, y, kit.Dim, "LINK")
+	p.Put(left+2+name+2, y, kit.Dim, "watches")
+	if wide {
+		p.Put(left+2+name+2+ref+2, y, kit.Dim, "repository")
+	}
+	p.Right(answer, y, kit.Dim, "answered")
+	p.Right(berths, y, kit.Dim, "berths")
+	p.Right(every, y, kit.Dim, "every")
+	p.Right(took, y, kit.Dim, "took")
+	p.Rule(y + 1)
+	y += 2
+	details := 12
+	if p.H < 34 {
+		details = 8
+	}
+	m.rowsAt, m.room = y, max(1, p.H-2-details-y)
+	from, to := m.list.Window(m.room, len(m.links))
+	for i := from; i < to; i++ {
+		l := m.links[i]
+		if i == m.list.At {
+			p.Choose(y)
+		}
+		if l.Problem != nil {
+			p.Put(left, y, kit.Bad, "┃")
+		}
+		p.PutIn(left+2, y, name, kit.Bright, l.Name)
+		p.PutIn(left+2+name+2, y, ref, kit.Text, l.Ref)
+		if wide {
+			at := left + 2 + name + 2 + ref + 2
+			p.PutIn(at, y, answer-12-at, kit.Dim, l.Repository)
+		}
+		answered, role := "not yet", kit.Dim
+		if !l.Looked.IsZero() {
+			answered = say.Ago(m.now.Sub(l.Looked))
+		}
+		if l.Problem != nil {
+			answered, role = "no answer", kit.Bad
+		}
+		p.Right(answer, y, role, answered)
+		p.Right(berths, y, kit.Dim, fmt.Sprint(l.Berths))
+		p.Right(every, y, kit.Dim, say.Span(l.Every))
+		p.Right(took, y, kit.Dim, say.Took(l.Took))
+		y++
+	}
+	m.detail(p, p.H-2-details, p.H-2)
+}
+
+// detail tells the selected link in full sentences.
+func (m *Model) detail(p *kit.Page, y, end int) {
+	l, ok := m.Selected()
+	if !ok {
+		return
+	}
+	left := kit.Margin + 1
+	const label = 12
+	p.Rule(y)
+	at := p.Put(left, y+1, kit.Bright, l.Name)
+	if l.Follows != "" {
+		p.Put(at+3, y+1, kit.New, fmt.Sprintf("only for %s, until %s", l.Follows, l.Until.Local().Format("Mon 2 Jan 15:04")))
+	}
+	y += 3
+	line := func(name, text string, role kit.Role, most int) {
+		if y < end && text != "" {
+			p.Put(left, y, kit.Dim, name)
+			y = p.Wrap(left+label, y, p.W-left-label-2, min(most, end-y), role, text)
+		}
+	}
+	if l.Problem != nil {
+		line("wrong", say.Sentence(l.Problem.Text)+" Since "+l.Problem.Since.Local().Format("15:04:05")+".", kit.Bad, 4)
+	}
+	line("watches", say.Capital(control.LinkLine(l, m.now)), kit.Text, 2)
+	line("declares", say.Count(l.Berths, "berth"), kit.Text, 1)
+	next := "not read yet"
+	if !l.Looked.IsZero() {
+		next = "at " + l.Looked.Add(l.Every).Local().Format("15:04:05") + ", or at once when a webhook comes"
+	}
+	line("next look", next, kit.Text, 1)
+	for _, warning := range l.Warnings {
+		line("warning", warning, kit.New, 2)
+	}
+}
