@@ -44,6 +44,7 @@ type linkFlags struct {
 	key  string
 	ask  bool
 	set  []string
+	skip []string // registries that are not asked
 }
 
 func (f *linkFlags) add(cmd *cobra.Command) {
@@ -59,6 +60,7 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.link.Plain, "plain", false, "of a bundle: the registry speaks http")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
+	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 
 func (f *linkFlags) credential(cmd *cobra.Command) {
@@ -194,7 +196,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 		}
 	}
 	before, _ := readSettings(folder)
-	settings, err := engine.AddLink(folder, engine.Settings{Line: "Your line", Beat: time.Second}, link, sites)
+	settings, err := engine.AddLink(folder, engine.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
 	if err != nil {
 		return err
 	}
@@ -212,6 +214,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	if len(added) > 0 {
 		fmt.Fprintf(out, "new in the settings, as stand-ins that take revisions by hand: %s\n", say.List(added))
 	}
+	tellProblems(ctx, out, link, access, settings, key)
 	if running, _ := ledger.InUse(folder); running {
 		if len(added) > 0 {
 			fmt.Fprintln(out, "Aditus runs on this folder; start it again to open the new sites.")
@@ -222,6 +225,22 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	}
 	fmt.Fprintln(out, "Open it with: aditus")
 	return nil
+}
+
+// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every look.
+func tellProblems(ctx context.Context, out io.Writer, link source.Link, access source.Access, settings engine.Settings, key *source.Opener) {
+	look, err := source.LookAt(ctx, link, access, source.Seen{}, true)
+	if err != nil {
+		fmt.Fprintln(out, kit.Plain(err.Error()))
+		return
+	}
+	_, problems := source.Load(ctx, look.Files, source.Options{Set: link.Variables, Opener: key, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
+	for _, p := range problems.In(link.Folder) {
+		fmt.Fprintln(out, kit.Plain(p.Error()))
+	}
+	if len(problems.Wrong()) > 0 {
+		fmt.Fprintln(out, "Nothing of it is taken until that is mended.")
+	}
 }
 
 // complete fills in what was left out, and checks.

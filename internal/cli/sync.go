@@ -207,8 +207,15 @@ func waitFor(ctx context.Context, look func() (engine.Snapshot, error), id ledge
 			return engine.Berth{}, err
 		}
 		b, ok := s.Find(id)
-		if !ok && time.Since(begun) > settleTime {
-			return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))
+		if !ok {
+			for _, l := range s.Links {
+				if l.Problem != nil {
+					return b, fmt.Errorf("there is no berth %s, and the link %s says: %s", id, l.Name, l.Problem.Text)
+				}
+			}
+			if time.Since(begun) > settleTime {
+				return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))
+			}
 		}
 		if ok && as(b) {
 			return b, nil

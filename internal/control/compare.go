@@ -110,39 +110,64 @@ func sentences(c Comparison, declared *declare.Desired, differences []compare.Di
 		case compare.Orphan:
 			does = append(does, fmt.Sprintf("%s is live and not declared: it stays unless you remove it", d.Part()))
 		case compare.Left:
-			does = append(does, fmt.Sprintf("%s is left as it is live, %s: the declaration leaves it to others", Field(d.Pointer), Value(d.Live)))
+			does = append(does, fmt.Sprintf("%s stays as it is live, %s: the declaration leaves it to others", Field(d.Pointer), Value(d.Live)))
 		}
-	}
-	if declared == nil {
-		return append(does, "Nothing is declared here, so a sync does nothing; nothing is removed either"), undoes
 	}
 	steps := c.Plan.Waves
 	switch {
-	case len(differences) == 0:
-		return append(does, "Nothing: applied, declared and live agree"), undoes
-	case len(steps) > 0 && c.Plan.OnlyMarks():
-		does = append(does, "It only marks: live is as declared already, or nothing that runs changes")
-	case len(steps) == 0 && len(c.Plan.Rules) > 0:
-		does = append(does, "It only marks: how it is rolled out and watched changes, and nothing that runs")
+	case declared == nil:
+		return append(does, "Nothing is declared here, so a sync does nothing; nothing is removed either"), undoes
+	case len(does) == 0 && len(differences) == 0:
+		return []string{"Nothing: applied, declared and live agree"}, undoes
+	case c.Stand == compare.Drifted:
+		return append(does, "It puts back what was changed by hand, at once and without a rollout"), undoes
+	case len(steps) > 0 && c.Plan.OnlyMarks(), len(steps) == 0 && len(c.Plan.Rules) > 0:
+		return append(does, "It only marks: nothing that runs changes"), undoes
 	}
 	for i, wave := range steps {
 		var texts []string
 		for _, step := range wave {
-			texts = append(texts, step.String())
+			texts = append(texts, stepWords(step))
 		}
-		if c.Plan.OnlyMarks() {
-			continue
-		}
-		lead := "First: "
+		lead := "First "
 		if i > 0 {
-			lead = "Then, once those are healthy: "
+			lead = "Then, once that is healthy, "
 		}
 		if len(steps) == 1 {
-			lead = ""
+			lead = "It rolls out in its stages: "
 		}
 		does = append(does, lead+few(texts, 4))
 	}
 	return does, undoes
+}
+
+// stepWords tells a step of a sync: from what is live to what is declared.
+func stepWords(step plan.Step) string {
+	switch step.Act {
+	case plan.Add:
+		return "add " + step.Part
+	case plan.Change:
+		if len(step.Fields) == 1 {
+			d := step.Fields[0]
+			return fmt.Sprintf("change %s from %s to %s", Field(d.Pointer), short(Value(d.Live)), short(Value(d.Declared)))
+		}
+		return fmt.Sprintf("change %s in %s", step.Part, say.Count(len(step.Fields), "field"))
+	case plan.Keep:
+		return "mark " + step.Part
+	}
+	return step.String()
+}
+
+// short is an OCI reference without what is the same in all of them, or a text as far as it fits into a sentence.
+func short(text string) string {
+	const most = 60
+	if at := strings.LastIndex(text, "/"); at > 0 && strings.Contains(text[at:], ":") && !strings.Contains(text, " ") {
+		text = text[at+1:]
+	}
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most]) + "…"
+	}
+	return text
 }
 
 func few(texts []string, most int) string {
@@ -152,7 +177,7 @@ func few(texts []string, most int) string {
 	return say.List(texts)
 }
 
-// Overwrite tells in a sentence what a sync does to a change made by hand.
+// Overwrite tells what a sync does to a change made by hand.
 func Overwrite(d compare.Difference) string {
 	switch {
 	case d.Live == nil:
@@ -160,7 +185,13 @@ func Overwrite(d compare.Difference) string {
 	case d.Declared == nil:
 		return fmt.Sprintf("%s was added by hand and goes", Field(d.Pointer))
 	}
-	return fmt.Sprintf("%s was changed by hand to %s and becomes %s", Field(d.Pointer), Value(d.Live), Value(d.Declared))
+	return fmt.Sprintf("%s was set to %s by hand and becomes %s", Field(d.Pointer), short(Value(d.Live)), short(Value(d.Declared)))
+}
+
+// Seen tells whether a site can show a field; the rest of a declaration lives in Aditus alone.
+func Seen(pointer string) bool {
+	keys := strings.Split(pointer, "/")
+	return len(keys) >= 3 && keys[1] == "parts" && (len(keys) == 3 || slices.Contains(compare.Observed, keys[3]))
 }
 
 // Field names a place of a desired state as people read it: gate environment LOG_LEVEL.

@@ -101,7 +101,7 @@ func TestNeeds(t *testing.T) {
 		{"a guard that tells", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.Tell, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The guard only tells; the rollout goes on.", control.WatchIt},
 		{"beyond a limit in steady times", engine.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. No rollout is under way, so nothing is taken back.", control.SeeWhy},
 		{"rolled back by a person", engine.Berth{Bar: &ledger.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", control.SeeWhy},
-		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", control.SeeWhy},
+		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", control.LookInside},
 		{"gone", engine.Berth{Stand: compare.Absent, Applied: &ledger.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", control.Sync},
 		{"drifted", engine.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", control.Sync},
 	}

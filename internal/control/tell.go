@@ -89,7 +89,7 @@ func CellOf(b engine.Berth) Cell {
 	case b.Health.Word == health.Starting && !b.Looked.IsZero():
 		c.Note, c.Tone = "starting", Moves
 	case b.Follows != "":
-		c.Note = "on " + b.Follows
+		c.Note = "preview"
 	case len(Orphans(b)) > 0:
 		c.Note = say.Count(len(Orphans(b)), "orphan")
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,9 +32,12 @@ const Line = "Skerry Line"
 const FlatOut = 0
 
 const (
-	pollEvery = 10 * time.Second
-	beat      = time.Second
-	marker    = "demo.json" // tells a demo's folder from any other
+	mainLink    = "skerry-line"
+	previewed   = "south" // the site that follows the preview branch
+	pollEvery   = 10 * time.Second
+	bundleEvery = time.Minute
+	beat        = time.Second
+	marker      = "demo.json" // tells a demo's folder from any other
 )
 
 // World is an opened demo.
@@ -44,10 +48,12 @@ type World struct {
 	Ledger     *ledger.Ledger
 	Resumed    bool // it goes on where an earlier run ended
 
-	clock   engine.Clock
-	sites   map[string]*sim.Site
-	kept    kept
-	release func()
+	registry *http.Server
+	bundle   string // where the registry has it this time
+	clock    engine.Clock
+	sites    map[string]*sim.Site
+	kept     kept
+	release  func()
 }
 
 // kept is what the demo itself has to remember.
@@ -98,21 +104,43 @@ func (w *World) open(o Options) (err error) {
 	if err := w.openSites(); err != nil {
 		return err
 	}
-	if !w.Resumed {
-		if err := w.make(start); err != nil {
-			return err
-		}
-	}
-	settings, err := w.settings()
-	if err != nil {
+	if err := w.keepKey(); err != nil {
 		return err
 	}
 	outside, err := engine.OpenOutside(w.Folder, nil)
 	if err != nil {
 		return err
 	}
+	begun := start
+	if w.Resumed {
+		begun = w.kept.Start
+	}
+	if err := w.openRegistry(begun); err != nil {
+		return err
+	}
+	if !w.Resumed {
+		if err := w.make(start, outside.Opener); err != nil {
+			return err
+		}
+	}
+	settings, err := w.moveBundle()
+	if err != nil {
+		return err
+	}
 	w.Engine, err = engine.New(settings, w.Ledger, w.drivers(), w.clock, outside)
 	return err
+}
+
+// keepKey gives the folder the demo's key, with which its secrets are sealed.
+func (w *World) keepKey() error {
+	name := filepath.Join(w.Folder, source.KeyFile)
+	if _, err := os.Stat(name); err == nil {
+		return nil
+	}
+	if err := os.WriteFile(name, key, 0o600); err != nil {
+		return fmt.Errorf("keep the demo's key: %w", err)
+	}
+	return nil
 }
 
 // find tells whether a story is under way in the folder, and clears the folder for a new one.
@@ -146,25 +174,15 @@ func (w *World) find(anew bool) error {
 	return nil
 }
 
-// settings reads the settings in the folder; a new story gets the line's own, which whoever tries the demo may change.
-func (w *World) settings() (engine.Settings, error) {
-	file := filepath.Join(w.Folder, engine.SettingsFile)
-	text, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		if text, err = w.firstSettings().Text(); err == nil {
-			err = os.WriteFile(file, text, 0o600)
-		}
-	}
-	if err != nil {
-		return engine.Settings{}, fmt.Errorf("read the demo's settings: %w", err)
-	}
-	return engine.ReadSettings(file, text)
-}
-
+// firstSettings are the line's own, which whoever tries the demo may change.
 func (w *World) firstSettings() engine.Settings {
 	s := engine.Settings{
 		Line: Line, Beat: beat, Registries: map[string]source.Registry{"registry.skerry.example": {Skip: true}},
-		Links: []source.Link{{Name: "skerry-line", Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery}},
+		Links: []source.Link{
+			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery},
+			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}},
+		},
+		Follow: []engine.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
 	}
 	after := ""
 	for _, name := range siteNames {
@@ -201,60 +219,105 @@ func (w *World) drivers() map[string]target.Driver {
 
 // make gives the world its past: the repository with its history, the ledger with what was proven where, and the sites
 // with what runs there. The marker is written last, so a world that was not finished is made again.
-func (w *World) make(start time.Time) error {
+func (w *World) make(start time.Time, opener *source.Opener) error {
+	w.kept.Start = start
 	commits, err := makeRepository(w.Repository, start)
 	if err != nil {
 		return err
 	}
 	ctx := context.Background()
-	byWorkload := map[string][]ledger.Revision{}
-	for _, c := range commits {
-		loaded, problems := source.Load(ctx, []source.File{{Name: c.workload + ".yaml", Text: c.text}}, source.Options{Sites: siteNames})
+	past := map[ledger.Berth][]ledger.Revision{}
+	remember := func(c committed, set map[string]string, sites ...string) error {
+		files := append(beside(), source.File{Name: c.workload + ".yaml", Text: c.text})
+		if c.workload != "boarding" {
+			files = slices.DeleteFunc(files, func(f source.File) bool { return strings.HasPrefix(f.Name, "boarding/") })
+		}
+		loaded, problems := source.Load(ctx, files, source.Options{Sites: siteNames, Opener: opener, Set: set})
 		if len(problems) > 0 {
 			return problems
 		}
-		d := loaded.Declarations[0].Desired
-		r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d}
-		byWorkload[c.workload] = append(byWorkload[c.workload], r)
-		if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
-			return err
-		}
-	}
-	for _, workload := range sortedKeys(byWorkload) {
-		for i, site := range siteNames {
-			if err := w.settle(ctx, workload, site, i, byWorkload[workload]); err != nil {
+		for _, d := range loaded.Declarations {
+			if len(sites) > 0 && !slices.Contains(sites, d.Site) {
+				continue
+			}
+			r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d.Desired}
+			id := ledger.Berth{Workload: c.workload, Site: d.Site}
+			past[id] = append(past[id], r)
+			if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
 				return err
 			}
 		}
+		return nil
+	}
+	for _, c := range commits {
+		if err := remember(c, nil); err != nil {
+			return err
+		}
+	}
+	text, err := quiet()
+	if err != nil {
+		return err
+	}
+	if err := remember(committed{previewChange, commits[0].commit, start.Add(-previewChange.ago), text}, nil, previewed); err != nil {
+		return err
+	}
+	for _, b := range bundles {
+		if text, err = setVersion(notices, b.artifact); err != nil {
+			return err
+		}
+		c := committed{change{b.ago, "Maren Oake", b.title, "notices", b.artifact}, commits[0].commit, start.Add(-b.ago), text}
+		if err := remember(c, map[string]string{"sender": Line, "log-level": "info"}); err != nil {
+			return err
+		}
+	}
+	for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b ledger.Berth) int { return strings.Compare(a.String(), b.String()) }) {
+		if err := w.settle(ctx, id, slices.Index(siteNames, id.Site), past[id]); err != nil {
+			return err
+		}
+	}
+	if err := w.byHand(); err != nil {
+		return err
 	}
 	return w.keep(kept{Start: start})
 }
 
+// byHand makes what people and scalers did at the sites before the story.
+func (w *World) byHand() error {
+	return errors.Join(
+		w.sites["slipway"].ChangeByHand(sim.Hand{Workload: "piers", Part: "tally", Field: "artifact", Value: "registry.skerry.example/piers/tally:0.9.2"}),
+		w.sites["slipway"].ChangeByHand(sim.Hand{Workload: "piers", Part: "tally", Field: "instances", Value: "1"}),
+		w.sites["south"].ChangeByHand(sim.Hand{Workload: "lookout", Part: "tracks", Field: "instances", Value: "8"}),
+	)
+}
+
 // settle makes a berth as its past left it.
-func (w *World) settle(ctx context.Context, workload, site string, place int, revisions []ledger.Revision) error {
+func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revisions []ledger.Revision) error {
 	behind := 0
-	if reached, coming := arrived[workload]; coming && place >= reached {
+	if reached, coming := arrived[id.Workload]; coming && place >= reached {
 		behind = 1
 	}
 	applied := revisions[len(revisions)-1-behind]
-	id := ledger.Berth{Workload: workload, Site: site}
 	state := ledger.BerthState{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
 	state.ProvenAt = state.AppliedAt.Add(8 * time.Minute)
 	var facts []ledger.Fact
 	for _, r := range revisions[:len(revisions)-behind] {
 		state.Proven = append([]declare.Fingerprint{r.Fingerprint}, state.Proven...)
 		at := r.At.Add(time.Duration(place+1)*10*time.Minute + 8*time.Minute)
-		facts = append(facts, ledger.Fact{At: at, Workload: workload, Site: site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
+		facts = append(facts, ledger.Fact{At: at, Workload: id.Workload, Site: id.Site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
 	}
 	if err := w.Ledger.Record(ctx, ledger.Entry{Berth: id, State: &state, Facts: facts}); err != nil {
 		return err
 	}
-	driver := w.sites[site]
-	errs := []error{driver.Lay(ctx, workload, applied.Fingerprint, *applied.Desired)}
+	driver, revision := w.sites[id.Site], applied.Fingerprint
+	errs := []error{driver.Lay(ctx, id.Workload, revision, *applied.Desired)}
 	for _, part := range applied.Desired.Running() {
-		errs = append(errs, driver.Scale(ctx, workload, applied.Fingerprint, part, applied.Desired.Parts[part].Instances))
+		if applied.Desired.Parts[part].Kind == declare.Task {
+			errs = append(errs, driver.Run(ctx, id.Workload, revision, part))
+		} else {
+			errs = append(errs, driver.Scale(ctx, id.Workload, revision, part, applied.Desired.Parts[part].Instances))
+		}
 	}
-	return errors.Join(append(errs, driver.SetShare(ctx, workload, applied.Fingerprint, 1, ""))...)
+	return errors.Join(append(errs, driver.SetShare(ctx, id.Workload, revision, 1, ""))...)
 }
 
 func (w *World) keep(k kept) error {
@@ -298,6 +361,9 @@ func (w *World) Close() {
 		if site != nil {
 			site.Close()
 		}
+	}
+	if w.registry != nil {
+		w.registry.Close()
 	}
 	if w.Ledger != nil {
 		w.Ledger.Close()

@@ -1,11 +1,14 @@
 package demo
 
 import (
+	"bytes"
 	"embed"
 	"fmt"
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -15,16 +18,25 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/storage"
+
+	"aditus/internal/source"
 )
 
-//go:embed declarations/*.yaml
+//go:embed declarations
 var declarations embed.FS
+
+//go:embed bundles/notices.yaml
+var notices []byte
+
+//go:embed key.txt
+var key []byte
 
 //go:embed behaviour.yaml
 var behaviour []byte
 
 const (
 	branch     = "main"
+	preview    = "preview/quiet-hours"
 	watched    = "workloads" // the folder with the declarations
 	repoFolder = "skerry-line"
 )
@@ -111,8 +123,14 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 	}
 	var done []committed
 	first := change{21 * day, "Maren Oake", "Declare the line's workloads", "", ""}
+	for _, f := range beside() {
+		w.put(f.Name, f.Text)
+	}
 	for _, name := range names {
 		workload := strings.TrimSuffix(path.Base(name), ".yaml")
+		if slices.Contains(special, workload) {
+			continue
+		}
 		text, err := declaration(workload, oldest[workload])
 		if err != nil {
 			return nil, err
@@ -138,6 +156,10 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 	if w.err != nil {
 		return nil, fmt.Errorf("make the demo's repository: %w", w.err)
 	}
+	previewed := w.preview(hash, start)
+	if err := repository.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName(preview), previewed)); err != nil {
+		return nil, err
+	}
 	if err := repository.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName(branch), hash)); err != nil {
 		return nil, err
 	}
@@ -149,6 +171,44 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 		err = repository.SetConfig(withDefaults(repository))
 	}
 	return done, err
+}
+
+// special are files of the declarations that declare no workload.
+var special = []string{"variables", "rules"}
+
+// beside are the files that stand beside the workloads' own: variables, rules, and what differs at single sites.
+func beside() []source.File {
+	var files []source.File
+	for _, name := range []string{"variables.yaml", "rules.yaml", "boarding/isles.yaml"} {
+		text, err := declarations.ReadFile("declarations/" + name)
+		if err != nil {
+			panic(fmt.Sprintf("the demo's own files: %v", err))
+		}
+		files = append(files, source.File{Name: name, Text: text})
+	}
+	return files
+}
+
+// quiet is what the preview branch declares for crewing.
+func quiet() ([]byte, error) {
+	text, err := declaration("crewing", "")
+	return bytes.Replace(text, []byte("quiet.from: \"22:00\""), []byte("quiet.from: \"20:30\""), 1), err
+}
+
+// previewChange is the one commit of the preview branch.
+var previewChange = change{20 * hour, "Sanna Brekk", "Try longer quiet hours", "crewing", "1.18.3"}
+
+// preview makes the branch that one site follows for a while.
+func (w *writer) preview(from plumbing.Hash, start time.Time) plumbing.Hash {
+	text, err := quiet()
+	if err != nil && w.err == nil {
+		w.err = err
+	}
+	before := w.files["crewing.yaml"]
+	w.put("crewing.yaml", text)
+	hash := w.commit(previewChange, start)
+	w.files["crewing.yaml"], w.parent = before, from
+	return hash
 }
 
 // withDefaults lets whoever tries the demo commit with plain git at once.
@@ -193,13 +253,28 @@ func (w *writer) blob(text []byte) plumbing.Hash {
 	})
 }
 
+// tree makes the tree of a folder, with the folders in it, from all files.
+func (w *writer) tree(prefix string) *object.Tree {
+	t := &object.Tree{}
+	for _, name := range sortedKeys(w.files) {
+		rest, in := strings.CutPrefix(name, prefix)
+		if !in {
+			continue
+		}
+		if below, _, deeper := strings.Cut(rest, "/"); !deeper {
+			t.Entries = append(t.Entries, object.TreeEntry{Name: rest, Mode: filemode.Regular, Hash: w.files[name]})
+		} else if !slices.ContainsFunc(t.Entries, func(e object.TreeEntry) bool { return e.Name == below }) {
+			t.Entries = append(t.Entries, object.TreeEntry{Name: below, Mode: filemode.Dir, Hash: w.object(w.tree(prefix + below + "/").Encode)})
+		}
+	}
+	sort.Sort(object.TreeEntrySorter(t.Entries))
+	return t
+}
+
 func (w *writer) put(name string, text []byte) { w.files[name] = w.blob(text) }
 
 func (w *writer) commit(c change, start time.Time) plumbing.Hash {
-	folder := &object.Tree{}
-	for _, name := range sortedKeys(w.files) {
-		folder.Entries = append(folder.Entries, object.TreeEntry{Name: name, Mode: filemode.Regular, Hash: w.files[name]})
-	}
+	folder := w.tree("")
 	root := &object.Tree{Entries: []object.TreeEntry{
 		{Name: "README.md", Mode: filemode.Regular, Hash: w.blob([]byte(readme))},
 		{Name: watched, Mode: filemode.Dir, Hash: w.object(folder.Encode)},

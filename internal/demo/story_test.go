@@ -7,6 +7,7 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -15,6 +16,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/target"
 )
 
 var refresh = flag.Bool("refresh", false, "write the story's snapshot anew, which the tests of the faces are made on")
@@ -106,20 +108,43 @@ func BenchmarkStory(b *testing.B) {
 	b.ReportMetric(told.Seconds()/b.Elapsed().Seconds(), "times-real")
 }
 
+// compared are the berths whose comparison the faces are tested on.
+var compared = []string{"boarding/north", "boarding/isles", "fares/south", "tides/isles", "piers/slipway", "lookout/south", "accounts/north"}
+
 // capture writes what the faces would see now.
 func capture(t *testing.T, w *World) {
 	live := control.Live{Engine: w.Engine, Ledger: w.Ledger}
 	story := struct {
-		Snapshot engine.Snapshot
-		Watches  map[string]control.Watch
-	}{live.Snapshot(), map[string]control.Watch{}}
+		Snapshot    engine.Snapshot
+		Watches     map[string]control.Watch
+		Comparisons map[string]control.Comparison
+		Lines       []target.LogLine
+	}{live.Snapshot(), map[string]control.Watch{}, map[string]control.Comparison{}, nil}
 	for _, b := range story.Snapshot.Berths {
 		if watch, err := live.Watch(b.Berth, 0); err == nil {
 			story.Watches[b.Berth.String()] = watch
 		}
+		if id := b.Berth.String(); slices.Contains(compared, id) {
+			c, err := live.Compare(t.Context(), b.Berth, "")
+			if err != nil {
+				t.Error(err)
+			}
+			story.Comparisons[id] = c
+		}
+	}
+	if b, ok := story.Snapshot.Find(ledger.Berth{Workload: "lookout", Site: "north"}); ok {
+		lines, err := live.Log(t.Context(), b.Berth, b.Cohorts[0].Instances[0].ID, time.Time{}, 200)
+		if err != nil {
+			t.Error(err)
+		}
+		story.Lines = lines
 	}
 	for i := range story.Snapshot.Links {
-		story.Snapshot.Links[i].Repository, story.Snapshot.Links[i].Took = "/srv/skerry-line", time.Millisecond
+		l := &story.Snapshot.Links[i]
+		l.Repository, l.Took = "/srv/skerry-line", time.Millisecond
+		if l.Bundle {
+			l.Repository, l.Took = "oci://registry.skerry.example/line/notices", 12*time.Millisecond
+		}
 	}
 	text, err := json.MarshalIndent(story, "", " ")
 	if err == nil {

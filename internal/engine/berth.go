@@ -123,7 +123,12 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 			o.answer(err)
 		}
 	} else {
+		ended := b.roll != nil && next.roll == nil
 		b.state, b.roll, b.resumed = next.state, next.roll, false
+		if ended {
+			declared, _ := b.e.declaredFor(b.id, b.state.Applied)
+			b.changes = b.compare(seen, declared)
+		}
 		if err := b.act(ctx, next.intents); err != nil && ctx.Err() == nil {
 			b.trouble(now, err)
 		} else {
@@ -188,7 +193,7 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
-	if before.Phase.Forward() && declared != nil && declared.Fingerprint != before.New.Revision && before.Possible(rollout.Supersede) == nil {
+	if before.Phase.Forward() && declared != nil && declared.Fingerprint != before.New.Revision && declared.Fingerprint != next.state.InPart && before.Possible(rollout.Supersede) == nil {
 		commands = append(commands, rollout.Command{Verb: rollout.Supersede, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}
 	out := rollout.Step(before, seen.observation(before), commands, now)
@@ -223,6 +228,9 @@ func (b *berth) conclude(next *decision, before rollout.State, out rollout.Outco
 		next.state.Applied, next.state.AppliedAt, next.state.ProvenAt = s.New.Revision, s.Began, now
 		next.state.Proven = append([]declare.Fingerprint{s.New.Revision}, slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })...)
 		next.state.Proven = next.state.Proven[:min(provenKept, len(next.state.Proven))]
+	}
+	if entered && s.Phase == rollout.Abandoned {
+		next.state.Applied, next.state.AppliedAt, next.state.MarkedFrom = s.New.Revision, s.Began, ""
 	}
 	if out.Done {
 		next.state.Rollout, next.state.LastRollout = 0, s.ID

@@ -70,6 +70,11 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 		e.links = append(e.links, watched)
 	}
 	e.mergeDeclared()
+	for id := range e.declared {
+		if e.berths[id] == nil && e.drivers[id.Site] != nil {
+			e.berths[id] = newBerth(e, id) // declared before, and nothing of it is on record yet
+		}
+	}
 	for _, b := range e.berths {
 		b.publish(b.view())
 		clock.Join()
@@ -337,14 +342,19 @@ func (e *Engine) siteOf(name string) Site {
 }
 
 // waitsFor gives the site whose proof a berth's revision waits for, and whether it is there: whether that site has
-// proven what Git declares for it now. A site where the workload is not declared is passed over.
+// proven what Git declares for it now. A site where the workload is not declared is passed over, and so is one that
+// declares something of its own on another branch: what it proves is something else. What a site takes from another
+// branch waits for none.
 func (e *Engine) waitsFor(id ledger.Berth) (string, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if d, ok := e.declared[id]; ok && d.link.follow != nil {
+		return "", true
+	}
 	after := e.siteOf(id.Site).After
 	for after != "" {
 		before := ledger.Berth{Workload: id.Workload, Site: after}
-		if d, ok := e.declared[before]; ok {
+		if d, ok := e.declared[before]; ok && d.link.follow == nil {
 			b := e.berths[before]
 			return after, b != nil && slices.Contains(b.proven, d.fingerprint)
 		}

@@ -60,7 +60,7 @@ func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
 	return l, nil
 }
 
-func (l *link) picture() string { return "link " + l.source.Name + " " + l.source.Repository }
+func (l *link) picture() string { return "link " + l.source.Name }
 
 // ended tells whether a site no longer follows another branch.
 func (l *link) ended(now time.Time) bool { return l.follow != nil && !now.Before(l.follow.Until) }
@@ -294,19 +294,36 @@ func (e *Engine) mergeDeclared() {
 			if (l.follow != nil) != follows || l.ended(now) || l.state.Commit == "" {
 				continue
 			}
-			if follows { // all that the other branch says of the site, and no more
-				maps.DeleteFunc(e.declared, func(id ledger.Berth, d declaration) bool {
-					return id.Site == l.follow.Site && d.link.source.Name == l.follow.Link
-				})
-			}
+			of := map[ledger.Berth]declaration{}
 			for name, fingerprint := range l.state.Declared {
 				if id, ok := ledger.ParseBerth(name); ok {
-					e.declared[id] = declaration{fingerprint, l}
+					of[id] = declaration{fingerprint, l}
 				}
+			}
+			if follows {
+				l.over(e.declared, of)
+			} else {
+				maps.Copy(e.declared, of)
 			}
 		}
 	}
 	e.news.Store(true)
+}
+
+// over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.
+// Where both say the same it stays the link's, so that it takes the course of all sites.
+func (l *link) over(declared, of map[ledger.Berth]declaration) {
+	for id, d := range declared {
+		if id.Site != l.follow.Site || d.link.source.Name != l.follow.Link {
+			continue
+		}
+		if branch, ok := of[id]; !ok {
+			delete(declared, id)
+		} else if branch.fingerprint == d.fingerprint {
+			delete(of, id)
+		}
+	}
+	maps.Copy(declared, of)
 }
 
 // declaration is what is declared for a berth, and by which link.

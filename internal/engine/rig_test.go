@@ -22,7 +22,7 @@ import (
 
 const behaviour = `
 seed: 3
-workloads: {web: {requests: 100}}
+workloads: {"*": {requests: 100}}
 artifacts:
   r.example/web:1: {starts-in: 3s, slow: 0.02, memory: 100}
   r.example/web:2: {starts-in: 3s, slow: 0.02, memory: 100}
@@ -194,10 +194,13 @@ func (r *rig) wait(d time.Duration) {
 // order gives an order while the time stands still for all but the berth's loop.
 func (r *rig) order(verb Verb, site string) error {
 	r.t.Helper()
+	return r.do(Order{Verb: verb, Berth: ledger.Berth{Workload: "web", Site: site}, By: "Maren Oake"})
+}
+
+func (r *rig) do(o Order) error {
+	r.t.Helper()
 	answer := make(chan error, 1)
-	go func() {
-		answer <- r.engine.Do(context.Background(), Order{Verb: verb, Berth: ledger.Berth{Workload: "web", Site: site}, By: "Maren Oake"})
-	}()
+	go func() { answer <- r.engine.Do(context.Background(), o) }()
 	for range 50 {
 		select {
 		case err := <-answer:
@@ -206,7 +209,7 @@ func (r *rig) order(verb Verb, site string) error {
 			r.wait(time.Second)
 		}
 	}
-	r.t.Fatalf("%s was never answered", verb)
+	r.t.Fatalf("%s was never answered", o.Verb)
 	return nil
 }
 

@@ -84,8 +84,8 @@ func named(list *yaml.Node, name string) (*yaml.Node, int) {
 }
 
 // AddLink adds a link to the settings of a data folder, and the sites that are not among them yet: as they come, taking
-// revisions by hand only.
-func AddLink(folder string, first Settings, link source.Link, sites []string) (Settings, error) {
+// revisions by hand only. skip are hosts of registries that are not asked.
+func AddLink(folder string, first Settings, link source.Link, sites, skip []string) (Settings, error) {
 	return EditSettings(folder, first, func(root *yaml.Node) error {
 		links := listIn(root, "links")
 		if found, _ := named(links, link.Name); found != nil {
@@ -107,8 +107,37 @@ func AddLink(folder string, first Settings, link source.Link, sites []string) (S
 			}
 			list.Content = append(list.Content, &node)
 		}
-		return nil
+		return skipRegistries(root, skip)
 	})
+}
+
+// skipRegistries lets registries be skipped that are not listed yet.
+func skipRegistries(root *yaml.Node, hosts []string) error {
+	if len(hosts) == 0 {
+		return nil
+	}
+	var s Settings
+	if err := root.Decode(&s); err != nil {
+		return err
+	}
+	if s.Registries == nil {
+		s.Registries = map[string]source.Registry{}
+	}
+	for _, host := range hosts {
+		s.Registries[host] = source.Registry{Skip: true}
+	}
+	var node yaml.Node
+	if err := node.Encode(s.Registries); err != nil {
+		return err
+	}
+	for i := 0; i+1 < len(root.Content); i += 2 {
+		if root.Content[i].Value == "registries" {
+			root.Content[i+1] = &node
+			return nil
+		}
+	}
+	root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "registries"}, &node)
+	return nil
 }
 
 // RemoveLink takes a link out of the settings of a data folder. What it declared stays live.

@@ -180,7 +180,7 @@ func Open(folder string, told func([]Fact)) (*Ledger, error) {
 // OpenToRead opens the ledger of a data folder that another program may be writing to.
 func OpenToRead(folder string) (*Ledger, error) {
 	if _, err := os.Stat(filepath.Join(folder, FileName)); errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("there is no ledger in %s: start Aditus there first, for instance with: aditus demo, or choose another folder with --data", folder)
+		return nil, fmt.Errorf("there is no ledger in %s: start Aditus there first, with aditus or aditus demo, or choose another folder with --data", folder)
 	}
 	l, err := open(folder, "rw")
 	if err != nil {

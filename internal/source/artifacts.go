@@ -173,5 +173,5 @@ func explainRegistry(ref name.Reference, err error) error {
 	case errors.As(err, &answered):
 		return fmt.Errorf("the registry %s answers %s with status %d; try again later", host, ref, answered.StatusCode)
 	}
-	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or let it be skipped in the settings", host, ref, cause(err))
+	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or have it skipped with registries: {%s: {skip: true}} in the settings", host, ref, cause(err), host)
 }

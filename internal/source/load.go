@@ -171,6 +171,7 @@ func (l *loader) workload(b *base) {
 		l.wrong(problems...)
 		return
 	}
+	sites = slices.Sorted(slices.Values(sites))
 	var shared *Declaration // what all sites have that differ in nothing
 	for _, site := range sites {
 		_, differs := b.sites[site]

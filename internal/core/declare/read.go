@@ -63,7 +63,7 @@ func Read(document Node) (Desired, Problems) {
 		"workload": func(n Node, p string) { d.Workload = r.name(n, p, "a workload") },
 		"about":    func(n Node, p string) { d.About = r.text(n, p, "about") },
 		"sites":    func(n Node, p string) { r.names(n, p, "sites", "a site") },
-		"needs":    func(n Node, p string) { d.Needs = r.names(n, p, "needs", "a workload") },
+		"needs":    func(n Node, p string) { d.Needs = r.sorted(n, p, "needs", "a workload") },
 		"leave": func(n Node, p string) {
 			at[""] = n
 			d.Leave = r.list(n, p, "leave")
@@ -106,7 +106,6 @@ func (r *reader) part(n Node, pointer string) Part {
 		part.Instances = 1
 		r.service(n, pointer, &part, known)
 	case Task:
-		part.Instances = 1
 		r.task(n, pointer, &part, known)
 	case Settings:
 		known["values"] = func(n Node, p string) { part.Values = r.texts(n, p, "values", nil) }
@@ -116,7 +115,7 @@ func (r *reader) part(n Node, pointer string) Part {
 		r.fields(n, pointer, "a secret part", []string{"values"}, known)
 	case Route:
 		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
-		known["needs"] = func(n Node, p string) { part.Needs = r.names(n, p, "needs", "a part") }
+		known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 		known["to"] = func(n Node, p string) {
 			part.To = &Endpoint{Path: "/"}
 			r.fields(n, p, "to", []string{"service", "port"}, map[string]func(Node, string){
@@ -149,7 +148,7 @@ func (r *reader) runs(part *Part, known map[string]func(Node, string)) {
 		}
 	}
 	known["command"] = func(n Node, p string) { part.Command = r.list(n, p, "command") }
-	known["needs"] = func(n Node, p string) { part.Needs = r.names(n, p, "needs", "a part") }
+	known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 	known["environment"] = func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) }
 	known["volumes"] = func(n Node, p string) { part.Volumes = r.texts(n, p, "volumes", nil) }
 }
@@ -283,6 +282,14 @@ func (r *reader) name(n Node, pointer, what string) string {
 	return n.Text
 }
 
+// sorted reads names whose order means nothing.
+func (r *reader) sorted(n Node, pointer, what, one string) []string {
+	names := r.names(n, pointer, what, one)
+	slices.Sort(names)
+	return names
+}
+
+// names reads a list of names, in the order in which they stand.
 func (r *reader) names(n Node, pointer, what, one string) []string {
 	if n.Kind != List || len(n.Items) == 0 {
 		r.wrong(n, pointer, "", "%s must be a list of at least one name, such as [north, south]", what)
@@ -297,7 +304,6 @@ func (r *reader) names(n Node, pointer, what, one string) []string {
 			names = append(names, name)
 		}
 	}
-	slices.Sort(names)
 	return names
 }
 

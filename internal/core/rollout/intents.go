@@ -132,7 +132,7 @@ func (m *machine) oldCanServe() bool {
 
 func (m *machine) done() bool {
 	switch m.Phase {
-	case RolledBack:
+	case RolledBack, Abandoned:
 		return true
 	case Proven:
 		return m.seen.Reached && m.seen.Old.instances() == 0 && !m.seen.Old.Laid || m.Old.None()

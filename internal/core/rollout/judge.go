@@ -124,6 +124,10 @@ func (m *machine) turnBack(by string, bar bool, causes []Cause) {
 		texts[i] = cause.Text
 	}
 	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
+	if m.Old.None() {
+		m.fact("rollback", by, "%s is taken away again, from %s%s", m.New.Version, m.here(), Undone(m.State))
+		return
+	}
 	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.here(), Undone(m.State))})
 }
 

@@ -23,10 +23,11 @@ const (
 	RolledBack  Phase = "rolled back"
 	Proving     Phase = "proving" // full traffic, still under guard
 	Proven      Phase = "proven"
+	Abandoned   Phase = "abandoned" // left as it is, proven or not
 )
 
 // Over tells whether the rollout has ended.
-func (p Phase) Over() bool { return p == RolledBack || p == Proven }
+func (p Phase) Over() bool { return p == RolledBack || p == Proven || p == Abandoned }
 
 // Forward tells whether the new revision is on its way in, so that a breach turns the rollout round.
 func (p Phase) Forward() bool {
@@ -138,7 +139,7 @@ func (s State) AskedShare() float64 {
 	switch s.Phase {
 	case RollingBack, RolledBack:
 		return 0
-	case Proving, Proven:
+	case Proving, Proven, Abandoned:
 		return 1
 	}
 	return s.stage().Share

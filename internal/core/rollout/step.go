@@ -91,10 +91,11 @@ func (s State) Possible(verb Verb) error {
 		if s.Phase != Held {
 			return errNotHeld
 		}
-	case TurnBack, Supersede:
+	case TurnBack:
 		if s.Old.None() {
 			return errNothingOld
 		}
+	case Supersede:
 	case Sign:
 		if s.Phase != Waiting {
 			if asked := s.stage().SignOff; asked != "" && s.Phase == Soaking {
@@ -139,6 +140,12 @@ func (m *machine) command(c Command) error {
 	case TurnBack:
 		m.turnBack(c.By, true, []Cause{{Kind: "person", Text: "rolled back by " + c.By + note(c.Note), At: m.now}})
 	case Supersede:
+		if m.Old.None() && !m.Shared.IsZero() { // it serves, and nothing else does: the newer one comes in beside it
+			m.enter(Abandoned, c.By, "left as it is for %s", c.Note)
+			m.Ended = m.now
+			m.fact("abandoned", c.By, "%s (%s) is left as it is, unproven; %s comes in beside it", m.New.Version, m.New.Revision.Short(), c.Note)
+			return nil
+		}
 		m.turnBack(c.By, false, []Cause{{Kind: "superseded", Text: "superseded by " + c.Note, At: m.now}})
 	}
 	return nil
@@ -260,7 +267,7 @@ func (m *machine) goBack() {
 	}
 	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
 		m.Traffic = m.now
-		if !m.Shared.IsZero() {
+		if !m.Shared.IsZero() && !m.Old.None() {
 			m.fact("traffic back", Itself, "all traffic is on %s again", m.Old.Version)
 		}
 	}
@@ -271,7 +278,11 @@ func (m *machine) goBack() {
 	why := m.Why
 	m.enter(RolledBack, m.By, "%s", why)
 	m.Ended = m.now
-	m.fact("rolled back", m.By, "%s serves alone again; %s", m.Old.Version, why)
+	serves := m.Old.Version + " serves alone again"
+	if m.Old.None() {
+		serves = "nothing is there again"
+	}
+	m.fact("rolled back", m.By, "%s; %s", serves, why)
 	if m.Bar {
 		m.fact("barred", m.By, "%s (%s) is barred until Git moves on or a person lifts the bar", m.New.Version, m.New.Revision.Short())
 	}

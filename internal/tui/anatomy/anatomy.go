@@ -136,7 +136,7 @@ func (m *Model) instance() *engine.Instance {
 		if r.Part != nil && in.Part != r.Part.Name {
 			continue
 		}
-		if first == nil || first.Health.Reason == "" && in.Health.Reason != "" {
+		if first == nil || first.Done && !in.Done || first.Health.Reason == "" && in.Health.Reason != "" && !in.Done {
 			first = in
 		}
 	}

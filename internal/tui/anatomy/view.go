@@ -48,7 +48,7 @@ func (m *Model) tree(p *kit.Page, x, y, width, end int) {
 	}
 	m.rowsAt, m.room = y, end-y
 	from, to := m.list.Window(end-y, len(m.rows))
-	name := min(34, width*4/10)
+	name := min(27, width*4/10)
 	for i := from; i < to; i++ {
 		if i == m.list.At {
 			choose(p, y, x-1, width+2)
@@ -87,11 +87,11 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	}
 	text := r.Name
 	if r.Depth == 2 {
-		text = shortID(r)
+		text = strings.TrimPrefix(r.Name, m.berth.Workload+"-")
 	}
 	end := p.PutIn(at, y, x+name-at, role, text)
 	if r.Kind != "" {
-		end = p.PutIn(end+1, y, x+name-end-1+9, kit.Dim, r.Kind)
+		end = p.PutIn(end+1, y, x+name+4-end, kit.Dim, r.Kind)
 	}
 	words := kit.Dim
 	if r.Tone != control.Quiet {
@@ -111,15 +111,6 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 func (m *Model) lastPart(i int) bool {
 	r := m.rows[i]
 	return r.Part != nil && len(r.Cohort.Parts) > 0 && r.Cohort.Parts[len(r.Cohort.Parts)-1].Name == r.Part.Name
-}
-
-// shortID is an instance's name without what its part and cohort say already.
-func shortID(r control.Branch) string {
-	at := strings.LastIndex(r.Name, "-")
-	if at < 0 || at == len(r.Name)-1 {
-		return r.Name
-	}
-	return r.Name[at:]
 }
 
 // inspector tells all about what is selected.

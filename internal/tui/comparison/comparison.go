@@ -41,6 +41,7 @@ const rules = ""
 func New(c control.Comparison, ref string) *Model {
 	m := &Model{folded: map[string]bool{}, marked: map[string]bool{}, ref: ref}
 	m.Set(c)
+	m.list.At = min(1, max(0, len(m.rows)-1)) // the first field that differs
 	return m
 }
 

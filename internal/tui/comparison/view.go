@@ -104,7 +104,7 @@ func (m *Model) sentences(p *kit.Page, y int) int {
 			y++
 			break
 		}
-		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites: "+say.Sentence(text))
+		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites what was done by hand: "+text+".")
 	}
 	if marked := m.Marked(); len(marked) > 0 {
 		p.Put(left, y, kit.New, "Marked for the sync: "+say.List(marked)+" alone.")
@@ -164,7 +164,7 @@ func (m *Model) viewPart(p *kit.Page, y int, c columns, r row) {
 	p.Put(c.field, y, kit.Dim, fold)
 	name := r.part
 	if r.part == rules {
-		name = "how it is rolled out and watched"
+		name = "rollout and guards"
 	}
 	x := p.Put(c.field+2, y, kit.Bright, name)
 	if m.marked[r.part] {
@@ -194,7 +194,7 @@ func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 			p.Put(x, y, kit.Dim, "·")
 			return
 		}
-		p.PutIn(x, y, c.width-2, role, text)
+		p.PutIn(x, y, c.width-2, role, tail(text, c.width-2))
 	}
 	applied := kit.Old
 	if r.kind == compare.Same {
@@ -211,10 +211,21 @@ func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 	} else if r.kind == compare.Left {
 		live = kit.Dim
 	}
-	state(c.live, d.Live, d.Applied, live)
+	if control.Seen(d.Pointer) {
+		state(c.live, d.Live, d.Applied, live)
+	}
 	if c.kind >= 0 && r.kind != compare.Same {
 		p.Put(c.kind, y, kit.RoleOf(control.ToneOf(r.kind)), control.KindWords[r.kind])
 	}
+}
+
+// tail keeps the end of a reference or path that has no room: there it differs from others.
+func tail(text string, width int) string {
+	if kit.Width(text) <= width || width < 2 || !strings.Contains(text, "/") || strings.ContainsAny(text, " \n{[") {
+		return text
+	}
+	runes := []rune(text)
+	return "…" + string(runes[max(0, len(runes)-width+1):])
 }
 
 func same(a, b any) bool { return control.Value(a) == control.Value(b) }
@@ -242,7 +253,7 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 	const label = 12
 	if r.head {
 		p.Put(left, y+1, kit.Dim, "part")
-		p.Put(left+label, y+1, kit.Text, or(r.part, "how it is rolled out and watched"))
+		p.Put(left+label, y+1, kit.Text, or(r.part, "rollout and guards"))
 		return
 	}
 	d := r.field
@@ -269,16 +280,20 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 	}
 	show("applied", d.Applied, kit.Old)
 	show("declared", d.Declared, kit.New)
-	if !m.c.Two {
+	if !m.c.Two && !control.Seen(d.Pointer) && y < end {
+		p.Put(left, y, kit.Dim, "live")
+		p.Put(left+label, y, kit.Dim, "no site shows it; Aditus alone goes by it")
+		y++
+	} else if !m.c.Two {
 		role := kit.Text
 		if !same(d.Live, d.Applied) {
 			role = kit.Bad
 		}
 		show("live", d.Live, role)
-		if word := control.KindWords[d.Kind]; word != "" && y < end {
-			p.Put(left, y, kit.Dim, "that is")
-			p.Put(left+label, y, kit.RoleOf(control.ToneOf(d.Kind)), word)
-		}
+	}
+	if word := control.KindWords[d.Kind]; !m.c.Two && word != "" && y < end {
+		p.Put(left, y, kit.Dim, "that is")
+		p.Put(left+label, y, kit.RoleOf(control.ToneOf(d.Kind)), word)
 	}
 }
 
