@@ -349,7 +349,9 @@ func TestReload(t *testing.T) {
 	r.push("2")
 	r.must(SetEvery(r.folder, "repo", 2*time.Second))
 	r.must(apply())
-	s := r.until("it is seen", func(s Snapshot) bool { return berthAt(s, "drydock").Rollout != nil && s.Links[0].Every == 2*time.Second })
+	s := r.until("it is seen", func(s Snapshot) bool {
+		return berthAt(s, "drydock").Rollout != nil && s.Links[0].Every == 2*time.Second
+	})
 	looked := s.Links[0].Looked
 	r.wait(5 * time.Second)
 	if now := r.engine.Snapshot().Links[0].Looked; now.Sub(looked) < 3*time.Second {

@@ -166,19 +166,29 @@ func asJSON(t testing.TB, text string) (any, bool) {
 func TestSchema(t *testing.T) {
 	s := schema(t)
 	names, _ := filepath.Glob("../demo/declarations/*.yaml")
-	if len(names) < 6 {
+	more, _ := filepath.Glob("../demo/bundles/*.yaml")
+	if len(names)+len(more) < 8 {
 		t.Fatal("the demo's declarations are not where they were")
 	}
-	for _, name := range names {
+	for _, name := range append(names, more...) {
 		text, err := os.ReadFile(name)
 		if err != nil {
 			t.Fatal(err)
 		}
+		if base := filepath.Base(name); base == variablesFile || base == rulesFile {
+			continue
+		}
 		if value, ok := asJSON(t, string(text)); !ok || s.Validate(value) != nil {
 			t.Errorf("%s: %v", name, s.Validate(value))
 		}
-		if _, problems := readOne(filepath.Base(name), string(text)); len(problems) > 0 {
-			t.Errorf("%s: %v", name, problems)
+	}
+	for _, folder := range []string{"../demo/declarations", "../demo/bundles"} {
+		files, err := FromFolder(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, problems := Load(t.Context(), files, Options{}); len(problems.Wrong()) > 0 {
+			t.Errorf("%s: %v", folder, problems)
 		}
 	}
 	for _, change := range [][2]string{{"workload:", "workloda:"}, {"kind: service", "kind: elephant"}, {"share: 5 %", "share: 5"}, {"sites: [north]\n", ""}, {"at-most: 5 %", "at-most: 5 %, above-old-by: 1 points"}, {"soak: 1m", "soak: soon"}} {

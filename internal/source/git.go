@@ -123,10 +123,10 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 		return nil, hash, err
 	}
 	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: auth, CABundle: bundle, Tags: git.NoTags, Force: true})
-	if err != nil {
-		return nil, hash, link.explain(err)
+	if err != nil && !errors.Is(err, ErrNoBranch) {
+		err = link.explain(err)
 	}
-	return repository, hash, nil
+	return repository, hash, err
 }
 
 // resolve gives the commit that the link watches.
@@ -177,10 +177,13 @@ func fetch(ctx context.Context, link Link, access Access, hash plumbing.Hash, o 
 	o.RemoteName = git.DefaultRemoteName
 	remote := git.NewRemote(repository.Storer, &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
 	err = remote.FetchContext(ctx, o)
-	if err != nil && link.Commit != "" && !errors.Is(err, git.NoErrAlreadyUpToDate) {
+	if _, missing := repository.CommitObject(hash); link.Commit != "" && missing != nil {
 		// Not every server gives a commit by its hash alone; it may be on one of the branches.
 		o.Depth, o.RefSpecs = 0, []config.RefSpec{"+refs/heads/*:refs/heads/*"}
 		err = remote.FetchContext(ctx, o)
+		if _, missing := repository.CommitObject(hash); missing != nil && (err == nil || errors.Is(err, git.NoErrAlreadyUpToDate)) {
+			err = fmt.Errorf("%w: commit %.7s is on none of its branches; push it, or name another", ErrNoBranch, hash)
+		}
 	}
 	if errors.Is(err, git.NoErrAlreadyUpToDate) {
 		err = nil
