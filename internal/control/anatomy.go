@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -31,8 +32,14 @@ type Branch struct {
 // Anatomy lists what a berth is made of, from its cohorts down to the instance, with health rolled up.
 func Anatomy(b engine.Berth, now time.Time) []Branch {
 	var rows []Branch
-	for i := range b.Cohorts {
-		c := &b.Cohorts[i]
+	cohorts := slices.Clone(b.Cohorts)
+	if b.Rollout != nil { // what is coming stands first
+		slices.SortStableFunc(cohorts, func(x, y engine.Cohort) int {
+			return cmp.Compare(age(b, x.Revision), age(b, y.Revision))
+		})
+	}
+	for i := range cohorts {
+		c := &cohorts[i]
 		side, role := Quiet, "applied"
 		if r := b.Rollout; r != nil {
 			switch c.Revision {
@@ -49,6 +56,7 @@ func Anatomy(b engine.Berth, now time.Time) []Branch {
 			}
 		}
 		sum := health.Sum(all, len(all))
+		sum.Reason = "" // it stands at the part and the instance
 		rows = append(rows, Branch{
 			ID: string(c.Revision), Name: strings.TrimSpace(fmt.Sprintf("%s %s", c.Version, c.Revision.Short())), Kind: role,
 			Words: say.Share(c.Share) + " of the traffic, " + healthWords(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
@@ -58,6 +66,13 @@ func Anatomy(b engine.Berth, now time.Time) []Branch {
 		}
 	}
 	return rows
+}
+
+func age(b engine.Berth, revision declare.Fingerprint) int {
+	if revision == b.Rollout.New.Revision {
+		return 0
+	}
+	return 1
 }
 
 func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now time.Time) []Branch {
@@ -83,18 +98,22 @@ func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now t
 	if len(rows) > 1 {
 		rows[len(rows)-1].Last = true
 	}
-	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, all)
+	wanted := part.Wanted
+	if side == Moves {
+		wanted = len(all) // as many as the stage asks for
+	}
+	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, wanted, all)
 	return rows
 }
 
 // partWords tells a part by its kind.
-func partWords(part *engine.Part, instances []health.Instance) (string, Tone, string) {
+func partWords(part *engine.Part, wanted int, instances []health.Instance) (string, Tone, string) {
 	text, tone, why := "", Quiet, ""
 	switch part.Kind {
 	case declare.Service:
-		sum := health.Sum(instances, max(part.Wanted, len(instances)))
+		sum := health.Sum(instances, max(wanted, len(instances)))
 		text, tone, why = healthWords(health.Summary{Total: sum.Total, Healthy: sum.Healthy, Wanted: sum.Wanted, Starting: sum.Starting, Failing: sum.Failing, Silent: sum.Silent, Restarts: sum.Restarts, Word: health.Healthy}), toneOfHealth(sum.Word), sum.Reason
-		if part.Wanted == 0 && len(instances) == 0 {
+		if wanted == 0 && part.Wanted == 0 && len(instances) == 0 {
 			text = "stopped on purpose"
 		}
 	case declare.Task:

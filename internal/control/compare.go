@@ -158,12 +158,10 @@ func stepWords(step plan.Step) string {
 	return step.String()
 }
 
-// short is an OCI reference without what is the same in all of them, or a text as far as it fits into a sentence.
+// short is a value as far as it fits into a sentence.
 func short(text string) string {
 	const most = 60
-	if at := strings.LastIndex(text, "/"); at > 0 && strings.Contains(text[at:], ":") && !strings.Contains(text, " ") {
-		text = text[at+1:]
-	}
+	text = compare.Short(text)
 	if runes := []rune(text); len(runes) > most {
 		return string(runes[:most]) + "…"
 	}

@@ -58,12 +58,20 @@ func (d Difference) String() string {
 	return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Live))
 }
 
+// Short is an OCI reference by its last name and tag alone, and any other text as it is.
+func Short(text string) string {
+	if at := strings.LastIndex(text, "/"); at > 0 && strings.Contains(text[at:], ":") && !strings.ContainsAny(text, " \n") {
+		text = text[at+1:]
+	}
+	return text
+}
+
 func show(value any) string {
 	switch v := value.(type) {
 	case nil:
 		return "nothing"
 	case string:
-		return v
+		return Short(v)
 	case map[string]any, []any:
 		return "…"
 	default:

@@ -29,7 +29,7 @@ func TestNew(t *testing.T) {
 	if text := strings.Join(got, ", "); text != want {
 		t.Errorf("got  %s\nwant %s", text, want)
 	}
-	if text := p.Waves[1][0].String(); text != "change web: web/artifact r.example/a:0 → r.example/a:1" {
+	if text := p.Waves[1][0].String(); text != "change web: web/artifact a:0 → a:1" {
 		t.Errorf("the step says %q", text)
 	}
 	if p := New(declared, nil); p.Steps() != 0 || len(p.Rules) != 0 {

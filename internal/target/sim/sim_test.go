@@ -196,6 +196,93 @@ func TestUnreachable(t *testing.T) {
 	}
 }
 
+// TestHands leaves changes in a file, as the shell does while another program has the site.
+func TestHands(t *testing.T) {
+	folder := t.TempDir()
+	w := open(t, folder)
+	w.serve(t, "r.example/web:1", 2)
+	for _, h := range []Hand{{"conformance", "web", "instances", "3"}, {"conformance", "web", "environment.LEVEL", "trace"}, {"conformance", "extra", "values.a", "b"}, {"nothing", "web", "instances", "1"}} {
+		if err := LeaveHand(folder, "north", h); err != nil {
+			t.Fatal(err)
+		}
+	}
+	seen, err := w.Observe(t.Context(), "conformance")
+	if err != nil {
+		t.Fatal(err)
+	}
+	web, _ := seen.Cohorts[0].Live["web"].(map[string]any)
+	if len(seen.Cohorts[0].Instances) != 3 || fmt.Sprint(web["environment"]) != "map[LEVEL:trace]" || seen.Cohorts[0].Live["extra"] == nil {
+		t.Errorf("live is %v", seen.Cohorts[0].Live)
+	}
+	for i, in := range seen.Cohorts[0].Instances {
+		if in.Environment["LEVEL"] != "" {
+			t.Errorf("instance %d has a variable that it was not started with", i)
+		}
+	}
+	if err := w.ChangeByHand(Hand{"conformance", "web", "gone", ""}); err != nil || len(w.instances(t)) != 0 {
+		t.Errorf("gone: %v", err)
+	}
+	for field, value := range map[string]string{"instances": "many", "size": "1", "artifact": "", "environment.": "x"} {
+		if err := LeaveHand(folder, "north", Hand{"conformance", "web", field, value}); err == nil {
+			t.Errorf("%s=%s was left", field, value)
+		}
+	}
+}
+
+// TestTask runs tasks to their end: one that does well and one that fails.
+func TestTask(t *testing.T) {
+	behaviour, err := ReadBehaviour("test.yaml", []byte("artifacts: {r.example/ok:1: {takes: 4s}, r.example/bad:1: {takes: 4s, fails: no room left}}\nunlisted: {starts-in: 1s}"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &world{at: time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)}
+	if w.Site, err = Open("north", "", behaviour, func() time.Time { return w.at }); err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	parts := map[string]declare.Part{}
+	for _, name := range []string{"ok", "bad"} {
+		parts[name] = declare.Part{Kind: declare.Task, Artifact: "r.example/" + name + ":1"}
+	}
+	if err := w.Lay(t.Context(), "conformance", revision, declare.Desired{Parts: parts}); err != nil {
+		t.Fatal(err)
+	}
+	for name := range parts {
+		if err := w.Run(t.Context(), "conformance", revision, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, in := range w.instances(t) {
+		if in.Done || in.Failed != "" {
+			t.Errorf("at its end already: %+v", in)
+		}
+	}
+	w.at = w.at.Add(5 * time.Second)
+	for _, in := range w.instances(t) {
+		lines, err := w.Log(t.Context(), "conformance", in.ID, time.Time{}, 10)
+		if in.Done != (in.Part == "ok") || (in.Failed == "no room left") != (in.Part == "bad") || err != nil || len(lines) != 2 || len(in.Events) != 2 {
+			t.Errorf("%+v, log %v (%v)", in, lines, err)
+		}
+	}
+}
+
+// TestLog sees that the same moment always has the same line, and that only the lines asked for come.
+func TestLog(t *testing.T) {
+	w := open(t, "")
+	w.serve(t, "r.example/web:1", 1)
+	w.at = w.at.Add(time.Minute)
+	id := w.instances(t)[0].ID
+	all, err := w.Log(t.Context(), "conformance", id, time.Time{}, 1000)
+	if err != nil || len(all) < 20 || !strings.Contains(all[0].Text, "starting web:1") {
+		t.Fatalf("%d lines (%v)", len(all), err)
+	}
+	last, _ := w.Log(t.Context(), "conformance", id, time.Time{}, 5)
+	since, _ := w.Log(t.Context(), "conformance", id, w.at.Add(-10*time.Second), 1000)
+	if fmt.Sprint(last) != fmt.Sprint(all[len(all)-5:]) || len(since) < 4 || len(since) > 6 {
+		t.Errorf("the last are %v, since then %v", last, since)
+	}
+}
+
 func TestReadBehaviour(t *testing.T) {
 	for text, want := range map[string]string{
 		"artifacts: {a: {faults: [{kind: explode}]}}": `unknown kind "explode"`, "artifacts: {a: {faults: [{kind: crash}]}}": "needs after", "artfacts: {}": "artfacts", "[": "test.yaml",

@@ -2,8 +2,10 @@
 package targettest
 
 import (
+	"errors"
 	"fmt"
 	"testing"
+	"time"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
@@ -23,6 +25,7 @@ func desired(artifact string) declare.Desired {
 	return declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{
 		"web":   {Kind: declare.Service, Artifact: artifact, Instances: 3, Ports: map[string]int{"http": 8080}, Environment: map[string]string{"A": "1"}},
 		"texts": {Kind: declare.Settings, Values: map[string]string{"a": "b"}},
+		"setup": {Kind: declare.Task, Artifact: artifact},
 	}}
 }
 
@@ -105,6 +108,7 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			t.Errorf("the instances' names are not their own: %v", ids)
 		}
 	})
+	t.Run("parts", func(t *testing.T) { parts(t, open(t), o) })
 	t.Run("an artifact that does not exist", func(t *testing.T) {
 		if o.Missing == "" {
 			t.Skip("the driver cannot tell")
@@ -121,6 +125,78 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			t.Errorf("nobody says why it cannot start: %+v (%v)", seen, err)
 		}
 	})
+}
+
+// parts runs a task, moves a part from one cohort to another, marks a cohort, takes a part away, and reads a log.
+func parts(t *testing.T, d target.Driver, o Options) {
+	one, two, three := declare.Fingerprint("1111111111"), declare.Fingerprint("2222222222"), declare.Fingerprint("3333333333")
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	find := func(revision declare.Fingerprint) target.Cohort {
+		seen, err := d.Observe(t.Context(), workload)
+		must(err)
+		c, _ := seen.Cohort(revision)
+		return c
+	}
+	count := func(c target.Cohort, part string) (n int) {
+		for _, in := range c.Instances {
+			if in.Part == part {
+				n++
+			}
+		}
+		return n
+	}
+	if err := d.Run(t.Context(), workload, one, "setup"); err == nil {
+		t.Error("a task of what was not laid ran")
+	}
+	must(d.Lay(t.Context(), workload, one, desired(o.Artifact(1))))
+	for range 2 {
+		must(d.Run(t.Context(), workload, one, "setup"))
+	}
+	must(d.Scale(t.Context(), workload, one, "web", 2))
+	must(d.SetShare(t.Context(), workload, one, 1, ""))
+	if c := find(one); count(c, "setup") != 1 || count(c, "web") != 2 {
+		t.Errorf("a task that was asked for twice: %+v", c.Instances)
+	}
+	instance := find(one).Instances[0].ID
+	if _, err := d.Log(t.Context(), workload, instance, time.Time{}, 10); err != nil {
+		t.Errorf("the log of %s: %v", instance, err)
+	}
+	if _, err := d.Log(t.Context(), workload, "nobody", time.Time{}, 10); !errors.Is(err, target.ErrNoInstance) {
+		t.Errorf("the log of nobody: %v", err)
+	}
+	must(d.Lay(t.Context(), workload, two, declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{"texts": {Kind: declare.Settings}}}))
+	for range 2 {
+		must(d.Keep(t.Context(), workload, one, two, "web"))
+		if count(find(one), "web") == 0 {
+			break // once it is there, keeping again must do no harm once the old cohort is gone
+		}
+	}
+	if a, b := find(one), find(two); count(a, "web") != 0 || count(b, "web") != 2 || a.Live["web"] != nil || b.Live["web"] == nil {
+		t.Errorf("kept: %v and %v", a.Live, b.Live)
+	}
+	must(d.SetShare(t.Context(), workload, two, 1, ""))
+	must(d.Drop(t.Context(), workload, one))
+	must(d.Keep(t.Context(), workload, one, two, "web"))
+	for range 2 {
+		must(d.Mark(t.Context(), workload, two, three))
+	}
+	if c := find(three); c.Share != 1 || count(c, "web") != 2 || len(find(two).Instances) != 0 {
+		t.Errorf("marked: %+v", c)
+	}
+	if err := d.Mark(t.Context(), workload, "4444444444", "5555555555"); err == nil {
+		t.Error("what is not there was marked")
+	}
+	for range 2 {
+		must(d.Remove(t.Context(), workload, three, "web"))
+	}
+	if c := find(three); count(c, "web") != 0 || c.Live["web"] != nil || c.Live["texts"] == nil {
+		t.Errorf("removed: %v", c.Live)
+	}
 }
 
 // told writes what a site has: revision, instances, share of the traffic.

@@ -94,16 +94,22 @@ func (m *Model) View(p *kit.Page) {
 		p.Put(left+4, 6, kit.New, "aditus link add NAME REPOSITORY --branch main --folder workloads")
 		return
 	}
+	wide, narrow := p.W >= 110, p.W < 100
 	name, ref := 8, 6
 	for _, l := range m.links {
 		name, ref = max(name, kit.Width(l.Name)), max(ref, kit.Width(l.Ref))
 	}
-	name, ref = min(name, p.W/4), min(ref, p.W/6)
+	name, ref = min(name, p.W/4), min(ref, p.W/5)
+	if narrow {
+		ref = min(ref, p.W/4)
+	}
 	right := p.W - kit.Margin - 1
 	// numbers stand at the right, each under its title
 	took, every, berths := right, right-9, right-20
 	answer := berths - 12
-	wide := p.W >= 110
+	if narrow { // the detail tells what has no room here
+		answer = every
+	}
 	y := 3
 	p.Put(left+2, y, kit.Dim, "LINK")
 	p.Put(left+2+name+2, y, kit.Dim, "watches")
@@ -111,8 +117,10 @@ func (m *Model) View(p *kit.Page) {
 		p.Put(left+2+name+2+ref+2, y, kit.Dim, "repository")
 	}
 	p.Right(answer, y, kit.Dim, "answered")
-	p.Right(berths, y, kit.Dim, "berths")
-	p.Right(every, y, kit.Dim, "every")
+	if !narrow {
+		p.Right(berths, y, kit.Dim, "berths")
+		p.Right(every, y, kit.Dim, "every")
+	}
 	p.Right(took, y, kit.Dim, "took")
 	p.Rule(y + 1)
 	y += 2
@@ -144,8 +152,10 @@ func (m *Model) View(p *kit.Page) {
 			answered, role = "no answer", kit.Bad
 		}
 		p.Right(answer, y, role, answered)
-		p.Right(berths, y, kit.Dim, fmt.Sprint(l.Berths))
-		p.Right(every, y, kit.Dim, say.Span(l.Every))
+		if !narrow {
+			p.Right(berths, y, kit.Dim, fmt.Sprint(l.Berths))
+			p.Right(every, y, kit.Dim, say.Span(l.Every))
+		}
 		p.Right(took, y, kit.Dim, say.Took(l.Took))
 		y++
 	}

@@ -1,0 +1,167 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"aditus/internal/control"
+	"aditus/internal/core/compare"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/target"
+	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/comparison"
+	"aditus/internal/tui/kit"
+	"aditus/internal/tui/links"
+)
+
+func drawn(view func(*kit.Page), w, h int) string {
+	p := kit.NewPage(w, h, kit.None)
+	view(p)
+	return ansi.Strip(p.Render())
+}
+
+// TestComparisonTexts shows long texts line by line, and keeps what comes from outside from the terminal.
+func TestComparisonTexts(t *testing.T) {
+	c := control.Comparison{Berth: ledger.Berth{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
+		{Pointer: "/parts/texts/values/note", Kind: compare.Pending, Applied: "one\ntwo\nthree\n", Declared: "one\n2\nthree\nfour\n", Live: "one\ntwo\nthree\n"},
+		{Pointer: "/parts/texts/values/odd", Kind: compare.Drift, Applied: "a", Declared: "a", Live: "\x1b[31mred\x1b[0m\a"},
+		{Pointer: "/guards", Applied: []any{}, Declared: []any{}},
+	}}
+	m := comparison.New(c, "")
+	text := drawn(m.View, 140, 44)
+	for _, want := range []string{"- two", "+ 2", "+ four", "  three", "/parts/texts/values/note", "Git moved on", "changed at the site"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not on the screen:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "[31m") || strings.Contains(text, "\a") {
+		t.Error("a control sequence from outside is on the screen")
+	}
+	m.Key("f")
+	m.Key("end")
+	if text := drawn(m.View, 140, 44); !strings.Contains(text, "no site shows it") {
+		t.Errorf("a field that no site shows:\n%s", text)
+	}
+	m.Key("home")
+	m.Key("m")
+	if marked := m.Marked(); len(marked) != 1 || marked[0] != "texts" {
+		t.Errorf("marked is %v", marked)
+	}
+	m.Key("m")
+	m.Key("z")
+	if rows := strings.Count(drawn(m.View, 140, 44), "values"); rows != 0 || len(m.Marked()) != 0 {
+		t.Errorf("folded, and %d fields are shown; marked %v", rows, m.Marked())
+	}
+	m.Click(5, 9)
+	if m.Patch() != "[]" {
+		t.Errorf("the patch is %s", m.Patch())
+	}
+}
+
+// TestComparisonMany keeps the cursor on screen among 10 000 parts.
+func TestComparisonMany(t *testing.T) {
+	c := control.Comparison{}
+	for i := range 10_000 {
+		c.Fields = append(c.Fields, compare.Difference{Pointer: "/parts/p" + strings.Repeat("x", i%40) + string(rune('a'+i%26)) + time.Duration(i).String() + "/instances", Kind: compare.Pending, Applied: 1.0, Declared: 2.0, Live: 1.0})
+	}
+	m := comparison.New(c, "")
+	m.Key("end")
+	if text := drawn(m.View, 80, 24); !strings.Contains(text, "of 20000") {
+		t.Errorf("the end of a long list:\n%s", text)
+	}
+}
+
+// TestAnatomyLog follows, pauses and searches a log.
+func TestAnatomyLog(t *testing.T) {
+	a, f := app(t)
+	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	m := anatomy.New(b, f.Story.Snapshot.Now)
+	m.Key("2")
+	id := m.Instance()
+	var lines []target.LogLine
+	for i := range 100 {
+		lines = append(lines, target.LogLine{At: time.Unix(int64(i), 0), Text: "line " + time.Duration(i).String() + map[bool]string{true: " ERROR disk"}[i == 10]})
+	}
+	m.SetLog(id, lines, nil)
+	if text := drawn(m.View, 140, 44); !strings.Contains(text, "line 99ns") || !strings.Contains(text, "followed") {
+		t.Errorf("the newest line:\n%s", text)
+	}
+	m.Key("[")
+	if text := drawn(m.View, 140, 44); strings.Contains(text, "line 99ns") || !strings.Contains(text, "paused") || m.Instance() != "" {
+		t.Errorf("scrolled back:\n%s", text)
+	}
+	m.Key("f")
+	m.SetFilter("error")
+	if text := drawn(m.View, 140, 44); !strings.Contains(text, "ERROR disk") || strings.Contains(text, "line 99ns") {
+		t.Errorf("only what was looked for:\n%s", text)
+	}
+	m.SetLog(id, nil, target.ErrNoInstance)
+	if text := drawn(m.View, 140, 44); !strings.Contains(text, "There is no such instance.") {
+		t.Errorf("a log that is gone:\n%s", text)
+	}
+	press(a, "3 i 2 / e r r enter")
+	if text := frame(a, 158, 47); !strings.Contains(text, "only lines with “err”") {
+		t.Errorf("looked for in the log:\n%s", text)
+	}
+	if empty := drawn(anatomy.New(engine.Berth{}, time.Now()).View, 100, 30); !strings.Contains(empty, "Nothing of it is at the site.") {
+		t.Errorf("an empty berth:\n%s", empty)
+	}
+}
+
+// TestAnatomyBad opens on the instance that is not well, with the reason in sight.
+func TestAnatomyBad(t *testing.T) {
+	_, f := app(t)
+	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	b.Cohorts[0].Instances[2].Health.Word, b.Cohorts[0].Instances[2].Health.Reason = "failing", "no space left on device"
+	text := drawn(anatomy.New(b, f.Story.Snapshot.Now).View, 158, 47)
+	if strings.Count(text, "no space") < 2 || !strings.Contains(text, "No space left on device.") { // the part, the instance, the inspector
+		t.Errorf("the reason is not in sight:\n%s", text)
+	}
+}
+
+// TestLinks tells a link that does not answer, and one that nobody has.
+func TestLinks(t *testing.T) {
+	_, f := app(t)
+	s := f.Story.Snapshot
+	s.Links[0].Problem = &engine.Problem{Text: "the repository cannot be reached: check the network", Since: s.Now}
+	s.Links[0].Warnings = []string{"a.yaml:1:1: warning: mind the gap"}
+	text := drawn(links.New(s).View, 158, 47)
+	for _, want := range []string{"no answer", "The repository cannot be reached: check the network.", "mind the gap", "only for south"} {
+		if want == "only for south" {
+			m := links.New(s)
+			m.Key("end")
+			text = drawn(m.View, 158, 47)
+		}
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not on the screen:\n%s", want, text)
+		}
+	}
+	if text := drawn(links.New(engine.Snapshot{}).View, 100, 30); !strings.Contains(text, "aditus link add") {
+		t.Errorf("without a link:\n%s", text)
+	}
+	for every, want := range map[time.Duration][2]time.Duration{time.Minute: {30 * time.Second, 5 * time.Minute}, time.Second: {time.Second, 5 * time.Second}, 2 * time.Hour: {time.Hour, 2 * time.Hour}, 7 * time.Second: {5 * time.Second, 10 * time.Second}} {
+		if f, s := links.Faster(every), links.Slower(every); f != want[0] || s != want[1] {
+			t.Errorf("%s: faster %s, slower %s, want %v", every, f, s, want)
+		}
+	}
+}
+
+// TestMouse clicks on every new screen, and turns the wheel.
+func TestMouse(t *testing.T) {
+	for _, keys := range []string{"4 c f", "3 i", "L"} {
+		a, _ := app(t)
+		press(a, keys)
+		before := frame(a, 158, 47)
+		a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+		down := frame(a, 158, 47)
+		a.Update(tea.MouseClickMsg{X: 10, Y: 12, Button: tea.MouseLeft})
+		if after := frame(a, 158, 47); len(after) == 0 || before == "" || strings.Count(down, "\n") != strings.Count(before, "\n") {
+			t.Errorf("%s: the screen is gone", keys)
+		}
+	}
+}
