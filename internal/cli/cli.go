@@ -76,6 +76,9 @@ with: aditus link add. To look around: aditus demo`,
 		if err != nil {
 			return err
 		}
+		if !isTerminal() {
+			return cmd.Help()
+		}
 		return runLine(cmd.Context(), folder, values)
 	}
 	dataFlag(root, &folder)

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -39,14 +40,22 @@ func TestCommands(t *testing.T) {
 		out  string
 		errs string
 	}{
-		{"", exitOK, "Start with: aditus demo", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
+		{"", exitOK, "Connect a repository first", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
 		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
 		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, settings and fact"},
-		{"check " + good, exitOK, "web  2.1.0", ""}, {"check " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
-		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check ../demo/declarations", exitOK, "boarding  4.12.2", ""},
+		{"check --offline " + good, exitOK, "web/north  2.1.0", ""}, {"check --offline " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
+		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check --offline ../demo/declarations", exitOK, "boarding/isles  4.12.2", ""},
+		{"check --offline --json " + bad, exitWrong, `"suggestion": "did you mean \"sites\"?"`, ""}, {"check --offline --sarif " + bad, exitWrong, `"version": "2.1.0"`, ""}, {"check --json --sarif " + bad, exitUsage, "", "choose one of"},
+		{"check --offline --json " + good, exitOK, "[]", ""}, {"check --set level " + good, exitUsage, "", "--set takes name=value"},
+		{"variables --offline ../demo/declarations log-level", exitOK, "accounts/drydock  door/environment/LOG_LEVEL    debug        team harbour", ""}, {"variables", exitUsage, "", "takes a folder"},
+		{"render web/north --offline --from " + good, exitOK, `{"aditus":1,"parts":{"app":{"artifact":"r.example/web:2.1.0"`, ""}, {"render web/south --offline --from " + good, exitWrong, "", "declares no web/south"}, {"render web", exitUsage, "", "is no berth"},
+		{"link", exitOK, "credential", ""}, {"link add a", exitUsage, "", "takes NAME and REPOSITORY"}, {"link add a /nowhere --data " + empty, exitWrong, "", "the link is not added: the repository cannot be reached"}, {"link add a oci://h/x --data " + empty, exitUsage, "", "a bundle has a version"},
+		{"link list --data " + empty, exitWrong, "", "connect a repository with: aditus link add"}, {"sync", exitUsage, "", "at least one berth"}, {"sync a/b --data " + empty, exitWrong, "", "there are no settings"}, {"compare a/b --from x", exitUsage, "", "choose one of --with"},
+		{"compare a/b --data " + empty, exitWrong, "", "there is no ledger"}, {"bundle push . oci://h/x", exitUsage, "", "has no version"}, {"bundle show oci://h/x", exitUsage, "", "name a version"}, {"stand-in a/b x=1", exitUsage, "", "is no part of a berth"},
+		{"stand-in a/b/c x=1 --data " + empty, exitWrong, "", "there is no stand-in site b"},
 		{"fly", exitUsage, "", `does not take "fly"`}, {"status --data " + empty, exitWrong, "", "there is no ledger in"}, {"status --jsn", exitUsage, "", "unknown flag: --jsn; see aditus status --help"},
 		{"draw watch boarding -o a.svg", exitUsage, "", "write WORKLOAD/SITE"}, {"draw watch boarding/north", exitUsage, "", "name the file to write with -o"}, {"draw watch boarding/north -o a.svg --data " + empty, exitWrong, "", "there is no ledger in"},
-		{"demo --speed -1", exitUsage, "", "--speed must be"}, {"demo --out x", exitUsage, "", "--out goes with --headless"}, {"demo --data " + empty, exitWrong, "", "without one use: aditus demo --headless"},
+		{"demo --speed -1", exitUsage, "", "--speed must be"}, {"demo --out x", exitUsage, "", "--out goes with --headless"}, {"demo --data " + empty, exitWrong, "", "without one use: aditus status, or aditus demo --headless"},
 	}
 	for _, test := range tests {
 		code, out, errs := shell(t, strings.Fields(test.args)...)
@@ -114,9 +123,21 @@ func TestDataFolder(t *testing.T) {
 			t.Errorf("%q gives %s (%v), want %s", given, got, err, want)
 		}
 	}
-	check("", "/home/someone/.local/state/aditus/demo")
-	t.Setenv("XDG_STATE_HOME", "/state")
-	check("", "/state/aditus/demo")
+	check("", "/home/someone/.local/state/aditus/line")
+	state := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", state)
+	put := func(name string) {
+		t.Helper()
+		name = filepath.Join(state, "aditus", name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), os.WriteFile(name, nil, 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	check("", state+"/aditus/line")
+	put("demo/ledger.db")
+	check("", state+"/aditus/demo")
+	put("line/settings.yaml")
+	check("", state+"/aditus/line")
 	t.Setenv("ADITUS_DATA", "/data")
 	check("", "/data")
 	check("/given", "/given")

@@ -151,7 +151,11 @@ func compareWith(cmd *cobra.Command, folder string, id ledger.Berth, with, site,
 		return control.Comparison{}, err
 	}
 	defer s.Close()
-	return s.Live.Compare(cmd.Context(), id, with)
+	desired, commit, err := s.Preview(cmd.Context(), id, with)
+	if err != nil {
+		return control.Comparison{}, fmt.Errorf("compare %s with %s: %w", id, with, err)
+	}
+	return control.NewComparison(book, b, control.PreviewRevision(id, desired, commit)) // with what was seen last
 }
 
 // recordedBerth gives a berth as it was seen last.

@@ -45,7 +45,8 @@ func TestKilled(t *testing.T) {
 	var before []ledger.Fact
 	for kills := 0; ; kills++ {
 		if kills > 80 {
-			t.Fatal("the story never ends")
+			_, status, _ := shell(t, "status", "--data", folder)
+			t.Fatalf("the story never ends:\n%s\nthe last facts: %+v", status, before[max(0, len(before)-20):])
 		}
 		var out, errs bytes.Buffer
 		cmd := exec.Command(program, "demo", "--headless", "--speed", "40", "--data", folder)

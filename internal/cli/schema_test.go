@@ -57,6 +57,12 @@ func holdSchemas(t *testing.T, data, out string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	validateSettings(t, text)
+}
+
+// validateSettings holds a settings file against its schema.
+func validateSettings(t *testing.T, text []byte) {
+	t.Helper()
 	var value any
 	if err := yaml.Unmarshal(text, &value); err != nil {
 		t.Fatal(err)

@@ -44,9 +44,6 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 
 // runLine opens the screens on a data folder.
 func runLine(ctx context.Context, folder string, set map[string]string) error {
-	if !isTerminal() {
-		return errNoTerminal
-	}
 	folder, err := dataFolder(folder)
 	if err != nil {
 		return err

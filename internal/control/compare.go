@@ -13,6 +13,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/source"
 )
 
 // Comparison is a berth's three states held against each other, field by field, with what a sync would do.
@@ -63,18 +64,33 @@ func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision
 	if err != nil {
 		return Comparison{}, err
 	}
+	live, unseen := b.Live, b.Looked.IsZero() && applied != nil
+	if unseen { // nothing is claimed of a site that nobody looked at
+		live = compare.LiveOf(applied)
+	}
 	c := Comparison{
 		Berth: b.Berth, Applied: named(b.Applied), Declared: named(declared), Live: liveWords(b), Preview: preview != nil,
-		Stand: b.Stand, Fields: compare.Fields(applied, wanted, b.Live),
+		Stand: b.Stand, Fields: compare.Fields(applied, wanted, live),
 	}
-	differences := compare.Three(applied, wanted, b.Live)
+	differences := compare.Three(applied, wanted, live)
 	c.Plan = plan.New(wanted, differences)
-	c.Patch = compare.Patch(wanted, b.Live)
+	c.Patch = compare.Patch(wanted, live)
 	if preview != nil {
-		c.Stand = compare.StandOf(differences, b.Live != nil)
+		c.Stand = compare.StandOf(differences, live != nil)
 	}
 	c.Does, c.Undoes = sentences(c, wanted, differences)
+	if unseen {
+		c.Does = append(c.Does, "The site was not seen yet, so what was changed there by hand is not among this")
+	}
 	return c, nil
+}
+
+// PreviewRevision makes a revision of what another ref declares, for a comparison alone.
+func PreviewRevision(id ledger.Berth, desired *declare.Desired, commit source.Commit) *ledger.Revision {
+	return &ledger.Revision{
+		Workload: id.Workload, Fingerprint: desired.Fingerprint(), Version: desired.Version(), Commit: commit.Hash,
+		Subject: commit.Subject, Author: commit.Author, At: commit.At, Desired: desired,
+	}
 }
 
 // CompareTwo compares two revisions, or what two sites declare.

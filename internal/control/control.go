@@ -67,9 +67,7 @@ func (l Live) Compare(ctx context.Context, id ledger.Berth, ref string) (Compari
 	if err != nil {
 		return Comparison{}, fmt.Errorf("compare %s with %s: %w", id, ref, err)
 	}
-	return NewComparison(l.Ledger, b, &ledger.Revision{
-		Workload: id.Workload, Fingerprint: desired.Fingerprint(), Version: desired.Version(), Commit: commit.Hash, Subject: commit.Subject, Author: commit.Author, At: commit.At, Desired: desired,
-	})
+	return NewComparison(l.Ledger, b, PreviewRevision(id, desired, commit))
 }
 
 // Try implements Control.

@@ -122,7 +122,7 @@ func compare(applied, declared *declare.Desired, live Live, all bool) []Differen
 	}
 	a, d := tree(applied), tree(declared)
 	l := any(nil)
-	if live != nil {
+	if live != nil || applied != nil { // where all is gone, how it is rolled out is not
 		l = overlay(a, live)
 	}
 	w.walk("", a, d, l)
