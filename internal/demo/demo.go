@@ -226,12 +226,13 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 		return err
 	}
 	ctx := context.Background()
-	past := map[ledger.Berth][]ledger.Revision{}
+	past, known := map[ledger.Berth][]ledger.Revision{}, map[declare.Fingerprint]bool{}
 	remember := func(c committed, set map[string]string, sites ...string) error {
 		files := append(beside(), source.File{Name: c.workload + ".yaml", Text: c.text})
-		if c.workload != "boarding" {
-			files = slices.DeleteFunc(files, func(f source.File) bool { return strings.HasPrefix(f.Name, "boarding/") })
-		}
+		files = slices.DeleteFunc(files, func(f source.File) bool { // the past kept the rules, and other workloads are not asked for
+			folder, _, deeper := strings.Cut(f.Name, "/")
+			return f.Name == "rules.yaml" || deeper && folder != c.workload
+		})
 		loaded, problems := source.Load(ctx, files, source.Options{Sites: siteNames, Opener: opener, Set: set})
 		if len(problems) > 0 {
 			return problems
@@ -243,6 +244,10 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d.Desired}
 			id := ledger.Berth{Workload: c.workload, Site: d.Site}
 			past[id] = append(past[id], r)
+			if known[r.Fingerprint] {
+				continue
+			}
+			known[r.Fingerprint] = true
 			if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
 				return err
 			}
@@ -270,8 +275,19 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			return err
 		}
 	}
-	for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b ledger.Berth) int { return strings.Compare(a.String(), b.String()) }) {
-		if err := w.settle(ctx, id, slices.Index(siteNames, id.Site), past[id]); err != nil {
+	for place, site := range siteNames {
+		err := w.sites[site].Together(func() error {
+			for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b ledger.Berth) int { return strings.Compare(a.String(), b.String()) }) {
+				if id.Site != site {
+					continue
+				}
+				if err := w.settle(ctx, id, place, past[id]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -93,6 +94,14 @@ func newRig(t testing.TB) *rig {
 	return r
 }
 
+// write makes a file with the folders above it.
+func write(t testing.TB, file, text string) {
+	t.Helper()
+	if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+}
+
 func (r *rig) must(err error) {
 	r.t.Helper()
 	if err != nil {
@@ -150,13 +159,12 @@ func (r *rig) push(version string, change ...string) {
 func (r *rig) write(name, text, subject string) {
 	r.t.Helper()
 	file := filepath.Join(r.folder, "repo", name)
-	r.must(os.MkdirAll(filepath.Dir(file), 0o755))
 	tree, err := r.repo.Worktree()
 	r.must(err)
 	if text == "" {
 		_, err = tree.Remove(name)
 	} else {
-		r.must(os.WriteFile(file, []byte(text), 0o644))
+		write(r.t, file, text)
 		_, err = tree.Add(name)
 	}
 	r.must(err)

@@ -40,36 +40,16 @@ func viaJSON(value any) any {
 }
 
 func partTree(p declare.Part) map[string]any {
-	tree := map[string]any{"kind": string(p.Kind), "instances": float64(p.Instances)}
-	text := func(key, value string) {
-		if value != "" {
-			tree[key] = value
-		}
-	}
+	tree := Show(p)
 	put := func(key string, m map[string]any) {
 		if len(m) > 0 {
 			tree[key] = m
 		}
 	}
-	list := func(key string, values []string) {
-		if len(values) == 0 {
-			return
-		}
-		items := make([]any, len(values))
-		for i, value := range values {
-			items[i] = value
-		}
-		tree[key] = items
+	if len(p.Needs) > 0 {
+		tree["needs"] = list(p.Needs)
 	}
-	text("artifact", p.Artifact)
-	text("service", p.Service)
-	text("host", p.Host)
-	list("needs", p.Needs)
-	list("command", p.Command)
-	put("environment", texts(p.Environment))
-	put("values", texts(p.Values))
 	put("sealed", texts(p.Sealed))
-	put("volumes", texts(p.Volumes))
 	ports := make(map[string]any, len(p.Ports))
 	for name, port := range p.Ports {
 		ports[name] = float64(port)
@@ -87,16 +67,47 @@ func partTree(p declare.Part) map[string]any {
 		}
 		tree["metrics"] = metrics
 	}
-	if p.To != nil {
-		tree["to"] = endpointTree(p.To)
-	}
 	if p.NotUndoable {
 		tree["not-undoable"] = true
+	}
+	return tree
+}
+
+// Show gives the Observed fields of a part, as a site that has it would.
+func Show(p declare.Part) map[string]any {
+	tree := make(map[string]any, 8)
+	tree["kind"], tree["instances"] = string(p.Kind), float64(p.Instances)
+	for _, text := range [...]struct{ key, value string }{{"artifact", p.Artifact}, {"service", p.Service}, {"host", p.Host}} {
+		if text.value != "" {
+			tree[text.key] = text.value
+		}
+	}
+	for _, m := range [...]struct {
+		key   string
+		value map[string]string
+	}{{"environment", p.Environment}, {"values", p.Values}, {"volumes", p.Volumes}} {
+		if len(m.value) > 0 {
+			tree[m.key] = texts(m.value)
+		}
+	}
+	if len(p.Command) > 0 {
+		tree["command"] = list(p.Command)
+	}
+	if p.To != nil {
+		tree["to"] = endpointTree(p.To)
 	}
 	if p.Size != 0 {
 		tree["size"] = float64(p.Size)
 	}
 	return tree
+}
+
+func list(values []string) []any {
+	items := make([]any, len(values))
+	for i, value := range values {
+		items[i] = value
+	}
+	return items
 }
 
 func texts(m map[string]string) map[string]any {
@@ -225,18 +236,6 @@ func shows(live any, p declare.Part) bool {
 		count++
 	}
 	return len(fields) == count
-}
-
-// Show gives the Observed fields of a part, as a site that has it would.
-func Show(p declare.Part) map[string]any {
-	all := partTree(p)
-	seen := make(map[string]any, len(Observed))
-	for _, field := range Observed {
-		if value, ok := all[field]; ok {
-			seen[field] = value
-		}
-	}
-	return seen
 }
 
 // LiveOf gives what a site would show that has exactly what is declared.

@@ -153,7 +153,7 @@ func TestWaves(t *testing.T) {
 		"texts": {Kind: Settings}, "key": {Kind: Secret}, "data": {Kind: Volume}, "entry": {Kind: Route, Service: "web"},
 	}}
 	var got []string
-	for _, wave := range d.Waves() {
+	for _, wave := range d.Waves(append(keysOf(d.Parts), "nobody")...) {
 		got = append(got, strings.Join(wave, " "))
 	}
 	if text := strings.Join(got, " | "); text != "data key texts | engine | prepare | web | after entry" {

@@ -17,10 +17,10 @@ func (d Desired) needs(name string) []string {
 	return append(slices.Clone(part.Needs), part.Service)
 }
 
-// Waves gives the parts in the order in which they need each other; the parts of one wave may go together. Settings,
-// secrets and volumes are the first wave.
-func (d Desired) Waves() [][]string {
-	depth := make(map[string]int, len(d.Parts)) // from 1
+// Waves gives parts in the order in which they need each other; the parts of one wave may go together. Settings,
+// secrets and volumes come first. Names that are no parts are left out.
+func (d Desired) Waves(names ...string) [][]string {
+	depth := make(map[string]int, len(names)) // from 1
 	var measure func(name string) int
 	measure = func(name string) int {
 		if known, ok := depth[name]; ok {
@@ -38,9 +38,11 @@ func (d Desired) Waves() [][]string {
 		return deepest
 	}
 	byDepth := map[int][]string{}
-	for name := range d.Parts {
-		n := measure(name)
-		byDepth[n] = append(byDepth[n], name)
+	for _, name := range names {
+		if _, ok := d.Parts[name]; ok {
+			n := measure(name)
+			byDepth[n] = append(byDepth[n], name)
+		}
 	}
 	var waves [][]string
 	for _, n := range slices.Sorted(maps.Keys(byDepth)) {

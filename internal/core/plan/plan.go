@@ -5,6 +5,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -96,7 +97,7 @@ func New(declared *declare.Desired, differences []compare.Difference) Plan {
 		return p
 	}
 	if declared != nil {
-		for _, parts := range declared.Waves() {
+		for _, parts := range declared.Waves(slices.Collect(maps.Keys(steps))...) {
 			var wave []Step
 			for _, name := range parts {
 				if step := steps[name]; step != nil {

@@ -32,6 +32,7 @@ type Site struct {
 	mu          sync.Mutex
 	workloads   map[string]map[declare.Fingerprint]*cohort
 	unreachable bool
+	together    bool // many things are done before the state is kept
 }
 
 var _ target.Driver = (*Site)(nil)

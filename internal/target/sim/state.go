@@ -2,6 +2,7 @@ package sim
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -28,8 +29,20 @@ type instanceState struct {
 	Environment map[string]string `json:"environment,omitempty"`
 }
 
+// Together does many things and keeps the state on file once, at their end.
+func (s *Site) Together(do func() error) error {
+	s.mu.Lock()
+	s.together = true
+	s.mu.Unlock()
+	err := do()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.together = false
+	return errors.Join(err, s.save())
+}
+
 func (s *Site) save() error {
-	if s.file == "" {
+	if s.file == "" || s.together {
 		return nil
 	}
 	kept := state{}
