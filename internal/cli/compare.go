@@ -18,7 +18,7 @@ import (
 )
 
 func newCompare() *cobra.Command {
-	var folder, with, from, to, site string
+	var folder, with, from, to, site, part string
 	var asJSON, asPatch, all, exitCode bool
 	cmd := &cobra.Command{
 		Use:   "compare BERTH",
@@ -58,6 +58,9 @@ are compared; with --site what is declared here and at another site.`,
 			if err != nil {
 				return err
 			}
+			if part != "" {
+				c.Fields = slices.DeleteFunc(c.Fields, func(d compare.Difference) bool { return d.Part() != part })
+			}
 			out := cmd.OutOrStdout()
 			switch {
 			case asPatch && c.Patch == nil:
@@ -84,6 +87,7 @@ are compared; with --site what is declared here and at another site.`,
 	flags.StringVar(&site, "site", "", "compare with what is declared at another `site`")
 	flags.StringVar(&from, "from", "", "a `revision` on record, by its fingerprint or version")
 	flags.StringVar(&to, "to", "", "another `revision`")
+	flags.StringVar(&part, "part", "", "only the fields of this `part`")
 	flags.BoolVar(&asJSON, "json", false, "as JSON")
 	flags.BoolVar(&asPatch, "patch", false, "as a JSON Patch (RFC 6902) that makes live what is declared")
 	flags.BoolVar(&all, "all", false, "every field, those that agree too")

@@ -2,8 +2,14 @@ package cli
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -155,12 +161,12 @@ func (term *terminal) keys(keys ...string) {
 
 func (term *terminal) screen() string { return term.tmux("capture-pane", "-t", "s", "-p") }
 
-// until waits for the screen to show a pattern; two minutes of real time at most.
+// until waits for the screen to show a pattern; a minute of real time at most.
 func (term *terminal) until(pattern string) string {
 	term.t.Helper()
 	wanted := regexp.MustCompile(pattern)
 	screen := ""
-	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
 		if screen = term.screen(); wanted.MatchString(screen) {
 			return screen
 		}
@@ -205,6 +211,22 @@ func TestScreens(t *testing.T) {
 	}
 	term.keys("Escape")
 	term.selectNeed("tides · isles")
+	term.keys("c")
+	term.until(`(?s)WHAT A SYNC DOES.*It overwrites: gauge instances was set to 5 by hand and becomes 3.*instances +3 +· +5 +changed at the site`)
+	term.keys("f")
+	term.until(`environment LOG_LEVEL +info`)
+	term.keys("i")
+	term.until(`tides · isles +anatomy`)
+	term.keys("2")
+	term.until(`(?s)followed.*info  GET /v1/tides`)
+	term.keys("Escape")
+	term.until(`space all actions`)
+	term.keys("L")
+	term.until(`(?s)skerry-line +main.*shore-base +version \^2.7.*skerry-line for south +preview/quiet-hours`)
+	term.keys("v")
+	term.until(`The link skerry-line answers in`)
+	term.keys("Escape")
+	term.selectNeed("tides · isles")
 	term.keys("y")
 	term.until(`Put tides at isles back as it was applied\? This undoes: gauge instances 3 → 5.`)
 	term.keys("Enter")
@@ -236,6 +258,68 @@ func TestScreens(t *testing.T) {
 	if code, text, _ := shell(t, "status", "--data", folder); code != exitOK || !regexp.MustCompile(`tides/isles +1.30.1 +aligned`).MatchString(text) {
 		t.Errorf("what is on record after the end: code %d\n%s", code, text)
 	}
+}
+
+// TestLineOnScreen opens a person's own repository on a real terminal: the first revision is taken with y, a signed
+// webhook brings the next one, and the shell gives orders to the running program.
+func TestLineOnScreen(t *testing.T) {
+	l := newLine(t)
+	l.commit("First", "deploy/harbour.yaml", harbour)
+	l.aditus(exitOK, ``, "link", "add", "own", l.repo, "--every", "1h", "--skip-registry", "registry.harbour.example")
+	secret := strings.TrimSpace(l.aditus(exitOK, ``, "link", "webhook", "own"))
+	name := filepath.Join(l.data, "settings.yaml")
+	text, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := freeAddress(t)
+	if err := os.WriteFile(name, append(text, "listen: "+address+"\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	term := openTerminal(t, 120, 40, "--data", l.data)
+	term.until(`harbour .* none +absent +none +absent`)
+	term.keys("y")
+	term.until(`Sync harbour at trial\? 1.0.0 is rolled out in its stages now`)
+	term.keys("Enter")
+	term.until(`harbour .* 1.0.0  `)
+	l.aditus(exitOK, `aligned`, "sync", "harbour/trial")
+
+	l.commit("Second", "deploy/harbour.yaml", strings.Replace(harbour, "1.0.0", "1.1.0", 1))
+	push := func(body string) (int, string) {
+		request, err := http.NewRequest(http.MethodPost, "http://"+address+"/hooks/own", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum := hmac.New(sha256.New, []byte(secret))
+		sum.Write([]byte(body))
+		request.Header.Set("X-Hub-Signature", "sha256="+hex.EncodeToString(sum.Sum(nil)))
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		got, _ := io.ReadAll(answer.Body)
+		return answer.StatusCode, string(got)
+	}
+	if code, text := push(`{"ref":"refs/heads/main","commits":[{"modified":["deploy/harbour.yaml"]}]}`); code != http.StatusAccepted || !strings.Contains(text, `"looks":true`) {
+		t.Errorf("the webhook: %d %s", code, text)
+	}
+	term.until(`harbour .* 1.0.0 +behind 1`)
+	l.aditus(exitOK, `begun`, "sync", "harbour/trial", "--no-wait")
+	term.until(`harbour .* 1.1.0  `)
+	l.aditus(exitWrong, `an Aditus|in use|works on`, "demo", "--headless")
+	term.keys("q")
+}
+
+// freeAddress gives an address that nobody listened on a moment ago.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	return listener.Addr().String()
 }
 
 // selectNeed presses the number that a need has in the list.

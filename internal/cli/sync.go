@@ -86,7 +86,12 @@ func runSync(cmd *cobra.Command, folder string, berths []ledger.Berth, o syncOpt
 			return err
 		}
 		defer book.Close()
-		return syncAll(ctx, cmd.OutOrStdout(), control.Dial(folder), book, berths, o, func() (engine.Snapshot, error) { return control.Recorded(book) })
+		shell := control.Dial(folder)
+		look := func() (engine.Snapshot, error) { return shell.Snapshot(ctx) }
+		if err := lookFirst(ctx, shell, look); err != nil {
+			return err
+		}
+		return syncAll(ctx, cmd.OutOrStdout(), shell, book, berths, o, look)
 	}
 	s, err := openStation(folder, nil, func(s *engine.Settings) {
 		for i := range s.Sites {
@@ -106,6 +111,35 @@ func runSync(cmd *cobra.Command, folder string, berths []ledger.Berth, o syncOpt
 	err = syncAll(ctx, cmd.OutOrStdout(), s.Live, s.Ledger, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
 	stop()
 	return errors.Join(err, <-ended)
+}
+
+// lookFirst has a running Aditus read its links, so that what was pushed a moment ago is taken.
+func lookFirst(ctx context.Context, shell control.Shell, look func() (engine.Snapshot, error)) error {
+	before, err := look()
+	if err == nil {
+		err = shell.LookNow(ctx)
+	}
+	for begun := time.Now(); err == nil && time.Since(begun) < settleTime; {
+		var now engine.Snapshot
+		if now, err = look(); err != nil {
+			break
+		}
+		read := true
+		for _, l := range now.Links {
+			for _, b := range before.Links {
+				read = read && (l.Name != b.Name || l.Looked.After(b.Looked))
+			}
+		}
+		if read {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pollSnapshot / 4):
+		}
+	}
+	return err
 }
 
 // syncAll gives the orders and waits for what becomes of them.

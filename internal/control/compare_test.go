@@ -145,6 +145,8 @@ func (s *spoken) Do(_ context.Context, o engine.Order) error {
 	return nil
 }
 
+func (s *spoken) Snapshot() engine.Snapshot { return engine.Snapshot{Line: "Skerry Line"} }
+
 func (s *spoken) LookNow(links ...string) { s.asked = append(s.asked, fmt.Sprint("look ", links)) }
 
 func (s *spoken) Compare(_ context.Context, b ledger.Berth, ref string) (control.Comparison, error) {
@@ -185,6 +187,12 @@ func TestSocket(t *testing.T) {
 	}
 	if text := strings.Join(heard.asked, "; "); text != "sync web/north by maren [app]; hold web/north by  []" {
 		t.Errorf("heard %s", text)
+	}
+	if s, err := shell.Snapshot(t.Context()); err != nil || s.Line != "Skerry Line" {
+		t.Errorf("the snapshot: %+v (%v)", s, err)
+	}
+	if err := shell.LookNow(t.Context()); err != nil || heard.asked[len(heard.asked)-1] != "look []" {
+		t.Errorf("look now: %v (%v)", heard.asked, err)
 	}
 	cancel()
 	if err := <-ended; err != nil {

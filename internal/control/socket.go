@@ -26,8 +26,9 @@ const maxOrder = 64 << 10
 
 // answered is what every request gets: what was asked for, or why not.
 type answered struct {
-	Error      string      `json:"error,omitempty"`
-	Comparison *Comparison `json:"comparison,omitempty"`
+	Error      string           `json:"error,omitempty"`
+	Comparison *Comparison      `json:"comparison,omitempty"`
+	Snapshot   *engine.Snapshot `json:"snapshot,omitempty"`
 }
 
 // ServeSocket takes orders on the data folder's socket until ctx ends. The socket is the owner's alone.
@@ -75,6 +76,10 @@ func socketHandler(c Control) http.Handler {
 		c.LookNow(r.URL.Query()["link"]...)
 		reply(w, answered{}, nil)
 	})
+	mux.HandleFunc("GET /snapshot", func(w http.ResponseWriter, _ *http.Request) {
+		s := c.Snapshot()
+		reply(w, answered{Snapshot: &s}, nil)
+	})
 	mux.HandleFunc("GET /compare", func(w http.ResponseWriter, r *http.Request) {
 		id, ok := ledger.ParseBerth(r.URL.Query().Get("berth"))
 		if !ok {
@@ -111,6 +116,21 @@ func (s Shell) Do(ctx context.Context, o engine.Order) error {
 	}
 	_, err = s.ask(ctx, http.MethodPost, "/orders", text)
 	return err
+}
+
+// LookNow has all links read at once.
+func (s Shell) LookNow(ctx context.Context) error {
+	_, err := s.ask(ctx, http.MethodPost, "/look", nil)
+	return err
+}
+
+// Snapshot gives what is known now.
+func (s Shell) Snapshot(ctx context.Context) (engine.Snapshot, error) {
+	a, err := s.ask(ctx, http.MethodGet, "/snapshot", nil)
+	if err != nil || a.Snapshot == nil {
+		return engine.Snapshot{}, err
+	}
+	return *a.Snapshot, nil
 }
 
 // Compare compares a berth, with another ref where that is not empty.

@@ -103,6 +103,8 @@ func Headline(b engine.Berth, now time.Time) (string, Tone) {
 		switch {
 		case b.Bar != nil:
 			return fmt.Sprintf("%s was rolled back %s and is barred", b.Bar.Version, say.Ago(now.Sub(b.Bar.At))), Bad
+		case b.Stand == compare.Absent && b.Applied == nil:
+			return "nothing is there yet", Quiet
 		case b.Stand == compare.Aligned && b.Health.Word == health.Healthy:
 			return "aligned and healthy", Quiet
 		case b.Stand == compare.Behind:
@@ -213,7 +215,7 @@ func Tell(b engine.Berth, now time.Time) []Line {
 	if b.Stand == compare.Drifted || b.Stand == compare.Diverged {
 		add("drift", changedByHand(b), Bad)
 	}
-	if b.Declared != nil && b.Applied != nil && b.Declared.Fingerprint != b.Applied.Fingerprint {
+	if b.Declared != nil && (b.Applied == nil || b.Declared.Fingerprint != b.Applied.Fingerprint) {
 		add("declared", fmt.Sprintf("%s %s, “%s” by %s, %s", b.Declared.Version, b.Declared.Fingerprint.Short(), b.Declared.Subject, b.Declared.Author, clock(b.Declared.At, now)), Quiet)
 	}
 	if orphans := Orphans(b); len(orphans) > 0 {

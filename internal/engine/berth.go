@@ -87,7 +87,7 @@ func (b *berth) loop(ctx context.Context) error {
 	for {
 		now := b.e.clock.Now()
 		b.step(ctx, now)
-		if err := b.e.clock.Wait(ctx, now.Add(b.e.settings.Beat), b.wake); err != nil {
+		if err := b.e.clock.Wait(ctx, now.Add(b.e.beat), b.wake); err != nil {
 			b.refuse(err)
 			return err
 		}

@@ -32,6 +32,7 @@ type Engine struct {
 	clock    Clock
 	sense    *sense.Sense
 	outside  Outside
+	beat     time.Duration
 	changed  chan struct{}
 	group    *errgroup.Group
 	ctx      context.Context
@@ -49,7 +50,7 @@ type Engine struct {
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
 func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
-		settings: settings, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), outside: outside,
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), outside: outside,
 		registries: source.NewRegistries(settings.Registries, outside.registry),
 		revisions:  map[string][]ledger.Revision{}, declared: map[ledger.Berth]declaration{},
 		berths: map[ledger.Berth]*berth{}, problems: map[string]Problem{},

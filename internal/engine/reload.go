@@ -56,7 +56,6 @@ func (e *Engine) Apply(s Settings) error {
 			return fmt.Errorf("the site %s is new: start Aditus again to open it", site.Name)
 		}
 	}
-	s.Beat = e.settings.Beat
 	if !maps.Equal(e.settings.Registries, s.Registries) {
 		e.registries = source.NewRegistries(s.Registries, e.outside.registry)
 	}

@@ -89,7 +89,7 @@ func (a *App) viewHelp(p *kit.Page) {
 	switch a.over.(type) {
 	case *comparison.Model:
 		keys = [][2]string{
-			{"arrows, jk", "move"}, {"f", "every field, or only what differs"}, {"z, enter", "fold a part"}, {"m", "mark a part: a sync then takes only those that are marked"},
+			{"arrows, jk", "move"}, {"f", "every field, or only what differs"}, {"z, enter", "fold a part"}, {"Z", "only this part, or all again"}, {"m", "mark a part: a sync then takes only those that are marked"},
 			{"y", "sync, asked about once"}, {"b", "compare with another branch, commit or revision; nothing of it is taken"}, {"p", "copy as a JSON Patch (RFC 6902)"}, {"esc", "back to the board"}, {"q", "quit"},
 		}
 	case *anatomy.Model:
@@ -136,11 +136,6 @@ func (a *App) viewHelp(p *kit.Page) {
 		}
 	}
 	block("ACTIONS, ASKED ABOUT ONCE", acts)
-	links := [][2]string{}
-	for _, l := range a.snapshot.Links {
-		links = append(links, [2]string{l.Name, control.LinkLine(l, a.snapshot.Now)})
-	}
-	block("GIT", links)
 	block("WORDS", words)
 	p.Rule(p.H - 2)
 	p.Put(left, p.H-1, kit.Dim, "any key goes back")

@@ -57,6 +57,12 @@ func TestComparisonTexts(t *testing.T) {
 	if rows := strings.Count(drawn(m.View, 140, 44), "values"); rows != 0 || len(m.Marked()) != 0 {
 		t.Errorf("folded, and %d fields are shown; marked %v", rows, m.Marked())
 	}
+	m.Key("z")
+	m.Key("Z")
+	if text := drawn(m.View, 140, 44); strings.Contains(text, "cool") || !strings.Contains(text, "▸ rollout and guards") {
+		t.Errorf("only one part:\n%s", text)
+	}
+	m.Key("Z")
 	m.Click(5, 9)
 	if m.Patch() != "[]" {
 		t.Errorf("the patch is %s", m.Patch())

@@ -4,6 +4,7 @@ package comparison
 
 import (
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 
@@ -139,8 +140,13 @@ func (m *Model) Key(key string) bool {
 		if !ok {
 			return true
 		}
-		m.folded[r.part] = (key == "left" || key == "h") || (key == "z" || key == "enter") && !m.folded[r.part]
+		fold := (key == "left" || key == "h") || (key == "z" || key == "enter") && !m.folded[r.part]
+		if delete(m.folded, r.part); fold {
+			m.folded[r.part] = true
+		}
 		m.keep()
+	case "Z":
+		m.onlyThis()
 	case "m":
 		if r, ok := m.selected(); ok && r.part != rules {
 			if m.marked[r.part] {
@@ -153,6 +159,25 @@ func (m *Model) Key(key string) bool {
 		return false
 	}
 	return true
+}
+
+// onlyThis folds all parts but the selected one, or unfolds all where that is so already.
+func (m *Model) onlyThis() {
+	r, ok := m.selected()
+	if !ok {
+		return
+	}
+	others := map[string]bool{}
+	for _, d := range m.c.Fields {
+		if part := d.Part(); part != r.part {
+			others[part] = true
+		}
+	}
+	if maps.Equal(others, m.folded) {
+		others = map[string]bool{}
+	}
+	m.folded = others
+	m.keep()
 }
 
 // keep lays the rows anew and leaves the cursor on what it was on, or on its part.

@@ -104,7 +104,7 @@ func (m *Model) sentences(p *kit.Page, y int) int {
 			y++
 			break
 		}
-		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites what was done by hand: "+text+".")
+		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites: "+text+".")
 	}
 	if marked := m.Marked(); len(marked) > 0 {
 		p.Put(left, y, kit.New, "Marked for the sync: "+say.List(marked)+" alone.")
@@ -279,7 +279,11 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 		}
 	}
 	show("applied", d.Applied, kit.Old)
-	show("declared", d.Declared, kit.New)
+	declared := kit.Text
+	if !same(d.Declared, d.Applied) {
+		declared = kit.New
+	}
+	show("declared", d.Declared, declared)
 	if !m.c.Two && !control.Seen(d.Pointer) && y < end {
 		p.Put(left, y, kit.Dim, "live")
 		p.Put(left+label, y, kit.Dim, "no site shows it; Aditus alone goes by it")
