@@ -6,17 +6,16 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"time"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 )
 
 // link watches one repository. What was read last outlives a restart.
+
 type link struct {
 	e      *Engine
 	follow *Follow // it is one site's way to another branch; nil for a link as such
@@ -31,6 +30,7 @@ type link struct {
 }
 
 // linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
+
 type linkState struct {
 	source.Seen
 	Version  string                           `json:"version,omitempty"` // of a bundle
@@ -39,6 +39,7 @@ type linkState struct {
 }
 
 // historyKept is how many revisions of a berth a link remembers, to tell how far behind a site is.
+
 const historyKept = 50
 
 func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
@@ -63,6 +64,7 @@ func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
 func (l *link) picture() string { return "link " + l.source.Name }
 
 // ended tells whether a site no longer follows another branch.
+
 func (l *link) ended(now time.Time) bool { return l.follow != nil && !now.Before(l.follow.Until) }
 
 func (l *link) loop(ctx context.Context) error {
@@ -85,9 +87,11 @@ func (l *link) loop(ctx context.Context) error {
 }
 
 // lookTimeout is how long a repository or registry may take.
+
 const lookTimeout = 2 * time.Minute
 
 // look reads the link once and shows what came of it.
+
 func (l *link) look(ctx context.Context) {
 	e := l.e
 	began := time.Now()
@@ -117,6 +121,7 @@ func (l *link) look(ctx context.Context) {
 }
 
 // access is what the link needs to be read.
+
 func (l *link) access() source.Access {
 	name := l.source.Name
 	if l.follow != nil {
@@ -126,6 +131,7 @@ func (l *link) access() source.Access {
 }
 
 // take reads what is new, whole or not at all: what was declared before stays declared when anything is wrong.
+
 func (l *link) take(ctx context.Context, accept bool) error {
 	e := l.e
 	look, err := source.LookAt(ctx, l.source, l.access(), l.state.Seen, accept)
@@ -155,6 +161,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 }
 
 // declare checks a commit's files and puts the revisions they make on record.
+
 func (l *link) declare(ctx context.Context, look source.Look, next *linkState) error {
 	e := l.e
 	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
@@ -206,6 +213,7 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 }
 
 // told names what was read.
+
 func (l *link) told(look source.Look) string {
 	if look.Ref != "" {
 		return "version " + look.Ref
@@ -224,6 +232,7 @@ func (l *link) stays() string {
 }
 
 // loadOptions say how declarations are read here.
+
 func (e *Engine) loadOptions(set map[string]string) source.Options {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -239,210 +248,25 @@ func (e *Engine) loadOptions(set map[string]string) source.Options {
 }
 
 // remember puts a revision on record and among those that are known. sites are where it is declared anew.
-func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []string) error {
-	entry := ledger.Entry{Revision: r}
-	if e.revision(r.Workload, r.Fingerprint) == nil {
-		entry.Facts = []ledger.Fact{declaredFact(*r, sites, e.clock.Now())}
-	}
-	if err := e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
-		return err
-	}
-	kept, err := e.ledger.Revision(r.Workload, r.Fingerprint)
-	if err != nil {
-		return err
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if !slices.ContainsFunc(e.revisions[r.Workload], func(known ledger.Revision) bool { return known.Fingerprint == r.Fingerprint }) {
-		e.revisions[r.Workload] = append(e.revisions[r.Workload], *kept)
-	}
-	return nil
-}
-
-func declaredFact(r ledger.Revision, sites []string, now time.Time) ledger.Fact {
-	return ledger.Fact{
-		At: now, Workload: r.Workload, Kind: "declared", By: r.Author, Revision: r.Fingerprint,
-		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit),
-	}
-}
 
 // declaredBy gives the other link that declares a workload; empty for none.
-func (e *Engine) declaredBy(workload string, but *link) string {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, l := range e.links {
-		if l == but || l.follow != nil || but.follow != nil {
-			continue
-		}
-		for name := range l.state.Declared {
-			if id, _ := ledger.ParseBerth(name); id.Workload == workload {
-				return l.source.Name
-			}
-		}
-	}
-	return ""
-}
 
 // mergeDeclared puts together what all links declare. Where a site follows another branch, that one counts.
-func (e *Engine) mergeDeclared() {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	now := e.clock.Now()
-	e.declared = map[ledger.Berth]declaration{}
-	for _, follows := range []bool{false, true} {
-		for _, l := range e.links {
-			if (l.follow != nil) != follows || l.ended(now) || l.state.Commit == "" {
-				continue
-			}
-			of := map[ledger.Berth]declaration{}
-			for name, fingerprint := range l.state.Declared {
-				if id, ok := ledger.ParseBerth(name); ok {
-					of[id] = declaration{fingerprint, l}
-				}
-			}
-			if follows {
-				l.over(e.declared, of)
-			} else {
-				maps.Copy(e.declared, of)
-			}
-		}
-	}
-	e.news.Store(true)
-}
 
 // over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.
+
 // Where both say the same it stays the link's, so that it takes the course of all sites.
-func (l *link) over(declared, of map[ledger.Berth]declaration) {
-	for id, d := range declared {
-		if id.Site != l.follow.Site || d.link.source.Name != l.follow.Link {
-			continue
-		}
-		if branch, ok := of[id]; !ok {
-			delete(declared, id)
-		} else if branch.fingerprint == d.fingerprint {
-			delete(of, id)
-		}
-	}
-	maps.Copy(declared, of)
-}
 
 // declaration is what is declared for a berth, and by which link.
-type declaration struct {
-	fingerprint declare.Fingerprint
-	link        *link
-}
 
 // meet starts the loops of berths that are declared for the first time.
-func (e *Engine) meet() {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for id, d := range e.declared {
-		if e.berths[id] != nil || e.drivers[id.Site] == nil {
-			continue
-		}
-		b := newBerth(e, id)
-		b.shown = Berth{Berth: id}
-		for i := range e.revisions[id.Workload] {
-			if r := e.revisions[id.Workload][i]; r.Fingerprint == d.fingerprint {
-				b.shown.Declared = &r
-			}
-		}
-		e.berths[id] = b
-		e.clock.Join()
-		e.start(b)
-	}
-	for _, b := range e.berths {
-		b.nudge()
-	}
-}
 
 // LookNow has links read at once: those that are named, or all.
-func (e *Engine) LookNow(names ...string) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, l := range e.links {
-		if len(names) == 0 || slices.Contains(names, l.source.Name) {
-			select {
-			case l.wake <- struct{}{}:
-			default:
-			}
-		}
-	}
-}
 
 // Accept takes a link's rewritten branch as it is now.
-func (e *Engine) Accept(name string) error {
-	e.mu.Lock()
-	found := false
-	for _, l := range e.links {
-		if l.source.Name == name {
-			l.accept, found = true, true
-		}
-	}
-	e.mu.Unlock()
-	if !found {
-		return fmt.Errorf("there is no link %q", name)
-	}
-	e.LookNow(name)
-	return nil
-}
 
 // Pushed tells the links of a name that something was pushed to a branch, and which files changed; nil where that is
+
 // not known. It tells whether any of them looks because of it.
-func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool) {
-	e.mu.Lock()
-	var wake []string
-	for _, l := range e.links {
-		of := l.source.Name
-		if l.follow != nil {
-			of = l.follow.Link
-		}
-		if of != name {
-			continue
-		}
-		known = true
-		if branch != "" && l.source.Branch != branch {
-			continue
-		}
-		folder := strings.TrimSuffix(l.source.Folder, "/") + "/"
-		if files == nil || folder == "/" || folder == "./" || slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, folder) }) {
-			wake = append(wake, l.source.Name)
-		}
-	}
-	e.mu.Unlock()
-	if len(wake) > 0 {
-		e.LookNow(wake...)
-	}
-	return known, len(wake) > 0
-}
 
 // Preview reads what a berth would have declared by another branch or commit of its link.
-func (e *Engine) Preview(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error) {
-	e.mu.Lock()
-	d, ok := e.declared[id]
-	e.mu.Unlock()
-	if !ok {
-		return nil, source.Commit{}, fmt.Errorf("no link declares %s", id)
-	}
-	l := d.link
-	at := l.source.At(ref)
-	access := l.access()
-	if access.Cache != "" {
-		access.Cache += "-preview"
-	}
-	look, err := source.LookAt(ctx, at, access, source.Seen{}, true)
-	if err != nil {
-		return nil, source.Commit{}, err
-	}
-	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
-	problems = problems.In(l.source.Folder)
-	if wrong := problems.Wrong(); len(wrong) > 0 {
-		return nil, look.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
-	}
-	for _, found := range loaded.Declarations {
-		if found.Workload == id.Workload && found.Site == id.Site {
-			return &found.Desired, found.Commit, nil
-		}
-	}
-	return nil, look.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
-}

@@ -1,0 +1,228 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/tui/kit"
+)
+
+func newLinkAdd() *cobra.Command {
+	var folder string
+	var f linkFlags
+	cmd := &cobra.Command{
+		Use:   "add NAME REPOSITORY",
+		Short: "Connect a repository, or a bundle in a registry",
+		Long: `Tries the connection at once, looks for workloads in it, and keeps it in the
+settings. REPOSITORY is a local path; an address with https, ssh, git or file;
+USER@HOST:PATH; or oci://HOST/PATH for a bundle of declarations.
+
+Sites that the declarations name and the settings do not have yet are added as
+stand-ins that take revisions by hand. A running Aditus takes the link over at once.
+
+Credentials are asked for with --ask, or taken from the environment; they are kept
+encrypted in the data folder and never shown again.`,
+		Example: `  aditus link add line ~/src/declarations
+  aditus link add line https://git.skerry.example/line.git --user maren --ask
+  aditus link add line git@git.skerry.example:line.git --key ~/.ssh/id_ed25519
+  aditus link add base oci://registry.skerry.example/line/base --version ^1.4`,
+		Args: twoArgs("NAME and REPOSITORY"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, err := lineFolder(folder)
+			if err != nil {
+				return err
+			}
+			f.link.Name, f.link.Repository = args[0], args[1]
+			return addLink(cmd, folder, f)
+		},
+	}
+	dataFlag(cmd, &folder)
+	f.add(cmd)
+	return cmd
+}
+
+const lookPatience = 2 * time.Minute
+
+func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
+	ctx, cancel := context.WithTimeout(cmd.Context(), lookPatience)
+	defer cancel()
+	link, err := f.complete()
+	if err != nil {
+		return err
+	}
+	credential, err := f.read(cmd)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("make the data folder: %w", err)
+	}
+	access := source.Access{}
+	if credential != nil {
+		access.Credential = *credential
+	}
+	began := time.Now()
+	found, head, err := source.Find(ctx, link, access)
+	if err != nil {
+		return fmt.Errorf("the link is not added: %w", err)
+	}
+	took := time.Since(began)
+	if link.Folder, err = chooseFolder(cmd, found, link.Folder); err != nil {
+		return err
+	}
+	key, err := source.OpenKey(folder)
+	if err != nil {
+		return err
+	}
+	if credential != nil {
+		if err := key.KeepCredential(folder, link.Name, credential); err != nil {
+			return err
+		}
+	}
+	var sites []string
+	for _, at := range found {
+		if at.Folder == link.Folder {
+			sites = at.Sites()
+		}
+	}
+	before, _ := readSettings(folder)
+	settings, err := engine.AddLink(folder, engine.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
+	if err != nil {
+		return err
+	}
+	out := cmd.OutOrStdout()
+	fmt.Fprintf(out, "%s answers in %s: %s is at %.7s, “%s” by %s\n", kit.Plain(link.Where()), say.Took(took), kit.Plain(link.Ref()), head.Hash, kit.Plain(head.Subject), kit.Plain(head.Author))
+	for _, at := range found {
+		if at.Folder == link.Folder {
+			tellFound(out, at)
+		}
+	}
+	var added []string
+	for _, site := range settings.Sites[len(before.Sites):] {
+		added = append(added, site.Name)
+	}
+	if len(added) > 0 {
+		fmt.Fprintf(out, "new in the settings, as stand-ins that take revisions by hand: %s\n", say.List(added))
+	}
+	tellProblems(ctx, out, link, access, settings, key)
+	if running, _ := ledger.InUse(folder); running {
+		if len(added) > 0 {
+			fmt.Fprintln(out, "Aditus runs on this folder; start it again to open the new sites.")
+		} else {
+			fmt.Fprintln(out, "Aditus runs on this folder and takes the link over now.")
+		}
+		return nil
+	}
+	fmt.Fprintln(out, "Open it with: aditus")
+	return nil
+}
+
+func tellProblems(ctx context.Context, out io.Writer, link source.Link, access source.Access, settings engine.Settings, key *source.Opener) {
+	look, err := source.LookAt(ctx, link, access, source.Seen{}, true)
+	if err != nil {
+		fmt.Fprintln(out, kit.Plain(err.Error()))
+		return
+	}
+	_, problems := source.Load(ctx, look.Files, source.Options{Set: link.Variables, Opener: key, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
+	for _, p := range problems.In(link.Folder) {
+		fmt.Fprintln(out, kit.Plain(p.Error()))
+	}
+	if len(problems.Wrong()) > 0 {
+		fmt.Fprintln(out, "Nothing of it is taken until that is mended.")
+	}
+}
+
+func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (string, error) {
+	if len(found) == 0 {
+		return "", errors.New("the link is not added: there are no declarations in it; a declaration is a .yaml file that starts with aditus: 1, see docs/declarations.md")
+	}
+	for _, at := range found {
+		if named != "" && at.Folder == strings.TrimSuffix(named, "/") {
+			return at.Folder, nil
+		}
+	}
+	if named == "" && len(found) == 1 {
+		return found[0].Folder, nil
+	}
+	out := cmd.ErrOrStderr()
+	for i, at := range found {
+		fmt.Fprintf(out, "%3d  %s\n", i+1, at.Folder)
+		tellFound(out, at)
+	}
+	if named != "" {
+		return "", fmt.Errorf("the link is not added: there are no declarations in the folder %q; those that have any stand above", named)
+	}
+	if file, ok := cmd.InOrStdin().(*os.File); !ok || !term.IsTerminal(file.Fd()) {
+		return "", usageError{errors.New("several folders have declarations: name one with --folder")}
+	}
+	fmt.Fprint(out, "Which folder, by its number? ")
+	line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	n, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || n < 1 || n > len(found) {
+		return "", usageError{fmt.Errorf("the link is not added: %q is none of the numbers", strings.TrimSpace(line))}
+	}
+	return found[n-1].Folder, nil
+}
+
+func tellFound(w io.Writer, at source.Found) {
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	for _, workload := range at.Workloads {
+		fmt.Fprintf(table, "     %s\t%s\n", kit.Plain(workload.Name), kit.Plain(strings.Join(workload.Sites, " ")))
+	}
+	table.Flush()
+}
+
+func newLinkFind() *cobra.Command {
+	var f linkFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "find REPOSITORY",
+		Short: "List the workloads and sites in a repository, folder by folder",
+		Args:  oneArg("repository"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f.link.Name, f.link.Repository = "found", args[0]
+			link, err := f.complete()
+			if err != nil {
+				return err
+			}
+			credential, err := f.read(cmd)
+			if err != nil {
+				return err
+			}
+			access := source.Access{}
+			if credential != nil {
+				access.Credential = *credential
+			}
+			found, _, err := source.Find(cmd.Context(), link, access)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return writeJSON(cmd.OutOrStdout(), found)
+			}
+			for _, at := range found {
+				fmt.Fprintln(cmd.OutOrStdout(), at.Folder)
+				tellFound(cmd.OutOrStdout(), at)
+			}
+			return nil
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return cmd
+}

@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
+	"aditus/internal/ledger"
+)
+
+func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []string) error {
+	entry := ledger.Entry{Revision: r}
+	if e.revision(r.Workload, r.Fingerprint) == nil {
+		entry.Facts = []ledger.Fact{declaredFact(*r, sites, e.clock.Now())}
+	}
+	if err := e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
+		return err
+	}
+	kept, err := e.ledger.Revision(r.Workload, r.Fingerprint)
+	if err != nil {
+		return err
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if !slices.ContainsFunc(e.revisions[r.Workload], func(known ledger.Revision) bool { return known.Fingerprint == r.Fingerprint }) {
+		e.revisions[r.Workload] = append(e.revisions[r.Workload], *kept)
+	}
+	return nil
+}
+
+func declaredFact(r ledger.Revision, sites []string, now time.Time) ledger.Fact {
+	return ledger.Fact{
+		At: now, Workload: r.Workload, Kind: "declared", By: r.Author, Revision: r.Fingerprint,
+		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit),
+	}
+}
+
+func (e *Engine) declaredBy(workload string, but *link) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, l := range e.links {
+		if l == but || l.follow != nil || but.follow != nil {
+			continue
+		}
+		for name := range l.state.Declared {
+			if id, _ := ledger.ParseBerth(name); id.Workload == workload {
+				return l.source.Name
+			}
+		}
+	}
+	return ""
+}
+
+func (e *Engine) mergeDeclared() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := e.clock.Now()
+	e.declared = map[ledger.Berth]declaration{}
+	for _, follows := range []bool{false, true} {
+		for _, l := range e.links {
+			if (l.follow != nil) != follows || l.ended(now) || l.state.Commit == "" {
+				continue
+			}
+			of := map[ledger.Berth]declaration{}
+			for name, fingerprint := range l.state.Declared {
+				if id, ok := ledger.ParseBerth(name); ok {
+					of[id] = declaration{fingerprint, l}
+				}
+			}
+			if follows {
+				l.over(e.declared, of)
+			} else {
+				maps.Copy(e.declared, of)
+			}
+		}
+	}
+	e.news.Store(true)
+}
+
+func (l *link) over(declared, of map[ledger.Berth]declaration) {
+	for id, d := range declared {
+		if id.Site != l.follow.Site || d.link.source.Name != l.follow.Link {
+			continue
+		}
+		if branch, ok := of[id]; !ok {
+			delete(declared, id)
+		} else if branch.fingerprint == d.fingerprint {
+			delete(of, id)
+		}
+	}
+	maps.Copy(declared, of)
+}
+
+type declaration struct {
+	fingerprint declare.Fingerprint
+	link        *link
+}
+
+func (e *Engine) meet() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for id, d := range e.declared {
+		if e.berths[id] != nil || e.drivers[id.Site] == nil {
+			continue
+		}
+		b := newBerth(e, id)
+		b.shown = Berth{Berth: id}
+		for i := range e.revisions[id.Workload] {
+			if r := e.revisions[id.Workload][i]; r.Fingerprint == d.fingerprint {
+				b.shown.Declared = &r
+			}
+		}
+		e.berths[id] = b
+		e.clock.Join()
+		e.start(b)
+	}
+	for _, b := range e.berths {
+		b.nudge()
+	}
+}

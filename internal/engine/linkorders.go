@@ -1,0 +1,134 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+)
+
+func (e *Engine) LookNow(names ...string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, l := range e.links {
+		if len(names) == 0 || slices.Contains(names, l.source.Name) {
+			select {
+			case l.wake <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+func (e *Engine) Accept(name string) error {
+	e.mu.Lock()
+	found := false
+	for _, l := range e.links {
+		if l.source.Name == name {
+			l.accept, found = true, true
+		}
+	}
+	e.mu.Unlock()
+	if !found {
+		return fmt.Errorf("there is no link %q", name)
+	}
+	e.LookNow(name)
+	return nil
+}
+
+func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool) {
+	e.mu.Lock()
+	var wake []string
+	for _, l := range e.links {
+		of := l.source.Name
+		if l.follow != nil {
+			of = l.follow.Link
+		}
+		if of != name {
+			continue
+		}
+		known = true
+		if branch != "" && l.source.Branch != branch {
+			continue
+		}
+		folder := strings.TrimSuffix(l.source.Folder, "/") + "/"
+		if files == nil || folder == "/" || folder == "./" || slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, folder) }) {
+			wake = append(wake, l.source.Name)
+		}
+	}
+	e.mu.Unlock()
+	if len(wake) > 0 {
+		e.LookNow(wake...)
+	}
+	return known, len(wake) > 0
+}
+
+func (e *Engine) Preview(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error) {
+	e.mu.Lock()
+	d, ok := e.declared[id]
+	e.mu.Unlock()
+	if !ok {
+		return nil, source.Commit{}, fmt.Errorf("no link declares %s", id)
+	}
+	l := d.link
+	at := l.source.At(ref)
+	access := l.access()
+	if access.Cache != "" {
+		access.Cache += "-preview"
+	}
+	look, err := source.LookAt(ctx, at, access, source.Seen{}, true)
+	if err != nil {
+		return nil, source.Commit{}, err
+	}
+	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
+	problems = problems.In(l.source.Folder)
+	if wrong := problems.Wrong(); len(wrong) > 0 {
+		return nil, look.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
+	}
+	for _, found := range loaded.Declarations {
+		if found.Workload == id.Workload && found.Site == id.Site {
+			return &found.Desired, found.Commit, nil
+		}
+	}
+	return nil, look.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
+}
+
+// Trial is what came of trying a link.
+type Trial struct {
+	Commit source.Commit
+	Ref    string // what is watched
+	Fresh  bool   // there is something new
+	Took   time.Duration
+}
+
+// Try asks a link's repository at once whether it answers, and takes nothing from it.
+func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
+	e.mu.Lock()
+	var found *link
+	var seen source.Seen
+	for _, l := range e.links {
+		if l.source.Name == name {
+			found, seen = l, l.state.Seen
+		}
+	}
+	e.mu.Unlock()
+	if found == nil {
+		return Trial{}, fmt.Errorf("there is no link %q", name)
+	}
+	access := found.access()
+	if access.Cache != "" {
+		access.Cache += "-trial"
+	}
+	began := time.Now()
+	look, err := source.LookAt(ctx, found.source, access, seen, false)
+	t := Trial{Commit: look.Head, Ref: found.source.Ref(), Fresh: err == nil && look.Seen != seen, Took: time.Since(began)}
+	if t.Commit.Hash == "" {
+		t.Commit.Hash = look.Commit
+	}
+	return t, err
+}

@@ -1,0 +1,119 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/control"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/comparison"
+	"aditus/internal/tui/kit"
+	"aditus/internal/tui/watch"
+)
+
+func (a *App) act(key string) tea.Cmd {
+	if key == control.Keys[control.AcceptHistory] {
+		return a.acceptHistory()
+	}
+	for _, action := range control.Actions(a.berth()) {
+		if action.Key == key {
+			return a.start(action)
+		}
+	}
+	return nil
+}
+
+func (a *App) start(action control.Action) tea.Cmd {
+	at := action.Berth
+	switch {
+	case action.Not != nil:
+		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, at.Workload, at.Site, action.Not), true)
+	case action.Verb == control.WatchIt:
+		if _, there := a.over.(*watch.Model); !there {
+			a.openWatch(at)
+		}
+	case action.Verb == control.Compare:
+		return a.openComparison(at, "")
+	case action.Verb == control.LookInside:
+		if b, ok := a.snapshot.Find(at); ok {
+			over := anatomy.New(b, a.snapshot.Now)
+			a.over = over
+			a.readLog(over)
+		}
+	case action.Verb == control.LookNow:
+		a.control.LookNow()
+		a.say("Git is read again.", false)
+	default:
+		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who}, types: action.Types}
+		if m, ok := a.over.(*comparison.Model); ok && action.Verb == control.Sync && len(m.Marked()) > 0 {
+			a.ask.order.Parts = m.Marked()
+			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
+		}
+		if a.ask.types != "" {
+			return a.askName()
+		}
+	}
+	return nil
+}
+
+func (a *App) askName() tea.Cmd {
+	q := *a.ask
+	a.ask = nil
+	return a.askFor(&prompt{
+		label: q.text + " Type " + q.types + " to do it:",
+		hints: []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}},
+		done: func(text string) tea.Cmd {
+			if text != q.types {
+				a.say("Nothing was changed: that is not "+q.types+".", true)
+				return nil
+			}
+			return a.carryOut(q)
+		},
+		left: func() { a.say("Nothing was changed.", false) },
+	}, "")
+}
+
+func (a *App) acceptHistory() tea.Cmd {
+	for _, l := range a.snapshot.Links {
+		if l.Rewritten {
+			a.ask = &question{
+				text: fmt.Sprintf("Accept the new history of %s? What it declares now is taken, though it no longer holds the commit %.7s that was taken before.", l.Branch, l.Commit),
+				do:   func() error { return a.control.Accept(l.Name) },
+			}
+			return nil
+		}
+	}
+	a.say("No branch was rewritten.", true)
+	return nil
+}
+
+func (a *App) keyAsk(key string) tea.Cmd {
+	q := *a.ask
+	switch key {
+	case "enter":
+		a.ask = nil
+		return a.carryOut(q)
+	case "esc", "n", "q":
+		a.ask = nil
+		a.say("Nothing was changed.", false)
+	}
+	return nil
+}
+
+func (a *App) carryOut(q question) tea.Cmd {
+	return func() tea.Msg {
+		if q.do != nil {
+			return answeredMsg{"Done.", q.do()}
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), orderTimeout)
+		defer cancel()
+		return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, q.order)}
+	}
+}
+
+const orderTimeout = 15 * time.Second
