@@ -29,10 +29,12 @@ type Story struct {
 	Lines       []target.LogLine              // of an instance
 }
 
-// Load gives the story with all times in UTC, whatever the machine's zone.
+// All times are in UTC, whatever the machine's zone.
+func init() { time.Local = time.UTC }
+
+// Load gives the story.
 func Load(t testing.TB) Story {
 	t.Helper()
-	time.Local = time.UTC
 	var s Story
 	if err := json.Unmarshal(text, &s); err != nil {
 		t.Fatal(err)
