@@ -12,6 +12,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
+	"aditus/internal/ledger"
 )
 
 func drawn(t *testing.T, format Format, w control.Watch) []byte {
@@ -109,5 +110,28 @@ func TestFormatOf(t *testing.T) {
 	}
 	if _, err := FormatOf("a.png"); err == nil || !strings.Contains(err.Error(), ".svg nor .pdf") {
 		t.Errorf("a.png: %v", err)
+	}
+}
+
+// TestAnatomy holds the drawing of what a berth is made of against its golden file, and sees that the PDF is one.
+func TestAnatomy(t *testing.T) {
+	s := storytest.Load(t).Snapshot
+	b, ok := s.Find(ledger.Berth{Workload: "fares", Site: "slipway"})
+	if !ok {
+		t.Fatal("the berth is not in the story")
+	}
+	var svg, pdf bytes.Buffer
+	if err := errors.Join(Anatomy(&svg, SVG, Dark, b, s.Now), Anatomy(&pdf, PDF, Light, b, s.Now)); err != nil {
+		t.Fatal(err)
+	}
+	storytest.Golden(t, "anatomy-fares-slipway.svg", svg.String())
+	words := texts(t, svg.Bytes())
+	for _, want := range []string{"fares · slipway", "stage 2 of 3, waiting for a sign-off", "new", "old", "engine", "service", "tables", "ran to its end", "10 GiB", "25 % of the traffic, 1 of 1 healthy"} {
+		if !strings.Contains(words, want) {
+			t.Errorf("%q is not in the drawing", want)
+		}
+	}
+	if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-")) {
+		t.Errorf("the PDF begins %.10q", pdf.Bytes())
 	}
 }
