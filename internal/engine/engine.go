@@ -71,6 +71,7 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 		e.links = append(e.links, watched)
 	}
 	e.mergeDeclared()
+	e.pin()
 	for id := range e.declared {
 		if e.berths[id] == nil && e.drivers[id.Site] != nil {
 			e.berths[id] = newBerth(e, id) // declared before, and nothing of it is on record yet
@@ -84,6 +85,21 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 		clock.Join()
 	}
 	return e, nil
+}
+
+// pin holds the artifacts of what is declared to the digests that were found for them before, so that a tag that moved
+// changes nothing by itself, after a restart either.
+func (e *Engine) pin() {
+	for id, d := range e.declared {
+		for _, r := range e.revisions[id.Workload] {
+			if r.Fingerprint != d.fingerprint {
+				continue
+			}
+			for _, part := range r.Desired.Parts {
+				e.registries.Pin(part.Artifact)
+			}
+		}
+	}
 }
 
 // recall brings back what the ledger holds: revisions, the berths' states, and the rollouts that were under way with
@@ -125,12 +141,12 @@ func (e *Engine) Run(ctx context.Context) error {
 	known := slices.Collect(maps.Values(e.berths))
 	links := slices.Clone(e.links)
 	e.mu.Unlock()
-	e.lookFirst(links)
+	for _, l := range links {
+		e.watch(l)
+	}
+	e.awaitFirst(links)
 	for _, b := range known {
 		e.start(b)
-	}
-	for _, l := range links {
-		e.watch(l, false)
 	}
 	e.group.Go(func() error { return e.keepPicture(e.ctx) })
 	err := e.group.Wait()
@@ -140,30 +156,31 @@ func (e *Engine) Run(ctx context.Context) error {
 	return err
 }
 
-// firstLook is how long, in real time, the first look at all links may take before the berths go on without it.
+// firstLook is how long, in real time, the berths wait for the first look at all links before they go on without it.
 const firstLook = 5 * time.Second
 
-// lookFirst reads all links, so that no berth is judged before it is known what is declared. A slow one does not hold
-// the others up for long.
-func (e *Engine) lookFirst(links []*link) {
-	ctx, cancel := context.WithTimeout(e.ctx, firstLook)
-	defer cancel()
-	var group sync.WaitGroup
+// awaitFirst waits until all links were read once, so that no berth is judged before it is known what is declared. A slow
+// one does not hold the others up for long.
+func (e *Engine) awaitFirst(links []*link) {
+	enough := time.NewTimer(firstLook)
+	defer enough.Stop()
 	for _, l := range links {
-		group.Go(func() { l.look(ctx) })
+		select {
+		case <-l.first:
+		case <-enough.C:
+			return
+		case <-e.ctx.Done():
+			return
+		}
 	}
-	group.Wait()
 }
 
 // watch runs a link's loop, which has joined the clock.
-func (e *Engine) watch(l *link, now bool) {
+func (e *Engine) watch(l *link) {
 	ctx, stop := context.WithCancel(e.ctx)
 	e.mu.Lock()
 	l.stop = stop
 	e.mu.Unlock()
-	if now {
-		wake(l.wake)
-	}
 	e.group.Go(func() error { return l.loop(ctx) })
 }
 
@@ -182,25 +199,29 @@ const BoardPicture = "board"
 const (
 	pictureSoon  = time.Second
 	pictureEvery = 10 * time.Second
+	pictureRest  = 20 // times as long as keeping it took, nothing is kept after it
 )
 
 func (e *Engine) keepPicture(ctx context.Context) error {
 	ticker := time.NewTicker(pictureSoon)
 	defer ticker.Stop()
 	var kept time.Time
+	rest := pictureSoon // a large picture that takes its time is kept less often
 	for {
 		done := false
 		select {
 		case <-ctx.Done():
 			done = true
 		case <-ticker.C:
-			if !e.news.Swap(false) && time.Since(kept) < pictureEvery {
+			if time.Since(kept) < rest || !e.news.Swap(false) && time.Since(kept) < pictureEvery {
 				continue
 			}
 		}
-		kept = time.Now()
+		began := time.Now()
 		s := e.Snapshot()
 		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), BoardPicture, s.Now, s))
+		kept = time.Now()
+		rest = max(pictureSoon/2, pictureRest*kept.Sub(began))
 		if done {
 			return ctx.Err()
 		}

@@ -20,6 +20,7 @@ type link struct {
 	e      *Engine
 	follow *Follow // it is one site's way to another branch; nil for a link as such
 	wake   chan struct{}
+	first  chan struct{} // closed once it was read for the first time
 	stop   context.CancelFunc
 	every  atomic.Int64 // the polling interval, which may change at any moment
 
@@ -43,7 +44,7 @@ type linkState struct {
 const historyKept = 50
 
 func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
-	l := &link{e: e, source: s, follow: follow, wake: make(chan struct{}, 1)}
+	l := &link{e: e, source: s, follow: follow, wake: make(chan struct{}, 1), first: make(chan struct{})}
 	if follow != nil {
 		l.source.Name, l.source.Branch, l.source.Tag, l.source.Commit = s.Name+" for "+follow.Site, follow.Branch, "", ""
 	}
@@ -69,6 +70,8 @@ func (l *link) ended(now time.Time) bool { return l.follow != nil && !now.Before
 
 func (l *link) loop(ctx context.Context) error {
 	defer l.e.clock.Leave()
+	l.look(ctx)
+	close(l.first)
 	for {
 		next := l.e.clock.Now().Add(time.Duration(l.every.Load()))
 		if l.follow != nil && l.follow.Until.After(l.e.clock.Now()) && l.follow.Until.Before(next) {

@@ -58,6 +58,7 @@ func (e *Engine) Apply(s Settings) error {
 	}
 	if !maps.Equal(e.settings.Registries, s.Registries) {
 		e.registries = source.NewRegistries(s.Registries, e.outside.registry)
+		e.pin()
 	}
 	e.settings = s
 	wanted := wantedLinks(s)
@@ -92,7 +93,7 @@ func (e *Engine) Apply(s Settings) error {
 		e.mu.Unlock()
 		e.clock.Join()
 		if e.group != nil {
-			e.watch(l, true)
+			e.watch(l)
 		}
 	}
 	e.mergeDeclared()

@@ -37,6 +37,18 @@ func NewRegistries(known map[string]Registry, credentials func(host string) Cred
 	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}}
 }
 
+// Pin holds a reference to the digest that it names beside its tag: HOST/PATH:TAG@sha256:… is what HOST/PATH:TAG stands
+// for from now on. Other references are left as they are.
+func (r *Registries) Pin(reference string) {
+	tagged, _, pinned := strings.Cut(reference, "@")
+	if !pinned || strings.LastIndex(tagged, ":") <= strings.LastIndex(tagged, "/") {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.pinned[tagged] = reference
+}
+
 // Resolutions are what became of references: their pinned form, or why there is none.
 type Resolutions struct {
 	Pinned   map[string]string

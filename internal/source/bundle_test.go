@@ -195,6 +195,12 @@ func TestResolve(t *testing.T) {
 	if again := r.Resolve(t.Context(), []string{web}); again.Pinned[web] != web+"@"+first {
 		t.Errorf("a tag that moved changed what was pinned: %v", again.Pinned)
 	}
+	later := NewRegistries(map[string]Registry{host: {Plain: true}}, nil) // as after a restart
+	later.Pin(web + "@" + first)
+	later.Pin(host + "/line/other@" + first)
+	if again := later.Resolve(t.Context(), []string{web}); again.Pinned[web] != web+"@"+first {
+		t.Errorf("a tag that moved changed what was pinned before: %v", again.Pinned)
+	}
 	text := strings.ReplaceAll("--- web.yaml\naditus: 1\nworkload: web\nsites: [north]\nparts: {app: {kind: service, artifact: \"HOST/line/gone:1\"}}\n", "HOST", host)
 	if _, problems := Load(t.Context(), tree(text), Options{Resolve: r.Resolve}); len(problems) != 1 || !strings.HasPrefix(problems[0].Error(), "web.yaml:4:40: there is no artifact "+host+"/line/gone:1") {
 		t.Errorf("a missing artifact at check time: %v", problems)

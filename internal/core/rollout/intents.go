@@ -104,12 +104,9 @@ func (m *machine) asksFor() string {
 	return ""
 }
 
-// orphans are the parts of the old cohort that the new revision does not declare. They live on unless a person asked
-// for their removal.
+// orphans are the parts of the old cohort that the new revision does not declare. They live on until a person removes
+// them.
 func (m *machine) orphans() []string {
-	if m.RemoveOrphans {
-		return nil
-	}
 	var left []string
 	for _, part := range m.seen.Old.All {
 		if !slices.Contains(m.New.Declared, part) {

@@ -83,9 +83,8 @@ type State struct {
 	LastRollback time.Time `json:"last_rollback,omitzero"` // of the berth, before this rollout
 	Share        float64   `json:"share"`                  // last seen at the target
 
-	Task          string   `json:"task,omitempty"`           // Waiting: the task that cannot be undone, for which a sign-off is asked
-	Passed        []string `json:"passed,omitempty"`         // tasks that cannot be undone and were let run
-	RemoveOrphans bool     `json:"remove_orphans,omitempty"` // a person asked that parts no longer declared go with the old revision
+	Task   string   `json:"task,omitempty"`   // Waiting: the task that cannot be undone, for which a sign-off is asked
+	Passed []string `json:"passed,omitempty"` // tasks that cannot be undone and were let run
 }
 
 // SignOff is a named person's go-ahead for a stage.
