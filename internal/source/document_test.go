@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -228,4 +229,21 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestBomb reads what grows without bounds: it is refused with a place, and at once.
+func TestBomb(t *testing.T) {
+	bomb := "a0: &a0 [x, x, x, x, x, x, x, x, x]\n"
+	for i := 1; i < 12; i++ {
+		bomb += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 9), ", "))
+	}
+	for name, text := range map[string]string{"aliases of aliases": bomb, "deep": strings.Repeat("[", 5000) + strings.Repeat("]", 5000), "deep keys": strings.Repeat("a: {", 500) + strings.Repeat("}", 500), "wide": "a: [" + strings.Repeat("1,", maxNodes+1) + "1]"} {
+		_, problems := readOne("a.yaml", text)
+		if len(problems) == 0 || problems[0].Line < 1 || !strings.HasPrefix(problems[0].Error(), "a.yaml:") {
+			t.Errorf("%s: %v", name, problems)
+		}
+	}
+	if _, problems := readOne("a.yaml", bomb); !strings.Contains(problems.Error(), "write it out with fewer aliases") {
+		t.Errorf("aliases of aliases: %v", problems)
+	}
 }
