@@ -265,13 +265,17 @@ func TestDriftSchedule(t *testing.T) {
 	}
 	r.until("put back", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Aligned })
 	r.hand("drydock", "app", "instances", "7")
-	r.until("announced again", func(s Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
+	s = r.until("announced again", func(s Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
+	first := berthAt(s, "drydock").Corrects
+	r.wait(20 * time.Second)
+	r.hand("drydock", "app", "instances", "8") // what was announced is not this
+	r.until("announced anew", func(s Snapshot) bool { return berthAt(s, "drydock").Corrects.After(first) })
 	r.must(r.order(LeaveIt, "drydock"))
 	r.wait(8 * time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Drifted || !b.Corrects.IsZero() {
 		t.Errorf("left as it is: %s", describe(b))
 	}
-	if kinds := strings.Join(r.kinds("drydock"), " "); !strings.HasSuffix(kinds, "drifted announced put back as applied drifted announced left") {
+	if kinds := strings.Join(r.kinds("drydock"), " "); !strings.HasSuffix(kinds, "drifted announced put back as applied drifted announced announced left") {
 		t.Errorf("on record is %s", kinds)
 	}
 }
@@ -421,5 +425,20 @@ func TestPushed(t *testing.T) {
 		if known, looks := r.engine.Pushed(test.link, test.branch, test.files); known != test.known || looks != test.looks {
 			t.Errorf("%+v: known %v, looks %v", test, known, looks)
 		}
+	}
+}
+
+// TestPutBackUnderBar changes a site by hand whose declared revision is barred: what a person can have is the site as it
+// was applied.
+func TestPutBackUnderBar(t *testing.T) {
+	r := settled(t)
+	r.breach()
+	r.until("barred", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Bar != nil && b.Rollout == nil })
+	r.hand("drydock", "app", "instances", "6")
+	r.until("diverged", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Diverged })
+	r.must(r.order(Sync, "drydock"))
+	s := r.until("put back", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Behind })
+	if b := berthAt(s, "drydock"); b.Rollout != nil || b.Bar == nil || version(b) != "1" {
+		t.Errorf("%s", describe(b))
 	}
 }

@@ -25,7 +25,7 @@ func (b *berth) noteDrift(next *decision, seen *evidence, now time.Time) {
 	case drifted && b.driftDue(now):
 		b.foundDrift(next, now)
 	case !drifted && !b.state.DriftSince.IsZero():
-		next.state.DriftSince, next.state.Corrects, next.state.DriftLeft = time.Time{}, time.Time{}, ""
+		next.state.DriftSince, next.state.Corrects, next.state.DriftLeft, next.state.Announced = time.Time{}, time.Time{}, "", ""
 		next.fact(b, now, "as applied", rollout.Itself, b.state.Applied, "the site is as applied again", nil)
 	}
 }
@@ -53,15 +53,18 @@ func (b *berth) foundDrift(next *decision, now time.Time) {
 		next.state.DriftSince = now
 		next.fact(b, now, "drifted", "someone at the site", b.state.Applied, "changed by hand: "+driftText(b.changes.differences), b.changes.differences)
 	}
-	rules := b.e.site(b.id.Site).Drift
-	if rules.Then != CorrectDrift || b.changes.stand != compare.Drifted || !b.state.Corrects.IsZero() || b.state.DriftLeft == b.driftName() {
-		return
+	if b.e.site(b.id.Site).Drift.Then == CorrectDrift && b.changes.stand == compare.Drifted && b.state.Corrects.IsZero() && b.state.DriftLeft != b.driftName() {
+		b.announce(next, now)
 	}
-	notice := rules.Notice
+}
+
+// announce tells that what was changed by hand is put back, and when.
+func (b *berth) announce(next *decision, now time.Time) {
+	notice := b.e.site(b.id.Site).Drift.Notice
 	if notice == 0 {
 		notice = defaultNotice
 	}
-	next.state.Corrects = now.Add(notice)
+	next.state.Corrects, next.state.Announced = now.Add(notice), b.driftName()
 	next.fact(b, now, "announced", rollout.Itself, b.state.Applied, fmt.Sprintf("it is put back at %s unless a person says to leave it: %s", next.state.Corrects.Format(time.TimeOnly), driftText(b.changes.differences)), nil)
 }
 
@@ -69,7 +72,7 @@ func (b *berth) foundDrift(next *decision, now time.Time) {
 func (b *berth) driftName() string {
 	var changed []compare.Difference
 	for _, d := range b.changes.differences {
-		if d.Kind == compare.Drift || d.Kind == compare.Orphan {
+		if d.Kind == compare.Drift {
 			changed = append(changed, d)
 		}
 	}
@@ -99,7 +102,20 @@ func (b *berth) tidy(next *decision, seen *evidence, orders []*order, now time.T
 			next.fact(b, now, "left", o.By, b.state.Applied, fmt.Sprintf("%s leaves what was changed by hand as it is: %s", o.By, driftText(b.changes.differences)), nil)
 		}
 	}
-	if due := next.state.Corrects; !due.IsZero() && !now.Before(due) && b.changes.stand == compare.Drifted {
+	b.correct(next, now)
+}
+
+// correct puts back what was announced, once its notice is over. Something else that was changed meanwhile is announced
+// anew, and nothing is put back where Git moved on as well.
+func (b *berth) correct(next *decision, now time.Time) {
+	due := next.state.Corrects
+	switch {
+	case due.IsZero() || b.changes.stand == compare.Unread:
+	case b.changes.stand != compare.Drifted:
+		next.state.Corrects, next.durable = time.Time{}, true
+	case next.state.Announced != b.driftName():
+		b.announce(next, now)
+	case !now.Before(due):
 		next.state.Corrects = time.Time{}
 		b.putBack(next, rollout.Itself, now)
 	}

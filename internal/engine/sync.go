@@ -52,7 +52,7 @@ func (b *berth) lost() bool {
 
 func driftText(differences []compare.Difference) string {
 	for _, d := range differences {
-		if d.Kind != compare.Pending && d.Kind != compare.MarkOnly {
+		if d.Kind == compare.Drift || d.Kind == compare.Conflict {
 			return d.String()
 		}
 	}
@@ -88,7 +88,8 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 			continue
 		}
 		o.taken = true
-		if b.changes.stand == compare.Drifted || b.lost() {
+		comes := declared != nil && !barredBy(next.state, declared)
+		if b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged && !comes || b.lost() {
 			b.putBack(next, o.By, now)
 			return
 		}
@@ -139,6 +140,11 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 		return
 	}
 	b.begin(next, declared, by, how, now)
+}
+
+// barredBy tells whether a bar stands between a berth and a revision.
+func barredBy(state ledger.BerthState, r *ledger.Revision) bool {
+	return slices.ContainsFunc(state.Bars, func(bar ledger.Bar) bool { return bar.Revision == r.Fingerprint })
 }
 
 // question puts together what is to be known before a sync.

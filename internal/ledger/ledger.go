@@ -97,6 +97,7 @@ type BerthState struct {
 
 	DriftLeft  string              `json:"drift_left,omitempty"`  // what a person said to leave, and nothing else
 	Corrects   time.Time           `json:"corrects,omitzero"`     // when drift is put back, as announced
+	Announced  string              `json:"announced,omitempty"`   // what it was announced for; another change is announced anew
 	MarkedFrom declare.Fingerprint `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
 	InPart     declare.Fingerprint `json:"in_part,omitempty"`     // a revision of which a person took some parts only
 }
