@@ -352,3 +352,37 @@ func BenchmarkPoll(b *testing.B) {
 	b.ReportMetric(float64(ours)/float64(theirs), "of-ls-remote")
 	b.ReportMetric(float64(ours.Nanoseconds())/float64(b.N), "ns/look")
 }
+
+// TestGitProtocol looks at a repository over Git's own protocol.
+func TestGitProtocol(t *testing.T) {
+	r := newRepo(t)
+	head := r.commit("First", map[string]string{"workloads/a.yaml": "a: 1\n"})
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := listener.Addr().(*net.TCPAddr)
+	listener.Close()
+	folder, err := exec.Command("git", "--exec-path").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	daemon := exec.Command(filepath.Join(strings.TrimSpace(string(folder)), "git-daemon"), "--reuseaddr", "--export-all", "--listen=127.0.0.1", fmt.Sprintf("--port=%d", address.Port), "--base-path="+r.folder)
+	if err := daemon.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		daemon.Process.Kill()
+		daemon.Wait()
+	}()
+	link := Link{Name: "test", Repository: fmt.Sprintf("git://%s/", address), Branch: "main", Folder: "workloads", Every: time.Minute}
+	var look Look
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); { // until it listens
+		if look, err = LookAt(t.Context(), link, Access{}, Seen{}, false); !errors.Is(err, ErrUnreachable) {
+			break
+		}
+	}
+	if err != nil || look.Commit != head || len(look.Files) != 1 {
+		t.Errorf("%+v (%v)", look, err)
+	}
+}
