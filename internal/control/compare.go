@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -69,7 +70,7 @@ func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision
 		live = compare.LiveOf(applied)
 	}
 	c := Comparison{
-		Berth: b.Berth, Applied: named(b.Applied), Declared: named(declared), Live: liveWords(b), Preview: preview != nil,
+		Berth: b.Berth, Applied: named(b.Applied), Declared: named(declared), Live: LiveWords(b), Preview: preview != nil,
 		Stand: b.Stand, Fields: compare.Fields(applied, wanted, live),
 	}
 	differences := compare.Three(applied, wanted, live)
@@ -93,6 +94,14 @@ func PreviewRevision(id ledger.Berth, desired *declare.Desired, commit source.Co
 	}
 }
 
+// SameStates tells whether a comparison of a berth would come to the same at both moments.
+func SameStates(a, b engine.Berth) bool {
+	same := func(x, y *ledger.Revision) bool {
+		return x == nil && y == nil || x != nil && y != nil && x.Fingerprint == y.Fingerprint
+	}
+	return a.Looked.IsZero() == b.Looked.IsZero() && a.Stand == b.Stand && same(a.Applied, b.Applied) && same(a.Declared, b.Declared) && reflect.DeepEqual(a.Live, b.Live)
+}
+
 // CompareTwo compares two revisions, or what two sites declare.
 func CompareTwo(id ledger.Berth, fromName, toName string, from, to *declare.Desired) Comparison {
 	c := Comparison{Berth: id, Applied: fromName, Declared: toName, Two: true, Fields: compare.Two(from, to), Patch: compare.PatchTwo(from, to)}
@@ -107,7 +116,8 @@ func named(r *ledger.Revision) string {
 	return strings.TrimSpace(r.Version + " " + r.Fingerprint.Short())
 }
 
-func liveWords(b engine.Berth) string {
+// LiveWords tells when what is live was seen.
+func LiveWords(b engine.Berth) string {
 	switch {
 	case b.Looked.IsZero():
 		return "not seen yet"

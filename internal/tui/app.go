@@ -34,7 +34,8 @@ type App struct {
 	options  Options
 	snapshot engine.Snapshot
 	board    *board.Model
-	over     screen // nil on the board
+	over     screen       // nil on the board
+	compared engine.Berth // as it was when it was compared last
 
 	w, h    int
 	dark    bool

@@ -26,7 +26,13 @@ func (a *App) renew() {
 			over.SetWatch(newer)
 		}
 	case *comparison.Model:
-		if over.Ref() == "" && !over.Comparison().Two { // what was asked for stays as it was asked
+		b, _ := a.snapshot.Find(over.Comparison().Berth)
+		switch {
+		case over.Ref() != "" || over.Comparison().Two: // what was asked for stays as it was asked
+		case control.SameStates(a.compared, b):
+			over.SetSeen(control.LiveWords(b))
+		default:
+			a.compared = b
 			if newer, err := a.control.Compare(context.Background(), over.Comparison().Berth, ""); err == nil {
 				over.Set(newer)
 			}

@@ -52,6 +52,9 @@ func (m *Model) Set(c control.Comparison) {
 	m.lay()
 }
 
+// SetSeen tells when what is live was seen, where all else is as it was.
+func (m *Model) SetSeen(words string) { m.c.Live = words }
+
 // Comparison is what is shown.
 func (m *Model) Comparison() control.Comparison { return m.c }
 
