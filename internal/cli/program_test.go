@@ -60,7 +60,7 @@ func TestKilled(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		kill := time.AfterFunc(time.Duration(100+chance.IntN(500)+20*kills)*time.Millisecond, func() { cmd.Process.Signal(syscall.SIGKILL) })
+		kill := time.AfterFunc(time.Duration(100+chance.IntN(500)+40*kills)*time.Millisecond, func() { cmd.Process.Signal(syscall.SIGKILL) })
 		err := cmd.Wait()
 		kill.Stop()
 		now := factsOf(t, folder)

@@ -442,3 +442,17 @@ func TestPutBackUnderBar(t *testing.T) {
 		t.Errorf("%s", describe(b))
 	}
 }
+
+// TestOlderLinkState goes on from what an older version kept of a link, by workload: the link is read anew.
+func TestOlderLinkState(t *testing.T) {
+	r := newRig(t)
+	r.push("1")
+	head, err := r.repo.Reference(plumbing.NewBranchReferenceName("main"), true)
+	r.must(err)
+	book, err := ledger.Open(r.folder, nil)
+	r.must(err)
+	r.must(book.KeepPicture(t.Context(), "link repo", start, map[string]any{"commit": head.Hash().String(), "tree": "x", "declared": map[string]string{"web": "1234"}}))
+	r.must(book.Close())
+	r.run()
+	r.until("it is declared", func(s Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+}

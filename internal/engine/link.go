@@ -50,7 +50,13 @@ func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
 	}
 	l.every.Store(int64(s.Every))
 	if _, err := e.ledger.Picture(l.picture(), &l.state); err != nil && !errors.Is(err, ledger.ErrNone) {
-		l.state = linkState{} // another version wrote it; it is read anew
+		l.state = linkState{} // it is read anew
+	}
+	for name := range l.state.Declared {
+		if _, ok := ledger.ParseBerth(name); !ok {
+			l.state = linkState{} // an older version kept it by workload; it is read anew
+			break
+		}
 	}
 	l.shown = Link{
 		Name: l.source.Name, Repository: s.Where(), Ref: l.source.Ref(), Branch: l.source.Branch, Folder: s.Folder, Every: s.Every,
