@@ -30,7 +30,6 @@ func newLink() *cobra.Command {
 }
 
 // linkFlags are what a link is made of on the command line.
-
 type linkFlags struct {
 	link source.Link
 	user string
@@ -56,18 +55,7 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 
-// read gives the credential that was given; nil for none. A password never stands on the command line, where others
-
-// can see it.
-
-// askSecret reads a secret: without showing it from a terminal, else from a line of standard input.
-
-// lookPatience is how long a repository may take to answer on the command line.
-
-// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every look.
-
 // complete fills in what was left out, and checks.
-
 func (f *linkFlags) complete() (source.Link, error) {
 	set, err := setValues(f.set)
 	if err != nil {
@@ -85,10 +73,6 @@ func (f *linkFlags) complete() (source.Link, error) {
 	}
 	return link, nil
 }
-
-// chooseFolder gives the folder to watch: the one that was named, or the one that has declarations, or the one that a
-
-// person chooses of several.
 
 func newLinkTest() *cobra.Command {
 	var folder string
@@ -223,7 +207,6 @@ func writeJSON(w io.Writer, value any) error {
 }
 
 // twoArgs wants exactly two arguments.
-
 func twoArgs(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != 2 {

@@ -56,6 +56,7 @@ encrypted in the data folder and never shown again.`,
 	return cmd
 }
 
+// lookPatience is how long a repository may take to answer on the command line.
 const lookPatience = 2 * time.Minute
 
 func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
@@ -132,6 +133,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	return nil
 }
 
+// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every look.
 func tellProblems(ctx context.Context, out io.Writer, link source.Link, access source.Access, settings engine.Settings, key *source.Opener) {
 	look, err := source.LookAt(ctx, link, access, source.Seen{}, true)
 	if err != nil {
@@ -147,6 +149,8 @@ func tellProblems(ctx context.Context, out io.Writer, link source.Link, access s
 	}
 }
 
+// chooseFolder gives the folder to watch: the one that was named, or the one that has declarations, or the one that a
+// person chooses of several.
 func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (string, error) {
 	if len(found) == 0 {
 		return "", errors.New("the link is not added: there are no declarations in it; a declaration is a .yaml file that starts with aditus: 1, see docs/declarations.md")

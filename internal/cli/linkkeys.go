@@ -22,6 +22,8 @@ func (f *linkFlags) credential(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.ask, "ask", false, "ask for a password or token; without it $ADITUS_PASSWORD is taken")
 }
 
+// read gives the credential that was given; nil for none. A password never stands on the command line, where others
+// can see it.
 func (f *linkFlags) read(cmd *cobra.Command) (*source.Credential, error) {
 	c := source.Credential{User: cmp.Or(f.user, os.Getenv("ADITUS_USER")), Password: os.Getenv("ADITUS_PASSWORD"), Passphrase: os.Getenv("ADITUS_SSH_PASSPHRASE")}
 	if name := cmp.Or(f.key, os.Getenv("ADITUS_SSH_KEY")); name != "" {
@@ -52,6 +54,7 @@ func (f *linkFlags) read(cmd *cobra.Command) (*source.Credential, error) {
 	return &c, nil
 }
 
+// askSecret reads a secret: without showing it from a terminal, else from a line of standard input.
 func askSecret(cmd *cobra.Command, what string) (string, error) {
 	if file, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(file.Fd()) {
 		fmt.Fprint(cmd.ErrOrStderr(), what)

@@ -12,6 +12,7 @@ import (
 	"aditus/internal/ledger"
 )
 
+// remember puts a revision on record and among those that are known. sites are where it is declared anew.
 func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []string) error {
 	entry := ledger.Entry{Revision: r}
 	if e.revision(r.Workload, r.Fingerprint) == nil {
@@ -39,6 +40,7 @@ func declaredFact(r ledger.Revision, sites []string, now time.Time) ledger.Fact 
 	}
 }
 
+// declaredBy gives the other link that declares a workload; empty for none.
 func (e *Engine) declaredBy(workload string, but *link) string {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -55,6 +57,7 @@ func (e *Engine) declaredBy(workload string, but *link) string {
 	return ""
 }
 
+// mergeDeclared puts together what all links declare. Where a site follows another branch, that one counts.
 func (e *Engine) mergeDeclared() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -81,6 +84,8 @@ func (e *Engine) mergeDeclared() {
 	e.news.Store(true)
 }
 
+// over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.
+// Where both say the same it stays the link's, so that it takes the course of all sites.
 func (l *link) over(declared, of map[ledger.Berth]declaration) {
 	for id, d := range declared {
 		if id.Site != l.follow.Site || d.link.source.Name != l.follow.Link {
@@ -95,11 +100,13 @@ func (l *link) over(declared, of map[ledger.Berth]declaration) {
 	maps.Copy(declared, of)
 }
 
+// declaration is what is declared for a berth, and by which link.
 type declaration struct {
 	fingerprint declare.Fingerprint
 	link        *link
 }
 
+// meet starts the loops of berths that are declared for the first time.
 func (e *Engine) meet() {
 	e.mu.Lock()
 	defer e.mu.Unlock()

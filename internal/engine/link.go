@@ -15,7 +15,6 @@ import (
 )
 
 // link watches one repository. What was read last outlives a restart.
-
 type link struct {
 	e      *Engine
 	follow *Follow // it is one site's way to another branch; nil for a link as such
@@ -31,7 +30,6 @@ type link struct {
 }
 
 // linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
-
 type linkState struct {
 	source.Seen
 	Version  string                           `json:"version,omitempty"` // of a bundle
@@ -40,7 +38,6 @@ type linkState struct {
 }
 
 // historyKept is how many revisions of a berth a link remembers, to tell how far behind a site is.
-
 const historyKept = 50
 
 func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
@@ -71,7 +68,6 @@ func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
 func (l *link) picture() string { return "link " + l.source.Name }
 
 // ended tells whether a site no longer follows another branch.
-
 func (l *link) ended(now time.Time) bool { return l.follow != nil && !now.Before(l.follow.Until) }
 
 func (l *link) loop(ctx context.Context) error {
@@ -96,11 +92,9 @@ func (l *link) loop(ctx context.Context) error {
 }
 
 // lookTimeout is how long a repository or registry may take.
-
 const lookTimeout = 2 * time.Minute
 
 // look reads the link once and shows what came of it.
-
 func (l *link) look(ctx context.Context) {
 	e := l.e
 	began := time.Now()
@@ -130,7 +124,6 @@ func (l *link) look(ctx context.Context) {
 }
 
 // access is what the link needs to be read.
-
 func (l *link) access() source.Access {
 	name := l.source.Name
 	if l.follow != nil {
@@ -140,7 +133,6 @@ func (l *link) access() source.Access {
 }
 
 // take reads what is new, whole or not at all: what was declared before stays declared when anything is wrong.
-
 func (l *link) take(ctx context.Context, accept bool) error {
 	e := l.e
 	look, err := source.LookAt(ctx, l.source, l.access(), l.state.Seen, accept)
@@ -170,7 +162,6 @@ func (l *link) take(ctx context.Context, accept bool) error {
 }
 
 // declare checks a commit's files and puts the revisions they make on record.
-
 func (l *link) declare(ctx context.Context, look source.Look, next *linkState) error {
 	e := l.e
 	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
@@ -222,7 +213,6 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 }
 
 // told names what was read.
-
 func (l *link) told(look source.Look) string {
 	if look.Ref != "" {
 		return "version " + look.Ref
@@ -241,7 +231,6 @@ func (l *link) stays() string {
 }
 
 // loadOptions say how declarations are read here.
-
 func (e *Engine) loadOptions(set map[string]string) source.Options {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -255,27 +244,3 @@ func (e *Engine) loadOptions(set map[string]string) source.Options {
 	maps.Copy(o.Set, set)
 	return o
 }
-
-// remember puts a revision on record and among those that are known. sites are where it is declared anew.
-
-// declaredBy gives the other link that declares a workload; empty for none.
-
-// mergeDeclared puts together what all links declare. Where a site follows another branch, that one counts.
-
-// over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.
-
-// Where both say the same it stays the link's, so that it takes the course of all sites.
-
-// declaration is what is declared for a berth, and by which link.
-
-// meet starts the loops of berths that are declared for the first time.
-
-// LookNow has links read at once: those that are named, or all.
-
-// Accept takes a link's rewritten branch as it is now.
-
-// Pushed tells the links of a name that something was pushed to a branch, and which files changed; nil where that is
-
-// not known. It tells whether any of them looks because of it.
-
-// Preview reads what a berth would have declared by another branch or commit of its link.

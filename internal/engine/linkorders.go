@@ -12,6 +12,7 @@ import (
 	"aditus/internal/source"
 )
 
+// LookNow has links read at once: those that are named, or all.
 func (e *Engine) LookNow(names ...string) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -25,6 +26,7 @@ func (e *Engine) LookNow(names ...string) {
 	}
 }
 
+// Accept takes a link's rewritten branch as it is now.
 func (e *Engine) Accept(name string) error {
 	e.mu.Lock()
 	found := false
@@ -41,6 +43,8 @@ func (e *Engine) Accept(name string) error {
 	return nil
 }
 
+// Pushed tells the links of a name that something was pushed to a branch, and which files changed; nil where that is
+// not known. It tells whether any of them looks because of it.
 func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool) {
 	e.mu.Lock()
 	var wake []string
@@ -68,6 +72,7 @@ func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool)
 	return known, len(wake) > 0
 }
 
+// Preview reads what a berth would have declared by another branch or commit of its link.
 func (e *Engine) Preview(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error) {
 	e.mu.Lock()
 	d, ok := e.declared[id]

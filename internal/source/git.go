@@ -20,7 +20,6 @@ import (
 )
 
 // lookAtGit reads the folder at the head of what a link watches.
-
 func lookAtGit(ctx context.Context, link Link, access Access, seen Seen, accept bool) (Look, error) {
 	repository, hash, err := reach(ctx, link, access, seen.Commit)
 	if err != nil {
@@ -52,7 +51,6 @@ func lookAtGit(ctx context.Context, link Link, access Access, seen Seen, accept 
 }
 
 // local gives the path of a repository on this machine; empty where it is elsewhere.
-
 func (l Link) local() string {
 	if rest, ok := strings.CutPrefix(l.Repository, "file://"); ok {
 		return rest
@@ -64,16 +62,13 @@ func (l Link) local() string {
 }
 
 // scpForm tells whether a repository is written USER@HOST:PATH.
-
 func scpForm(repository string) bool {
 	host, _, ok := strings.Cut(repository, ":")
 	return ok && strings.Contains(host, "@") && !strings.ContainsAny(host, "/\\")
 }
 
 // reach gives the repository, or a copy that holds what is needed of it, and the commit that the link watches. Where
-
 // that is the one seen before nothing is fetched.
-
 func reach(ctx context.Context, link Link, access Access, seen string) (*git.Repository, plumbing.Hash, error) {
 	if name := link.local(); name != "" {
 		repository, err := git.PlainOpenWithOptions(name, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
@@ -131,7 +126,6 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 }
 
 // resolve gives the commit that the link watches.
-
 func (l Link) resolve(find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
 	switch {
 	case l.Commit != "":
@@ -152,9 +146,7 @@ func (l Link) resolve(find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (
 }
 
 // fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and
-
 // whether it was rewritten; a tag or a commit never moves, so that its one commit is enough.
-
 func fetch(ctx context.Context, link Link, access Access, hash plumbing.Hash, o *git.FetchOptions) (*git.Repository, error) {
 	var repository *git.Repository
 	var err error
@@ -196,7 +188,6 @@ func fetch(ctx context.Context, link Link, access Access, hash plumbing.Hash, o 
 }
 
 // auth gives the way in. Without a credential ssh uses the agent and the user's own files, all else goes in unnamed.
-
 func (l Link) auth(c Credential) (transport.AuthMethod, error) {
 	endpoint, err := transport.NewEndpoint(l.Repository)
 	if err != nil {
@@ -257,7 +248,6 @@ func loopback(host string) bool {
 }
 
 // explain turns what a transport says into what is to be mended. Addresses may hold passwords, so only the host is told.
-
 func (l Link) explain(err error) error {
 	where := l.Where()
 	var key *knownhosts.KeyError
@@ -291,7 +281,6 @@ func (l Link) explain(err error) error {
 }
 
 // Where is the repository's address without what is secret in it.
-
 func (l Link) Where() string {
 	if l.local() != "" || l.Bundle() {
 		return l.Repository
@@ -308,7 +297,6 @@ func (l Link) Where() string {
 }
 
 // cause is the innermost error, as the outer ones repeat addresses.
-
 func cause(err error) error {
 	for {
 		inner := errors.Unwrap(err)
@@ -318,13 +306,3 @@ func cause(err error) error {
 		err = inner
 	}
 }
-
-// commitAt gives the commit that a hash leads to, through an annotated tag where it is one.
-
-// readTree reads the declarations of a folder, and of the folders in it.
-
-// safeName refuses names that could lead elsewhere once they are written to a disk.
-
-// maxWalk is how far back the commit that last changed a file is looked for.
-
-// lastChanges walks back along first parents to the commits that gave the files their present content.

@@ -15,6 +15,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/object"
 )
 
+// commitAt gives the commit that a hash leads to, through an annotated tag where it is one.
 func commitAt(repository *git.Repository, hash plumbing.Hash) (*object.Commit, error) {
 	if tag, err := repository.TagObject(hash); err == nil {
 		return tag.Commit()
@@ -47,6 +48,7 @@ func folderOf(c *object.Commit, folder string) (*object.Tree, error) {
 	return tree.Tree(path.Clean(folder))
 }
 
+// readTree reads the declarations of a folder, and of the folders in it.
 func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, name string) ([]File, error) {
 	var files []File
 	hashes := map[string]plumbing.Hash{}
@@ -105,12 +107,15 @@ func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, nam
 	return files, nil
 }
 
+// safeName refuses names that could lead elsewhere once they are written to a disk.
 func safeName(name string) bool {
 	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00") && filepath.IsLocal(name)
 }
 
+// maxWalk is how far back the commit that last changed a file is looked for.
 const maxWalk = 500
 
+// lastChanges walks back along first parents to the commits that gave the files their present content.
 func lastChanges(head *object.Commit, folder *object.Tree, name string, hashes map[string]plumbing.Hash) map[string]*object.Commit {
 	found := make(map[string]*object.Commit, len(hashes))
 	commit, tree := head, folder

@@ -20,7 +20,6 @@ import (
 )
 
 // Options say what an App is given beside its Control.
-
 type Options struct {
 	Who      string // in whose name orders are given
 	Note     string // told on the board's key bar, such as how fast the demo's time runs
@@ -28,7 +27,6 @@ type Options struct {
 }
 
 // App is the whole interface, a tea.Model.
-
 type App struct {
 	control  control.Control
 	options  Options
@@ -59,7 +57,6 @@ type message struct {
 }
 
 // question is put before something changes a site.
-
 type question struct {
 	text  string
 	order engine.Order
@@ -68,7 +65,6 @@ type question struct {
 }
 
 // screen is what lies over the board.
-
 type screen interface {
 	Key(key string) bool
 	Click(x, y int) bool
@@ -77,7 +73,6 @@ type screen interface {
 }
 
 // prompt asks for a line of text.
-
 type prompt struct {
 	label string
 	hints []kit.Hint
@@ -87,7 +82,6 @@ type prompt struct {
 }
 
 // New makes the interface.
-
 func New(c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
@@ -97,9 +91,7 @@ func New(c control.Control, options Options) *App {
 }
 
 // refreshEvery is how often the screen is drawn anew at least, for the ages on it; no change is shown faster than
-
 // changeEvery.
-
 const (
 	refreshEvery = 500 * time.Millisecond
 	changeEvery  = 150 * time.Millisecond
@@ -115,11 +107,9 @@ type (
 )
 
 // Init implements tea.Model.
-
 func (a *App) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, a.wait()) }
 
 // wait waits for something new to show.
-
 func (a *App) wait() tea.Cmd {
 	return func() tea.Msg {
 		time.Sleep(changeEvery)
@@ -132,7 +122,6 @@ func (a *App) wait() tea.Cmd {
 }
 
 // look takes a new snapshot.
-
 func (a *App) look() {
 	a.snapshot = a.control.Snapshot()
 	a.board.SetSnapshot(a.snapshot)
@@ -142,12 +131,7 @@ func (a *App) look() {
 	a.renew()
 }
 
-// renew shows the screen over the board as things are now.
-
-// logLines is how many lines of an instance's log are kept on screen, logTimeout how long its site may take.
-
 // Update implements tea.Model.
-
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -200,7 +184,6 @@ func (a *App) click(m tea.Mouse) {
 }
 
 // covered tells whether a question, the menu or the help lies over the screen, which then takes no mouse.
-
 func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help }
 
 func (a *App) wheel(m tea.Mouse) {
@@ -221,7 +204,6 @@ func (a *App) wheel(m tea.Mouse) {
 }
 
 // key hands a key to whatever has the word: a question, the menu, the search, the help, or the screen.
-
 func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
 	if key == "ctrl+c" {
@@ -267,7 +249,6 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 }
 
 // keyScreen hands a key to the screen, and to the actions where the screen does not take it.
-
 func (a *App) keyScreen(key string) tea.Cmd {
 	switch over := a.over.(type) {
 	case nil:
@@ -312,12 +293,7 @@ func (a *App) keyScreen(key string) tea.Cmd {
 	return a.act(key)
 }
 
-// keyLink does what a key asks of the selected link.
-
-// tryTimeout is how long a link may take to answer when it is tried.
-
 // berth is the one that actions are about.
-
 func (a *App) berth() engine.Berth {
 	id := a.board.Selected()
 	switch over := a.over.(type) {
@@ -333,17 +309,3 @@ func (a *App) berth() engine.Berth {
 	b, _ := a.snapshot.Find(id)
 	return b
 }
-
-// openComparison compares a berth; with a ref that takes a while.
-
-// askRef asks what to compare with.
-
-// act does what a letter stands for, if it is possible now, or says why it is not.
-
-// start puts the question that an action needs, or does it at once where it changes nothing.
-
-// askName has the name typed of what cannot be brought back.
-
-// carryOut does what was asked about.
-
-// orderTimeout is how long an order may take before the screen says that it has no answer yet.

@@ -16,6 +16,7 @@ import (
 	"aditus/internal/tui/watch"
 )
 
+// act does what a letter stands for, if it is possible now, or says why it is not.
 func (a *App) act(key string) tea.Cmd {
 	if key == control.Keys[control.AcceptHistory] {
 		return a.acceptHistory()
@@ -28,6 +29,7 @@ func (a *App) act(key string) tea.Cmd {
 	return nil
 }
 
+// start puts the question that an action needs, or does it at once where it changes nothing.
 func (a *App) start(action control.Action) tea.Cmd {
 	at := action.Berth
 	switch {
@@ -61,6 +63,7 @@ func (a *App) start(action control.Action) tea.Cmd {
 	return nil
 }
 
+// askName has the name typed of what cannot be brought back.
 func (a *App) askName() tea.Cmd {
 	q := *a.ask
 	a.ask = nil
@@ -105,6 +108,7 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	return nil
 }
 
+// carryOut does what was asked about.
 func (a *App) carryOut(q question) tea.Cmd {
 	return func() tea.Msg {
 		if q.do != nil {
@@ -116,4 +120,5 @@ func (a *App) carryOut(q question) tea.Cmd {
 	}
 }
 
+// orderTimeout is how long an order may take before the screen says that it has no answer yet.
 const orderTimeout = 15 * time.Second

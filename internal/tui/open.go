@@ -18,6 +18,7 @@ import (
 	"aditus/internal/tui/watch"
 )
 
+// renew shows the screen over the board as things are now.
 func (a *App) renew() {
 	switch over := a.over.(type) {
 	case *watch.Model:
@@ -47,6 +48,7 @@ func (a *App) renew() {
 	}
 }
 
+// logLines is how many lines of an instance's log are kept on screen, logTimeout how long its site may take.
 const (
 	logLines   = 400
 	logTimeout = 2 * time.Second
@@ -61,6 +63,7 @@ func (a *App) readLog(m *anatomy.Model) {
 	}
 }
 
+// keyLink does what a key asks of the selected link.
 func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 	l, ok := m.Selected()
 	if !ok {
@@ -97,6 +100,7 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 	return nil
 }
 
+// tryTimeout is how long a link may take to answer when it is tried.
 const tryTimeout = 30 * time.Second
 
 func (a *App) openWatch(id ledger.Berth) {
@@ -111,6 +115,7 @@ func (a *App) openWatch(id ledger.Berth) {
 	}
 }
 
+// openComparison compares a berth; with a ref that takes a while.
 func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 	compare := func() (control.Comparison, error) {
 		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
@@ -136,6 +141,7 @@ func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 	}
 }
 
+// askRef asks what to compare with.
 func (a *App) askRef(m *comparison.Model) tea.Cmd {
 	id := m.Comparison().Berth
 	return a.askFor(&prompt{
