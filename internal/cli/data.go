@@ -22,7 +22,7 @@ func setFlag(cmd *cobra.Command, into *[]string) {
 	cmd.Flags().StringArrayVar(into, "set", nil, "give a variable a value, `name=value`; it goes before all that is declared")
 }
 
-// settings of --set as a map.
+// setValues gives what was given with --set as a map.
 func setValues(given []string) (map[string]string, error) {
 	set := map[string]string{}
 	for _, text := range given {

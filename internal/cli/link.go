@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -94,7 +95,7 @@ func newLinkTest() *cobra.Command {
 			}
 			bad := false
 			for _, link := range settings.Links {
-				if len(args) > 0 && !contains(args, link.Name) {
+				if len(args) > 0 && !slices.Contains(args, link.Name) {
 					continue
 				}
 				ctx, cancel := context.WithTimeout(cmd.Context(), lookPatience)
@@ -116,15 +117,6 @@ func newLinkTest() *cobra.Command {
 	}
 	dataFlag(cmd, &folder)
 	return cmd
-}
-
-func contains(list []string, wanted string) bool {
-	for _, one := range list {
-		if one == wanted {
-			return true
-		}
-	}
-	return false
 }
 
 func newLinkList() *cobra.Command {
@@ -182,15 +174,11 @@ func newLinkRemove() *cobra.Command {
 		Short: "Forget a link and its credential; what it declared stays live",
 		Args:  oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, err := dataFolder(folder)
+			folder, key, err := openKey(folder)
 			if err != nil {
 				return err
 			}
 			if err := engine.RemoveLink(folder, args[0]); err != nil {
-				return err
-			}
-			key, err := source.OpenKey(folder)
-			if err != nil {
 				return err
 			}
 			return errors.Join(key.KeepCredential(folder, args[0], nil), key.KeepCredential(folder, hookName(args[0]), nil))

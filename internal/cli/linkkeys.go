@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/term"
@@ -77,7 +78,7 @@ func newLinkCredential() *cobra.Command {
 		Short: "Give a link, or a registry's host, another credential",
 		Args:  oneArg("link's name or registry's host"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, err := dataFolder(folder)
+			folder, key, err := openKey(folder)
 			if err != nil {
 				return err
 			}
@@ -87,10 +88,6 @@ func newLinkCredential() *cobra.Command {
 			}
 			if c == nil {
 				return usageError{errors.New("there is no credential: use --ask, --key, or $ADITUS_PASSWORD")}
-			}
-			key, err := source.OpenKey(folder)
-			if err != nil {
-				return err
 			}
 			return key.KeepCredential(folder, args[0], c)
 		},
@@ -110,7 +107,7 @@ webhooks. The one before no longer counts. The address is the one under listen i
 the settings. docs/links.md tells what is sent.`,
 		Args: oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, err := dataFolder(folder)
+			folder, key, err := openKey(folder)
 			if err != nil {
 				return err
 			}
@@ -118,16 +115,8 @@ the settings. docs/links.md tells what is sent.`,
 			if err != nil {
 				return err
 			}
-			known := false
-			for _, l := range settings.Links {
-				known = known || l.Name == args[0]
-			}
-			if !known {
+			if !slices.ContainsFunc(settings.Links, func(l source.Link) bool { return l.Name == args[0] }) {
 				return fmt.Errorf("there is no link %q", args[0])
-			}
-			key, err := source.OpenKey(folder)
-			if err != nil {
-				return err
 			}
 			secret := rand.Text()
 			if err := key.KeepCredential(folder, hookName(args[0]), &source.Credential{Password: secret}); err != nil {

@@ -31,7 +31,7 @@ func newSecretKey() *cobra.Command {
 		Short: "The public key that secrets for this Aditus are sealed with",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			key, err := openKey(folder)
+			_, key, err := openKey(folder)
 			if err != nil {
 				return err
 			}
@@ -43,15 +43,17 @@ func newSecretKey() *cobra.Command {
 	return cmd
 }
 
-func openKey(given string) (*source.Opener, error) {
+// openKey gives the data folder that is given or meant with its key, and makes both where they are not there yet.
+func openKey(given string) (string, *source.Opener, error) {
 	folder, err := dataFolder(given)
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, fmt.Errorf("make the data folder: %w", err)
+		return "", nil, fmt.Errorf("make the data folder: %w", err)
 	}
-	return source.OpenKey(folder)
+	key, err := source.OpenKey(folder)
+	return folder, key, err
 }
 
 func newSecretSeal() *cobra.Command {
@@ -66,7 +68,7 @@ this data folder's key, or for the public keys that are named with --to.`,
 		Example: "  printf %s 'the password' | aditus secret seal",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			key, err := openKey(folder)
+			_, key, err := openKey(folder)
 			if err != nil {
 				return err
 			}

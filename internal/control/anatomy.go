@@ -132,7 +132,7 @@ func partWords(part *engine.Part, wanted int, instances []health.Instance) (stri
 		text = say.Count(len(values), "value")
 	case declare.Route:
 		to, _ := part.Live["to"].(map[string]any)
-		text = fmt.Sprintf("%v%v to %v, port %v", or(fmt.Sprint(orNothing(part.Live["host"])), "any host "), orNothing(to["path"]), part.Live["service"], orNothing(to["port"]))
+		text = fmt.Sprintf("%v%v to %v, port %v", cmp.Or(fmt.Sprint(orNothing(part.Live["host"])), "any host "), orNothing(to["path"]), part.Live["service"], orNothing(to["port"]))
 	case declare.Volume:
 		size, _ := part.Live["size"].(float64)
 		text = say.Bytes(int64(size))

@@ -223,7 +223,7 @@ func Field(pointer string) string {
 	text := strings.TrimPrefix(strings.TrimPrefix(pointer, "/parts"), "/")
 	keys := strings.Split(text, "/")
 	for i, key := range keys {
-		keys[i] = strings.ReplaceAll(strings.ReplaceAll(key, "~1", "/"), "~0", "~")
+		keys[i] = declare.Unescape(key)
 	}
 	return strings.Join(keys, " ")
 }

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -349,7 +350,7 @@ func LinkLine(l engine.Link, now time.Time) string {
 	if l.Version != "" {
 		at = "at version " + l.Version
 	}
-	return fmt.Sprintf("folder %s of %s in %s, %s, %s", or(l.Folder, "."), l.Ref, l.Repository, at, read)
+	return fmt.Sprintf("folder %s of %s in %s, %s, %s", cmp.Or(l.Folder, "."), l.Ref, l.Repository, at, read)
 }
 
 // WaitingBehind tells the sites that wait behind a berth in the course.
@@ -366,11 +367,4 @@ func WaitingBehind(s engine.Snapshot, id ledger.Berth) []string {
 		}
 	}
 	return sites
-}
-
-func or(text, instead string) string {
-	if text == "" {
-		return instead
-	}
-	return text
 }

@@ -76,12 +76,7 @@ func (b *berth) resume() error {
 	return nil
 }
 
-func (b *berth) nudge() {
-	select {
-	case b.wake <- struct{}{}:
-	default:
-	}
-}
+func (b *berth) nudge() { wake(b.wake) }
 
 func (b *berth) loop(ctx context.Context) error {
 	for {

@@ -231,12 +231,7 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 // Changed gives a channel that has something whenever a snapshot would be new.
 func (e *Engine) Changed() <-chan struct{} { return e.changed }
 
-func (e *Engine) signal() {
-	select {
-	case e.changed <- struct{}{}:
-	default:
-	}
-}
+func (e *Engine) signal() { wake(e.changed) }
 
 // Tell keeps a problem that concerns no single berth among those that are shown, or clears it.
 func (e *Engine) Tell(about string, err error) {

@@ -18,10 +18,7 @@ func (e *Engine) LookNow(names ...string) {
 	defer e.mu.Unlock()
 	for _, l := range e.links {
 		if len(names) == 0 || slices.Contains(names, l.source.Name) {
-			select {
-			case l.wake <- struct{}{}:
-			default:
-			}
+			wake(l.wake)
 		}
 	}
 }

@@ -136,6 +136,7 @@ func (w wantedLink) is(l *link) bool {
 	return same && fmt.Sprint(a) == fmt.Sprint(b)
 }
 
+// wake tells whoever waits on a channel; one word is enough.
 func wake(c chan struct{}) {
 	select {
 	case c <- struct{}{}:

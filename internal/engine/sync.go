@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -99,7 +100,7 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 		b.waits = why
 		for _, o := range orders {
 			if o.Verb == Sync {
-				o.err = fmt.Errorf("sync is not possible: %s", or(why, "live is as declared already"))
+				o.err = fmt.Errorf("sync is not possible: %s", cmp.Or(why, "live is as declared already"))
 			}
 		}
 	}
@@ -263,13 +264,6 @@ func stepsText(p plan.Plan) string {
 			}
 			text += string(step.Act) + " " + step.Part
 		}
-	}
-	return text
-}
-
-func or(text, instead string) string {
-	if text == "" {
-		return instead
 	}
 	return text
 }

@@ -49,7 +49,7 @@ type Bundle struct {
 	Files   []File
 }
 
-// tree gives the name of a repository in a registry.
+// bundleRepository gives the name of a repository in a registry.
 func bundleRepository(repository string, plain bool) (name.Repository, error) {
 	var options []name.Option
 	if plain {

@@ -41,7 +41,7 @@ func (d Difference) Part() string {
 		return ""
 	}
 	name, _, _ := strings.Cut(rest, "/")
-	return unescape(name)
+	return declare.Unescape(name)
 }
 
 // String tells the difference in words, without its kind.

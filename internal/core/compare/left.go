@@ -16,7 +16,7 @@ func KeepLeft(desired declare.Desired, live Live) declare.Desired {
 	parts := maps.Clone(desired.Parts)
 	for _, pointer := range desired.Leave {
 		name, field, _ := strings.Cut(strings.TrimPrefix(pointer, "/parts/"), "/")
-		name = unescape(name)
+		name = declare.Unescape(name)
 		part, declared := parts[name]
 		fields, isLive := live[name].(map[string]any)
 		if !declared || !isLive {
@@ -33,9 +33,9 @@ func KeepLeft(desired declare.Desired, live Live) declare.Desired {
 				part.Artifact = artifact
 			}
 		case "environment":
-			part.Environment = leftTexts(part.Environment, fields[field], unescape(key), deeper)
+			part.Environment = leftTexts(part.Environment, fields[field], declare.Unescape(key), deeper)
 		case "values":
-			part.Values = leftTexts(part.Values, fields[field], unescape(key), deeper)
+			part.Values = leftTexts(part.Values, fields[field], declare.Unescape(key), deeper)
 		}
 		parts[name] = part
 	}
@@ -60,8 +60,4 @@ func leftTexts(declared map[string]string, live any, key string, one bool) map[s
 		}
 	}
 	return kept
-}
-
-func unescape(key string) string {
-	return strings.ReplaceAll(strings.ReplaceAll(key, "~1", "/"), "~0", "~")
 }

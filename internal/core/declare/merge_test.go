@@ -174,7 +174,7 @@ func TestWaves(t *testing.T) {
 // TestEscape goes through the keys of RFC 6901, section 5, that need escaping.
 func TestEscape(t *testing.T) {
 	for key, want := range map[string]string{"": "", "a/b": "a~1b", "c%d": "c%d", "e^f": "e^f", "g|h": "g|h", `i\j`: `i\j`, `k"l`: `k"l`, " ": " ", "m~n": "m~0n", "~1": "~01"} {
-		if got := Escape(key); got != want {
+		if got := Escape(key); got != want || Unescape(got) != key {
 			t.Errorf("%q becomes %q, want %q", key, got, want)
 		}
 	}

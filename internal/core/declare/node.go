@@ -107,6 +107,11 @@ func Escape(key string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(key, "~", "~0"), "/", "~1")
 }
 
+// Unescape gives the key that a reference token of a JSON Pointer stands for.
+func Unescape(token string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(token, "~1", "/"), "~0", "~")
+}
+
 // didYouMean suggests the known word that is nearest to a misspelt one, or lists them all when none is near.
 func didYouMean(word string, known []string) string {
 	best, nearest := "", len(word)/2+2

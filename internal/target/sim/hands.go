@@ -151,5 +151,3 @@ func (s *Site) change(h Hand) error {
 	}
 	return fmt.Errorf("change %s at %s by hand: %w", h.Workload, s.name, errNotServing)
 }
-
-func sortedNames[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -215,7 +216,7 @@ func (in *instance) log(since, now time.Time) []target.LogLine {
 	}
 	began := in.started(now)
 	write(began, "info  starting %s", shortName(in.cohort.parts[in.part].Artifact))
-	for _, name := range sortedNames(in.environment) {
+	for _, name := range slices.Sorted(maps.Keys(in.environment)) {
 		write(began, "info  %s=%s", name, in.environment[name])
 	}
 	if in.task() {

@@ -1,6 +1,7 @@
 package comparison
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -124,8 +125,8 @@ func (m *Model) table(p *kit.Page, y, end int) {
 		title(c.applied, "", m.c.Applied)
 		title(c.declared, "", m.c.Declared)
 	} else {
-		title(c.applied, "applied", or(m.c.Applied, "nothing"))
-		title(c.declared, "declared", or(m.c.Declared, "nothing"))
+		title(c.applied, "applied", cmp.Or(m.c.Applied, "nothing"))
+		title(c.declared, "declared", cmp.Or(m.c.Declared, "nothing"))
 		title(c.live, "live", m.c.Live)
 	}
 	p.Rule(y + 1)
@@ -253,7 +254,7 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 	const label = 12
 	if r.head {
 		p.Put(left, y+1, kit.Dim, "part")
-		p.Put(left+label, y+1, kit.Text, or(r.part, "rollout and guards"))
+		p.Put(left+label, y+1, kit.Text, cmp.Or(r.part, "rollout and guards"))
 		return
 	}
 	d := r.field
@@ -323,11 +324,4 @@ func byLine(from, to string) []string {
 		}
 	}
 	return out
-}
-
-func or(text, instead string) string {
-	if text == "" {
-		return instead
-	}
-	return text
 }
