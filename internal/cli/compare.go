@@ -141,25 +141,44 @@ func compareWith(cmd *cobra.Command, folder string, id ledger.Berth, with, site,
 			return control.Comparison{}, err
 		}
 		return control.CompareTwo(id, id.Site, site, here, there), nil
-	case with == "":
-		return control.NewComparison(book, b, nil)
-	}
-	if r, err := control.FindRevision(revisions, id.Workload, with); err == nil {
-		return control.NewComparison(book, b, r)
 	}
 	if running, _ := ledger.InUse(folder); running {
 		return control.Dial(folder).Compare(cmd.Context(), id, with)
+	}
+	if isDemo(folder) { // its sites are only there while it runs
+		fmt.Fprintln(cmd.ErrOrStderr(), howFresh(folder))
+		return compareAsSeen(cmd, nil, book, revisions, b, with)
 	}
 	s, err := openStation(folder, nil, nil)
 	if err != nil {
 		return control.Comparison{}, err
 	}
 	defer s.Close()
-	desired, commit, err := s.Preview(cmd.Context(), id, with)
-	if err != nil {
-		return control.Comparison{}, fmt.Errorf("compare %s with %s: %w", id, with, err)
+	if b, err = s.Glance(cmd.Context(), id); err != nil {
+		return control.Comparison{}, err
 	}
-	return control.NewComparison(book, b, control.PreviewRevision(id, desired, commit)) // with what was seen last
+	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it is, Git as it was read last.\n", folder)
+	return compareAsSeen(cmd, s, book, revisions, b, with)
+}
+
+// compareAsSeen compares a berth as it was seen, with another ref where that is not empty. s reads branches; nil where
+// that cannot be.
+func compareAsSeen(cmd *cobra.Command, s *station, book *ledger.Ledger, revisions []ledger.Revision, b engine.Berth, with string) (control.Comparison, error) {
+	if with == "" {
+		return control.NewComparison(book, b, nil)
+	}
+	r, err := control.FindRevision(revisions, b.Workload, with)
+	if err == nil || s == nil {
+		if err != nil {
+			return control.Comparison{}, err
+		}
+		return control.NewComparison(book, b, r)
+	}
+	desired, commit, err := s.Preview(cmd.Context(), b.Berth, with)
+	if err != nil {
+		return control.Comparison{}, fmt.Errorf("compare %s with %s: %w", b.Berth, with, err)
+	}
+	return control.NewComparison(book, b, control.PreviewRevision(b.Berth, desired, commit))
 }
 
 // recordedBerth gives a berth as it was seen last.

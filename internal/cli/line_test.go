@@ -100,6 +100,7 @@ func TestOwnLine(t *testing.T) {
 
 	l.aditus(exitOK, ``, "stand-in", "harbour/trial/web", "instances=4")
 	l.aditus(exitWrong, `size`, "stand-in", "harbour/trial/web", "size=4")
+	l.aditus(exitWrong, `drift +/parts/web/instances.*the site is told as it is, Git as it was read last`, "compare", "harbour/trial", "--exit-code") // before anything else looked
 	l.aditus(exitOK, `overwrites: Web instances was set to 4 by hand and becomes 2`, "sync", "harbour/trial", "--dry-run")
 	l.aditus(exitWrong, `drift +/parts/web/instances.*applied +2.*live +4`, "compare", "harbour/trial", "--exit-code")
 	var c control.Comparison

@@ -48,7 +48,7 @@ func runLine(ctx context.Context, folder string, set map[string]string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(folder, "demo.json")); err == nil {
+	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
 	}
 	s, err := openStation(folder, set, nil)
@@ -57,6 +57,12 @@ func runLine(ctx context.Context, folder string, set map[string]string) error {
 	}
 	defer s.Close()
 	return runScreens(ctx, s.Live, "stand-in sites", s.Engine.Run)
+}
+
+// isDemo tells whether a data folder is the demo's.
+func isDemo(folder string) bool {
+	_, err := os.Stat(filepath.Join(folder, "demo.json"))
+	return err == nil
 }
 
 func isTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) }

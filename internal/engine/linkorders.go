@@ -134,3 +134,25 @@ func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
 	}
 	return t, err
 }
+
+// Glance looks at a berth once, for an engine that does not run: the site as it is, and what the links declared when they
+// were read last. It decides nothing and changes nothing.
+func (e *Engine) Glance(ctx context.Context, id ledger.Berth) (Berth, error) {
+	e.mu.Lock()
+	b := e.berths[id]
+	e.mu.Unlock()
+	if b == nil {
+		return Berth{}, fmt.Errorf("there is no berth %s", id)
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	seen := &evidence{reached: true, old: b.state.Applied}
+	var err error
+	if seen.target, err = b.driver.Observe(ctx, id.Workload); err != nil {
+		return Berth{}, fmt.Errorf("look at %s: %w", id, err)
+	}
+	b.translate(seen)
+	declared, _ := e.declaredFor(id, b.state.Applied)
+	b.changes, b.senses.last, b.looked = b.compare(seen, declared), seen, e.clock.Now()
+	return b.view(), nil
+}
