@@ -170,7 +170,7 @@ func compareAsSeen(cmd *cobra.Command, s *station, book *ledger.Ledger, revision
 	r, err := control.FindRevision(revisions, b.Workload, with)
 	if err == nil || s == nil {
 		if err != nil {
-			return control.Comparison{}, err
+			return control.Comparison{}, fmt.Errorf("%w; branches of the demo are read while it runs", err)
 		}
 		return control.NewComparison(book, b, r)
 	}
