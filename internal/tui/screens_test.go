@@ -171,3 +171,20 @@ func TestMouse(t *testing.T) {
 		}
 	}
 }
+
+// TestAnatomyNames tells instances apart at every width.
+func TestAnatomyNames(t *testing.T) {
+	_, f := app(t)
+	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	for i := range b.Cohorts[0].Instances {
+		b.Cohorts[0].Instances[i].ID = strings.Replace(b.Cohorts[0].Instances[i].ID, "fares-", "fares-with-a-name-as-long-as-names-may-be-", 1)
+	}
+	for _, w := range []int{158, 140, 120, 100, 80} {
+		text := drawn(anatomy.New(b, f.Story.Snapshot.Now).View, w, 40)
+		for _, end := range []string{"-1 ", "-2 ", "-3 ", "-4 "} {
+			if !strings.Contains(text, end) {
+				t.Errorf("at %d columns no instance ends in %q:\n%s", w, end, text)
+			}
+		}
+	}
+}

@@ -14,6 +14,9 @@ import (
 	"aditus/internal/tui/kit"
 )
 
+// sideBySide is how wide a page must be for the inspector to stand beside the tree; on others it stands under it.
+const sideBySide = 140
+
 // View draws the anatomy. The page's last two rows are left to the bar of keys.
 func (m *Model) View(p *kit.Page) {
 	x := p.Head(m.berth.Workload+" · "+m.berth.Site, "anatomy", m.now.Local().Format(time.TimeOnly))
@@ -24,7 +27,7 @@ func (m *Model) View(p *kit.Page) {
 	}
 	p.PutIn(x, 0, p.W-x-12, role, headline)
 	end := p.H - 2
-	if p.W >= 120 {
+	if p.W >= sideBySide {
 		m.split = p.W * 46 / 100
 		m.tree(p, kit.Margin+1, 3, m.split-2, end)
 		for y := 2; y < end; y++ {
@@ -87,7 +90,7 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	}
 	text := r.Name
 	if r.Depth == 2 {
-		text = strings.TrimPrefix(r.Name, m.berth.Workload+"-")
+		text = ending(strings.TrimPrefix(r.Name, m.berth.Workload+"-"), x+name-at)
 	}
 	end := p.PutIn(at, y, x+name-at, role, text)
 	if r.Kind != "" {
@@ -105,6 +108,15 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	if m.folded[r.ID] {
 		p.Put(x+width-1, y, kit.Dim, "…")
 	}
+}
+
+// ending keeps the end of a name that has no room: there instances differ.
+func ending(text string, width int) string {
+	runes := []rune(text)
+	if width < 2 || len(runes) <= width {
+		return text
+	}
+	return "…" + string(runes[len(runes)-width+1:])
 }
 
 // lastPart tells whether the part that a row belongs to is the last one of its cohort.
