@@ -19,7 +19,7 @@ var tiers = [][]string{
 	{"ledger", "source", "target", "sense"},
 	{"engine"},
 	{"control", "demo"},
-	{"draw"},
+	{"draw", "trial"},
 	{"tui"},
 	{"cli"},
 }

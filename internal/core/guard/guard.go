@@ -14,19 +14,31 @@ import (
 
 // Rule is a guard as declared.
 type Rule struct {
-	Name    string        `json:"name"`
-	Signal  signal.Source `json:"signal"`
-	Limit   Limit         `json:"limit"`
-	Breach  Count         `json:"breach"`
-	Missing Missing       `json:"missing"`
-	Then    Action        `json:"then"`
+	Name     string        `json:"name"`
+	Signal   signal.Source `json:"signal"`
+	Limit    Limit         `json:"limit"`
+	Way      Way           `json:"decide"`
+	Breach   *Count        `json:"breach,omitempty"` // ByCount alone
+	Missing  Missing       `json:"missing"`
+	Then     Action        `json:"then"`
+	Standing Action        `json:"standing"` // what a breach does once the revision is proven: roll back or tell
 }
 
-// Limit is absolute (AtMost), or how far new may lie above old at the same time (AboveOldBy). Exactly one is set.
+// Way is how a guard comes to its verdict.
+type Way string
+
+const (
+	ByCount    Way = "count"      // so many of the last so many intervals beyond the limit
+	Sequential Way = "sequential" // evidence that adds up over the intervals, see Process
+)
+
+// Limit is absolute (AtMost), how far new may lie above old at the same time (AboveOldBy), or above what the workload
+// itself showed at that time of day before (AbovePastBy). Exactly one is set.
 type Limit struct {
-	AtMost     *float64 `json:"at-most,omitempty"`
-	AboveOldBy *float64 `json:"above-old-by,omitempty"`
-	Unit       Unit     `json:"unit"`
+	AtMost      *float64 `json:"at-most,omitempty"`
+	AboveOldBy  *float64 `json:"above-old-by,omitempty"`
+	AbovePastBy *float64 `json:"above-past-by,omitempty"`
+	Unit        Unit     `json:"unit"`
 }
 
 // Relative tells whether the limit is held against the old cohort.
@@ -34,13 +46,12 @@ func (l Limit) Relative() bool { return l.AboveOldBy != nil }
 
 // Value is the number that must not be exceeded, in base units: shares from 0 to 1, bytes, seconds.
 func (l Limit) Value() float64 {
-	if l.Relative() {
-		return *l.AboveOldBy
+	for _, value := range []*float64{l.AboveOldBy, l.AbovePastBy, l.AtMost} {
+		if value != nil {
+			return *value
+		}
 	}
-	if l.AtMost == nil {
-		return math.Inf(1)
-	}
-	return *l.AtMost
+	return math.Inf(1)
 }
 
 // Count decides by counting: a breach is Intervals of the last Of intervals beyond the limit, where an interval counts
@@ -83,6 +94,7 @@ const (
 type Interval struct {
 	At       time.Time
 	Old, New *signal.Point
+	Bound    *float64 // where the limit lies in this interval, where that is neither fixed nor told by Old
 }
 
 // Verdict is a guard's judgement with its evidence.
@@ -98,8 +110,10 @@ type Verdict struct {
 	Beyond     int           `json:"beyond"`               // intervals beyond the limit, of the last Judged
 	Judged     int           `json:"judged"`
 	Of         int           `json:"of"`
-	Wait       time.Duration `json:"wait,omitempty"`  // Undecided: about how long until it can be decided
-	Since      time.Time     `json:"since,omitempty"` // Silent: the last time it spoke
+	Way        Way           `json:"way"`
+	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
+	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
+	Since      time.Time     `json:"since,omitempty"`    // Silent: the last time it spoke
 	At         time.Time     `json:"at"`
 }
 
@@ -136,7 +150,7 @@ const silentAfter = 3
 // Judge gives the verdict on history, oldest interval first, as of now. Only intervals under the same share should be
 // in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
 func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
-	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Of: rule.Breach.Of, At: now}
+	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
 	judged := merge(rule, history)
 	if len(judged) > rule.Breach.Of {
 		judged = judged[len(judged)-rule.Breach.Of:]
@@ -241,6 +255,9 @@ func beyond(rule Rule, interval Interval) bool {
 	if rule.Limit.Relative() {
 		return interval.New.Value-interval.Old.Value > rule.Limit.Value()
 	}
+	if interval.Bound != nil {
+		return interval.New.Value > *interval.Bound
+	}
 	return interval.New.Value > rule.Limit.Value()
 }
 
@@ -328,10 +345,10 @@ func trim(value float64, digits int) string {
 // String tells the limit in words: at most 5 %, at most 0.5 points above old.
 func (l Limit) String() string {
 	switch {
-	case l.AboveOldBy != nil && l.Unit == Share:
-		return "at most " + points(*l.AboveOldBy*100) + " above old"
 	case l.AboveOldBy != nil:
-		return "at most " + l.Unit.Format(*l.AboveOldBy) + " above old"
+		return "at most " + l.apart(*l.AboveOldBy) + " above old"
+	case l.AbovePastBy != nil:
+		return "at most " + l.apart(*l.AbovePastBy) + " above its past"
 	case l.AtMost == nil:
 		return "no limit"
 	case l.Unit == Share:
@@ -340,6 +357,14 @@ func (l Limit) String() string {
 		return "at most " + short(*l.AtMost)
 	}
 	return "at most " + l.Unit.Format(*l.AtMost)
+}
+
+// apart says how far two values may be apart.
+func (l Limit) apart(value float64) string {
+	if l.Unit == Share {
+		return points(value * 100)
+	}
+	return l.Unit.Format(value)
 }
 
 func points(value float64) string {

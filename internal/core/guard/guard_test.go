@@ -15,7 +15,7 @@ const every = 10 * time.Second
 func number(v float64) *float64 { return &v }
 
 func rule(limit Limit) Rule {
-	return Rule{Name: "slow", Signal: signal.Source{Kind: signal.Ratio}, Limit: limit, Breach: Count{Intervals: 3, Of: 5, Samples: 100}, Missing: MissingHolds, Then: RollBack}
+	return Rule{Name: "slow", Signal: signal.Source{Kind: signal.Ratio}, Limit: limit, Breach: &Count{Intervals: 3, Of: 5, Samples: 100}, Missing: MissingHolds, Then: RollBack}
 }
 
 // side makes a point of so many bad ones of a hundred parts of whole; whole 0 is silence.

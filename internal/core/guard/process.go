@@ -1,0 +1,401 @@
+package guard
+
+import (
+	"math"
+	"time"
+
+	"aditus/internal/core/signal"
+)
+
+// Process decides a guard sequentially: it takes one interval after the other and gives the verdict after each. It may be
+// looked at as often as one likes; looking does not raise the chance of a false breach. That chance, over all
+// intervals that a process ever takes, is at most its risk, by the inequality of J. Ville (Étude critique de la notion
+// de collectif, 1939). Make it with NewProcess. Its state follows from what it was given alone, so that one that is fed
+// the same intervals again after a restart says the same.
+type Process struct {
+	rule  Rule
+	risk  float64
+	every time.Duration
+
+	breach [alternatives]float64 // evidence that the limit is exceeded, by alternative
+	keeps  [keepers]float64      // evidence of the present stage that it is kept
+	taken  int                   // intervals
+	stage  int                   // the present one, -1 before the first
+	stages int                   // begun so far
+	inside int                   // intervals of the present stage
+	base   sample                // old, recent intervals weighing more
+	spread spread
+	old    sample // of the present stage
+	new    sample
+	sums   pooled
+	began  time.Time
+	spoke  time.Time
+	broke  bool
+
+	outlasts int // intervals that an outage has lasted
+}
+
+// pooled is what the interval beside a verdict is made of.
+type pooled struct {
+	information float64 // sum of the reciprocal variances
+	old, new    float64 // of means, weighted by information
+	oldCount    float64
+	newCount    float64
+	paired      bool
+}
+
+const (
+	alternatives = 6 // sizes of regressions that are looked out for
+	keepers      = 3 // ways to keep a limit that are looked out for
+
+	// KeptRisk is the chance that a verdict is clear though the limit is exceeded.
+	KeptRisk = 0.05
+
+	// The chance of a false breach is shared among the moments at which a regression may set in.
+	firstStart  = 0.62 // with the first interval of a rollout
+	stageStarts = 0.24 // with the first one of a later stage, half of what is left for each
+	anyStart    = 0.14 // with any other
+
+	// smallest is the smallest regression looked out for, beyond the limit, as a share of where the limit lies; each
+	// further one is twice as large.
+	smallest = 0.25
+
+	// fading is how much less each interval weighs in what old usually shows than the one after it.
+	fading = 0.9
+	// mostKept bounds the evidence that a limit is kept, so that it can turn within a few intervals.
+	mostKept = 40 / KeptRisk
+)
+
+// NewProcess makes a process that breaches falsely with at most the chance risk.
+func NewProcess(rule Rule, risk float64, every time.Duration) *Process {
+	return &Process{rule: rule, risk: risk, every: every, stage: -1}
+}
+
+// Lead takes what old showed in an interval before the rollout.
+func (p *Process) Lead(old *signal.Point) {
+	if old == nil || old.Whole <= 0 {
+		return
+	}
+	s := sample{old.Part, old.Whole}
+	defer p.see(old)
+	if p.base.whole == 0 {
+		return
+	}
+	if p.rule.Signal.Kind.Share() {
+		rate := p.rate()
+		p.spread.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole) // two cohorts scatter twice as much as one
+	} else {
+		p.spread.step(old.Value, 1/s.whole)
+	}
+}
+
+// see adds to what old usually shows.
+func (p *Process) see(old *signal.Point) {
+	p.base.part, p.base.whole = p.base.part*fading+old.Part, p.base.whole*fading+old.Whole
+}
+
+// rate is what old usually shows, drawn a little towards the middle as nothing is ever quite 0.
+func (p *Process) rate() float64 {
+	return max(leastRate, min(1-leastRate, (p.base.part+0.5)/(p.base.whole+1)))
+}
+
+// outage tells whether old itself is so much worse than usual that the interval says nothing of new.
+func (p *Process) outage(old sample) bool {
+	return old.part > outageParts && old.part/old.whole > outageTimes*p.rate()
+}
+
+// An outage of both cohorts is what old shows with so many bad answers, so many times the usual share.
+const (
+	outageParts = 5
+	outageTimes = 3
+	usualAfter  = 30 // intervals after which an outage counts as usual
+)
+
+// Begin starts a stage at a moment: what is said of keeping the limit starts anew, as what was shown under one share
+// says little of another.
+func (p *Process) Begin(stage int, at time.Time) {
+	if stage == p.stage {
+		return
+	}
+	if p.stage < 0 {
+		p.spread.gap()
+	}
+	p.stage, p.stages, p.inside, p.began = stage, p.stages+1, 0, at
+	p.keeps = [keepers]float64{}
+	p.old, p.new, p.sums = sample{}, sample{}, pooled{}
+}
+
+// Add takes an interval that lies wholly under the present stage's share.
+func (p *Process) Add(i Interval) {
+	if i.New == nil || i.New.Whole <= 0 {
+		return
+	}
+	if !p.rule.Limit.Relative() || i.Old != nil && i.Old.Whole > 0 {
+		p.spoke = i.At
+	}
+	new := sample{i.New.Part, i.New.Whole}
+	var up [alternatives]float64
+	var down [keepers]float64
+	ok := false
+	if p.rule.Signal.Kind.Share() {
+		up, down, ok = p.betShares(i, new)
+	} else {
+		up, down, ok = p.betMeans(i)
+	}
+	if !ok {
+		return
+	}
+	p.taken++
+	p.inside++
+	start := p.start()
+	for k := range p.breach {
+		p.breach[k] = min((p.breach[k]+start*prior[k])*math.Exp(min(up[k], math.Log(1/p.risk))), 1e12)
+	}
+	begun := 1 / float64(p.inside*(p.inside+1))
+	for k := range p.keeps {
+		p.keeps[k] = min((p.keeps[k]+begun/keepers)*math.Exp(min(down[k], 50)), mostKept)
+	}
+	p.broke = p.broke || sum(p.breach[:]) >= 1/p.risk
+}
+
+// prior is how the chance is shared among the sizes of regressions.
+var prior = [alternatives]float64{0.12, 0.2, 0.22, 0.2, 0.15, 0.11}
+
+// start is the chance set aside for a regression that sets in with the interval just taken.
+func (p *Process) start() float64 {
+	if p.inside == 1 && p.stages == 1 {
+		return firstStart
+	}
+	share := anyStart / float64(p.taken*(p.taken+1))
+	if p.inside == 1 {
+		share += stageStarts / math.Exp2(float64(p.stages-1))
+	}
+	return share
+}
+
+func sum(values []float64) (total float64) {
+	for _, v := range values {
+		total += v
+	}
+	return total
+}
+
+// betShares bets on an interval of a share.
+func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
+	limit := p.rule.Limit.Value()
+	switch {
+	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
+		old := sample{i.Old.Part, i.Old.Whole}
+		if p.base.whole == 0 {
+			p.see(i.Old) // nothing to bet on yet
+			return up, down, false
+		}
+		usual := p.rate()
+		if p.outage(old) {
+			p.spread.gap()
+			if p.outlasts++; p.outlasts > usualAfter {
+				p.see(i.Old)
+			}
+			return up, down, false
+		}
+		p.outlasts = 0
+		explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
+		scatter := explained / (usual * usual)
+		trust := scatter / (scatter + p.spread.beyond(scatter))
+		for k := range up {
+			high := usual + limit + smallest*math.Exp2(float64(k))*(usual+limit)
+			up[k] = trust * pairBet(old, new, usual, min(high, 0.98), limit)
+		}
+		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
+			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
+		}
+		p.old, p.new = sample{p.old.part + old.part, p.old.whole + old.whole}, sample{p.new.part + new.part, p.new.whole + new.whole}
+		worse := max(usual, min((p.new.part+1)/(p.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
+		p.spread.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
+		p.see(i.Old)
+		p.sums.information += trust / explained
+		p.sums.paired = true
+		return up, down, true
+	case p.rule.Limit.AtMost == nil && i.Bound == nil:
+		return up, down, false
+	}
+	if i.Bound != nil {
+		limit = *i.Bound
+	}
+	limit = max(limit, 1e-6)
+	explained := limit * (1 - limit) / new.whole
+	trust := explained / (explained + p.spread.beyond(explained))
+	for k := range up {
+		up[k] = trust * alone(new, min(limit*(1+smallest*math.Exp2(float64(k))), (1+limit)/2), limit)
+	}
+	for k, part := range [keepers]float64{0.8, 0.5, 0.15} {
+		down[k] = trust * alone(new, limit*part, limit)
+	}
+	rate := max(new.part, 0.5) / new.whole
+	p.spread.add(new.part/new.whole, min(rate, 0.5)*(1-min(rate, 0.5))/new.whole)
+	if i.Old != nil {
+		p.old = sample{p.old.part + i.Old.Part, p.old.whole + i.Old.Whole}
+	}
+	p.new = sample{p.new.part + new.part, p.new.whole + new.whole}
+	p.sums.information += trust / explained
+	return up, down, true
+}
+
+// betMeans bets on an interval of a mean.
+func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {
+	value, counts, limit := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value()
+	switch {
+	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
+		value, counts = value-i.Old.Value, counts+1/i.Old.Whole
+		defer p.see(i.Old)
+		p.sums.paired = true
+	case i.Bound != nil:
+		limit = *i.Bound
+	case p.rule.Limit.AtMost == nil:
+		return up, down, false
+	}
+	if variance, known := p.spread.scaled(counts); known {
+		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(i.New.Value))
+		for k := range up {
+			up[k] = meanBet(value-limit, size*math.Exp2(float64(k)), variance)
+		}
+		for k, better := range [keepers]float64{0.5, 1, 2} {
+			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
+		}
+		p.sums.take(i, 1/variance)
+		ok = true
+	}
+	p.spread.step(value, counts)
+	return up, down, ok
+}
+
+// leastEffect is the smallest limit on a mean that is taken as such, as a share of the mean.
+const leastEffect = 0.02
+
+func (s *pooled) take(i Interval, information float64) {
+	s.information += information
+	s.new += i.New.Value * information
+	s.newCount += i.New.Whole
+	if i.Old != nil {
+		s.old += i.Old.Value * information
+		s.oldCount += i.Old.Whole
+	}
+}
+
+// Verdict is the verdict as of now.
+func (p *Process) Verdict(now time.Time) Verdict {
+	v := Verdict{
+		Guard: p.rule.Name, Limit: p.rule.Limit, Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken,
+		Evidence: math.Log(max(sum(p.breach[:]), 1e-9)) / math.Log(1/p.risk),
+	}
+	v.Old, v.New, v.Difference = p.estimates()
+	spoke := p.spoke
+	if p.began.After(spoke) {
+		spoke = p.began
+	}
+	switch {
+	case p.broke:
+		v.Word = Breach
+	case now.Sub(spoke) > silentAfter*p.every:
+		v.Word, v.Since = Silent, spoke
+		if p.rule.Missing == MissingBreaches {
+			v.Word = Breach
+		}
+	case sum(p.keeps[:]) >= 1/KeptRisk:
+		v.Word = Clear
+	default:
+		v.Word, v.Wait = Undecided, p.wait(v)
+	}
+	return v
+}
+
+// Broke tells whether the evidence ever reached what a breach takes.
+func (p *Process) Broke() bool { return p.broke }
+
+// longest is the longest wait that is told as a number.
+const longest = 24 * time.Hour
+
+// wait is about how long it takes until the verdict is decided if all goes on as in this stage so far: the evidence that
+// is missing over what an interval adds.
+func (p *Process) wait(v Verdict) time.Duration {
+	reached := v.New
+	if p.rule.Limit.AboveOldBy != nil && v.Difference != nil {
+		reached = v.Difference
+	}
+	if reached == nil || p.inside == 0 {
+		return p.every
+	}
+	limit := p.rule.Limit.Value()
+	missing := math.Log(1/KeptRisk) - math.Log(max(sum(p.keeps[:]), 1e-3))
+	if reached.Value > limit {
+		missing = math.Log(1/p.risk) - math.Log(max(sum(p.breach[:]), 1e-3))
+	}
+	effect := reached.Value - limit
+	gain := effect * effect / 2 * p.sums.information / float64(p.inside)
+	if p.rule.Signal.Kind.Share() && p.rule.Limit.AboveOldBy == nil && p.new.whole > 0 {
+		gain = likelier(sample{p.new.part + 0.5, p.new.whole + 1}, (p.new.part+0.5)/(p.new.whole+1), max(limit, 1e-6)) / float64(p.inside)
+	}
+	if gain <= 0 {
+		return longest
+	}
+	return max(p.every, min(longest, time.Duration(math.Ceil(missing/gain))*p.every))
+}
+
+// estimates are the present stage's values with their confidence sequences.
+func (p *Process) estimates() (old, new, difference *Estimate) {
+	if p.rule.Signal.Kind.Share() {
+		if p.new.whole <= 0 {
+			return nil, nil, nil
+		}
+		n := Proportion(p.new.part, p.new.whole)
+		new = &n
+		if p.old.whole > 0 {
+			o := Proportion(p.old.part, p.old.whole)
+			old = &o
+		}
+	} else {
+		if p.sums.information <= 0 {
+			return nil, nil, nil
+		}
+		new = &Estimate{Value: p.sums.new / p.sums.information, Count: p.sums.newCount}
+		if p.sums.oldCount > 0 {
+			old = &Estimate{Value: p.sums.old / p.sums.information, Count: p.sums.oldCount}
+			old.Low, old.High = old.Value, old.Value
+		}
+	}
+	radius := p.radius()
+	if !p.sums.paired {
+		new.Low, new.High = new.Value-radius, new.Value+radius
+		if p.rule.Signal.Kind.Share() {
+			new.Low, new.High = max(0, new.Low), min(1, new.High)
+		}
+		return old, new, nil
+	}
+	if new.Low == 0 && new.High == 0 {
+		new.Low, new.High = new.Value, new.Value
+	}
+	if old == nil {
+		return old, new, nil
+	}
+	d := new.Value - old.Value
+	return old, new, &Estimate{Value: d, Low: d - radius, High: d + radius, Count: min(old.Count, new.Count)}
+}
+
+// radius is half the width of the confidence sequence around what is held against the limit: the normal mixture of H.
+// Robbins, "Statistical methods related to the law of the iterated logarithm", Ann. Math. Statist. 41 (1970), in the
+// form of S. R. Howard, A. Ramdas, J. McAuliffe and J. Sekhon, "Time-uniform, nonparametric, nonasymptotic confidence
+// sequences", Ann. Statist. 49 (2021), narrowest about where its width is that of the limit. It holds at all times
+// together, approximately where counts are small.
+func (p *Process) radius() float64 {
+	if p.sums.information <= 0 {
+		return math.Inf(1)
+	}
+	width := max(p.rule.Limit.Value(), 1e-9)
+	if p.rule.Limit.AboveOldBy == nil {
+		width /= 2
+	}
+	mixed := 1 / (width * width)
+	i := p.sums.information
+	alpha := 1 - Confidence
+	return math.Sqrt((i+mixed)*math.Log((i+mixed)/(mixed*alpha*alpha))) / i
+}

@@ -1,0 +1,169 @@
+package guard
+
+import (
+	"math"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+	"time"
+
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"aditus/internal/core/signal"
+)
+
+// TestBetIsFair sees, by going through all that two cohorts can show, that no bet pays on average where the limit is
+// kept, whatever the common rate is: that is what all else rests on.
+func TestBetIsFair(t *testing.T) {
+	const oldOf, newOf = 12, 7
+	for _, test := range []struct{ low, high, gap float64 }{{0.1, 0.4, 0.05}, {0.02, 0.2, 0}, {0.3, 0.9, 0.2}, {0.2, 0.25, 0.1}, {0.1, 0.1, 0.05}, {0.05, 0.0001, 0.1}} {
+		better := test.high-test.low < test.gap // the bet is that the limit is kept
+		for rate := 0.0; rate <= 0.9; rate += 0.05 {
+			for _, apart := range []float64{0, test.gap / 2, test.gap, test.gap + 0.05, test.gap + 0.1} {
+				if kept := apart <= test.gap; kept == better && apart != test.gap || rate+apart > 1 {
+					continue // not of the null hypothesis
+				}
+				old, new, mean := distuv.Binomial{N: oldOf, P: rate}, distuv.Binomial{N: newOf, P: rate + apart}, 0.0
+				for o := 0.0; o <= oldOf; o++ {
+					for n := 0.0; n <= newOf; n++ {
+						mean += old.Prob(o) * new.Prob(n) * math.Exp(pairBet(sample{o, oldOf}, sample{n, newOf}, test.low, test.high, test.gap))
+					}
+				}
+				if mean > 1+1e-6 {
+					t.Errorf("the bet on %v pays %v where old has %v and new %v more", test, mean, rate, apart)
+				}
+			}
+		}
+	}
+	mean, new := 0.0, distuv.Binomial{N: newOf, P: 0.1}
+	for n := 0.0; n <= newOf; n++ {
+		mean += new.Prob(n) * math.Exp(alone(sample{n, newOf}, 0.3, 0.1))
+	}
+	if math.Abs(mean-1) > 1e-9 {
+		t.Errorf("a bet against the limit itself pays %v", mean)
+	}
+}
+
+// shown is an interval with bad answers drawn at two rates.
+func shown(chance *rand.Rand, n int, oldOf, newOf, old, new float64) Interval {
+	i := Interval{At: start.Add(time.Duration(n) * every)}
+	side := func(of, rate float64) *signal.Point {
+		if of == 0 {
+			return nil
+		}
+		bad := distuv.Binomial{N: of, P: rate, Src: chance}.Rand()
+		return &signal.Point{At: i.At, Value: bad / of, Tally: signal.Tally{Part: bad, Whole: of}}
+	}
+	i.Old, i.New = side(oldOf, old), side(newOf, new)
+	return i
+}
+
+func TestProcess(t *testing.T) {
+	relative, absolute, past := Limit{AboveOldBy: number(0.02), Unit: Share}, Limit{AtMost: number(0.05), Unit: Share}, Limit{AbovePastBy: number(0.02), Unit: Share}
+	tests := []struct {
+		name       string
+		limit      Limit
+		old, new   float64 // rates
+		oldOf, of  float64
+		intervals  int
+		missing    Missing
+		want       Word
+		waitAtMost time.Duration // of undecided
+	}{
+		{"worse than old", relative, 0.01, 0.1, 900, 100, 12, MissingHolds, Breach, 0},
+		{"as old", relative, 0.01, 0.01, 900, 100, 60, MissingHolds, Clear, 0},
+		{"too soon to say", relative, 0.01, 0.01, 900, 20, 3, MissingHolds, Undecided, time.Hour},
+		{"both are bad", relative, 0.3, 0.3, 900, 100, 200, MissingHolds, Clear, 0},
+		{"beyond a fixed limit", absolute, 0.01, 0.15, 900, 100, 8, MissingHolds, Breach, 0},
+		{"within a fixed limit", absolute, 0.01, 0.01, 900, 100, 8, MissingHolds, Clear, 0},
+		{"beyond its past", past, 0, 0.12, 0, 200, 8, MissingHolds, Breach, 0},
+		{"no past", past, 0, 0.12, 0, 0, 8, MissingHolds, Silent, 0},
+		{"silent", absolute, 0, 0, 0, 0, 8, MissingHolds, Silent, 0},
+		{"silence breaches", absolute, 0, 0, 0, 0, 8, MissingBreaches, Breach, 0},
+		{"old is silent", relative, 0, 0.01, 0, 100, 8, MissingHolds, Silent, 0},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			r := rule(test.limit)
+			r.Way, r.Missing = Sequential, test.missing
+			feed := func() *Process {
+				chance := rand.New(rand.NewPCG(1, 2))
+				p := NewProcess(r, 0.01, every)
+				for n := range 24 {
+					p.Lead(shown(chance, n, 1000, 0, test.old, 0).Old)
+				}
+				p.Begin(0, start)
+				for n := range test.intervals {
+					i := shown(chance, n+1, test.oldOf, test.of, test.old, test.new)
+					if test.limit.AbovePastBy != nil && i.New != nil {
+						i.Bound = number(0.03)
+					}
+					p.Add(i)
+				}
+				return p
+			}
+			p, now := feed(), start.Add(time.Duration(test.intervals)*every)
+			v := p.Verdict(now)
+			if v.Word != test.want || v.Word == Undecided && (v.Wait <= 0 || v.Wait > test.waitAtMost) {
+				t.Errorf("%s, %s more; want %s: evidence %.2f, %+v", v.Word, v.Wait, test.want, v.Evidence, v.Difference)
+			}
+			if v.Difference != nil && (v.Difference.Low >= v.Difference.Value || v.Difference.High <= v.Difference.Value) {
+				t.Errorf("the difference %+v has no width", v.Difference)
+			}
+			if again := feed().Verdict(now); !reflect.DeepEqual(v, again) {
+				t.Errorf("fed the same it says %+v and then %+v", v, again)
+			}
+		})
+	}
+}
+
+// TestProcessOverStages sees that what is kept is shown anew under each share, and that a regression that only shows
+// under a later one is found although all was well before.
+func TestProcessOverStages(t *testing.T) {
+	r := rule(Limit{AboveOldBy: number(0.02), Unit: Share})
+	r.Way = Sequential
+	p, chance := NewProcess(r, 0.01, every), rand.New(rand.NewPCG(3, 4))
+	word := func(n int) Word { return p.Verdict(start.Add(time.Duration(n) * every)).Word }
+	p.Begin(0, start)
+	for n := range 60 {
+		p.Add(shown(chance, n+1, 900, 100, 0.01, 0.01))
+	}
+	if got := word(60); got != Clear {
+		t.Fatalf("after a good stage it is %s", got)
+	}
+	p.Begin(1, start.Add(60*every))
+	if got := word(60); got != Undecided {
+		t.Errorf("at the begin of the next stage it is %s", got)
+	}
+	for n := 60; n < 72; n++ {
+		p.Add(shown(chance, n+1, 500, 500, 0.01, 0.06))
+	}
+	if got := word(72); got != Breach {
+		t.Errorf("a regression in the second stage is %s", got)
+	}
+}
+
+// TestProcessOfMeans sees that means are told apart by how much they scatter.
+func TestProcessOfMeans(t *testing.T) {
+	for _, test := range []struct {
+		worse float64
+		want  Word
+	}{{0, Clear}, {0.08, Breach}} {
+		r := Rule{Name: "mean", Signal: signal.Source{Kind: signal.Mean}, Limit: Limit{AboveOldBy: number(0.02), Unit: Seconds}, Way: Sequential, Missing: MissingHolds}
+		p, chance := NewProcess(r, 0.01, every), rand.New(rand.NewPCG(5, 6))
+		side := func(n int, of, mean float64) *signal.Point {
+			value := mean + 0.2/math.Sqrt(of)*chance.NormFloat64()
+			return &signal.Point{At: start.Add(time.Duration(n) * every), Value: value, Tally: signal.Tally{Part: value * of, Whole: of}}
+		}
+		for n := range 24 {
+			p.Lead(side(n-24, 1000, 0.2))
+		}
+		p.Begin(0, start)
+		for n := range 40 {
+			p.Add(Interval{At: start.Add(time.Duration(n+1) * every), Old: side(n+1, 900, 0.2), New: side(n+1, 100, 0.2+test.worse)})
+		}
+		if v := p.Verdict(start.Add(40 * every)); v.Word != test.want || math.Abs(v.Difference.Value-test.worse) > 0.02 {
+			t.Errorf("%v worse is %s with %+v, want %s", test.worse, v.Word, v.Difference, test.want)
+		}
+	}
+}

@@ -1,0 +1,36 @@
+package trial
+
+import "testing"
+
+// TestRisk plays rollouts without a regression, in every kind of traffic: hardly any may breach.
+func TestRisk(t *testing.T) {
+	const rollouts = 150
+	for _, kind := range Kinds(1000, 0.01) {
+		false := 0
+		for seed := range uint64(rollouts) {
+			if Sequentially(kind, Ratio(0.005), 0.01, Stages, 0, 0, seed).Breach {
+				false++
+			}
+		}
+		if false > 4 { // with a risk of 1 % five or more of 150 have a chance of 2 %, and the seeds are fixed
+			t.Errorf("%s: %d of %d rollouts without a regression breach", kind.Name, false, rollouts)
+		}
+	}
+}
+
+// TestDelay sees that a regression is found, and not before it could be.
+func TestDelay(t *testing.T) {
+	const rollouts = 60
+	steady, bound := Kinds(1000, 0.01)[0], Bound(0.01, 0.005, 0.015, 0.05, 0.01, 0.01)
+	requests := 0.0
+	for seed := range uint64(rollouts) {
+		o := Sequentially(steady, Ratio(0.005), 0.01, []Stage{{0.05, 1000}}, 0.02, 0, seed)
+		if !o.Breach {
+			t.Errorf("seed %d: a regression was not found", seed)
+		}
+		requests += o.Requests / rollouts
+	}
+	if requests < 0.8*bound || requests > 2*bound {
+		t.Errorf("found after %.0f requests on average; no sequential test does it in fewer than %.0f", requests, bound)
+	}
+}
