@@ -6,8 +6,10 @@ package declare
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -67,22 +69,34 @@ type Part struct {
 	To          *Endpoint         `json:"to,omitempty"`           // route: a service's port
 	Service     string            `json:"service,omitempty"`      // route: which service
 	Host        string            `json:"host,omitempty"`         // route: for which host name
+	Preview     string            `json:"preview,omitempty"`      // route: the host name of a set that is tried, before it has traffic
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
 
 	// Opened are a secret's values for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
 }
 
-// Probe asks an instance how it is doing. One of HTTP and TCP is set.
+// Probe asks an instance how it is doing. One of HTTP, TCP, GRPC and Command is set.
 type Probe struct {
-	HTTP    *Endpoint `json:"http,omitempty"` // passes on a status from 200 to 399
-	TCP     *Endpoint `json:"tcp,omitempty"`  // passes when a connection opens
+	HTTP    *Endpoint `json:"http,omitempty"`    // passes on a status from 200 to 399
+	TCP     *Endpoint `json:"tcp,omitempty"`     // passes when a connection opens
+	GRPC    *Endpoint `json:"grpc,omitempty"`    // passes when the gRPC health protocol says SERVING; Path is the service
+	Command []string  `json:"command,omitempty"` // run within the instance by the target; passes with status 0
+	Tells   Tells     `json:"tells,omitempty"`   // what the answer is about
 	Every   Span      `json:"every"`
 	Timeout Span      `json:"timeout"`
 	Passes  int       `json:"passes"`
 	Fails   int       `json:"fails"`
 	Grace   Span      `json:"grace"`
 }
+
+// Tells is what a probe's answer is about.
+type Tells string
+
+const (
+	TellsReady Tells = "ready" // may it have traffic
+	TellsAlive Tells = "alive" // does it run at all; one that does not is started anew by its target
+)
 
 // Thresholds are the probe's rules in the terms of package health.
 func (p Probe) Thresholds() health.Thresholds {
@@ -101,20 +115,81 @@ type Metrics struct {
 	Requests string `json:"requests,omitempty"`
 }
 
+// Style is the way in which a new revision takes over.
+type Style string
+
+const (
+	Canary    Style = "canary"     // by shares of the traffic, the old cohort complete until the new one is proven
+	Rolling   Style = "rolling"    // the old cohort gives way as the new one comes up, within budgets
+	BlueGreen Style = "blue-green" // a complete second set, tried first, then switched to at once
+)
+
+// Newer is what becomes of a rollout when a newer revision is declared meanwhile.
+type Newer string
+
+const (
+	NewerSupersedes Newer = "supersedes" // it goes back, and the newer one comes in
+	NewerWaits      Newer = "waits"
+)
+
 // Rollout says how a new revision comes in.
 type Rollout struct {
-	Stages   []Stage `json:"stages"`
-	Deadline Span    `json:"deadline"`  // for a stage's instances to become healthy
-	Proving  Span    `json:"proving"`   // full traffic under guard before a revision counts as healthy
-	CoolDown Span    `json:"cool-down"` // after a rollback, before anything is rolled out or back again
-	Interval Span    `json:"interval"`  // between two evaluations of the guards
+	Style    Style   `json:"style"`
+	Stages   []Stage `json:"stages"`           // Rolling: one for each batch; BlueGreen: the trial and the switch
+	Extra    Budget  `json:"extra,omitzero"`   // Rolling, and where a target cannot split traffic: instances above what is declared
+	Missing  Budget  `json:"missing,omitzero"` // and below it
+	Steady   Span    `json:"steady,omitzero"`  // how long an instance must be healthy before it counts
+	Try      string  `json:"try,omitempty"`    // BlueGreen: the task that tries the new set
+	Keep     Span    `json:"keep,omitzero"`    // BlueGreen: how long the old set stays complete after the switch
+	Newer    Newer   `json:"newer"`
+	Risk     float64 `json:"false-rollbacks"` // the chance of a false rollback over a whole rollout
+	Deadline Span    `json:"deadline"`        // for a stage's instances to become healthy, from the last that did
+	Proving  Span    `json:"proving"`         // full traffic under guard before a revision counts as healthy
+	CoolDown Span    `json:"cool-down"`       // after a rollback, before anything is rolled out or back again
+	Interval Span    `json:"interval"`        // between two evaluations of the guards
 }
 
 // Stage is one step of a rollout.
 type Stage struct {
-	Share   float64 `json:"share"` // of the traffic on the new cohort, from 0 to 1
-	Soak    Span    `json:"soak"`
-	SignOff string  `json:"sign-off,omitempty"` // who is asked before the stage is left
+	Share   float64  `json:"share"` // of the traffic on the new cohort, from 0 to 1
+	Soak    Span     `json:"soak"`
+	SignOff string   `json:"sign-off,omitempty"` // who is asked before the stage is left
+	Guards  []string `json:"guards,omitempty"`   // those that count here; all where none is named
+}
+
+// Budget is a number of instances, or a share of those that are declared.
+type Budget struct {
+	Number int
+	Share  float64
+}
+
+// More is the budget for so many instances, a fraction counting as one more.
+func (b Budget) More(instances int) int {
+	return b.Number + int(math.Ceil(b.Share*float64(instances)-1e-9))
+}
+
+// Less is the budget for so many instances, a fraction not counting.
+func (b Budget) Less(instances int) int {
+	return min(b.Number+int(math.Floor(b.Share*float64(instances)+1e-9)), instances)
+}
+
+// MarshalText writes the budget as it is declared: 2, or 25 %.
+func (b Budget) MarshalText() ([]byte, error) {
+	if b.Share > 0 {
+		return []byte(strconv.FormatFloat(math.Round(b.Share*1e8)/1e6, 'f', -1, 64) + " %"), nil
+	}
+	return []byte(strconv.Itoa(b.Number)), nil
+}
+
+// UnmarshalText reads a budget.
+func (b *Budget) UnmarshalText(text []byte) (err error) {
+	if number, share := strings.CutSuffix(string(text), " %"); share {
+		b.Share, err = strconv.ParseFloat(number, 64)
+		b.Share /= 100
+		return err
+	}
+	b.Number, err = strconv.Atoi(string(text))
+	return err
 }
 
 // Span is a time.Duration that is written as Go writes it: 1m30s.

@@ -21,8 +21,8 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 	seen := map[string]bool{}
 	for i, item := range n.Items {
 		p := pointer + "/" + strconv.Itoa(i)
-		rule := guard.Rule{Breach: defaultCount, Missing: guard.MissingHolds, Then: guard.RollBack}
-		var limit Node
+		rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
+		var limit, count Node
 		r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
 			"name": func(n Node, p string) {
 				rule.Name = r.text(n, p, "name")
@@ -33,12 +33,15 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 			},
 			"signal": func(n Node, p string) { rule.Signal = r.source(n, p) },
 			"limit":  func(n Node, p string) { limit, rule.Limit = n, r.limit(n, p) },
-			"breach": func(n Node, p string) { rule.Breach = r.breach(n, p) },
+			"decide": func(n Node, p string) { rule.Way = oneOf(r, n, p, guard.ByCount, guard.Sequential) },
+			"breach": func(n Node, p string) { count, rule.Breach = n, r.breach(n, p) },
 			"missing": func(n Node, p string) {
 				rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
 			},
-			"then": func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
+			"then":     func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
+			"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
 		})
+		r.way(item, p, &rule, count)
 		if limit.Kind == Map && rule.Signal.Kind.Share() != (rule.Limit.Unit == guard.Share) {
 			want := "a number with a unit such as 250ms, 260 MB or a bare number"
 			if rule.Signal.Kind.Share() {
@@ -46,12 +49,35 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 			}
 			r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
 		}
+		if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value() <= 0 {
+			r.wrong(limit, p+"/limit", "write a limit above 0, such as 0.1 points", "that nothing at all is above the limit can never be shown")
+		}
 		if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 			r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 		}
 		rules = append(rules, rule)
 	}
 	return rules
+}
+
+// way settles how a guard decides where that was left out: sequentially for ratios and means, and by counting for all
+// else and where the count is declared.
+func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
+	sequential := rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Mean
+	switch {
+	case rule.Way == guard.Sequential && rule.Breach != nil:
+		r.wrong(count, pointer+"/breach", "leave breach out, or write decide: count", "a guard that decides sequentially counts no intervals")
+	case rule.Way == guard.Sequential && !sequential && rule.Signal.Kind != "":
+		r.wrong(n, pointer, "write decide: count", "only ratios, shares above a bound and means can be decided sequentially, not a %s", rule.Signal.Kind)
+	case rule.Way == "" && (rule.Breach != nil || !sequential):
+		rule.Way = guard.ByCount
+	case rule.Way == "":
+		rule.Way = guard.Sequential
+	}
+	if rule.Way == guard.ByCount && rule.Breach == nil {
+		count := defaultCount
+		rule.Breach = &count
+	}
 }
 
 func oneOf[W ~string](r *reader, n Node, pointer string, words ...W) W {
@@ -157,15 +183,15 @@ func (r *reader) limit(n Node, pointer string) guard.Limit {
 		}
 	}
 	ok := r.fields(n, pointer, "a limit", nil, map[string]func(Node, string){
-		"at-most": set(&limit.AtMost), "above-old-by": set(&limit.AboveOldBy),
+		"at-most": set(&limit.AtMost), "above-old-by": set(&limit.AboveOldBy), "above-past-by": set(&limit.AbovePastBy),
 	})
 	if ok && len(n.Entries) != 1 {
-		r.wrong(n, pointer, "", "a limit is one of at-most and above-old-by")
+		r.wrong(n, pointer, "", "a limit is one of at-most, above-old-by and above-past-by")
 	}
 	return limit
 }
 
-func (r *reader) breach(n Node, pointer string) guard.Count {
+func (r *reader) breach(n Node, pointer string) *guard.Count {
 	c := defaultCount
 	r.fields(n, pointer, "breach", nil, map[string]func(Node, string){
 		"intervals": func(n Node, p string) { c.Intervals = r.count(n, p, "intervals", 1, 100) },
@@ -175,7 +201,7 @@ func (r *reader) breach(n Node, pointer string) guard.Count {
 	if c.Intervals > c.Of {
 		r.wrong(n, pointer, "", "%d intervals of the last %d can never be reached", c.Intervals, c.Of)
 	}
-	return c
+	return &c
 }
 
 // units give each unit's base unit and factor.

@@ -48,6 +48,7 @@ func (n Node) Get(key string) (Node, bool) {
 
 // reader walks a document and collects what is wrong with it.
 type reader struct {
+	named    []namedGuard // by stages
 	problems Problems
 }
 

@@ -15,10 +15,13 @@ import (
 var (
 	defaultProbe   = Probe{Every: Span{5 * time.Second}, Timeout: Span{time.Second}, Passes: 1, Fails: 3, Grace: Span{30 * time.Second}}
 	defaultRollout = Rollout{
-		Stages:   []Stage{{Share: 0.1, Soak: Span{2 * time.Minute}}, {Share: 1}},
+		Style: Canary, Extra: Budget{Number: 1}, Newer: NewerSupersedes, Risk: 0.01,
 		Deadline: Span{3 * time.Minute}, Proving: Span{10 * time.Minute}, CoolDown: Span{10 * time.Minute}, Interval: Span{10 * time.Second},
 	}
-	defaultCount = guard.Count{Intervals: 3, Of: 5, Samples: 50}
+	defaultStages = []Stage{{Share: 0.1, Soak: Span{2 * time.Minute}}, {Share: 1}}
+	defaultTrial  = Stage{Soak: Span{time.Minute}}
+	defaultKeep   = Span{30 * time.Minute}
+	defaultCount  = guard.Count{Intervals: 3, Of: 5, Samples: 50}
 )
 
 // Limits on what is accepted.
@@ -58,6 +61,7 @@ func Read(document Node) (Desired, Problems) {
 	r := &reader{}
 	d := Desired{Format: Format, Parts: map[string]Part{}, Rollout: defaultRollout}
 	at := map[string]Node{"": document}
+	written := Node{Kind: Map}
 	r.fields(document, "", "a declaration", required, map[string]func(Node, string){
 		"aditus":   r.format,
 		"workload": func(n Node, p string) { d.Workload = r.name(n, p, "a workload") },
@@ -78,9 +82,11 @@ func Read(document Node) (Desired, Problems) {
 				r.wrong(n, p, "", "a workload needs at least one part")
 			}
 		},
-		"rollout": func(n Node, p string) { d.Rollout = r.rollout(n, p) },
+		"rollout": func(n Node, p string) { written = n },
 		"guards":  func(n Node, p string) { d.Guards = r.guards(n, p) },
 	})
+	d.Rollout = r.rollout(written, "/rollout", d)
+	r.knownGuards(d)
 	r.needed(d, at)
 	r.problems.Sort()
 	return d, r.problems
@@ -115,6 +121,7 @@ func (r *reader) part(n Node, pointer string) Part {
 		r.fields(n, pointer, "a secret part", []string{"values"}, known)
 	case Route:
 		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
+		known["preview"] = func(n Node, p string) { part.Preview = r.text(n, p, "preview") }
 		known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 		known["to"] = func(n Node, p string) {
 			part.To = &Endpoint{Path: "/"}
@@ -224,54 +231,40 @@ func (r *reader) probe(n Node, pointer string, port func(Node, string) string) P
 		}
 	}
 	ok := r.fields(n, pointer, "a probe", nil, map[string]func(Node, string){
-		"http":    func(n Node, p string) { probe.HTTP = endpoint(true)(n, p) },
-		"tcp":     func(n Node, p string) { probe.TCP = endpoint(false)(n, p) },
+		"http": func(n Node, p string) { probe.HTTP = endpoint(true)(n, p) },
+		"tcp":  func(n Node, p string) { probe.TCP = endpoint(false)(n, p) },
+		"grpc": func(n Node, p string) {
+			probe.GRPC = &Endpoint{}
+			r.fields(n, p, "a probe's endpoint", []string{"port"}, map[string]func(Node, string){
+				"port": func(n Node, p string) { probe.GRPC.Port = port(n, p) }, "service": func(n Node, p string) { probe.GRPC.Path = r.text(n, p, "service") },
+			})
+		},
+		"command": func(n Node, p string) {
+			if probe.Command = r.list(n, p, "command"); len(probe.Command) == 0 {
+				r.wrong(n, p, "write command: [gate, check]", "a command must be a list of at least one text")
+			}
+		},
+		"tells": func(n Node, p string) {
+			if probe.Tells = oneOf(r, n, p, TellsReady, TellsAlive); probe.Tells == TellsReady {
+				probe.Tells = ""
+			}
+		},
 		"every":   func(n Node, p string) { probe.Every = r.span(n, p, time.Second) },
 		"timeout": func(n Node, p string) { probe.Timeout = r.span(n, p, time.Millisecond) },
 		"passes":  func(n Node, p string) { probe.Passes = r.count(n, p, "passes", 1, 100) },
 		"fails":   func(n Node, p string) { probe.Fails = r.count(n, p, "fails", 1, 100) },
 		"grace":   func(n Node, p string) { probe.Grace = r.span(n, p, 0) },
 	})
-	if ok && (probe.HTTP == nil) == (probe.TCP == nil) {
-		r.wrong(n, pointer, "write one of http: and tcp:", "a probe asks by http or by tcp")
+	ways := 0
+	for _, has := range []bool{probe.HTTP != nil, probe.TCP != nil, probe.GRPC != nil, probe.Command != nil} {
+		if has {
+			ways++
+		}
+	}
+	if ok && ways != 1 {
+		r.wrong(n, pointer, "write one of http:, tcp:, grpc: and command:", "a probe asks in exactly one way")
 	}
 	return probe
-}
-
-func (r *reader) rollout(n Node, pointer string) Rollout {
-	out := defaultRollout
-	r.fields(n, pointer, "rollout", nil, map[string]func(Node, string){
-		"stages":    func(n Node, p string) { out.Stages = r.stages(n, p) },
-		"deadline":  func(n Node, p string) { out.Deadline = r.span(n, p, time.Second) },
-		"proving":   func(n Node, p string) { out.Proving = r.span(n, p, 0) },
-		"cool-down": func(n Node, p string) { out.CoolDown = r.span(n, p, 0) },
-		"interval":  func(n Node, p string) { out.Interval = r.span(n, p, time.Second) },
-	})
-	return out
-}
-
-func (r *reader) stages(n Node, pointer string) []Stage {
-	if n.Kind != List || len(n.Items) == 0 {
-		r.wrong(n, pointer, "", "stages must be a list of at least one stage, the last with the share 100 %%")
-		return nil
-	}
-	var stages []Stage
-	for i, item := range n.Items {
-		stage, p := Stage{}, pointer+"/"+strconv.Itoa(i)
-		r.fields(item, p, "a stage", []string{"share"}, map[string]func(Node, string){
-			"share":    func(n Node, p string) { stage.Share = r.percent(n, p) },
-			"soak":     func(n Node, p string) { stage.Soak = r.span(n, p, 0) },
-			"sign-off": func(n Node, p string) { stage.SignOff = r.text(n, p, "sign-off") },
-		})
-		if i > 0 && stage.Share <= stages[i-1].Share && stage.Share > 0 {
-			r.wrong(item, p, "", "each stage's share must be larger than the one before")
-		}
-		stages = append(stages, stage)
-	}
-	if last := stages[len(stages)-1]; last.Share != 1 {
-		r.wrong(n.Items[len(n.Items)-1], pointer, "add a stage with share: 100 %", "the last stage must have the share 100 %%")
-	}
-	return stages
 }
 
 func (r *reader) name(n Node, pointer, what string) string {

@@ -3,86 +3,126 @@ package rollout
 import (
 	"maps"
 	"slices"
+
+	"aditus/internal/core/declare"
 )
 
 // intents is what is still to be done at the target to be where the state wants to be. Asking twice does no harm.
 func (m *machine) intents() []Intent {
-	var out []Intent
 	if !m.seen.Reached || (m.Phase.Forward() && !m.seen.Fresh) {
 		return nil // nothing is asked for on what is not known
 	}
-	scale := func(side Side, seen Cohort, share float64) {
-		for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
-			if want := size(share, side.Parts[part]); seen.Parts[part] != want {
-				out = append(out, Intent{Do: Scale, Revision: side.Revision, Part: part, Count: want})
-			}
-		}
-	}
-	share := func(want float64) {
-		if !near(m.seen.Share, want) {
-			out = append(out, Intent{Do: SetShare, Revision: m.New.Revision, Share: want})
-		}
-	}
 	switch m.Phase {
-	case Held:
-		return nil
 	case Settling, Soaking, Waiting, Proving:
-		if !m.Old.None() {
-			scale(m.Old, m.seen.Old, 1)
-		}
-		if !m.seen.New.Laid {
-			return append(out, Intent{Do: Lay, Revision: m.New.Revision})
-		}
-		out = append(out, m.inOrder()...)
-		if m.settled(m.AskedShare()) {
-			share(m.AskedShare())
-		}
+		m.forward()
 	case RollingBack:
-		scale(m.Old, m.seen.Old, 1)
-		if m.oldCanServe() {
-			share(0)
-		}
-		if !m.Traffic.IsZero() {
-			out = append(out, Intent{Do: Drop, Revision: m.New.Revision})
-		}
+		m.backward()
 	case Proven:
-		if !m.Old.None() && (m.seen.Old.instances() > 0 || m.seen.Old.Laid) {
-			orphans := m.orphans()
-			for _, part := range orphans {
-				out = append(out, Intent{Do: Keep, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
-			}
-			if len(orphans) == 0 {
-				out = append(out, Intent{Do: Drop, Revision: m.Old.Revision})
-			}
+		if m.Old.None() || !m.seen.Fresh {
+			break
+		}
+		for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
+			m.scale(m.New, m.seen.New, part, m.New.Parts[part])
+		}
+		if m.mayTidy() {
+			m.tidy()
 		}
 	}
-	return out
+	return m.wishes
 }
 
-// inOrder asks for the new cohort's instances and tasks, each once all that it needs is healthy or done.
-func (m *machine) inOrder() []Intent {
-	var out []Intent
+func (m *machine) want(i Intent) { m.wishes = append(m.wishes, i) }
+
+func (m *machine) scale(side Side, seen Cohort, part string, count int) {
+	if seen.Parts[part] != count {
+		m.want(Intent{Do: Scale, Revision: side.Revision, Part: part, Count: count})
+	}
+}
+
+func (m *machine) share(want float64) {
+	if m.exchanges() && !m.seen.Splits {
+		return // the instances are the split
+	}
+	if !near(m.seen.Share, want) || m.seen.Astray > shareTolerance {
+		m.want(Intent{Do: SetShare, Revision: m.New.Revision, Share: want})
+	}
+}
+
+// forward brings the new cohort in.
+func (m *machine) forward() {
+	for _, part := range slices.Sorted(maps.Keys(m.Old.Parts)) {
+		if !m.swaps(part) {
+			m.scale(m.Old, m.seen.Old, part, m.Old.Parts[part])
+		}
+	}
+	for _, idle := range m.seen.Idle {
+		m.want(Intent{Do: Drop, Revision: idle})
+	}
+	if !m.seen.New.Laid {
+		m.want(Intent{Do: Lay, Revision: m.New.Revision})
+		return
+	}
+	if m.Rules.Style == declare.BlueGreen && m.AskedShare() == 0 && !m.seen.New.Preview {
+		m.want(Intent{Do: Preview, Revision: m.New.Revision})
+	}
+	m.inOrder()
+	switch {
+	case m.exchanges():
+		m.share(m.carried())
+	case m.settled(m.AskedShare()) || m.Return && m.rescues():
+		m.share(m.AskedShare())
+	case m.seen.Astray > shareTolerance && m.carry(m.Old, m.seen.Old.Healthy) > 0:
+		m.share(m.seen.Share)
+	}
+}
+
+// rescues tells, on a way back, whether what comes up is already better than what is there.
+func (m *machine) rescues() bool {
+	return m.carry(m.Old, m.seen.Old.Healthy) == 0 && m.carry(m.New, m.seen.New.Healthy) > 0
+}
+
+// inOrder asks for the new cohort's instances and tasks, each once all that it needs is healthy or done, and for old to
+// give way where the two are exchanged.
+func (m *machine) inOrder() {
 	share := m.AskedShare()
 	for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
-		if want := size(share, m.New.Parts[part]); m.seen.New.Parts[part] != want && m.ready(part, share) {
-			out = append(out, Intent{Do: Scale, Revision: m.New.Revision, Part: part, Count: want})
+		want := m.wanted(part, share)
+		if m.swaps(part) {
+			more, fewer := m.swap(part, m.seen.New, m.seen.Old, want, m.leaves(part, share), 1-m.seen.Share)
+			if more < m.seen.New.Parts[part] || m.ready(part, share) {
+				m.scale(m.New, m.seen.New, part, more)
+				m.scale(m.Old, m.seen.Old, part, fewer)
+			}
+			continue
+		}
+		if m.ready(part, share) {
+			m.scale(m.New, m.seen.New, part, want)
 		}
 	}
 	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
-		if !m.begun(task) && m.ready(task, share) && (!m.New.Tasks[task].NotUndoable || slices.Contains(m.Passed, task)) {
-			out = append(out, Intent{Do: Run, Revision: m.New.Revision, Part: task})
+		if !m.begun(task) && m.mayRun(task, share) && (!m.New.Tasks[task].NotUndoable || slices.Contains(m.Passed, task)) {
+			m.want(Intent{Do: Run, Revision: m.New.Revision, Part: task})
 		}
 	}
-	return out
 }
 
-// ready tells whether all that a part needs is healthy at a share, or done.
+// mayRun tells whether a task's time has come. The one that tries a new set comes once the set is complete.
+func (m *machine) mayRun(task string, share float64) bool {
+	if task == m.Rules.Try && m.Phase == Settling && m.Stage == 0 {
+		return false
+	}
+	return m.ready(task, share)
+}
+
+// ready tells whether all that a part needs is healthy at a share, or done. What keeps state is the old cohort's until it
+// is wanted of the new one.
 func (m *machine) ready(part string, share float64) bool {
 	for _, need := range m.New.Needs[part] {
 		if _, task := m.New.Tasks[need]; task && !m.seen.New.Done[need] {
 			return false
 		}
-		if m.seen.New.Healthy[need] < size(share, m.New.Parts[need]) {
+		wanted := m.wanted(need, share)
+		if m.seen.New.Healthy[need] < wanted || wanted == 0 && m.swaps(need) && m.seen.Old.Healthy[need] == 0 {
 			return false
 		}
 	}
@@ -97,11 +137,64 @@ func (m *machine) begun(task string) bool {
 // asksFor gives the task that may run now but for a person's go-ahead, as it cannot be undone; empty for none.
 func (m *machine) asksFor() string {
 	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
-		if m.New.Tasks[task].NotUndoable && !slices.Contains(m.Passed, task) && !m.begun(task) && m.ready(task, m.AskedShare()) {
+		if m.New.Tasks[task].NotUndoable && !slices.Contains(m.Passed, task) && !m.begun(task) && m.mayRun(task, m.AskedShare()) {
 			return task
 		}
 	}
 	return ""
+}
+
+// backward brings the old cohort back and takes the new one away, traffic first.
+func (m *machine) backward() {
+	switch {
+	case m.exchanges():
+		m.share(m.carried())
+	case m.oldCanServe():
+		m.share(0)
+	}
+	for _, part := range slices.Sorted(maps.Keys(m.Old.Parts)) {
+		if !m.swaps(part) {
+			m.scale(m.Old, m.seen.Old, part, m.Old.Parts[part])
+			continue
+		}
+		more, fewer := m.swap(part, m.seen.Old, m.seen.New, m.Old.Parts[part], 0, m.seen.Share)
+		m.scale(m.Old, m.seen.Old, part, more)
+		m.scale(m.New, m.seen.New, part, fewer)
+	}
+	if !m.Traffic.IsZero() && m.whole() && (m.seen.New.instances() > 0 || m.seen.New.Laid) {
+		m.want(Intent{Do: Drop, Revision: m.New.Revision})
+	}
+}
+
+// whole tells whether the old cohort is all there again, so that nothing more is asked of the new one's instances.
+func (m *machine) whole() bool {
+	for part, instances := range m.Old.Parts {
+		if m.swaps(part) && m.seen.Old.Healthy[part] < instances && m.seen.New.Healthy[part] > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// mayTidy tells whether the old cohort may go once the new one is proven.
+func (m *machine) mayTidy() bool {
+	for part, instances := range m.New.Parts {
+		if m.seen.New.Ready[part] < instances {
+			return false // it would be missed
+		}
+	}
+	return (m.seen.Old.instances() > 0 || m.seen.Old.Laid) && m.KeptFor(m.now) <= 0
+}
+
+// tidy takes the old cohort away, but for what is not declared any more.
+func (m *machine) tidy() {
+	orphans := m.orphans()
+	for _, part := range orphans {
+		m.want(Intent{Do: Keep, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
+	}
+	if len(orphans) == 0 {
+		m.want(Intent{Do: Drop, Revision: m.Old.Revision})
+	}
 }
 
 // orphans are the parts of the old cohort that the new revision does not declare. They live on until a person removes
@@ -120,7 +213,7 @@ func (m *machine) orphans() []string {
 // one has nothing either.
 func (m *machine) oldCanServe() bool {
 	for part, instances := range m.Old.Parts {
-		if instances > 0 && m.seen.Old.Healthy[part] == 0 {
+		if instances > 0 && !m.keeps(part) && m.seen.Old.Healthy[part] == 0 {
 			return m.seen.New.Health.Healthy == 0
 		}
 	}
@@ -132,7 +225,7 @@ func (m *machine) done() bool {
 	case RolledBack, Abandoned:
 		return true
 	case Proven:
-		return m.seen.Reached && m.seen.Old.instances() == 0 && !m.seen.Old.Laid || m.Old.None()
+		return m.Old.None() || m.seen.Reached && m.seen.Old.instances() == 0 && !m.seen.Old.Laid
 	}
 	return false
 }

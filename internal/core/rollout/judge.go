@@ -13,7 +13,7 @@ import (
 
 func (m *machine) hold(by, why string) {
 	m.HeldFrom = m.Phase
-	m.fact("held", by, "%s, in %s", why, m.here())
+	m.fact("held", by, "%s, in %s", why, m.Where())
 	m.enter(Held, by, "%s", why)
 }
 
@@ -39,21 +39,35 @@ func (m *machine) judge() {
 	}
 	causes = append(causes, m.unwell()...)
 	switch {
+	case len(causes) > 0 && m.Phase == Held && (m.Return || m.coolingDown() || !m.Old.Proven):
+	case len(causes) > 0 && m.Return:
+		m.hold(Itself, "the way back breaches itself, and nothing is tried after it: "+causes[0].Text)
 	case len(causes) > 0 && m.coolingDown():
-		if m.Phase != Held {
-			m.hold(Itself, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
-		}
+		m.hold(Itself, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
 	case len(causes) > 0 && m.Old.None():
-		if m.Phase != Held {
-			m.hold(Itself, "there is no revision to go back to: "+causes[0].Text)
-		}
+		m.hold(Itself, "there is no revision to go back to: "+causes[0].Text)
+	case len(causes) > 0 && !m.Old.Proven:
+		m.hold(Itself, fmt.Sprintf("%s was never proven, so going back to it is a person's to decide: %s", m.Old.Version, causes[0].Text))
 	case len(causes) > 0:
 		for _, cause := range causes {
-			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.here()), Data: cause})
+			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.Where()), Data: cause})
 		}
 		m.turnBack(Itself, true, causes)
 	case len(hold) > 0 && m.Phase != Held:
 		m.hold(Itself, hold[0])
+	}
+}
+
+// stand turns back to the kept old set where a standing guard breaches.
+func (m *machine) stand() {
+	var causes []Cause
+	for _, verdict := range m.seen.Verdicts {
+		if verdict.Word == guard.Breach && verdict.Then == guard.RollBack {
+			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
+		}
+	}
+	if len(causes) > 0 && m.Old.Proven && !m.coolingDown() {
+		m.turnBack(Itself, true, causes)
 	}
 }
 
@@ -80,20 +94,23 @@ func (m *machine) unwell() []Cause {
 		}
 	}
 	if m.settled(m.stage().Share) {
-		return nil
+		return m.untried(cause)
 	}
 	why := cohort.Health.Reason
 	if why == "" {
 		why = "no reason known"
 	}
 	// Whatever the phase, traffic on a cohort with nothing healthy does not wait for a deadline.
-	for part := range m.New.Parts {
+	for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
 		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
 			return cause("health", "no instance of %s is healthy any more: %s", part, why)
 		}
 	}
+	if up := m.up(); up > m.Most {
+		m.Most, m.Progressed = up, m.now
+	}
 	if m.Phase == Settling || m.HeldFrom == Settling {
-		if waited := m.now.Sub(later(m.Since, m.Resumed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
+		if waited := m.now.Sub(later(later(m.Since, m.Resumed), m.Progressed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
 			return cause("deadline", "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
 		}
 		return nil
@@ -103,6 +120,23 @@ func (m *machine) unwell() []Cause {
 		return cause("health", "new instances did not come back to health within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
 	}
 	return nil
+}
+
+// untried gives the cause that lies in a task that tries the new set and does not come to its end.
+func (m *machine) untried(cause func(kind, format string, args ...any) []Cause) []Cause {
+	limit := m.Rules.Deadline.Duration + m.stage().Soak.Duration
+	if try := m.Rules.Try; try == "" || m.Phase != Soaking || m.seen.New.Done[try] || m.now.Sub(later(m.Since, m.Resumed)) <= limit {
+		return nil
+	}
+	return cause("task", "the task %s, which tries the new set, did not end within %s", m.Rules.Try, say.Span(limit))
+}
+
+// up is how many new instances are ready.
+func (m *machine) up() (sum int) {
+	for _, n := range m.seen.New.Ready {
+		sum += n
+	}
+	return sum
 }
 
 func later(a, b time.Time) time.Time {
@@ -119,16 +153,17 @@ func (m *machine) coolingDown() bool {
 // turnBack starts the way back.
 func (m *machine) turnBack(by string, bar bool, causes []Cause) {
 	m.Causes, m.Bar, m.Task = append(m.Causes, causes...), bar, ""
+	m.LetGo, m.Ended = false, time.Time{}
 	texts := make([]string, len(causes))
 	for i, cause := range causes {
 		texts[i] = cause.Text
 	}
 	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
 	if m.Old.None() {
-		m.fact("rollback", by, "%s is taken away again, from %s%s", m.New.Version, m.here(), Undone(m.State))
+		m.fact("rollback", by, "%s is taken away again, from %s%s", m.New.Version, m.Where(), Undone(m.State))
 		return
 	}
-	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.here(), Undone(m.State))})
+	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.Where(), Undone(m.State))})
 }
 
 // Undone tells, in the end of a sentence, what going back does not undo; it is empty where everything is undone.

@@ -27,6 +27,8 @@ type Question struct {
 	InPart       bool   // a person took some of its parts; the rest waits for a person too
 	Needs        string // why a workload that it needs is not ready for it; empty where all are
 	Overwrite    bool   // a person said that what was changed by hand may be overwritten
+	Locked       string // who locked the berth, and why; empty where nobody did
+	Left         string // why this revision was left as it is, halfway; empty where it was not
 }
 
 // MayStart tells whether a rollout may start now, and in a few words why not where it may not.
@@ -34,6 +36,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 	switch {
 	case q.Declared == "" || q.Declared == q.Applied:
 		return false, ""
+	case q.Locked != "":
+		return false, "locked by " + q.Locked
 	case !q.Fresh:
 		return false, "waits for a fresh look: " + q.Stale
 	case q.Barred:
@@ -50,6 +54,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, q.Needs
 	case q.ByHand:
 		return true, ""
+	case q.Left != "":
+		return false, q.Left + "; it goes on when a person syncs, or with a newer commit"
 	case q.InPart:
 		return false, "some of its parts were taken by hand; the rest waits for a person or a newer commit"
 	case !q.Automatic:

@@ -3,7 +3,7 @@
 package rollout
 
 import (
-	"math"
+	"fmt"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -42,6 +42,9 @@ type Side struct {
 	Tasks    map[string]Task     `json:"tasks,omitempty"`    // what runs to its end on the way in, once
 	Needs    map[string][]string `json:"needs,omitempty"`    // by part: the services and tasks that come before it
 	Declared []string            `json:"declared,omitempty"` // all parts, of whatever kind
+	Keeps    []string            `json:"keeps,omitempty"`    // services that keep state in a volume
+	Proven   bool                `json:"proven,omitempty"`   // it was, and is not barred: one to go back to
+	Set      string              `json:"set,omitempty"`      // blue-green: which of the two sets it is
 }
 
 // Task is a part that runs to its end.
@@ -83,6 +86,13 @@ type State struct {
 	LastRollback time.Time `json:"last_rollback,omitzero"` // of the berth, before this rollout
 	Share        float64   `json:"share"`                  // last seen at the target
 
+	Return     bool      `json:"return,omitempty"`    // New is an earlier revision that is gone back to
+	Calls      string    `json:"calls,omitempty"`     // why a person is called while it goes on by itself; empty for not
+	Progressed time.Time `json:"progressed,omitzero"` // the last time more of new was up than ever in this stage
+	Most       int       `json:"most,omitempty"`      // that was so many
+	LetGo      bool      `json:"let_go,omitempty"`    // the kept old set may go at once
+	Switched   time.Time `json:"switched,omitzero"`   // blue-green: when all traffic was on new
+
 	Task   string   `json:"task,omitempty"`   // Waiting: the task that cannot be undone, for which a sign-off is asked
 	Passed []string `json:"passed,omitempty"` // tasks that cannot be undone and were let run
 }
@@ -117,13 +127,30 @@ func (s Side) Empty() bool { return s.total() == 0 }
 // Begin is the first state of a rollout. Where one of the sides has no instances all traffic goes at once: there is
 // nothing to compare with and nobody to protect.
 func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, now time.Time) State {
+	new.Set = ""
+	if rules.Style == declare.BlueGreen {
+		new.Set = "blue"
+		if old.Set == "blue" {
+			new.Set = "green"
+		}
+	}
 	if old.total() == 0 || new.total() == 0 {
-		rules.Stages = []declare.Stage{{Share: 1}}
+		rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
 	}
 	return State{
 		Old: old, New: new, Rules: rules, Phase: Settling, Since: now, By: by, Why: why,
 		Began: now, Entered: now, LastRollback: lastRollback,
 	}
+}
+
+// GoBack is the first state of a way back from what is proven and applied to an earlier revision: at full speed, with
+// all traffic as soon as it is up.
+func GoBack(from, to Side, rules declare.Rollout, by string, causes []Cause, now time.Time) State {
+	rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
+	set := to.Set
+	s := Begin(from, to, rules, by, causes[0].Text, time.Time{}, now)
+	s.Return, s.Causes, s.Bar, s.New.Set = true, causes, true, set
+	return s
 }
 
 // Resume is the state to go on with after a restart: what was soaked stays soaked, and the time in between counts for
@@ -133,12 +160,14 @@ func (s State) Resume(now time.Time) State {
 	return s
 }
 
-// AskedShare is the share of traffic that the new cohort should have now.
+// AskedShare is the share of traffic that the new cohort should have now, or at the end of what is under way.
 func (s State) AskedShare() float64 {
 	switch s.Phase {
 	case RollingBack, RolledBack:
 		return 0
-	case Proving, Proven, Abandoned:
+	case Abandoned:
+		return s.Share
+	case Proving, Proven:
 		return 1
 	}
 	return s.stage().Share
@@ -148,24 +177,51 @@ func (s State) stage() declare.Stage {
 	return s.Rules.Stages[min(s.Stage, len(s.Rules.Stages)-1)]
 }
 
+// Ahead tells whether the new revision is on its way in, so that a breach turns it round: not while a way back is held.
+func (s State) Ahead() bool {
+	return s.Phase.Forward() && !(s.Phase == Held && s.HeldFrom == RollingBack)
+}
+
+// Where names the stage that the rollout is in, in the words of its style.
+func (s State) Where() string {
+	switch {
+	case s.Return:
+		return "the way back to " + s.New.Version
+	case s.Phase == Proving || s.HeldFrom == Proving:
+		return "proving"
+	case s.Rules.Style == declare.BlueGreen && len(s.Rules.Stages) == 2:
+		return []string{"the trial", "the switch"}[s.Stage]
+	case s.Rules.Style == declare.Rolling && len(s.Rules.Stages) > 1:
+		return fmt.Sprintf("batch %d of %d", s.Stage+1, len(s.Rules.Stages))
+	case s.Rules.Style == declare.Rolling:
+		return "rolling"
+	}
+	return fmt.Sprintf("stage %d of %d", s.Stage+1, len(s.Rules.Stages))
+}
+
+// KeptFor is how long the old set is still kept complete after the switch, so that the way back is at once.
+func (s State) KeptFor(now time.Time) time.Duration {
+	if s.Rules.Style != declare.BlueGreen || s.LetGo || s.Return || s.Switched.IsZero() || s.Old.Empty() {
+		return 0
+	}
+	return max(0, s.Rules.Keep.Duration-now.Sub(s.Switched))
+}
+
 // SoakLeft is how long this stage's soak still has to go.
 func (s State) SoakLeft() time.Duration { return max(0, s.stage().Soak.Duration-s.Soaked) }
 
 // ProvingLeft is how long the guards still have to hold.
 func (s State) ProvingLeft() time.Duration { return max(0, s.Rules.Proving.Duration-s.Proved) }
 
-// size is how many instances of a part the new cohort needs to carry a share.
-func size(share float64, instances int) int {
-	return int(math.Ceil(share*float64(instances) - 1e-9))
-}
-
 // Cohort is what was observed of one side.
 type Cohort struct {
 	Laid   bool           // its settings are in place
 	Parts  map[string]int // instances by part, whatever their health
 	Health health.Summary
-	// Healthy counts the healthy instances by part.
+	// Healthy counts the healthy instances by part, Ready those that have been for as long as the rules ask.
 	Healthy map[string]int
+	Ready   map[string]int
+	Preview bool              // its preview route leads to it
 	Done    map[string]bool   // tasks that ran to their end
 	Failed  map[string]string // tasks that did not, and why
 	All     []string          // parts that are there, of whatever kind
@@ -186,7 +242,11 @@ type Observation struct {
 	Fresh    bool   // it answered and no probe is stale
 	Stale    string // why it is not fresh
 	Old, New Cohort
-	Share    float64 // of the traffic on the new cohort, as the target has it
+	Splits   bool                  // the target splits traffic by share; else the numbers of instances do
+	Share    float64               // of the traffic on the new cohort, as the target has it
+	Astray   float64               // of the traffic on neither cohort
+	Idle     []declare.Fingerprint // other cohorts of ours, without traffic
+	Scaled   map[string]int        // parts that someone who may scaled meanwhile, and to how many
 	Verdicts []guard.Verdict
 }
 
@@ -199,7 +259,9 @@ const (
 	GoOn      Verb = "go on"
 	TurnBack  Verb = "roll back"
 	Sign      Verb = "sign off"
+	Abandon   Verb = "abandon"   // left as it is
 	Supersede Verb = "supersede" // by a newer revision: turned round without a bar
+	Release   Verb = "release"   // the kept old set, for a newer revision to come in
 )
 
 // Command is a person's wish.
@@ -223,14 +285,15 @@ type Intent struct {
 type Deed string
 
 const (
-	Lay      Deed = "lay"    // put a revision's settings in place
-	Scale    Deed = "scale"  // make a part's cohort the size of Count
-	SetShare Deed = "share"  // give the new cohort a share of the traffic
-	Run      Deed = "run"    // run a task to its end
-	Keep     Deed = "keep"   // let a part that is not declared any more live on beside the new cohort
-	Drop     Deed = "remove" // take a revision's cohort away, with its settings
-	Prune    Deed = "prune"  // take one part away; only where a person asked for it
-	Mark     Deed = "mark"   // make the cohort of From that of Revision, as it is
+	Lay      Deed = "lay"     // put a revision's settings in place
+	Scale    Deed = "scale"   // make a part's cohort the size of Count
+	SetShare Deed = "share"   // give the new cohort a share of the traffic
+	Preview  Deed = "preview" // lead the preview route to a revision's cohort
+	Run      Deed = "run"     // run a task to its end
+	Keep     Deed = "keep"    // let a part that is not declared any more live on beside the new cohort
+	Drop     Deed = "remove"  // take a revision's cohort away, with its settings
+	Prune    Deed = "prune"   // take one part away; only where a person asked for it
+	Mark     Deed = "mark"    // make the cohort of From that of Revision, as it is
 )
 
 // Fact is something that happened, for the ledger.

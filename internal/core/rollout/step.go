@@ -1,12 +1,15 @@
 package rollout
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"time"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/say"
 )
@@ -28,8 +31,12 @@ func Step(s State, seen Observation, commands []Command, now time.Time) Outcome 
 	for _, command := range commands {
 		m.refused = append(m.refused, m.command(command))
 	}
-	if m.Phase.Forward() && seen.Fresh {
+	if m.Ahead() && seen.Fresh {
+		m.follow()
 		m.judge()
+	}
+	if m.Phase == Proven && m.KeptFor(now) > 0 && seen.Fresh {
+		m.stand()
 	}
 	m.proceed()
 	m.count()
@@ -42,6 +49,7 @@ type machine struct {
 	now     time.Time
 	facts   []Fact
 	refused []error
+	wishes  []Intent
 }
 
 func (m *machine) fact(kind, by, format string, args ...any) {
@@ -63,15 +71,31 @@ var (
 	errStale      = errors.New("there is no fresh evidence to advance on")
 	errWaiting    = errors.New("the stage waits for a sign-off: sign off instead")
 	errNothingOld = errors.New("there is no revision to go back to")
+	errReturns    = errors.New("it is a way back itself: hold it, let it go on, or abandon it")
+	errNotAhead   = errors.New("it is on its way back: let it go on, or abandon it")
+	errNotKept    = errors.New("no old set is kept")
 )
 
 // Possible tells why a verb is not possible in this state, or nil where it is.
 func (s State) Possible(verb Verb) error {
+	kept := s.Phase == Proven && s.Rules.Style == declare.BlueGreen && !s.LetGo && !s.Return && !s.Old.None()
 	switch {
+	case verb == Release && !kept:
+		return errNotKept
+	case kept && (verb == Release || verb == TurnBack):
+		return nil
 	case s.Phase.Over():
 		return errOver
+	case verb == Abandon:
+		return nil
+	case s.Phase == RollingBack && verb == HoldOn:
+		return nil
 	case s.Phase == RollingBack:
 		return errGoingBack
+	case s.Return && (verb == TurnBack || verb == Supersede):
+		return errReturns
+	case !s.Ahead() && verb != GoOn:
+		return errNotAhead
 	}
 	switch verb {
 	case Advance:
@@ -119,13 +143,13 @@ func (m *machine) command(c Command) error {
 			return fmt.Errorf("%s is not possible: %w", c.Verb, errStale)
 		}
 		m.Hurry = true
-		m.fact("advanced", c.By, "%s skipped the rest of %s", c.By, m.here())
+		m.fact("advanced", c.By, "%s skipped the rest of %s", c.By, m.Where())
 	case HoldOn:
 		m.hold(c.By, "held by "+c.By+note(c.Note))
 	case GoOn:
 		m.enter(m.HeldFrom, c.By, "%s let it go on", c.By)
-		m.HeldFrom = ""
-		m.fact("goes on", c.By, "%s let it go on in %s", c.By, m.here())
+		m.HeldFrom, m.Calls = "", ""
+		m.fact("goes on", c.By, "%s let it go on in %s", c.By, m.Where())
 	case Sign:
 		if m.Task != "" {
 			task := m.Task
@@ -138,12 +162,18 @@ func (m *machine) command(c Command) error {
 		m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, By: c.By, At: m.now})
 		m.fact("signed off", c.By, "%s signed stage %d of %d off%s", c.By, m.Stage+1, len(m.Rules.Stages), note(c.Note))
 	case TurnBack:
+		if m.Phase == Proven && m.KeptFor(m.now) <= 0 {
+			return fmt.Errorf("%s is not possible: %w", c.Verb, errNotKept)
+		}
 		m.turnBack(c.By, true, []Cause{{Kind: "person", Text: "rolled back by " + c.By + note(c.Note), At: m.now}})
+	case Abandon:
+		m.abandon(c.By, "left as it is by "+c.By+note(c.Note))
+	case Release:
+		m.LetGo = true
+		m.fact("released", c.By, "the old set of %s goes, as %s comes in", m.Old.Version, c.Note)
 	case Supersede:
 		if m.Old.None() && !m.Shared.IsZero() { // it serves, and nothing else does: the newer one comes in beside it
-			m.enter(Abandoned, c.By, "left as it is for %s", c.Note)
-			m.Ended = m.now
-			m.fact("abandoned", c.By, "%s (%s) is left as it is, unproven; %s comes in beside it", m.New.Version, m.New.Revision.Short(), c.Note)
+			m.abandon(c.By, "left as it is for "+c.Note+", which comes in beside it")
 			return nil
 		}
 		m.turnBack(c.By, false, []Cause{{Kind: "superseded", Text: "superseded by " + c.Note, At: m.now}})
@@ -158,30 +188,38 @@ func note(text string) string {
 	return ": " + text
 }
 
-// here names where the rollout is.
-func (m *machine) here() string {
-	if m.Phase == Proving {
-		return "proving"
-	}
-	return fmt.Sprintf("stage %d of %d", m.Stage+1, len(m.Rules.Stages))
+// abandon leaves everything as it is.
+func (m *machine) abandon(by, why string) {
+	m.fact("abandoned", by, "%s (%s) is left unproven with %s of the traffic, from %s: %s", m.New.Version, m.New.Revision.Short(), say.Share(m.seen.Share), m.Where(), why)
+	m.enter(Abandoned, by, "%s", why)
+	m.Ended = m.now
 }
 
-// settled tells whether the new cohort has all the healthy instances that a share needs.
+// settled tells whether the new cohort has all the healthy instances that a share needs, and the old one gave way where
+// the two are exchanged.
 func (m *machine) settled(share float64) bool {
 	if !m.seen.New.Laid {
 		return false
 	}
-	for part, instances := range m.New.Parts {
-		if m.seen.New.Healthy[part] < size(share, instances) {
+	for part := range m.New.Parts {
+		if m.seen.New.Ready[part] < m.wanted(part, share) {
+			return false
+		}
+		if m.swaps(part) && m.seen.Old.Parts[part] > m.leaves(part, share) {
 			return false
 		}
 	}
 	for task := range m.New.Tasks {
-		if !m.seen.New.Done[task] {
+		if !m.seen.New.Done[task] && task != m.Rules.Try {
 			return false
 		}
 	}
-	return true
+	return m.Rules.Style != declare.BlueGreen || share > 0 || m.seen.New.Preview
+}
+
+// reached tells whether the traffic is split as asked. Where a target cannot split it, the instances are the split.
+func (m *machine) reached() bool {
+	return m.exchanges() && !m.seen.Splits || near(m.seen.Share, m.AskedShare())
 }
 
 func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }
@@ -190,14 +228,8 @@ func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }
 func (m *machine) proceed() {
 	switch m.Phase {
 	case Settling:
-		if m.seen.Fresh && m.settled(m.AskedShare()) && near(m.seen.Share, m.AskedShare()) {
-			m.Shared, m.Soaked, m.Seen, m.Hurry = m.now, 0, m.now, false
-			m.enter(Soaking, Itself, "%s of the traffic is on %s", say.Share(m.AskedShare()), m.New.Version)
-			stage, of := m.stage(), len(m.Rules.Stages)
-			m.facts = append(m.facts, Fact{
-				Kind: "stage", By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
-				Text: fmt.Sprintf("stage %d of %d: %s of traffic, soak %s", m.Stage+1, of, say.Share(stage.Share), say.Span(stage.Soak.Duration)),
-			})
+		if m.seen.Fresh && m.settled(m.AskedShare()) && m.reached() {
+			m.soak()
 		}
 		if task := m.asksFor(); m.Phase == Settling && m.seen.Fresh && m.seen.New.Laid && task != "" {
 			m.Task = task
@@ -229,10 +261,44 @@ func (m *machine) proceed() {
 	}
 }
 
+// soak begins a stage's soak, with its share reached.
+func (m *machine) soak() {
+	m.Shared, m.Soaked, m.Seen, m.Hurry = m.now, 0, m.now, false
+	stage, of := m.stage(), len(m.Rules.Stages)
+	text := fmt.Sprintf("%s of the traffic is on %s", say.Share(m.seen.Share), m.New.Version)
+	switch {
+	case m.Rules.Style == declare.BlueGreen && stage.Share == 0:
+		text = fmt.Sprintf("the set of %s is complete and is tried on its preview route", m.New.Version)
+	case m.Rules.Style == declare.BlueGreen:
+		m.Switched = m.now
+	}
+	m.enter(Soaking, Itself, "%s", text)
+	m.facts = append(m.facts, Fact{
+		Kind: "stage", By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
+		Text: fmt.Sprintf("%s: %s, soak %s", m.Where(), text, say.Span(stage.Soak.Duration)),
+	})
+}
+
+// follow takes over what someone who may scaled meanwhile: both cohorts keep their shares of what is wanted now.
+func (m *machine) follow() {
+	for _, part := range slices.Sorted(maps.Keys(m.seen.Scaled)) {
+		count := m.seen.Scaled[part]
+		if m.New.Parts[part] == count || count == 0 {
+			continue
+		}
+		m.Old.Parts, m.New.Parts = maps.Clone(m.Old.Parts), maps.Clone(m.New.Parts)
+		m.fact("scaled", "someone at the site", "%s was scaled from %d to %d instances; both cohorts follow", part, m.New.Parts[part], count)
+		m.Old.Parts[part], m.New.Parts[part] = count, count
+	}
+}
+
 // mayLeave tells whether the evidence lets the rollout leave its phase: fresh, settled, the time over, nothing
 // undecided, silent or beyond its limit. A person's advance stands in for the time and for what is undecided.
 func (m *machine) mayLeave(left time.Duration) bool {
-	if !m.seen.Fresh || !m.settled(m.AskedShare()) || !near(m.seen.Share, m.AskedShare()) {
+	if !m.seen.Fresh || !m.settled(m.AskedShare()) || !m.reached() {
+		return false
+	}
+	if try := m.Rules.Try; try != "" && !m.seen.New.Done[try] {
 		return false
 	}
 	for _, verdict := range m.seen.Verdicts {
@@ -256,7 +322,7 @@ func (m *machine) nextStage() {
 		return
 	}
 	m.Stage++
-	m.Entered, m.Soaked = m.now, 0
+	m.Entered, m.Soaked, m.Progressed, m.Most = m.now, 0, time.Time{}, 0
 	m.enter(Settling, Itself, "instances for %s of the traffic are coming up", say.Share(m.stage().Share))
 }
 
@@ -272,8 +338,13 @@ func (m *machine) goBack() {
 		}
 	}
 	if m.Traffic.IsZero() || m.seen.New.instances() > 0 || m.seen.New.Laid {
+		if m.Calls == "" && m.now.Sub(later(m.Since, m.Resumed)) > m.Rules.Deadline.Duration {
+			m.Calls = fmt.Sprintf("the way back to %s takes longer than %s: %s", m.Old.Version, say.Span(m.Rules.Deadline.Duration), m.stuck())
+			m.fact("calls", Itself, "%s; it goes on trying, and a person should look", m.Calls)
+		}
 		return
 	}
+	m.Calls = ""
 	m.fact("stopped", Itself, "the instances of %s are stopped", m.New.Version)
 	why := m.Why
 	m.enter(RolledBack, m.By, "%s", why)
@@ -286,6 +357,17 @@ func (m *machine) goBack() {
 	if m.Bar {
 		m.fact("barred", m.By, "%s (%s) is barred until Git moves on or a person lifts the bar", m.New.Version, m.New.Revision.Short())
 	}
+}
+
+// stuck tells what a way back waits for.
+func (m *machine) stuck() string {
+	switch {
+	case m.carry(m.Old, m.seen.Old.Healthy) < 1:
+		return cmp.Or(m.seen.Old.Health.Reason, "the old instances are not healthy")
+	case m.Traffic.IsZero():
+		return "the traffic is not back"
+	}
+	return "the new instances do not stop"
 }
 
 // count adds the time since the last look to the soak or the proving, where the evidence of both ends is good.

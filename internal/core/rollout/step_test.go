@@ -1,6 +1,7 @@
 package rollout
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -25,7 +26,7 @@ var rules = declare.Rollout{
 }
 
 var (
-	oldSide = Side{Revision: "old0000", Version: "1.0.0", Parts: map[string]int{"web": 4}}
+	oldSide = Side{Revision: "old0000", Version: "1.0.0", Parts: map[string]int{"web": 4}, Proven: true}
 	newSide = Side{Revision: "new0000", Version: "1.1.0", Parts: map[string]int{"web": 4}}
 )
 
@@ -48,7 +49,7 @@ type site struct {
 
 func (t *site) observe() Observation {
 	cohort := func(n, healthy int, laid bool) Cohort {
-		return Cohort{Laid: laid, Parts: map[string]int{"web": n}, Healthy: map[string]int{"web": healthy}, Health: health.Summary{Total: n, Healthy: healthy}}
+		return Cohort{Laid: laid, Parts: map[string]int{"web": n}, Healthy: map[string]int{"web": healthy}, Ready: map[string]int{"web": healthy}, Health: health.Summary{Total: n, Healthy: healthy}}
 	}
 	oldHealthy := t.old
 	if t.oldDown {
@@ -57,13 +58,13 @@ func (t *site) observe() Observation {
 	if t.unreachable {
 		return Observation{Stale: "the site cannot be reached", Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent}}}
 	}
-	o := Observation{Reached: true, Fresh: t.stale == "", Stale: t.stale, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
+	o := Observation{Reached: true, Fresh: t.stale == "", Stale: t.stale, Splits: true, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
 	if t.new == 0 {
 		o.New.Parts = map[string]int{}
 	}
 	o.New.CannotStart = t.cannotStart
 	if t.failing {
-		o.New.Healthy["web"], o.New.Health.Healthy, o.New.Health.Failing, o.New.Health.Reason = 0, 0, t.new, "status 503"
+		o.New.Ready["web"], o.New.Healthy["web"], o.New.Health.Healthy, o.New.Health.Failing, o.New.Health.Reason = 0, 0, 0, t.new, "status 503"
 	}
 	if t.verdict != "" {
 		limit, value := 0.05, 0.09
@@ -207,7 +208,7 @@ func TestStories(t *testing.T) {
 		{name: "old is down: traffic stays until it is up", at: onceIn(Soaking, 1, func(t *site) []Command {
 			t.oldDown = true
 			return []Command{{Verb: TurnBack, By: "Maren Oake"}}
-		}), phase: RollingBack, facts: "stage stage rollback"},
+		}), phase: RollingBack, facts: "stage stage rollback calls"},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
@@ -270,6 +271,8 @@ func TestPossible(t *testing.T) {
 		s.Phase, s.Stage = phase, stage
 		return s
 	}
+	returning := in(Soaking, 0)
+	returning.Return = true
 	for _, test := range []struct {
 		state State
 		verb  Verb
@@ -278,6 +281,7 @@ func TestPossible(t *testing.T) {
 		{in(Soaking, 0), Advance, ""}, {in(Settling, 0), Advance, "still coming up"}, {in(Waiting, 1), Advance, "sign off instead"}, {in(Held, 0), Advance, "go on first"},
 		{in(Soaking, 0), GoOn, "not held"}, {in(Held, 0), GoOn, ""}, {in(Held, 0), HoldOn, "already"}, {in(Waiting, 1), Sign, ""}, {in(Soaking, 0), Sign, "no sign-off"},
 		{in(Soaking, 1), Sign, "soaks for 10 s more"}, {in(RollingBack, 0), TurnBack, "already"}, {in(Proven, 2), TurnBack, "over"}, {in(Proving, 2), TurnBack, ""},
+		{in(Soaking, 0), Abandon, ""}, {in(RollingBack, 0), Abandon, ""}, {in(Proven, 2), Abandon, "over"}, {in(Soaking, 0), Release, "no old set"}, {returning, TurnBack, "way back itself"},
 	} {
 		err := test.state.Possible(test.verb)
 		if (err == nil) != (test.why == "") || err != nil && !strings.Contains(err.Error(), test.why) {
@@ -314,6 +318,9 @@ func TestMayStart(t *testing.T) {
 		{"cooled down", func(q *Question) { q.LastRollback = start.Add(-2 * time.Minute) }, true, ""},
 		{"the site before has not proven it", func(q *Question) { q.After = "slipway" }, false, "until slipway has proven it"},
 		{"by hand, out of course", func(q *Question) { q.After, q.ByHand = "slipway", true }, true, ""},
+		{"locked, even by hand", func(q *Question) { q.Locked, q.ByHand = "Sanna Brekk: the pier is closed", true }, false, "locked by Sanna Brekk: the pier"},
+		{"left halfway", func(q *Question) { q.Left = "left as it is by Maren Oake" }, false, "goes on when a person syncs"},
+		{"left halfway, by hand", func(q *Question) { q.Left, q.ByHand = "left as it is by Maren Oake", true }, true, ""},
 		{"by hand only", func(q *Question) { q.Automatic = false }, false, "by hand"},
 		{"not fresh", func(q *Question) { q.Fresh, q.Stale = false, "no answer" }, false, "fresh look: no answer"},
 	} {
@@ -322,5 +329,57 @@ func TestMayStart(t *testing.T) {
 		if may, why := MayStart(q, start); may != test.may || !strings.Contains(why, test.why) {
 			t.Errorf("%s: %v, %q; want %v, %q", test.name, may, why, test.may, test.why)
 		}
+	}
+}
+
+// TestFirstReplaced sees that a newer revision can replace a first one: it is taken away where it never served, and left
+// as it is, for the newer one to come in beside it, where it does.
+func TestFirstReplaced(t *testing.T) {
+	for _, serves := range []bool{false, true} {
+		s := Begin(Side{}, newSide, rules, Itself, "taken", time.Time{}, start)
+		target := &site{readyIn: 1000}
+		if serves {
+			target.readyIn = 0
+		}
+		s, _ = run(s, target, 8, nil)
+		s, facts := run(s, target, 20, func(step int, s State, _ *site) []Command {
+			if step == 0 {
+				return []Command{{Verb: Supersede, By: Itself, Note: "1.2.0"}}
+			}
+			return nil
+		})
+		want, told := RolledBack, "rollback stopped rolled back"
+		if serves {
+			want, told = Abandoned, "abandoned"
+		}
+		if s.Phase != want || !strings.Contains(strings.Join(facts, " "), told) || s.Bar {
+			t.Errorf("serves %v: %s (%s), told %v", serves, s.Phase, s.Why, facts)
+		}
+	}
+}
+
+// TestScaledMeanwhile sees that both cohorts follow a scaler, and keep their shares.
+func TestScaledMeanwhile(t *testing.T) {
+	s := begin()
+	s.Phase, s.Stage, s.Shared = Soaking, 1, start
+	target := site{old: 4, new: 2, ready: 2, laid: true, share: 0.5}
+	seen := target.observe()
+	seen.Scaled = map[string]int{"web": 8}
+	out := Step(s, seen, nil, start.Add(time.Second))
+	want := []Intent{{Do: Scale, Revision: oldSide.Revision, Part: "web", Count: 8}, {Do: Scale, Revision: newSide.Revision, Part: "web", Count: 4}}
+	if !slices.Equal(out.Intents, want) || newSide.Parts["web"] != 4 {
+		t.Errorf("it asks for %+v, want %+v; the side it was given has %v", out.Intents, want, newSide.Parts)
+	}
+}
+
+// BenchmarkStep is one step of a rollout with nothing to do, as most are.
+func BenchmarkStep(b *testing.B) {
+	s := begin()
+	s.Phase, s.Stage, s.Shared = Soaking, 1, start
+	target := site{old: 4, new: 2, ready: 2, laid: true, share: 0.5, verdict: guard.Undecided}
+	seen := target.observe()
+	b.ReportAllocs()
+	for b.Loop() {
+		Step(s, seen, nil, start.Add(time.Second))
 	}
 }
