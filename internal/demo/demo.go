@@ -330,7 +330,7 @@ func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revision
 		if applied.Desired.Parts[part].Kind == declare.Task {
 			errs = append(errs, driver.Run(ctx, id.Workload, revision, part))
 		} else {
-			errs = append(errs, driver.Scale(ctx, id.Workload, revision, part, applied.Desired.Parts[part].Instances))
+			errs = append(errs, driver.Scale(ctx, id.Workload, revision, part, applied.Desired.Parts[part].Instances, nil))
 		}
 	}
 	return errors.Join(append(errs, driver.SetShare(ctx, id.Workload, revision, 1, ""))...)

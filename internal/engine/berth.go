@@ -32,7 +32,8 @@ type berth struct {
 	resumed bool   // the rollout comes from before a restart, and that is not on record yet
 	changes change // what the last comparison found
 	waits   string
-	drift   time.Time // when drift was last looked for on schedule
+	told    map[string]bool // standing guards whose breach is on record
+	drift   time.Time       // when drift was last looked for on schedule
 	problem *Problem
 	looked  time.Time
 	word    health.Word // of what is applied, and since when
@@ -57,7 +58,7 @@ type change struct {
 }
 
 func newBerth(e *Engine, id ledger.Berth) *berth {
-	return &berth{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), changes: change{stand: compare.Unread}}
+	return &berth{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), told: map[string]bool{}, changes: change{stand: compare.Unread}}
 }
 
 // resume goes on with the rollout that was under way when the program ended.
@@ -66,7 +67,7 @@ func (b *berth) resume() error {
 	if err != nil {
 		return err
 	}
-	points, err := b.e.ledger.Points(b.id, s.Began, b.e.clock.Now())
+	points, err := b.e.ledger.Points(b.id, s.Began.Add(-leadIn*s.Rules.Interval.Duration), b.e.clock.Now())
 	if err != nil {
 		return err
 	}
@@ -124,7 +125,7 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 			declared, _ := b.e.declaredFor(b.id, b.state.Applied)
 			b.changes = b.compare(seen, declared)
 		}
-		if err := b.act(ctx, next.intents); err != nil && ctx.Err() == nil {
+		if err := errors.Join(b.act(ctx, next.intents), b.restart(ctx, next.restarts)); err != nil && ctx.Err() == nil {
 			b.trouble(now, err)
 		} else {
 			b.trouble(now, seen.trouble)
@@ -138,12 +139,14 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 
 // decision is what a step came to.
 type decision struct {
-	state   ledger.BerthState
-	roll    *rollout.State // nil once nothing is under way
-	write   *rollout.State // the rollout's state to keep on record
-	facts   []ledger.Fact
-	intents []rollout.Intent
-	durable bool // something changed that must be on record
+	state    ledger.BerthState
+	roll     *rollout.State // nil once nothing is under way
+	write    *rollout.State // the rollout's state to keep on record
+	facts    []ledger.Fact
+	intents  []rollout.Intent
+	restarts []string // instances to be started anew
+	steady   []ledger.Point
+	durable  bool // something changed that must be on record
 }
 
 // decide puts all that is known into the core and takes what it says.
@@ -152,11 +155,18 @@ func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision 
 	next.state.Bars, next.state.Proven = slices.Clone(b.state.Bars), slices.Clone(b.state.Proven)
 	declared, _ := b.e.declaredFor(b.id, b.state.Applied)
 	b.liftBars(&next, orders, declared, now)
+	b.locks(&next, orders, now)
 	b.waits = ""
+	if next.roll != nil && next.roll.Phase == rollout.Proven {
+		b.changes = b.compare(seen, declared)
+	}
 	if next.roll == nil {
 		b.changes = b.compare(seen, declared)
 		b.noteDrift(&next, seen, now)
 		b.tidy(&next, seen, orders, now)
+		b.stand(&next, seen, orders, now)
+	}
+	if next.roll == nil {
 		b.sync(&next, seen, orders, declared, now)
 	}
 	if next.roll != nil {
@@ -165,10 +175,14 @@ func (b *berth) decide(seen *evidence, orders []*order, now time.Time) decision 
 	if next.roll == nil && seen.evaluated && now.Before(b.senses.tail) {
 		next.durable = true
 	}
+	if next.steady = b.steadyPoints(now); next.steady != nil {
+		next.durable = true
+	}
+	b.revive(&next, seen, now)
 	for _, o := range orders {
 		switch {
 		case o.taken:
-		case o.Verb == Sync || o.Verb == Remove || o.Verb == LeaveIt:
+		case o.Verb == Sync || o.Verb == Remove || o.Verb == LeaveIt || o.Verb == RollBack:
 			o.err = fmt.Errorf("%s is not possible: a rollout is under way at %s", o.Verb, b.id)
 		default:
 			o.err = fmt.Errorf("%s is not possible: no rollout is under way at %s", o.Verb, b.id)
@@ -183,20 +197,20 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	var commands []rollout.Command
 	var asked []*order
 	for _, o := range orders {
-		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync && o.Verb != Remove && o.Verb != LeaveIt {
+		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync && o.Verb != Remove && o.Verb != LeaveIt && o.To == "" {
 			o.taken = true
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
-	if before.Phase.Forward() && declared != nil && declared.Fingerprint != before.New.Revision && declared.Fingerprint != next.state.InPart && before.Possible(rollout.Supersede) == nil {
-		commands = append(commands, rollout.Command{Verb: rollout.Supersede, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
+	if verb := b.newer(before, next.state, seen, declared, now); verb != "" {
+		commands = append(commands, rollout.Command{Verb: verb, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}
-	out := rollout.Step(before, seen.observation(before), commands, now)
+	out := rollout.Step(before, b.observation(seen, before, now), commands, now)
 	for i, o := range asked {
 		o.err = out.Refused[i]
 	}
 	if b.resumed {
-		next.fact(b, now, "goes on after a restart", rollout.Itself, before.New.Revision, fmt.Sprintf("in stage %d of %d, %s", before.Stage+1, len(before.Rules.Stages), before.Phase), nil)
+		next.fact(b, now, "goes on after a restart", rollout.Itself, before.New.Revision, fmt.Sprintf("in %s, %s", before.Where(), before.Phase), nil)
 	}
 	for _, f := range out.Facts {
 		next.fact(b, now, f.Kind, f.By, before.New.Revision, f.Text, f.Data)
@@ -204,6 +218,22 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	next.roll, next.write, next.intents = &out.State, &out.State, append(next.intents, out.Intents...)
 	next.durable = next.durable || out.State.Phase != before.Phase || seen.evaluated || len(commands) > 0
 	b.conclude(next, before, out, now)
+}
+
+// newer is what a newer declared revision asks of the rollout under way: to make room for it, or nothing.
+func (b *berth) newer(s rollout.State, state ledger.BerthState, seen *evidence, declared *ledger.Revision, now time.Time) rollout.Verb {
+	switch {
+	case declared == nil || declared.Fingerprint == s.New.Revision || declared.Fingerprint == state.InPart || s.Return:
+		return ""
+	case s.Possible(rollout.Release) == nil:
+		if may, _ := rollout.MayStart(b.question(state, seen, declared, nil), now); !may {
+			return ""
+		}
+		return rollout.Release
+	case s.Ahead() && s.Rules.Newer != declare.NewerWaits && s.Possible(rollout.Supersede) == nil:
+		return rollout.Supersede
+	}
+	return ""
 }
 
 // provenKept is how many proven revisions a berth remembers.
@@ -217,15 +247,24 @@ func (b *berth) conclude(next *decision, before rollout.State, out rollout.Outco
 	case entered && s.Phase == rollout.RollingBack && s.Bar:
 		next.state.LastRollback = now
 	case entered && s.Phase == rollout.RolledBack && s.Bar:
+		defer b.bars(next)
 		next.state.Bars = append(next.state.Bars, ledger.Bar{Revision: s.New.Revision, Version: s.New.Version, Why: s.Why, By: s.By, At: now, Rollout: s.ID})
 	case entered && s.Phase == rollout.Proven:
-		next.state.MarkedFrom = ""
+		next.state.MarkedFrom, next.state.Set, next.state.Left = "", s.New.Set, nil
 		next.state.Applied, next.state.AppliedAt, next.state.ProvenAt = s.New.Revision, s.Began, now
 		next.state.Proven = append([]declare.Fingerprint{s.New.Revision}, slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })...)
 		next.state.Proven = next.state.Proven[:min(provenKept, len(next.state.Proven))]
 	}
-	if entered && s.Phase == rollout.Abandoned {
+	if entered && s.Phase == rollout.RollingBack && before.Phase == rollout.Proven { // to the set that was kept
+		next.state.Applied, next.state.Set = s.Old.Revision, s.Old.Set
+		next.state.Proven = slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })
+	}
+	switch {
+	case !entered || s.Phase != rollout.Abandoned:
+	case s.Old.None():
 		next.state.Applied, next.state.AppliedAt, next.state.MarkedFrom = s.New.Revision, s.Began, ""
+	default:
+		next.state.Left = &ledger.Left{Revision: s.New.Revision, Version: s.New.Version, Share: s.Share, Why: s.Why, By: s.By, At: now}
 	}
 	if out.Done {
 		next.state.Rollout, next.state.LastRollout = 0, s.ID
@@ -251,7 +290,7 @@ func (b *berth) record(ctx context.Context, next decision, now time.Time) error 
 	if !next.durable {
 		return nil
 	}
-	entry := ledger.Entry{Berth: b.id, Facts: next.facts, State: &next.state, Rollout: next.write}
+	entry := ledger.Entry{Berth: b.id, Facts: next.facts, State: &next.state, Rollout: next.write, Steady: next.steady}
 	if next.roll != nil && entry.Rollout == nil {
 		entry.Rollout = next.roll
 	}
@@ -298,7 +337,9 @@ func (b *berth) do(ctx context.Context, i rollout.Intent) error {
 		}
 		return b.driver.Lay(ctx, workload, i.Revision, desired)
 	case rollout.Scale:
-		return b.driver.Scale(ctx, workload, i.Revision, i.Part, i.Count)
+		return b.driver.Scale(ctx, workload, i.Revision, i.Part, i.Count, b.unwell(i.Part))
+	case rollout.Preview:
+		return b.driver.Preview(ctx, workload, i.Revision)
 	case rollout.Run:
 		return b.driver.Run(ctx, workload, i.Revision, i.Part)
 	case rollout.SetShare:
@@ -317,6 +358,18 @@ func (b *berth) do(ctx context.Context, i rollout.Intent) error {
 		return b.driver.Drop(ctx, workload, i.Revision)
 	}
 	return nil
+}
+
+// unwell names the instances of a part that are not healthy, so that they are the first to go.
+func (b *berth) unwell(part string) (ids []string) {
+	for _, cohort := range b.senses.last.target.Cohorts {
+		for _, in := range cohort.Instances {
+			if in.Part == part && b.senses.last.health[in.ID].Word != health.Healthy {
+				ids = append(ids, in.ID)
+			}
+		}
+	}
+	return ids
 }
 
 // opened gives a desired state with its secrets opened, for the driver alone.

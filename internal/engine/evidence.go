@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -39,7 +40,8 @@ type evidence struct {
 	old, new  declare.Fingerprint
 	requests  [2]float64 // of the last interval, old and new
 	observed  *guard.Estimate
-	unmarked  bool // the target still knows what is applied by the revision it had before
+	dead      []string // instances to be started anew
+	unmarked  bool     // the target still knows what is applied by the revision it had before
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
@@ -118,10 +120,7 @@ func (b *berth) probe(ctx context.Context, seen *evidence, now time.Time) {
 				}
 				s.due[name] = now.Add(probe.Every.Duration)
 				group.Go(func() error {
-					reason := in.Reason
-					if in.Address != "" && reason == "" {
-						reason = b.e.sense.Probe(ctx, in.Address, in.Ports, probe)
-					}
+					reason := b.ask(ctx, in, probe)
 					mu.Lock()
 					defer mu.Unlock()
 					s.tracks[name] = s.tracks[name].Observe(health.Outcome{At: now, Passed: in.Address != "" && reason == "", Reason: reason}, probe.Thresholds())
@@ -139,6 +138,25 @@ func (b *berth) probe(ctx context.Context, seen *evidence, now time.Time) {
 	b.judgeHealth(seen, now)
 }
 
+// ask has a probe ask an instance, and tells why it did not pass; empty where it did.
+func (b *berth) ask(ctx context.Context, in target.Instance, probe declare.Probe) string {
+	switch {
+	case in.Reason != "" || in.Address == "":
+		return in.Reason
+	case len(probe.Command) == 0:
+		return b.e.sense.Probe(ctx, in.Address, in.Ports, probe)
+	}
+	ctx, cancel := context.WithTimeout(ctx, probe.Timeout.Duration)
+	defer cancel()
+	reason, err := b.driver.Check(ctx, b.id.Workload, in.ID, probe.Command)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Sprintf("%s: no end within %s", probe.Command[0], probe.Timeout)
+	} else if err != nil {
+		return err.Error()
+	}
+	return reason
+}
+
 func (b *berth) judgeHealth(seen *evidence, now time.Time) {
 	for _, cohort := range seen.target.Cohorts {
 		desired := b.desired(cohort.Revision)
@@ -152,14 +170,19 @@ func (b *berth) judgeHealth(seen *evidence, now time.Time) {
 			s := b.senses.instances[in.ID]
 			var tracks []health.Track
 			var rules []health.Thresholds
-			for name, probe := range desired.Parts[in.Part].Probes {
+			probes := desired.Parts[in.Part].Probes
+			for _, name := range slices.Sorted(maps.Keys(probes)) {
+				probe := probes[name]
 				tracks, rules = append(tracks, s.tracks[name]), append(rules, probe.Thresholds())
 			}
-			s.health = health.JudgeInstance(tracks, rules, in.Started, in.Restarts, now)
+			s.health = health.JudgeInstance(tracks, rules, in.Started, in.Restarts, in.Again, now)
 			if in.CannotStart != "" {
 				s.health.Word, s.health.Reason = health.Failing, in.CannotStart
 			}
 			seen.health[in.ID] = s.health
+			if s.health.Dead {
+				seen.dead = append(seen.dead, in.ID)
+			}
 			if s.health.Word == health.Silent && seen.stale == "" {
 				seen.stale = fmt.Sprintf("%s is silent: %s", in.ID, s.health.Reason)
 			}
@@ -241,53 +264,9 @@ func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Des
 			}
 		}
 	}
+	e.stage = b.stageOf(now)
 	b.senses.add(e)
-}
-
-// judge holds the guards against what was evaluated since the present share was reached.
-func (b *berth) judge(seen *evidence, now time.Time) {
-	rules, about := b.rules(seen), judgement{}
-	if rules == nil {
-		return
-	}
-	if b.roll != nil {
-		about = judgement{b.roll.ID, b.roll.Shared}
-	}
-	every := rules.Rollout.Interval.Duration
-	if !seen.evaluated && about == b.senses.judged && now.Sub(b.senses.evaluated) < 2*every {
-		seen.verdicts = b.senses.verdicts
-		seen.requests, seen.observed = b.senses.split(seen, about, every)
-		return
-	}
-	b.senses.judged = about
-	if b.roll != nil && about.shared.IsZero() {
-		b.senses.verdicts = nil
-		return
-	}
-	for _, rule := range rules.Guards {
-		if b.roll == nil && rule.Limit.Relative() || b.roll != nil && (b.roll.New.Empty() || b.roll.Old.Empty() && rule.Limit.Relative()) {
-			continue // nothing to compare with, or nothing to measure
-		}
-		began, history := about.shared, b.senses.history(rule.Name, seen, about.shared, every)
-		if b.roll != nil && b.roll.AskedShare() == 1 && rule.Limit.Relative() {
-			history = guard.AgainstLast(rule, b.senses.history(rule.Name, seen, b.roll.Began, every), history)
-		}
-		if b.roll == nil {
-			history = history[max(0, len(history)-2*rule.Breach.Of):]
-			began = now
-		}
-		seen.verdicts = append(seen.verdicts, guard.Judge(rule, history, later(began, b.sinceResume()), now, every))
-	}
-	b.senses.verdicts = seen.verdicts
-	seen.requests, seen.observed = b.senses.split(seen, about, every)
-}
-
-// sinceResume is when watching went on after a restart: silence counts from there.
-func (b *berth) sinceResume() time.Time {
-	if b.roll != nil {
-		return b.roll.Resumed
-	}
-	return time.Time{}
+	b.keepSteady(e, rules, now)
 }
 
 func later(a, b time.Time) time.Time {
@@ -298,25 +277,39 @@ func later(a, b time.Time) time.Time {
 }
 
 // observation is the evidence in the terms of the rollout.
-func (seen *evidence) observation(s rollout.State) rollout.Observation {
+func (b *berth) observation(seen *evidence, s rollout.State, now time.Time) rollout.Observation {
 	o := rollout.Observation{Reached: seen.reached, Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
-	if cohort, ok := seen.target.Cohort(s.New.Revision); ok {
-		o.Share = cohort.Share
+	o.Splits = !seen.target.Whole
+	for _, cohort := range seen.target.Cohorts {
+		switch {
+		case cohort.Revision == s.New.Revision:
+			o.Share = cohort.Share
+		case cohort.Revision == s.Old.Revision:
+		case cohort.Share > 0:
+			o.Astray += cohort.Share
+		default:
+			o.Idle = append(o.Idle, cohort.Revision)
+		}
 	}
-	o.Old, o.New = seen.cohort(s.Old.Revision), seen.cohort(s.New.Revision)
+	o.Scaled = b.scaled(seen, s)
+	steady := s.Rules.Steady.Duration
+	o.Old, o.New = seen.cohort(s.Old.Revision, steady, now), seen.cohort(s.New.Revision, steady, now)
 	return o
 }
 
-func (seen *evidence) cohort(revision declare.Fingerprint) rollout.Cohort {
+func (seen *evidence) cohort(revision declare.Fingerprint, steady time.Duration, now time.Time) rollout.Cohort {
 	found, ok := seen.target.Cohort(revision)
 	c := rollout.Cohort{
-		Laid: ok, Parts: map[string]int{}, Healthy: map[string]int{}, Done: map[string]bool{}, Failed: map[string]string{},
+		Laid: ok, Preview: found.Preview, Parts: map[string]int{}, Healthy: map[string]int{}, Ready: map[string]int{}, Done: map[string]bool{}, Failed: map[string]string{},
 		Health: seen.sum(revision, 0), All: slices.Sorted(maps.Keys(found.Live)),
 	}
 	for _, in := range found.Instances {
 		c.Parts[in.Part]++
 		if seen.health[in.ID].Word == health.Healthy {
 			c.Healthy[in.Part]++
+			if now.Sub(seen.health[in.ID].Since) >= steady {
+				c.Ready[in.Part]++
+			}
 		}
 		if in.Done {
 			c.Done[in.Part] = true

@@ -17,9 +17,12 @@ const (
 	GoOn     = Verb(rollout.GoOn)
 	RollBack = Verb(rollout.TurnBack)
 	SignOff  = Verb(rollout.Sign)
+	Abandon  = Verb(rollout.Abandon)
 	LiftBar  = Verb("lift the bar")
 	Sync     = Verb("sync")
 	Remove   = Verb("remove orphans")
+	Lock     = Verb("lock")
+	Unlock   = Verb("unlock")
 	LeaveIt  = Verb("leave it") // drift that would be corrected otherwise
 )
 
@@ -30,6 +33,7 @@ type Order struct {
 	By    string       `json:"by"`
 	Note  string       `json:"note,omitempty"`
 	Parts []string     `json:"parts,omitempty"` // Sync: only these parts; empty for all
+	To    string       `json:"to,omitempty"`    // RollBack: a revision on record; empty for the last proven one
 }
 
 type order struct {

@@ -22,6 +22,65 @@ type senses struct {
 	judged    judgement // what the verdicts are about
 	last      *evidence
 	tail      time.Time
+
+	processes  map[string]*guard.Process // by guard, of those that decide sequentially
+	follows    int64                     // the rollout they follow, standingID for what is applied
+	stands     declare.Fingerprint       // that is applied
+	fed        time.Time                 // the last evaluation they were given
+	past       map[string]knownPast
+	steady     map[string]*ledger.Point // what is summed up for the history, by guard
+	steadyFrom time.Time
+}
+
+// standingID stands for no rollout.
+const standingID = -1
+
+// knownPast is where a limit above a workload's own past lay at a moment.
+type knownPast struct {
+	at    time.Time
+	bound *float64
+}
+
+// following says which processes are wanted.
+type following struct {
+	rules    *declare.Desired
+	id       int64
+	revision declare.Fingerprint // new, or the one that stands
+	make     func(guard.Rule) *guard.Process
+	bound    func(guard.Rule, time.Time) *float64
+}
+
+// followed gives the processes all evaluations that they have not had. For a new rollout, and after a restart, they are
+// made anew and given all of them.
+func (s *senses) followed(f following, seen *evidence, roll *rollout.State) {
+	if s.processes == nil || s.follows != f.id || s.stands != f.revision {
+		s.processes, s.follows, s.stands, s.fed = map[string]*guard.Process{}, f.id, f.revision, time.Time{}
+		for _, rule := range f.rules.Guards {
+			if rule.Way == guard.Sequential {
+				s.processes[rule.Name] = f.make(rule)
+			}
+		}
+	}
+	for _, e := range s.series {
+		if !e.at.After(s.fed) {
+			continue
+		}
+		s.fed = e.at
+		for _, rule := range f.rules.Guards {
+			p, points := s.processes[rule.Name], e.points[rule.Name]
+			switch {
+			case p == nil:
+			case f.id == standingID:
+				p.Begin(0, e.at)
+				p.Add(guard.Interval{At: e.at, New: points[f.revision], Bound: f.bound(rule, e.at)})
+			case e.stage != noStage && !e.at.Before(roll.Began):
+				p.Begin(e.stage, e.at)
+				p.Add(guard.Interval{At: e.at, Old: points[roll.Old.Revision], New: points[f.revision], Bound: f.bound(rule, e.at)})
+			case e.at.Before(roll.Began):
+				p.Lead(points[roll.Old.Revision])
+			}
+		}
+	}
 }
 
 type judgement struct {
@@ -30,9 +89,10 @@ type judgement struct {
 }
 
 type sensed struct {
-	tracks map[string]health.Track
-	due    map[string]time.Time
-	health health.Instance
+	tracks  map[string]health.Track
+	due     map[string]time.Time
+	health  health.Instance
+	revived time.Time // when it was started anew last
 }
 
 // evaluation is what every guard's signal was within one interval, by revision.
@@ -40,11 +100,12 @@ type evaluation struct {
 	at       time.Time
 	points   map[string]map[declare.Fingerprint]*signal.Point
 	requests map[declare.Fingerprint]float64
+	stage    int  // of the rollout under whose share all of it lies; noStage for none
 	kept     bool // on record
 }
 
 func newSenses() *senses {
-	return &senses{instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
+	return &senses{past: map[string]knownPast{}, instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
 }
 
 // add remembers an evaluation, and forgets the oldest ones and the readings of instances that are gone.
@@ -68,7 +129,7 @@ func (s *senses) tracker(guard string) *signal.Tracker {
 // whole tells whether an evaluation's interval lies wholly after a moment: one in which the share changed says little
 // about either share.
 func (e *evaluation) whole(since time.Time, every time.Duration) bool {
-	return e.at.Sub(since) >= every-every/10
+	return e.at.Sub(since) >= wholeOf(every)
 }
 
 // history is what a guard is judged on. In steady times the applied revision stands where the new one would.
@@ -118,7 +179,7 @@ func (s *senses) points() []ledger.Point {
 		}
 		for name, byRevision := range e.points {
 			for revision, p := range byRevision {
-				points = append(points, ledger.Point{Guard: name, Revision: revision, At: e.at, Value: p.Value, Part: p.Part, Whole: p.Whole})
+				points = append(points, ledger.Point{Guard: name, Revision: revision, At: e.at, Value: p.Value, Part: p.Part, Whole: p.Whole, Stage: e.stage})
 			}
 		}
 	}
@@ -139,7 +200,7 @@ func (s *senses) recall(points []ledger.Point) {
 	for _, p := range points {
 		e := byTime[p.At.UnixMilli()]
 		if e == nil {
-			e = &evaluation{at: p.At, points: map[string]map[declare.Fingerprint]*signal.Point{}, kept: true}
+			e = &evaluation{at: p.At, stage: p.Stage, points: map[string]map[declare.Fingerprint]*signal.Point{}, kept: true}
 			byTime[p.At.UnixMilli()] = e
 			s.series = append(s.series, e)
 		}
@@ -159,6 +220,6 @@ func (s *senses) look(roll *rollout.State, now time.Time) *ledger.Look {
 	if seen == nil || !seen.reached {
 		return nil
 	}
-	o := seen.observation(*roll)
-	return &ledger.Look{At: now, Asked: roll.AskedShare(), Share: o.Share, Requests: seen.requests, Old: o.Old.Health.Total, New: o.New.Health.Total}
+	new, _ := seen.target.Cohort(roll.New.Revision)
+	return &ledger.Look{At: now, Asked: roll.AskedShare(), Share: new.Share, Requests: seen.requests, Old: seen.sum(roll.Old.Revision, 0).Total, New: seen.sum(roll.New.Revision, 0).Total}
 }

@@ -89,6 +89,10 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 			continue
 		}
 		o.taken = true
+		if lock := next.state.Lock; lock != nil {
+			o.err = fmt.Errorf("sync is not possible: %s is locked by %s; unlock it first", b.id, lockText(lock))
+			return
+		}
 		comes := declared != nil && !barredBy(next.state, declared)
 		if b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged && !comes || b.lost() {
 			b.putBack(next, o.By, now)
@@ -111,6 +115,9 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 	}
 	if b.state.InPart != "" && b.state.InPart != declared.Fingerprint {
 		next.state.InPart = "" // Git moved on
+	}
+	if b.changes.stand == compare.Drifted && next.state.Left != nil {
+		b.changes.stand = compare.Behind // what was left halfway is no one's drift
 	}
 	question := b.question(next.state, seen, declared, asked)
 	may, why := rollout.MayStart(question, now)
@@ -155,6 +162,15 @@ func (b *berth) question(state ledger.BerthState, seen *evidence, declared *ledg
 		Fresh: seen.reached, Stale: seen.stale, LastRollback: b.state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
 		Automatic: b.e.site(b.id.Site).Automatic, InPart: state.InPart == declared.Fingerprint, Needs: b.e.needsOf(b.id, declared.Desired.Needs),
 	}
+	if state.Lock != nil {
+		q.Locked = lockText(state.Lock)
+	}
+	if left := state.Left; left != nil && left.Revision == declared.Fingerprint {
+		q.Left = left.Why
+	}
+	if declared.Desired.Rollout.Style == declare.BlueGreen && seen.target.Whole {
+		q.CannotSwitch = true
+	}
 	for _, bar := range state.Bars {
 		if bar.Revision == declared.Fingerprint {
 			q.Barred, q.BarredWhy = true, bar.Why
@@ -172,7 +188,7 @@ func (b *berth) begin(next *decision, declared *ledger.Revision, by, how string,
 	}
 	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, b.state.LastRollback, now)
 	s.ID = b.e.ledger.NextRollout()
-	next.roll, next.state.Rollout = &s, s.ID
+	next.roll, next.state.Rollout, next.state.Left = &s, s.ID, nil
 	text := fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(b.changes.plan))
 	if b.changes.stand == compare.Diverged {
 		text += "; what was changed by hand is overwritten: " + driftText(b.changes.differences)
@@ -284,7 +300,14 @@ func (b *berth) side(fingerprint declare.Fingerprint) rollout.Side {
 			side.Tasks[name] = rollout.Task{NotUndoable: part.NotUndoable}
 		} else {
 			side.Parts[name] = part.Instances
+			if len(part.Volumes) > 0 && part.Instances == 1 {
+				side.Keeps = append(side.Keeps, name)
+			}
 		}
+	}
+	side.Proven = slices.Contains(b.state.Proven, fingerprint) && !slices.ContainsFunc(b.state.Bars, func(bar ledger.Bar) bool { return bar.Revision == fingerprint })
+	if fingerprint == b.state.Applied {
+		side.Set = b.state.Set
 	}
 	return side
 }

@@ -26,7 +26,7 @@ import (
 const FileName = "ledger.db"
 
 // version is the schema's version, kept in the database's user_version.
-const version = 1
+const version = 2
 
 // ErrFull means that there is no room to write. Nothing of the entry was recorded.
 var ErrFull = errors.New("the disk is full")
@@ -34,7 +34,7 @@ var ErrFull = errors.New("the disk is full")
 // ErrNone means that there is nothing of the kind asked for.
 var ErrNone = errors.New("nothing on record")
 
-const schema = `
+var schema = `
 CREATE TABLE facts (
   seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, workload TEXT NOT NULL, site TEXT NOT NULL, rollout INTEGER NOT NULL,
   kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT
@@ -49,14 +49,25 @@ CREATE TABLE revisions (
 ) STRICT;
 CREATE TABLE points (
   workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
-  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, PRIMARY KEY (workload, site, guard, revision, at)
+  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, guard, revision, at)
 ) STRICT, WITHOUT ROWID;
+` + steadySchema + `
 CREATE TABLE looks (
   rollout INTEGER NOT NULL, at INTEGER NOT NULL, asked REAL NOT NULL, share REAL NOT NULL, requests_old REAL NOT NULL, requests_new REAL NOT NULL,
   old INTEGER NOT NULL, new INTEGER NOT NULL, PRIMARY KEY (rollout, at)
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE pictures (name TEXT PRIMARY KEY, at INTEGER NOT NULL, json TEXT NOT NULL) STRICT;
 `
+
+const steadySchema = `CREATE TABLE steady (
+  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
+  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, PRIMARY KEY (workload, site, guard, at, revision)
+) STRICT, WITHOUT ROWID;`
+
+// upgrades bring a ledger from each version to the next, from the first.
+var upgrades = []string{
+	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
+}
 
 // Berth names one workload at one site.
 type Berth struct {
@@ -83,6 +94,23 @@ type Bar struct {
 	Rollout  int64               `json:"rollout"`
 }
 
+// Lock keeps a berth as it is, with a message to colleagues.
+type Lock struct {
+	Message string    `json:"message"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+}
+
+// Left is a rollout that a person abandoned: a revision that serves beside the applied one.
+type Left struct {
+	Revision declare.Fingerprint `json:"revision"`
+	Version  string              `json:"version"`
+	Share    float64             `json:"share"`
+	Why      string              `json:"why"`
+	By       string              `json:"by"`
+	At       time.Time           `json:"at"`
+}
+
 // BerthState is what has to be known of a berth to go on after a restart, but for its rollout's state.
 type BerthState struct {
 	Applied      declare.Fingerprint   `json:"applied,omitempty"`
@@ -91,6 +119,10 @@ type BerthState struct {
 	ProvenAt     time.Time             `json:"proven_at,omitzero"`
 	Bars         []Bar                 `json:"bars,omitempty"`
 	LastRollback time.Time             `json:"last_rollback,omitzero"`
+	Set          string                `json:"set,omitempty"` // blue-green: which of the two sets is applied
+	Lock         *Lock                 `json:"lock,omitempty"`
+	Left         *Left                 `json:"left,omitempty"`
+	Calls        string                `json:"calls,omitempty"`   // why a person is called; empty for not
 	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
 	LastRollout  int64                 `json:"last_rollout,omitempty"`
 	DriftSince   time.Time             `json:"drift_since,omitzero"`
@@ -123,6 +155,7 @@ type Point struct {
 	Value    float64
 	Part     float64
 	Whole    float64
+	Stage    int // of the rollout under whose share the whole interval lay, from 0; -1 for none
 }
 
 // Look is what a rollout's traffic and instances were at one moment.
@@ -134,6 +167,12 @@ type Look struct {
 	Old, New int // instances
 }
 
+// The signals of a revision that serves alone are kept by intervals of SteadyEvery, for SteadyKept.
+const (
+	SteadyEvery = 5 * time.Minute
+	SteadyKept  = 28 * 24 * time.Hour
+)
+
 // Entry is all that one step writes; it is recorded whole or not at all.
 type Entry struct {
 	Berth    Berth
@@ -141,6 +180,7 @@ type Entry struct {
 	State    *BerthState
 	Rollout  *rollout.State
 	Points   []Point
+	Steady   []Point // of a revision that serves alone, each over SteadyEvery
 	Look     *Look
 	Revision *Revision
 }
@@ -220,13 +260,17 @@ func (l *Ledger) migrate() error {
 	switch {
 	case have > version:
 		return fmt.Errorf("it was written by a newer Aditus (schema %d, this one knows %d): use that one", have, version)
-	case have == 0:
+	case have < version:
+		text := schema
+		if have > 0 {
+			text = strings.Join(upgrades[have-1:], "")
+		}
 		tx, err := l.write.Begin()
 		if err != nil {
 			return err
 		}
 		defer tx.Rollback()
-		if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
+		if _, err := tx.Exec(text + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
 			return err
 		}
 		if err := tx.Commit(); err != nil {
@@ -321,8 +365,17 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		}
 	}
 	for _, p := range e.Points {
-		if err := put(`INSERT INTO points VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+		if err := put(`INSERT INTO points VALUES (?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole, p.Stage); err != nil {
+			return err
+		}
+	}
+	for _, p := range e.Steady {
+		if err := put(`INSERT INTO steady VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
 			e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole); err != nil {
+			return err
+		}
+		if err := put(`DELETE FROM steady WHERE workload = ? AND site = ? AND guard = ? AND at < ?`, e.Berth.Workload, e.Berth.Site, p.Guard, p.At.Add(-SteadyKept).UnixMilli()); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -136,14 +137,36 @@ func scanRevision(rows *sql.Rows) (r Revision, err error) {
 
 // Points gives the signals of a berth from a moment to another, oldest first.
 func (l *Ledger) Points(b Berth, from, to time.Time) ([]Point, error) {
-	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole FROM points
+	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, stage FROM points
 		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
-	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
-		var at int64
-		err = rows.Scan(&p.Guard, &p.Revision, &at, &p.Value, &p.Part, &p.Whole)
-		p.At = time.UnixMilli(at)
-		return p, err
+	return collect(rows, err, scanPoint)
+}
+
+func scanPoint(rows *sql.Rows) (p Point, err error) {
+	var at int64
+	err = rows.Scan(&p.Guard, &p.Revision, &at, &p.Value, &p.Part, &p.Whole, &p.Stage)
+	p.At = time.UnixMilli(at)
+	return p, err
+}
+
+// Steady gives what a guard's signal was while a revision served alone, since a moment, oldest first.
+func (l *Ledger) Steady(b Berth, guard string, since time.Time) ([]Point, error) {
+	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, -1 FROM steady
+		WHERE workload = ? AND site = ? AND guard = ? AND at >= ? ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
+	return collect(rows, err, scanPoint)
+}
+
+// Rollouts gives the states of a berth's rollouts that began since a moment, oldest first.
+func (l *Ledger) Rollouts(b Berth, since time.Time) ([]rollout.State, error) {
+	rows, err := l.read.Query(`SELECT state FROM rollouts WHERE workload = ? AND site = ? ORDER BY id`, b.Workload, b.Site)
+	all, err := collect(rows, err, func(rows *sql.Rows) (s rollout.State, err error) {
+		var text string
+		if err = rows.Scan(&text); err == nil {
+			err = json.Unmarshal([]byte(text), &s)
+		}
+		return s, err
 	})
+	return slices.DeleteFunc(all, func(s rollout.State) bool { return s.Began.Before(since) }), err
 }
 
 // Looks gives the traffic and instances of a rollout, oldest first.

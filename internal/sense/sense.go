@@ -41,6 +41,9 @@ func (s *Sense) Close() { s.client.CloseIdleConnections() }
 func (s *Sense) Probe(ctx context.Context, host string, ports map[string]int, probe declare.Probe) (reason string) {
 	ctx, cancel := context.WithTimeout(ctx, probe.Timeout.Duration)
 	defer cancel()
+	if probe.GRPC != nil {
+		return probeGRPC(ctx, net.JoinHostPort(host, strconv.Itoa(ports[probe.GRPC.Port])), probe)
+	}
 	if probe.TCP != nil {
 		address := net.JoinHostPort(host, strconv.Itoa(ports[probe.TCP.Port]))
 		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)

@@ -64,7 +64,7 @@ func TestProblems(t *testing.T) {
 		{"artifact without tag", "gate:1.0.0", "gate", `is no OCI reference with a tag or digest; write HOST/PATH:TAG`},
 		{"instances", "ports: {", "instances: many\n    ports: {", `a.yaml:8:16: instances must be a whole number from 0 to 10000`},
 		{"port that is not there", "http: {port: http,", "http: {port: htp,", `a.yaml:10:28: the part has no port "htp"; did you mean "http"?`},
-		{"two ways to probe", "ready: {http:", "ready: {tcp: {port: http}, http:", `a.yaml:10:14: a probe asks by http or by tcp`},
+		{"two ways to probe", "ready: {http:", "ready: {tcp: {port: http}, http:", `a.yaml:10:14: a probe asks in exactly one way`},
 		{"path", "path: /ready", "path: ready", `a path starts with /; write /ready`},
 		{"time", "soak: 1m", "soak: 1 minute", `a.yaml:17:26: expected a length of time, not "1 minute"; write it like 90s`},
 		{"share", "share: 5 %", "share: 5", `a.yaml:17:15: expected a share above 0 % and up to 100 %, not "5"; write it like 5 %`},

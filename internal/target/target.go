@@ -24,11 +24,19 @@ type Driver interface {
 	Observe(ctx context.Context, workload Berth) (Observation, error)
 	// Lay puts a revision's settings in place and makes its parts known. It starts no instance.
 	Lay(ctx context.Context, workload Berth, revision declare.Fingerprint, desired declare.Desired) error
-	// Scale makes one part's cohort of a laid revision the given size.
-	Scale(ctx context.Context, workload Berth, revision declare.Fingerprint, part string, instances int) error
+	// Scale makes one part's cohort of a laid revision the given size. When it gets smaller, those named in first go
+	// first.
+	Scale(ctx context.Context, workload Berth, revision declare.Fingerprint, part string, instances int, first []string) error
 	// SetShare gives a revision's cohort a share of the traffic, from 0 to 1, and another revision the rest. With
 	// an empty rest all else gets nothing.
 	SetShare(ctx context.Context, workload Berth, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error
+	// Preview leads the preview routes to a revision's cohort.
+	Preview(ctx context.Context, workload Berth, revision declare.Fingerprint) error
+	// Check runs a command within an instance and tells in a few words why it did not end with status 0; empty where
+	// it did.
+	Check(ctx context.Context, workload Berth, instance string, command []string) (reason string, err error)
+	// Restart starts an instance's process anew.
+	Restart(ctx context.Context, workload Berth, instance string) error
 	// Run runs a task of a laid revision to its end, once: what has run, or runs, is not started again.
 	Run(ctx context.Context, workload Berth, revision declare.Fingerprint, part string) error
 	// Keep moves a part with its instances as they are from one revision's cohort to another's. It does no harm where
@@ -63,12 +71,14 @@ type Event struct {
 // Observation is what is at a site of one workload.
 type Observation struct {
 	Cohorts []Cohort
+	Whole   bool // the target cannot split traffic: the numbers of instances do
 }
 
 // Cohort is all instances at one revision.
 type Cohort struct {
 	Revision  declare.Fingerprint
 	Share     float64 // of the traffic, from 0 to 1
+	Preview   bool    // the preview routes lead to it
 	Live      compare.Live
 	Instances []Instance
 }
@@ -81,6 +91,7 @@ type Instance struct {
 	Ports       map[string]int
 	Started     time.Time
 	Restarts    []time.Time
+	Again       time.Time         // when the target starts it again, where it waits with that
 	CannotStart string            // why it will never come up, in the target's words
 	Reason      string            // what the target knows of why it is not up now
 	Done        bool              // a task that ran to its end

@@ -86,19 +86,21 @@ func TestTree(t *testing.T) {
 	d := desired(setPart("gauge", func(p *declare.Part) {
 		p.Ports = map[string]int{"http": 80}
 		p.Needs, p.Command, p.Volumes = []string{"texts"}, []string{"run"}, map[string]string{"data": "/data"}
-		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host = map[string]string{"k": "x"}, true, 5, "web", "h.example"
+		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host, p.Preview = map[string]string{"k": "x"}, true, 5, "web", "h.example", "p.example"
 		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
 		p.Probes = map[string]declare.Probe{
 			"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: declare.Span{Duration: time.Minute}, Passes: 1, Fails: 2},
-			"alive": {TCP: &declare.Endpoint{Port: "http"}},
+			"alive": {TCP: &declare.Endpoint{Port: "http"}, Tells: declare.TellsAlive},
+			"rpc":   {GRPC: &declare.Endpoint{Port: "http", Path: "gauge"}},
+			"run":   {Command: []string{"check"}},
 		}
 	}))
 	if got, want := tree(d), viaJSON(d); !reflect.DeepEqual(got, want) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 25 {
+	if fields != 29 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }

@@ -77,7 +77,7 @@ func partTree(p declare.Part) map[string]any {
 func Show(p declare.Part) map[string]any {
 	tree := make(map[string]any, 8)
 	tree["kind"], tree["instances"] = string(p.Kind), float64(p.Instances)
-	for _, text := range [...]struct{ key, value string }{{"artifact", p.Artifact}, {"service", p.Service}, {"host", p.Host}} {
+	for _, text := range [...]struct{ key, value string }{{"artifact", p.Artifact}, {"service", p.Service}, {"host", p.Host}, {"preview", p.Preview}} {
 		if text.value != "" {
 			tree[text.key] = text.value
 		}
@@ -125,6 +125,15 @@ func probeTree(p declare.Probe) map[string]any {
 	}
 	if p.TCP != nil {
 		tree["tcp"] = endpointTree(p.TCP)
+	}
+	if p.GRPC != nil {
+		tree["grpc"] = endpointTree(p.GRPC)
+	}
+	if len(p.Command) > 0 {
+		tree["command"] = list(p.Command)
+	}
+	if p.Tells != "" {
+		tree["tells"] = string(p.Tells)
 	}
 	return tree
 }
@@ -189,7 +198,7 @@ func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Des
 }
 
 func samePart(p, q declare.Part) bool {
-	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && p.Service == q.Service && p.Host == q.Host &&
+	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && p.Service == q.Service && p.Host == q.Host && p.Preview == q.Preview &&
 		p.Size == q.Size && p.NotUndoable == q.NotUndoable && slices.Equal(p.Needs, q.Needs) && slices.Equal(p.Command, q.Command) &&
 		maps.Equal(p.Environment, q.Environment) && maps.Equal(p.Values, q.Values) && maps.Equal(p.Sealed, q.Sealed) &&
 		maps.Equal(p.Ports, q.Ports) && maps.Equal(p.Volumes, q.Volumes) &&
@@ -207,7 +216,7 @@ func shows(live any, p declare.Part) bool {
 	if !ok || fields["kind"] != string(p.Kind) || fields["instances"] != float64(p.Instances) {
 		return false
 	}
-	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Size != 0 {
+	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Preview != "" || p.Size != 0 {
 		return equal(fields, Show(p)) // rarer fields are worth a tree
 	}
 	count := 2

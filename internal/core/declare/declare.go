@@ -100,7 +100,7 @@ const (
 
 // Thresholds are the probe's rules in the terms of package health.
 func (p Probe) Thresholds() health.Thresholds {
-	return health.Thresholds{Every: p.Every.Duration, Timeout: p.Timeout.Duration, Passes: p.Passes, Fails: p.Fails, Grace: p.Grace.Duration}
+	return health.Thresholds{Every: p.Every.Duration, Timeout: p.Timeout.Duration, Passes: p.Passes, Fails: p.Fails, Grace: p.Grace.Duration, Alive: p.Tells == TellsAlive}
 }
 
 // Endpoint is a named port of a part and, for HTTP, a path on it.

@@ -111,6 +111,7 @@ type Verdict struct {
 	Judged     int           `json:"judged"`
 	Of         int           `json:"of"`
 	Way        Way           `json:"way"`
+	Bound      *float64      `json:"bound,omitempty"`    // where the limit lies now, where it moves
 	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
 	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
 	Since      time.Time     `json:"since,omitempty"`    // Silent: the last time it spoke
@@ -133,11 +134,13 @@ func (v Verdict) Stops() bool {
 // Margin is how far the signal is from its limit, as a share of the limit: 1 at nought, 0 at the limit, negative
 // beyond it. It is false while there is nothing to measure.
 func (v Verdict) Margin() (float64, bool) {
-	reached := v.New
-	if v.Limit.Relative() {
+	reached, limit := v.New, v.Limit.Value()
+	switch {
+	case v.Bound != nil:
+		limit = *v.Bound
+	case v.Limit.Relative():
 		reached = v.Difference
 	}
-	limit := v.Limit.Value()
 	if reached == nil || limit == 0 || math.IsInf(limit, 0) {
 		return 0, false
 	}
@@ -207,6 +210,29 @@ func AgainstLast(rule Rule, before, history []Interval) []Interval {
 	}
 	return filled
 }
+
+// Moves gives where a limit above old lies once the new cohort has all the traffic: above the most that old is likely to
+// have had, by what it showed last. before is the history under the shares before; nil where old showed nothing.
+func Moves(rule Rule, before []Interval) *float64 {
+	var last *signal.Point
+	for i, n := len(before)-1, 0; i >= 0 && n < lastOf; i-- {
+		if before[i].Old != nil {
+			last, n = join(rule.Signal, before[i].Old, last), n+1
+		}
+	}
+	if last == nil {
+		return nil
+	}
+	most := last.Value
+	if rule.Signal.Kind.Share() {
+		most = Proportion(last.Part, last.Whole).High
+	}
+	bound := most + rule.Limit.Value()
+	return &bound
+}
+
+// lastOf is over how many intervals old is told by what it showed last.
+const lastOf = 24
 
 // pace is how long one judged interval takes at the present flow of samples.
 func pace(seen, judged int, every time.Duration) time.Duration {

@@ -33,6 +33,8 @@ type Process struct {
 	broke  bool
 
 	outlasts int // intervals that an outage has lasted
+	standing bool
+	bound    *float64 // where the limit lay last, where it moves
 }
 
 // pooled is what the interval beside a verdict is made of.
@@ -69,6 +71,26 @@ const (
 // NewProcess makes a process that breaches falsely with at most the chance risk.
 func NewProcess(rule Rule, risk float64, every time.Duration) *Process {
 	return &Process{rule: rule, risk: risk, every: every, stage: -1}
+}
+
+// rarely is how often, on average and at most, a standing guard breaches falsely.
+const rarely = 100 * 24 * time.Hour
+
+// NewStanding makes a process that goes on for ever, for a revision that is proven. A regression may set in at any
+// time, so it sums the evidence over all beginnings, after A. N. Shiryaev (Theory Probab. Appl. 8, 1963) and S. W.
+// Roberts (Technometrics 8, 1966), and breaches falsely once in a hundred days at most. Once the limit is kept again for
+// a while it is as if nothing had been.
+func NewStanding(rule Rule, every time.Duration) *Process {
+	p := NewProcess(rule, float64(every)/float64(rarely), every)
+	p.standing = true
+	return p
+}
+
+// Awake tells that nobody watched until now, so that silence counts from here.
+func (p *Process) Awake(at time.Time) {
+	if at.After(p.began) {
+		p.began = at
+	}
 }
 
 // Lead takes what old showed in an interval before the rollout.
@@ -133,6 +155,7 @@ func (p *Process) Add(i Interval) {
 	if !p.rule.Limit.Relative() || i.Old != nil && i.Old.Whole > 0 {
 		p.spoke = i.At
 	}
+	p.bound = i.Bound
 	new := sample{i.New.Part, i.New.Whole}
 	var up [alternatives]float64
 	var down [keepers]float64
@@ -152,17 +175,29 @@ func (p *Process) Add(i Interval) {
 		p.breach[k] = min((p.breach[k]+start*prior[k])*math.Exp(min(up[k], math.Log(1/p.risk))), 1e12)
 	}
 	begun := 1 / float64(p.inside*(p.inside+1))
+	if p.standing {
+		begun = standingBegins
+	}
 	for k := range p.keeps {
 		p.keeps[k] = min((p.keeps[k]+begun/keepers)*math.Exp(min(down[k], 50)), mostKept)
 	}
 	p.broke = p.broke || sum(p.breach[:]) >= 1/p.risk
+	if p.standing && p.broke && sum(p.keeps[:]) >= 1/KeptRisk {
+		p.broke, p.breach = false, [alternatives]float64{}
+	}
 }
+
+// standingBegins is what each interval of a standing guard adds to the evidence that the limit is kept from there on.
+const standingBegins = 0.01
 
 // prior is how the chance is shared among the sizes of regressions.
 var prior = [alternatives]float64{0.12, 0.2, 0.22, 0.2, 0.15, 0.11}
 
 // start is the chance set aside for a regression that sets in with the interval just taken.
 func (p *Process) start() float64 {
+	if p.standing {
+		return 1
+	}
 	if p.inside == 1 && p.stages == 1 {
 		return firstStart
 	}
@@ -285,7 +320,7 @@ func (s *pooled) take(i Interval, information float64) {
 // Verdict is the verdict as of now.
 func (p *Process) Verdict(now time.Time) Verdict {
 	v := Verdict{
-		Guard: p.rule.Name, Limit: p.rule.Limit, Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken,
+		Guard: p.rule.Name, Limit: p.rule.Limit, Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken, Bound: p.bound,
 		Evidence: math.Log(max(sum(p.breach[:]), 1e-9)) / math.Log(1/p.risk),
 	}
 	v.Old, v.New, v.Difference = p.estimates()

@@ -25,6 +25,7 @@ type Thresholds struct {
 	Passes  int           // in a row, to become healthy
 	Fails   int           // in a row, to become failing
 	Grace   time.Duration // after its start an instance may fail without being called failing
+	Alive   bool          // it asks whether the instance runs at all, rather than whether it may have traffic
 }
 
 // Outcome is what one probe saw.
@@ -96,6 +97,8 @@ type Instance struct {
 	Reason   string    `json:"reason,omitempty"`
 	Restarts int       `json:"restarts,omitempty"`
 	Started  time.Time `json:"started"`
+	Since    time.Time `json:"since,omitzero"` // Healthy: since all of its probes pass
+	Dead     bool      `json:"dead,omitempty"` // a probe that asks whether it runs says no: it is to be started anew
 }
 
 // crashLoop is how many restarts within crashSpan of each other make a crash loop.
@@ -105,9 +108,9 @@ const (
 )
 
 // JudgeInstance puts together what the probes say and how often the instance had to be started again. restarts are
-// the times of its restarts.
-func JudgeInstance(tracks []Track, rules []Thresholds, started time.Time, restarts []time.Time, now time.Time) Instance {
-	in := Instance{Word: Healthy, Restarts: len(restarts), Started: started}
+// the times of its restarts; again is when the target starts it again, where it waits with that.
+func JudgeInstance(tracks []Track, rules []Thresholds, started time.Time, restarts []time.Time, again, now time.Time) Instance {
+	in := Instance{Word: Healthy, Restarts: len(restarts), Started: started, Since: started}
 	recent := 0
 	for _, at := range restarts {
 		if now.Sub(at) <= crashSpan {
@@ -116,10 +119,19 @@ func JudgeInstance(tracks []Track, rules []Thresholds, started time.Time, restar
 	}
 	if recent >= crashLoop {
 		in.Word, in.Reason = Failing, fmt.Sprintf("crashes again and again: %d restarts in %s", recent, crashSpan)
+		if wait := again.Sub(now); wait > 0 {
+			in.Reason += fmt.Sprintf(", the next start in %s", wait.Round(time.Second))
+		}
 		return in
 	}
 	for i, track := range tracks {
 		word, reason := track.Judge(started, now, rules[i])
+		if rules[i].Alive && word == Failing {
+			in.Dead, reason = true, "does not run: "+reason
+		}
+		if track.since.After(in.Since) {
+			in.Since = track.since
+		}
 		if worse(word) > worse(in.Word) {
 			in.Word, in.Reason = word, reason
 		}

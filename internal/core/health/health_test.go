@@ -57,17 +57,17 @@ func TestJudgeInstance(t *testing.T) {
 	for i := range 8 {
 		failing = failing.Observe(Outcome{At: at(i * 5), Reason: "status 503"}, rules)
 	}
-	if in := JudgeInstance([]Track{healthy, failing}, []Thresholds{rules, rules}, start, nil, at(8)); in.Word != Starting {
+	if in := JudgeInstance([]Track{healthy, failing}, []Thresholds{rules, rules}, start, nil, time.Time{}, at(8)); in.Word != Starting {
 		t.Errorf("one of two probes still fails within the grace: %+v", in)
 	}
-	if in := JudgeInstance(nil, nil, start, nil, at(8)); in.Word != Healthy {
+	if in := JudgeInstance(nil, nil, start, nil, time.Time{}, at(8)); in.Word != Healthy {
 		t.Errorf("without probes there is nothing against it: %+v", in)
 	}
 	crashes := []time.Time{at(10), at(20), at(30)}
-	if in := JudgeInstance([]Track{healthy}, []Thresholds{rules}, start, crashes, at(31)); in.Word != Failing || in.Restarts != 3 {
+	if in := JudgeInstance([]Track{healthy}, []Thresholds{rules}, start, crashes, time.Time{}, at(31)); in.Word != Failing || in.Restarts != 3 {
 		t.Errorf("three restarts in half a minute are a crash loop: %+v", in)
 	}
-	if in := JudgeInstance(nil, nil, start, crashes, at(1000)); in.Word != Healthy {
+	if in := JudgeInstance(nil, nil, start, crashes, time.Time{}, at(1000)); in.Word != Healthy {
 		t.Errorf("a crash loop that is long over: %+v", in)
 	}
 }

@@ -28,6 +28,7 @@ type Question struct {
 	Needs        string // why a workload that it needs is not ready for it; empty where all are
 	Overwrite    bool   // a person said that what was changed by hand may be overwritten
 	Locked       string // who locked the berth, and why; empty where nobody did
+	CannotSwitch bool   // it comes in blue-green, and the target can only share traffic by instances
 	Left         string // why this revision was left as it is, halfway; empty where it was not
 }
 
@@ -42,6 +43,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, "waits for a fresh look: " + q.Stale
 	case q.Barred:
 		return false, "barred here: " + q.BarredWhy
+	case q.CannotSwitch:
+		return false, "the site cannot switch traffic at once, which blue-green needs: declare another style for it"
 	case q.Overwrite:
 	case q.Stand == compare.Drifted || q.Stand == compare.Diverged || (q.Stand == compare.Absent && q.Applied != ""):
 		return false, "changed by hand at the site; nothing is overwritten until a person says so"

@@ -147,9 +147,8 @@ func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, n
 // all traffic as soon as it is up.
 func GoBack(from, to Side, rules declare.Rollout, by string, causes []Cause, now time.Time) State {
 	rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
-	set := to.Set
 	s := Begin(from, to, rules, by, causes[0].Text, time.Time{}, now)
-	s.Return, s.Causes, s.Bar, s.New.Set = true, causes, true, set
+	s.Return, s.Causes, s.Bar = true, causes, true
 	return s
 }
 

@@ -24,6 +24,7 @@ type Behaviour struct {
 // Traffic says how busy a site is.
 type Traffic struct {
 	Factor float64 `yaml:"traffic"`
+	Whole  bool    `yaml:"whole"` // it cannot split traffic
 }
 
 // Load is what one workload has to answer at a site with the traffic factor 1.

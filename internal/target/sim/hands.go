@@ -147,7 +147,7 @@ func (s *Site) change(h Hand) error {
 		if part.Kind != declare.Service {
 			return s.save()
 		}
-		return errors.Join(s.resize(h.Workload, revision, c, h.Part, count), s.save())
+		return errors.Join(s.resize(h.Workload, revision, c, h.Part, count, nil), s.save())
 	}
 	return fmt.Errorf("change %s at %s by hand: %w", h.Workload, s.name, errNotServing)
 }

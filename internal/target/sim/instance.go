@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -45,12 +46,13 @@ type instance struct {
 	server      *http.Server
 	port        int
 
-	at       time.Time // the model is advanced up to here
-	over     time.Time // since when the cohort's share is above a fault's bound
-	requests [2]float64
-	counts   []float64 // by bucket, and one beyond
-	sum      float64
-	memory   float64
+	at        time.Time   // the model is advanced up to here
+	restarted []time.Time // by Restart
+	over      time.Time   // since when the cohort's share is above a fault's bound
+	requests  [2]float64
+	counts    []float64 // by bucket, and one beyond
+	sum       float64
+	memory    float64
 }
 
 // start makes the instance listen. An instance whose artifact does not exist never does.
@@ -116,13 +118,13 @@ func (in *instance) fault(kind FaultKind, now time.Time) (Fault, float64) {
 
 // crashes gives the times of the restarts so far. A crash fault repeats, whatever the time since the first start.
 func (in *instance) crashes(now time.Time) (restarts []time.Time) {
-	for _, fault := range in.artifact.Faults {
-		if fault.Kind == Crash && (fault.Site == "" || fault.Site == in.site.name) {
-			for at := in.created.Add(fault.After + downtime); !at.After(now) && len(restarts) < 1000; at = at.Add(fault.After + downtime) {
-				restarts = append(restarts, at)
-			}
+	if fault, crashes := in.crash(); crashes {
+		for at := in.created.Add(fault.After + downtime); !at.After(now) && len(restarts) < 1000; at = at.Add(fault.After + downtime) {
+			restarts = append(restarts, at)
 		}
 	}
+	restarts = append(restarts, in.restarted...)
+	slices.SortFunc(restarts, time.Time.Compare)
 	return restarts
 }
 

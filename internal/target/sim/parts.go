@@ -43,6 +43,64 @@ func (s *Site) Run(_ context.Context, workload string, revision declare.Fingerpr
 	return errors.Join(in.start(), s.save())
 }
 
+// Preview implements target.Driver.
+func (s *Site) Preview(_ context.Context, workload string, revision declare.Fingerprint) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	if s.workloads[workload][revision] == nil {
+		return fmt.Errorf("preview %s at %s: revision %s was not laid down", workload, s.name, revision.Short())
+	}
+	for name, c := range s.workloads[workload] {
+		c.preview = name == revision
+	}
+	return s.save()
+}
+
+// find gives an instance.
+func (s *Site) find(workload, id string) (*instance, error) {
+	for _, c := range s.workloads[workload] {
+		for _, in := range c.instances {
+			if in.id == id {
+				return in, nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s at %s: %w", id, s.name, target.ErrNoInstance)
+}
+
+// Check implements target.Driver. The made-up process does as well by a command as by a request.
+func (s *Site) Check(_ context.Context, workload, id string, command []string) (string, error) {
+	if err := s.lock(); err != nil {
+		return "", err
+	}
+	defer s.mu.Unlock()
+	in, err := s.find(workload, id)
+	if err != nil {
+		return "", err
+	}
+	now := s.now()
+	if _, unready := in.fault(Unready, now); !in.up(now) || in.down(now) || unready > 0 {
+		return command[0] + " exited with status 1", nil
+	}
+	return "", nil
+}
+
+// Restart implements target.Driver.
+func (s *Site) Restart(_ context.Context, workload, id string) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	in, err := s.find(workload, id)
+	if err != nil {
+		return err
+	}
+	in.restarted = append(in.restarted, s.now())
+	return s.save()
+}
+
 // Keep implements target.Driver.
 func (s *Site) Keep(_ context.Context, workload string, from, to declare.Fingerprint, part string) error {
 	if err := s.lock(); err != nil {
@@ -192,15 +250,12 @@ func (s *Site) Log(_ context.Context, workload, id string, since time.Time, most
 		return nil, err
 	}
 	defer s.mu.Unlock()
-	for _, c := range s.workloads[workload] {
-		for _, in := range c.instances {
-			if in.id == id {
-				lines := in.log(since, s.now())
-				return lines[max(0, len(lines)-most):], nil
-			}
-		}
+	in, err := s.find(workload, id)
+	if err != nil {
+		return nil, fmt.Errorf("the log of %w", err)
 	}
-	return nil, fmt.Errorf("the log of %s at %s: %w", id, s.name, target.ErrNoInstance)
+	lines := in.log(since, s.now())
+	return lines[max(0, len(lines)-most):], nil
 }
 
 // log makes up what the instance wrote; the same moment always has the same line.

@@ -39,6 +39,7 @@ var _ target.Driver = (*Site)(nil)
 
 type cohort struct {
 	share     float64
+	preview   bool
 	parts     map[string]declare.Part
 	instances []*instance
 	next      map[string]int
@@ -104,10 +105,10 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 		return target.Observation{}, err
 	}
 	now := s.now()
-	var o target.Observation
+	o := target.Observation{Whole: s.behaviour.Sites[s.name].Whole}
 	for _, revision := range slices.Sorted(maps.Keys(s.workloads[workload])) {
 		c := s.workloads[workload][revision]
-		seen := target.Cohort{Revision: revision, Share: c.share, Live: c.live()}
+		seen := target.Cohort{Revision: revision, Share: s.traffic(workload, c, now), Preview: c.preview, Live: c.live()}
 		for _, in := range c.instances {
 			seen.Instances = append(seen.Instances, in.observe(now))
 		}
@@ -175,7 +176,7 @@ func (s *Site) Lay(_ context.Context, workload string, revision declare.Fingerpr
 }
 
 // Scale implements target.Driver.
-func (s *Site) Scale(_ context.Context, workload string, revision declare.Fingerprint, part string, instances int) error {
+func (s *Site) Scale(_ context.Context, workload string, revision declare.Fingerprint, part string, instances int, first []string) error {
 	if err := s.lock(); err != nil {
 		return err
 	}
@@ -187,15 +188,24 @@ func (s *Site) Scale(_ context.Context, workload string, revision declare.Finger
 	if _, ok := c.parts[part]; !ok {
 		return fmt.Errorf("scale %s at %s: revision %s has no part %s", workload, s.name, revision.Short(), part)
 	}
-	return errors.Join(s.resize(workload, revision, c, part, instances), s.save())
+	return errors.Join(s.resize(workload, revision, c, part, instances, first), s.save())
 }
 
-func (s *Site) resize(workload string, revision declare.Fingerprint, c *cohort, part string, want int) error {
+func (s *Site) resize(workload string, revision declare.Fingerprint, c *cohort, part string, want int, first []string) error {
 	s.advance(workload, s.now())
 	live := c.parts[part]
 	live.Instances = want
 	c.parts[part] = live
 	have := 0
+	slices.SortStableFunc(c.instances, func(a, b *instance) int { // those to go first stand last
+		switch x, y := slices.Contains(first, a.id), slices.Contains(first, b.id); {
+		case x == y:
+			return 0
+		case x:
+			return 1
+		}
+		return -1
+	})
 	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
 		if in.part != part {
 			return false
@@ -241,6 +251,9 @@ func (s *Site) SetShare(_ context.Context, workload string, revision declare.Fin
 			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, s.name, name.Short())
 		}
 	}
+	if s.behaviour.Sites[s.name].Whole && share > 0 && share < 1 {
+		return fmt.Errorf("set the share of %s at %s: the site cannot split traffic", workload, s.name)
+	}
 	now := s.now()
 	s.advance(workload, now)
 	for name, c := range s.workloads[workload] {
@@ -258,6 +271,28 @@ func (s *Site) SetShare(_ context.Context, workload string, revision declare.Fin
 		}
 	}
 	return s.save()
+}
+
+// traffic is the share that a cohort has: the one that was set, or what its instances make where the site cannot split.
+func (s *Site) traffic(workload string, c *cohort, now time.Time) float64 {
+	if !s.behaviour.Sites[s.name].Whole {
+		return c.share
+	}
+	own, all := 0, 0
+	for _, other := range s.workloads[workload] {
+		for _, in := range other.instances {
+			if !in.task() && in.up(now) && !in.down(now) {
+				all++
+				if other == c {
+					own++
+				}
+			}
+		}
+	}
+	if all == 0 {
+		return c.share
+	}
+	return float64(own) / float64(all)
 }
 
 // rise notes when the share of traffic rose above a fault's bound.
@@ -285,7 +320,7 @@ func (s *Site) advance(workload string, now time.Time) {
 			}
 			for _, in := range byPart[part] {
 				in.advance(now, func(at time.Time) float64 {
-					return s.requests(workload, at) * c.share / float64(max(1, serving))
+					return s.requests(workload, at) * s.traffic(workload, c, at) / float64(max(1, serving))
 				})
 			}
 		}

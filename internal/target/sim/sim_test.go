@@ -65,7 +65,7 @@ func (w *world) serve(t *testing.T, artifact string, instances int) {
 	t.Helper()
 	d := declare.Desired{Parts: map[string]declare.Part{"web": {Kind: declare.Service, Artifact: artifact, Ports: map[string]int{"http": 80}}}}
 	for _, err := range []error{
-		w.Lay(t.Context(), "conformance", revision, d), w.Scale(t.Context(), "conformance", revision, "web", instances), w.SetShare(t.Context(), "conformance", revision, 1, ""),
+		w.Lay(t.Context(), "conformance", revision, d), w.Scale(t.Context(), "conformance", revision, "web", instances, nil), w.SetShare(t.Context(), "conformance", revision, 1, ""),
 	} {
 		if err != nil {
 			t.Fatal(err)

@@ -15,6 +15,7 @@ type state map[string]map[declare.Fingerprint]cohortState
 
 type cohortState struct {
 	Share     float64                 `json:"share"`
+	Preview   bool                    `json:"preview,omitempty"`
 	Parts     map[string]declare.Part `json:"parts"`
 	Next      map[string]int          `json:"next"`
 	Instances []instanceState         `json:"instances"`
@@ -25,6 +26,8 @@ type instanceState struct {
 	Part    string    `json:"part"`
 	Created time.Time `json:"created"`
 	Over    time.Time `json:"over,omitzero"`
+
+	Restarted []time.Time `json:"restarted,omitempty"`
 
 	Environment map[string]string `json:"environment,omitempty"`
 }
@@ -49,9 +52,9 @@ func (s *Site) save() error {
 	for workload, cohorts := range s.workloads {
 		kept[workload] = map[declare.Fingerprint]cohortState{}
 		for revision, c := range cohorts {
-			k := cohortState{Share: c.share, Parts: c.parts, Next: c.next}
+			k := cohortState{Share: c.share, Preview: c.preview, Parts: c.parts, Next: c.next}
 			for _, in := range c.instances {
-				k.Instances = append(k.Instances, instanceState{in.id, in.part, in.created, in.over, in.environment})
+				k.Instances = append(k.Instances, instanceState{in.id, in.part, in.created, in.over, in.restarted, in.environment})
 			}
 			kept[workload][revision] = k
 		}
@@ -77,11 +80,11 @@ func (s *Site) restore(text []byte) error {
 	for workload, cohorts := range kept {
 		s.workloads[workload] = map[declare.Fingerprint]*cohort{}
 		for revision, k := range cohorts {
-			c := &cohort{share: k.Share, parts: k.Parts, next: k.Next}
+			c := &cohort{share: k.Share, preview: k.Preview, parts: k.Parts, next: k.Next}
 			s.workloads[workload][revision] = c
 			for _, i := range k.Instances {
 				in := s.instance(workload, c, i.Part, i.ID, i.Created)
-				in.over, in.environment = i.Over, i.Environment
+				in.over, in.environment, in.restarted = i.Over, i.Environment, i.Restarted
 				if err := in.start(); err != nil {
 					return err
 				}

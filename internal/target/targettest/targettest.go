@@ -4,6 +4,7 @@ package targettest
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -42,7 +43,7 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 		return func(d target.Driver) error { return d.Lay(t.Context(), workload, f, desired(o.Artifact(version))) }
 	}
 	scale := func(f declare.Fingerprint, n int) func(target.Driver) error {
-		return func(d target.Driver) error { return d.Scale(t.Context(), workload, f, "web", n) }
+		return func(d target.Driver) error { return d.Scale(t.Context(), workload, f, "web", n, nil) }
 	}
 	share := func(f declare.Fingerprint, s float64, rest declare.Fingerprint) func(target.Driver) error {
 		return func(d target.Driver) error { return d.SetShare(t.Context(), workload, f, s, rest) }
@@ -59,7 +60,7 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 		{name: "scaling twice does no harm", do: scale(one, 2), want: "1111111:2@0"},
 		{name: "all traffic", do: share(one, 1, ""), want: "1111111:2@100"},
 		{name: "laying again keeps instances and traffic", do: lay(one, 1), want: "1111111:2@100"},
-		{name: "a part that is not there", do: func(d target.Driver) error { return d.Scale(t.Context(), workload, one, "nothing", 1) }, wrong: true, want: "1111111:2@100"},
+		{name: "a part that is not there", do: func(d target.Driver) error { return d.Scale(t.Context(), workload, one, "nothing", 1, nil) }, wrong: true, want: "1111111:2@100"},
 		{name: "a second revision beside it", do: lay(two, 2), want: "1111111:2@100 2222222:0@0"},
 		{name: "its instances", do: scale(two, 1), want: "1111111:2@100 2222222:1@0"},
 		{name: "its share", do: share(two, 0.25, one), want: "1111111:2@75 2222222:1@25"},
@@ -157,12 +158,46 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	for range 2 {
 		must(d.Run(t.Context(), workload, one, "setup"))
 	}
-	must(d.Scale(t.Context(), workload, one, "web", 2))
+	must(d.Scale(t.Context(), workload, one, "web", 2, nil))
 	must(d.SetShare(t.Context(), workload, one, 1, ""))
 	if c := find(one); count(c, "setup") != 1 || count(c, "web") != 2 {
 		t.Errorf("a task that was asked for twice: %+v", c.Instances)
 	}
 	instance := find(one).Instances[0].ID
+	must(d.Preview(t.Context(), workload, one))
+	if !find(one).Preview {
+		t.Error("the preview route does not lead where it was led")
+	}
+	if err := d.Preview(t.Context(), workload, "4444444444"); err == nil {
+		t.Error("the preview route leads to what is not there")
+	}
+	if _, err := d.Check(t.Context(), workload, "nobody", []string{"true"}); !errors.Is(err, target.ErrNoInstance) {
+		t.Errorf("checking nobody: %v", err)
+	}
+	if err := d.Restart(t.Context(), workload, "nobody"); !errors.Is(err, target.ErrNoInstance) {
+		t.Errorf("restarting nobody: %v", err)
+	}
+	first := func() (ids []string) {
+		for _, in := range find(one).Instances {
+			if in.Part == "web" {
+				ids = append(ids, in.ID)
+			}
+		}
+		return ids
+	}
+	must(d.Scale(t.Context(), workload, one, "web", 3, nil))
+	gone := first()[0]
+	must(d.Scale(t.Context(), workload, one, "web", 2, []string{gone}))
+	if left := first(); len(left) != 2 || slices.Contains(left, gone) {
+		t.Errorf("%s was to go first, and %v are left", gone, left)
+	}
+	must(d.Restart(t.Context(), workload, first()[0]))
+	for _, in := range find(one).Instances {
+		if in.ID == first()[0] && len(in.Restarts) == 0 {
+			t.Errorf("nobody sees that %s was restarted", in.ID)
+		}
+	}
+	instance = first()[0]
 	if _, err := d.Log(t.Context(), workload, instance, time.Time{}, 10); err != nil {
 		t.Errorf("the log of %s: %v", instance, err)
 	}
