@@ -87,8 +87,9 @@ with: aditus link add. To look around: aditus demo`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
+	root.AddCommand(newOrders()...)
 	root.AddCommand(
-		newLink(), newStatus(), newCompare(), newSync(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
+		newLink(), newStatus(), newCompare(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
 		newDraw(), newDemo(), newStandIn(), newSchema(), newVersion(),
 	)
 	return root

@@ -21,7 +21,7 @@ func newDraw() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newDrawWatch(), newDrawAnatomy())
+	cmd.AddCommand(newDrawWatch(), newDrawAnatomy(), newDrawBench())
 	return cmd
 }
 
@@ -102,6 +102,50 @@ func newDrawAnatomy() *cobra.Command {
 	}
 	dataFlag(cmd, &folder)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	return cmd
+}
+
+func newDrawBench() *cobra.Command {
+	var folder, out, name string
+	var light bool
+	cmd := &cobra.Command{
+		Use:     "bench BERTH -o FILE",
+		Short:   "A guard's signal over its history, with its limit and the releases of that time",
+		Example: "  aditus draw bench boarding/north --guard 'slow share' -o slow.svg",
+		Args:    oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			format, err := draw.FormatOf(out)
+			if err != nil {
+				return usageError{err}
+			}
+			book, _, err := openToRead(folder)
+			if err != nil {
+				return err
+			}
+			defer book.Close()
+			s, err := control.Recorded(book)
+			if err != nil {
+				return err
+			}
+			b, err := control.NewBench(book, s, id, name)
+			if err != nil {
+				return err
+			}
+			palette := draw.Dark
+			if light {
+				palette = draw.Light
+			}
+			return tui.WritePicture(out, format, palette, tui.BenchPainter(b, b.Rule.Limit.Value()))
+		},
+	}
+	dataFlag(cmd, &folder)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }

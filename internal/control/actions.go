@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
@@ -24,6 +25,11 @@ const (
 	SignOff       Verb = "sign off"
 	LiftBar       Verb = "lift the bar"
 	Sync          Verb = "sync"
+	Abandon       Verb = "abandon"
+	Lock          Verb = "lock"
+	Unlock        Verb = "unlock"
+	OfferRevert   Verb = "offer the revert"
+	OpenBench     Verb = "bench"
 	RemoveOrphans Verb = "remove orphans"
 	LeaveIt       Verb = "leave it"
 	Compare       Verb = "compare"
@@ -38,6 +44,7 @@ const (
 var Keys = map[Verb]string{
 	Advance: "a", Hold: "o", GoOn: "g", RollBack: "r", SignOff: "s", LiftBar: "u", Sync: "y",
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
+	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -50,6 +57,7 @@ type Action struct {
 	Asks    string // the question that is put before it is done: what will happen
 	Not     error  // why it is not possible now; nil where it is
 	Changes bool   // it changes a site
+	Says    string // what a message is asked for, which goes on record; empty where none is
 	Types   string // it cannot be taken back: this is to be typed first; empty where it can
 }
 
@@ -72,13 +80,14 @@ func Actions(b engine.Berth) []Action {
 		{Verb: Hold, Means: "stay in this stage; guards stay on", Not: possible(rollout.HoldOn),
 			Asks: fmt.Sprintf("Hold %s? It stays at %s of the traffic on %s until someone lets it go on. Guards stay on.", place, say.Share(r.Share), r.New.Version)},
 		{Verb: GoOn, Means: "go on from where it was held", Not: possible(rollout.GoOn),
-			Asks: fmt.Sprintf("Let %s go on? It continues in %s with %s of soak left.", place, r.HeldFrom, say.Span(left(r)))},
+			Asks: goesOn(r, place)},
 		{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign),
 			Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))},
-		{Verb: RollBack, Means: "all traffic back to the old revision", Not: possible(rollout.TurnBack),
-			Asks: fmt.Sprintf("Roll back %s? All traffic goes to %s at once, the instances of %s stop, and %s is barred here%s.", place, r.Old.Version, r.New.Version, r.New.Version, rollout.Undone(r))},
+		backAction(b, r, place),
+		{Verb: Abandon, Means: "leave both cohorts as they are; nothing moves by itself any more", Not: possible(rollout.Abandon),
+			Asks: fmt.Sprintf("Abandon the rollout of %s? Both cohorts and the traffic stay as they are, %s on %s, and no guard acts any more.", place, say.Share(r.Share), r.New.Version)},
 		{Verb: LiftBar, Means: "let the barred revision come again", Not: barred(b), Asks: "Lift the bar? " + afterBar(b)},
-		syncAction(b, place), leaveAction(b, place), orphansAction(b, place),
+		syncAction(b, place), lockAction(b, place), revertAction(b), leaveAction(b, place), orphansAction(b, place),
 	}
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
@@ -87,7 +96,11 @@ func Actions(b engine.Berth) []Action {
 	if b.Rollout == nil && b.LastRollout == 0 {
 		watch.Not = errors.New("nothing was rolled out here yet")
 	}
-	actions = append(actions, watch,
+	bench := Action{Verb: OpenBench, Key: Keys[OpenBench], Means: "a guard's limit over its signal's history, and what it would have stopped"}
+	if b.Guards == 0 {
+		bench.Not = errors.New("what is applied declares no guard")
+	}
+	actions = append(actions, watch, bench,
 		Action{Verb: Compare, Key: Keys[Compare], Means: "applied, declared and live, field by field, and what a sync does"},
 		Action{Verb: LookInside, Key: Keys[LookInside], Means: "its parts, cohorts and instances, with events, log and environment"},
 		Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
@@ -95,6 +108,57 @@ func Actions(b engine.Berth) []Action {
 		actions[i].Berth = b.Berth
 	}
 	return actions
+}
+
+func goesOn(r rollout.State, place string) string {
+	switch {
+	case r.HeldFrom == rollout.RollingBack:
+		return fmt.Sprintf("Let %s go on with its way back to %s?", place, r.Old.Version)
+	case r.HeldFrom == rollout.Settling:
+		return fmt.Sprintf("Let %s go on? The instances of %s go on coming up.", place, r.New.Version)
+	}
+	return fmt.Sprintf("Let %s go on? It continues in %s with %s left.", place, r.HeldFrom, say.Span(left(r)))
+}
+
+// backAction turns a rollout round, or goes back from what is proven.
+func backAction(b engine.Berth, r rollout.State, place string) Action {
+	a := Action{Verb: RollBack, Means: "all traffic back to the old revision"}
+	switch {
+	case b.Rollout != nil && !b.Keeps():
+		a.Not = r.Possible(rollout.TurnBack)
+		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s as soon as it can take it, the instances of %s stop, and %s is barred here%s.", place, r.Old.Version, r.New.Version, r.New.Version, rollout.Undone(r))
+	case b.Keeps():
+		a.Not = r.Possible(rollout.TurnBack)
+		a.Means = "switch back to the old set, which is kept complete"
+		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Undone(r))
+	case b.Back == nil:
+		a.Not = errors.New("no other revision was proven here")
+	default:
+		a.Means = "back to the revision that was proven before this one"
+		a.Asks = fmt.Sprintf("Roll back %s from %s to %s (%s)? %s comes up again and gets all the traffic, and %s is barred here.", place, b.Applied.Version, b.Back.Version, b.Back.Fingerprint.Short(), b.Back.Version, b.Applied.Version)
+	}
+	return a
+}
+
+func lockAction(b engine.Berth, place string) Action {
+	if b.Lock != nil {
+		return Action{Verb: Unlock, Means: "let revisions come again", Asks: fmt.Sprintf("Unlock %s? %s locked it: %s.", place, b.Lock.By, b.Lock.Message)}
+	}
+	a := Action{Verb: Lock, Means: "keep it at its revision, with a message to colleagues", Says: fmt.Sprintf("Lock %s. Why? Your colleagues will read it:", place)}
+	if b.Rollout != nil && !b.Keeps() {
+		a.Not = errors.New("a rollout is under way")
+	}
+	return a
+}
+
+func revertAction(b engine.Berth) Action {
+	a := Action{Verb: OfferRevert, Means: "a commit on a branch of its own that takes the barred revision back in Git"}
+	if b.Bar == nil || b.Applied == nil || b.Declared == nil {
+		a.Not = errors.New("what Git declares is not barred here")
+		return a
+	}
+	a.Asks = fmt.Sprintf("Offer the revert of %s? A commit that declares %s as it serves goes to the branch aditus/revert-%s-%s, with the evidence in its message. Nothing else changes.", b.Bar.Version, b.Applied.Version, b.Workload, b.Bar.Revision.Short())
+	return a
 }
 
 // left is the time that a phase still has to go.
@@ -191,13 +255,21 @@ func how(b engine.Berth) string {
 	if len(b.Changes) == 0 {
 		return "is marked as applied; nothing that runs changes"
 	}
+	switch b.Style {
+	case declare.Rolling:
+		return "takes over instance by instance now, without waiting for the sites before it"
+	case declare.BlueGreen:
+		return "comes up as a second set now, is tried, and switched to, without waiting for the sites before it"
+	}
 	return "is rolled out in its stages now, without waiting for the sites before it"
 }
 
 func syncAction(b engine.Berth, place string) Action {
 	a := Action{Verb: Sync, Means: "bring what is declared, or put back what was changed by hand"}
 	switch {
-	case b.Rollout != nil:
+	case b.Lock != nil:
+		a.Not = fmt.Errorf("locked by %s: %s", b.Lock.By, b.Lock.Message)
+	case b.Rollout != nil && !b.Keeps():
 		a.Not = errors.New("a rollout is under way")
 	case b.Stand == compare.Diverged && b.Bar == nil && b.Declared != nil:
 		a.Means = "start the rollout of what is declared, over what was changed by hand"

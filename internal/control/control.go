@@ -12,6 +12,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/source"
 	"aditus/internal/target"
 )
 
@@ -27,6 +28,12 @@ type Control interface {
 	// Compare compares a berth, with what ref declares where it is not empty: another branch, tag or commit of its
 	// link, or a revision on record.
 	Compare(ctx context.Context, berth ledger.Berth, ref string) (Comparison, error)
+	// OfferRevert offers the way back in Git of a barred revision, on a branch of its own.
+	OfferRevert(ctx context.Context, berth ledger.Berth, by string) (source.Proposal, error)
+	// Bench gives a guard's signal over the berth's history; the first guard where none is named.
+	Bench(berth ledger.Berth, guard string) (Bench, error)
+	// OfferLimit offers another limit for a guard, on a branch of its own.
+	OfferLimit(ctx context.Context, bench Bench, limit float64, by string) (source.Proposal, error)
 	// Log gives the newest lines that an instance wrote since a moment.
 	Log(ctx context.Context, berth ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error)
 	// Try asks a link whether it answers, and tells what it said.
@@ -68,6 +75,17 @@ func (l Live) Compare(ctx context.Context, id ledger.Berth, ref string) (Compari
 		return Comparison{}, fmt.Errorf("compare %s with %s: %w", id, ref, err)
 	}
 	return NewComparison(l.Ledger, b, PreviewRevision(id, desired, commit))
+}
+
+// Bench implements Control.
+func (l Live) Bench(berth ledger.Berth, guard string) (Bench, error) {
+	return NewBench(l.Ledger, l.Snapshot(), berth, guard)
+}
+
+// OfferLimit implements Control.
+func (l Live) OfferLimit(ctx context.Context, b Bench, limit float64, by string) (source.Proposal, error) {
+	kind, text := b.Declared(limit)
+	return l.Engine.OfferLimit(ctx, b.Berth, b.Rule.Name, kind, text, b.Try(limit).Summary(b), by)
 }
 
 // Try implements Control.

@@ -96,12 +96,16 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 		if b.Bar.By != rollout.Itself {
 			how = "" // the reason names the person
 		}
-		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, LiftBar},
+		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, OfferRevert, LiftBar},
 			Text: fmt.Sprintf("%s%s %s, barred.", say.Capital(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
 	case r != nil && r.Phase == rollout.Held:
 		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", say.Capital(r.Why), say.Ago(now.Sub(r.Since)))}, true
-	case r != nil && r.Phase == rollout.RollingBack && now.Sub(r.Since) > time.Minute:
-		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt}, Text: fmt.Sprintf("The way back takes long: %s of %s old instances are healthy.%s", say.Number(float64(r.OldSide.Healthy)), say.Number(float64(r.OldSide.Total)), since(now, r.Since))}, true
+	case r != nil && r.Calls != "":
+		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt, Abandon}, Text: say.Sentence(r.Calls) + since(now, r.Since)}, true
+	case r == nil && b.Calls != "":
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy, RollBack}, Text: say.Sentence(b.Calls)}, true
+	case r == nil && b.Left != nil:
+		return Need{Tone: Asks, rank: 6, since: b.Left.At, Keys: []Verb{Sync, WatchIt}, Text: fmt.Sprintf("%s was left halfway, with %s of the traffic: %s.%s", b.Left.Version, say.Share(b.Left.Share), b.Left.Why, since(now, b.Left.At))}, true
 	case r != nil && r.Phase == rollout.Waiting:
 		return Need{Tone: Asks, rank: 5, since: r.Since, Keys: []Verb{SignOff, WatchIt},
 			Text: waitsFor(r) + fmt.Sprintf(", since %s.", strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
@@ -120,7 +124,7 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 			Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason) + since(now, b.HealthSince)}, true
 	case beyondLimit(b):
 		v, _ := breached(b)
-		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy}, Text: say.Sentence(rollout.Sentence(v)) + " No rollout is under way, so nothing is taken back."}, true
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + onlyTells(v)}, true
 	case !b.Corrects.IsZero():
 		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
@@ -131,12 +135,20 @@ func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	return Need{}, false
 }
 
+// onlyTells says so of a standing guard that does nothing by itself.
+func onlyTells(v guard.Verdict) string {
+	if v.Then == guard.RollBack {
+		return ""
+	}
+	return " The standing guard only tells; roll back if it should go."
+}
+
 // waitsFor tells what a rollout waits for, without its end.
 func waitsFor(r *engine.Rollout) string {
 	if r.Task != "" {
 		return fmt.Sprintf("The task %s cannot be undone and waits for a sign-off before it runs", r.Task)
 	}
-	return fmt.Sprintf("Stage %d of %d waits for a sign-off by %s", r.Stage+1, len(r.Rules.Stages), r.Rules.Stages[r.Stage].SignOff)
+	return fmt.Sprintf("%s waits for a sign-off by %s", say.Capital(r.Where()), r.Rules.Stages[r.Stage].SignOff)
 }
 
 // breached gives the first guard whose signal is beyond its limit.

@@ -16,6 +16,7 @@ import (
 
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/source"
 )
 
 // SocketFile is the Unix socket in a data folder on which a running Aditus takes orders from the shell.
@@ -29,6 +30,7 @@ type answered struct {
 	Error      string           `json:"error,omitempty"`
 	Comparison *Comparison      `json:"comparison,omitempty"`
 	Snapshot   *engine.Snapshot `json:"snapshot,omitempty"`
+	Proposal   *source.Proposal `json:"proposal,omitempty"`
 }
 
 // ServeSocket takes orders on the data folder's socket until ctx ends. The socket is the owner's alone.
@@ -80,6 +82,15 @@ func socketHandler(c Control) http.Handler {
 		s := c.Snapshot()
 		reply(w, answered{Snapshot: &s}, nil)
 	})
+	mux.HandleFunc("POST /revert", func(w http.ResponseWriter, r *http.Request) {
+		id, ok := ledger.ParseBerth(r.URL.Query().Get("berth"))
+		if !ok {
+			reply(w, answered{}, fmt.Errorf("%q is no berth", r.URL.Query().Get("berth")))
+			return
+		}
+		p, err := c.OfferRevert(r.Context(), id, r.URL.Query().Get("by"))
+		reply(w, answered{Proposal: &p}, err)
+	})
 	mux.HandleFunc("GET /compare", func(w http.ResponseWriter, r *http.Request) {
 		id, ok := ledger.ParseBerth(r.URL.Query().Get("berth"))
 		if !ok {
@@ -116,6 +127,15 @@ func (s Shell) Do(ctx context.Context, o engine.Order) error {
 	}
 	_, err = s.ask(ctx, http.MethodPost, "/orders", text)
 	return err
+}
+
+// OfferRevert offers the revert of a barred revision on a branch of its own.
+func (s Shell) OfferRevert(ctx context.Context, id ledger.Berth, by string) (source.Proposal, error) {
+	a, err := s.ask(ctx, http.MethodPost, "/revert?"+url.Values{"berth": {id.String()}, "by": {by}}.Encode(), nil)
+	if err != nil || a.Proposal == nil {
+		return source.Proposal{}, err
+	}
+	return *a.Proposal, nil
 }
 
 // LookNow has all links read at once.

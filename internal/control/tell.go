@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
@@ -30,6 +31,8 @@ type Cell struct {
 	Stage   int // during a rollout: from 1
 	Stages  int
 	Share   float64
+	Style   declare.Style
+	New, Of int // rolling: instances that are new, of how many
 }
 
 // Lost tells whether all that was applied at a berth is gone from the site.
@@ -51,7 +54,11 @@ func CellOf(b engine.Berth) Cell {
 			c.Version = r.Old.Version
 		}
 		c.Coming, c.Stage, c.Stages, c.Share = r.New.Version, r.Stage+1, len(r.Rules.Stages), r.Share
-		c.Tone = Moves
+		c.Tone, c.Style = Moves, r.Rules.Style
+		c.New, c.Of = r.NewSide.Healthy, max(r.NewSide.Healthy, total(r.New.Parts))
+		if b.Keeps() {
+			return kept(c, b)
+		}
 		switch r.Phase {
 		case rollout.Proving:
 			c.Note, c.Tone = "proving "+say.Span(r.ProvingLeft()), Good
@@ -67,6 +74,8 @@ func CellOf(b engine.Berth) Cell {
 		return c
 	}
 	switch {
+	case b.Left != nil && b.Health.Word != health.Failing:
+		c.Coming, c.Share, c.Tone, c.Note = b.Left.Version, b.Left.Share, Asks, "abandoned"
 	case b.Stand == compare.Unread && b.Problem != nil:
 		c.Note, c.Tone = "unread", Bad
 	case b.Health.Word == health.Failing:
@@ -77,6 +86,8 @@ func CellOf(b engine.Berth) Cell {
 		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
 	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
 		c.Note, c.Tone = string(b.Stand), Bad
+	case b.Lock != nil:
+		c.Note, c.Tone = "locked", Quiet
 	case undeclared(b):
 		c.Note = "not declared"
 	case b.Stand == compare.Behind:
@@ -97,6 +108,18 @@ func CellOf(b engine.Berth) Cell {
 	return c
 }
 
+// kept is the cell of a berth whose old set is kept after the switch.
+func kept(c Cell, b engine.Berth) Cell {
+	return Cell{Version: b.Rollout.New.Version, Tone: Quiet, Note: b.Rollout.Old.Version + " kept"}
+}
+
+func total(parts map[string]int) (sum int) {
+	for _, n := range parts {
+		sum += n
+	}
+	return sum
+}
+
 // Headline tells in a few words what a berth is doing.
 func Headline(b engine.Berth, now time.Time) (string, Tone) {
 	r := b.Rollout
@@ -115,13 +138,22 @@ func Headline(b engine.Berth, now time.Time) (string, Tone) {
 		}
 		return string(b.Stand) + ", " + string(b.Health.Word), CellOf(b).Tone
 	}
-	stage := fmt.Sprintf("stage %d of %d", r.Stage+1, len(r.Rules.Stages))
+	if b.Keeps() {
+		return fmt.Sprintf("proven; the set of %s is kept for %s more, so that the way back is at once", r.Old.Version, say.Span(r.KeptFor(now))), Good
+	}
+	stage := r.Where()
 	switch r.Phase {
 	case rollout.Settling:
+		if r.Rules.Style == declare.Rolling && !r.Return {
+			return fmt.Sprintf("%s: %d of %d instances are new", stage, r.NewSide.Healthy, total(r.New.Parts)), Moves
+		}
 		return stage + ", settling: instances are coming up", Moves
 	case rollout.Soaking:
 		if r.SoakLeft() == 0 {
 			return stage + ", soaked; " + blocking(b), Moves
+		}
+		if r.Rules.Style == declare.BlueGreen && r.AskedShare() == 0 {
+			return fmt.Sprintf("%s: the new set is tried without traffic, %s of %s left", stage, say.Span(r.SoakLeft()), say.Span(r.Rules.Stages[r.Stage].Soak.Duration)), Moves
 		}
 		return fmt.Sprintf("%s, soaking, %s of %s left", stage, say.Span(r.SoakLeft()), say.Span(r.Rules.Stages[r.Stage].Soak.Duration)), Moves
 	case rollout.Waiting:
@@ -153,6 +185,9 @@ func blocking(b engine.Berth) string {
 func VerdictWords(v guard.Verdict) string {
 	switch v.Word {
 	case guard.Undecided:
+		if v.Wait >= guard.Longest {
+			return "undecided, too close to tell"
+		}
 		return fmt.Sprintf("undecided, about %s more", say.Span(v.Wait))
 	case guard.Silent:
 		return fmt.Sprintf("silent since %s", v.Since.Local().Format(time.TimeOnly))
@@ -183,7 +218,7 @@ func Tell(b engine.Berth, now time.Time) []Line {
 	if r != nil && r.To != nil {
 		add("coming", fmt.Sprintf("“%s” by %s, %s; %s", r.To.Subject, r.To.Author, clock(r.To.At, now), began(r)), Quiet)
 		add("traffic", traffic(r), Quiet)
-		add("health", fmt.Sprintf("old %s, new %s", healthWords(r.OldSide), healthWords(r.NewSide)), healthTone(r))
+		add("health", fmt.Sprintf("%s %s, %s %s", sideName(r.Old, "old"), healthWords(r.OldSide), sideName(r.New, "new"), healthWords(r.NewSide)), healthTone(r))
 		if r.Phase == rollout.RollingBack || r.Phase == rollout.Held {
 			tone := Bad
 			if r.Phase == rollout.Held {
@@ -222,11 +257,25 @@ func Tell(b engine.Berth, now time.Time) []Line {
 	if orphans := Orphans(b); len(orphans) > 0 {
 		add("orphans", say.List(orphans)+", live and not declared", Quiet)
 	}
+	if b.Lock != nil {
+		add("locked", fmt.Sprintf("by %s %s: %s", b.Lock.By, clock(b.Lock.At, now), b.Lock.Message), Asks)
+	}
+	if b.Left != nil {
+		add("abandoned", fmt.Sprintf("%s was left with %s of the traffic at %s: %s", b.Left.Version, say.Share(b.Left.Share), clock(b.Left.At, now), b.Left.Why), Asks)
+	}
 	if b.Follows != "" {
 		add("follows", fmt.Sprintf("the branch %s of %s until %s, then what the other sites follow", b.Follows, b.Link, b.Until.Local().Format("Mon 2 Jan 15:04")), Moves)
 	}
 	add("next", next(b, now), Quiet)
 	return lines
+}
+
+// sideName names a side of a rollout by its set where it has one.
+func sideName(s rollout.Side, name string) string {
+	if s.Set != "" {
+		return fmt.Sprintf("%s (%s)", name, s.Set)
+	}
+	return name
 }
 
 func began(r *engine.Rollout) string {
@@ -237,6 +286,9 @@ func began(r *engine.Rollout) string {
 }
 
 func traffic(r *engine.Rollout) string {
+	if r.Rules.Style == declare.Rolling && !r.Return {
+		return fmt.Sprintf("%s on new instances, as far as they have taken over", say.Share(r.Share))
+	}
 	text := say.Share(r.AskedShare()) + " asked"
 	if r.Phase == rollout.Settling || r.HeldFrom == rollout.Settling {
 		text = fmt.Sprintf("%s now, %s comes once the new instances are healthy", say.Share(r.Share), say.Share(r.Rules.Stages[r.Stage].Share))
@@ -284,6 +336,8 @@ func next(b engine.Berth, now time.Time) string {
 	r := b.Rollout
 	if r == nil {
 		switch {
+		case b.Lock != nil:
+			return "nothing comes until a person unlocks it"
 		case b.Bar != nil:
 			return fmt.Sprintf("%s stays barred until Git moves on or a person lifts the bar", b.Bar.Version)
 		case b.Waits != "":
@@ -301,14 +355,36 @@ func next(b engine.Berth, now time.Time) string {
 		}
 		return ""
 	}
+	if b.Keeps() {
+		return fmt.Sprintf("the set of %s stops at %s, or when a newer revision comes", r.Old.Version, now.Add(r.KeptFor(now)).Local().Format(time.TimeOnly))
+	}
 	stages := r.Rules.Stages
 	after := fmt.Sprintf("proving for %s", say.Span(r.Rules.Proving.Duration))
-	if r.Stage+1 < len(stages) {
+	switch {
+	case r.Stage+1 >= len(stages):
+	case r.Rules.Style == declare.BlueGreen:
+		after = "the switch of all traffic"
+	case r.Rules.Style == declare.Rolling:
+		after = "the next batch"
+	default:
 		after = say.Share(stages[r.Stage+1].Share) + " of the traffic"
 	}
 	switch r.Phase {
 	case rollout.Settling:
-		return fmt.Sprintf("%s of the traffic once the new instances are healthy, %s at the latest; else it goes back", say.Share(stages[r.Stage].Share), r.Since.Add(r.Rules.Deadline.Duration).Local().Format(time.TimeOnly))
+		latest := r.Since
+		if r.Progressed.After(latest) {
+			latest = r.Progressed
+		}
+		late := latest.Add(r.Rules.Deadline.Duration).Local().Format(time.TimeOnly)
+		switch {
+		case r.Return:
+			return fmt.Sprintf("all traffic goes to %s as soon as it is up", r.New.Version)
+		case r.Rules.Style == declare.Rolling:
+			return fmt.Sprintf("old instances stop as new ones are healthy; with no new one by %s it goes back", late)
+		case r.Rules.Style == declare.BlueGreen && r.Stage == 0:
+			return fmt.Sprintf("the set is tried once it is complete, by %s at the latest; else it is taken away", late)
+		}
+		return fmt.Sprintf("%s of the traffic once the new instances are healthy, %s at the latest; else it goes back", say.Share(stages[r.Stage].Share), late)
 	case rollout.Soaking:
 		if stages[r.Stage].SignOff != "" {
 			after = "a sign-off by " + stages[r.Stage].SignOff
@@ -322,6 +398,9 @@ func next(b engine.Berth, now time.Time) string {
 	case rollout.Held:
 		return "nothing until a person lets it go on or rolls it back; guards stay on"
 	case rollout.Proving:
+		if r.Rules.Style == declare.BlueGreen {
+			return fmt.Sprintf("proven at %s if all guards hold; the old set is kept until %s", now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly), r.Switched.Add(r.Rules.Keep.Duration).Local().Format(time.TimeOnly))
+		}
 		return fmt.Sprintf("proven at %s if all guards hold; then the old instances stop", now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly))
 	case rollout.RollingBack:
 		if r.Traffic.IsZero() {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -160,7 +161,7 @@ func (w *Watch) readFacts(facts []ledger.Fact) {
 		case "stage":
 			var reached rollout.Reached
 			_ = json.Unmarshal(f.Data, &reached) // without it the label is shorter, no more
-			open(fmt.Sprintf("%s  %s", say.Share(reached.Share), say.Span(reached.Soak.Duration)), f.At, Entering)
+			open(w.stageLabel(reached), f.At, Entering)
 		case "proving":
 			open("proving", f.At, Holds)
 		case "proven":
@@ -180,6 +181,28 @@ func (w *Watch) readFacts(facts []ledger.Fact) {
 		}
 		w.Events = append(w.Events, e)
 	}
+}
+
+// stageLabel names a stage on the track: its share and soak, or what it is in the rollout's style. Two spaces part what
+// may be left out where there is no room.
+func (w *Watch) stageLabel(r rollout.Reached) string {
+	soak := ""
+	if r.Soak.Duration > 0 {
+		soak = "  " + say.Span(r.Soak.Duration)
+	}
+	switch {
+	case w.Rollout.Return:
+		return "back on " + w.Rollout.New.Version
+	case w.Rollout.Rules.Style == declare.BlueGreen && r.Share == 0:
+		return "trial" + soak
+	case w.Rollout.Rules.Style == declare.BlueGreen:
+		return "switched"
+	case w.Rollout.Rules.Style == declare.Rolling && r.Of > 1:
+		return fmt.Sprintf("batch %d%s", r.Stage, soak)
+	case w.Rollout.Rules.Style == declare.Rolling:
+		return "all new" + soak
+	}
+	return say.Share(r.Share) + soak
 }
 
 // decided takes the verdicts that a rollout was decided on in place of later ones.
@@ -289,13 +312,21 @@ func (w Watch) Why() []string {
 			continue
 		}
 		unit := v.Limit.Unit
-		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s) in %d of %d intervals; %s is allowed.",
-			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), v.Beyond, v.Judged, v.Limit))
+		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s)%s; %s is allowed.",
+			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), rested(*v), v.Limit))
 		if v.Old != nil {
 			lines = append(lines, fmt.Sprintf("The old cohort was at %s meanwhile.", unit.Format(v.Old.Value)))
 		}
 	}
 	return lines
+}
+
+// rested tells on what a breach rests.
+func rested(v guard.Verdict) string {
+	if v.Way == guard.Sequential {
+		return fmt.Sprintf(", after %s requests", say.Number(v.New.Count))
+	}
+	return fmt.Sprintf(" in %d of %d intervals", v.Beyond, v.Judged)
 }
 
 // Done lists what was done at the turning point, with the time of each.
@@ -348,10 +379,11 @@ func (w Watch) TopShare() float64 {
 func (w Watch) Title() (string, Tone) {
 	s := w.Rollout
 	at := s.Ended.Local().Format(time.TimeOnly)
-	stage := fmt.Sprintf("stage %d of %d", s.Stage+1, len(s.Rules.Stages))
 	switch s.Phase {
 	case rollout.RolledBack:
-		return fmt.Sprintf("rolled back at %s, %s", at, stage), Bad
+		return fmt.Sprintf("rolled back at %s, from %s", at, s.Where()), Bad
+	case rollout.Abandoned:
+		return fmt.Sprintf("abandoned at %s, in %s", at, s.Where()), Asks
 	case rollout.Proven:
 		return "proven at " + at, Good
 	}
@@ -363,6 +395,10 @@ func (w Watch) Next() []string {
 	s := w.Rollout
 	var lines []string
 	switch {
+	case s.Phase == rollout.Abandoned:
+		lines = append(lines, "Both cohorts stay as they are until a person syncs, or Git moves on.")
+	case s.Phase == rollout.Proven && s.KeptFor(w.Now) > 0:
+		lines = append(lines, fmt.Sprintf("The set of %s is kept until %s, so that the way back is at once.", s.Old.Version, w.Now.Add(s.KeptFor(w.Now)).Local().Format(time.TimeOnly)))
 	case s.Phase == rollout.RolledBack && s.Bar:
 		lines = append(lines, fmt.Sprintf("%s stays barred here until Git moves on or a person lifts the bar.", s.New.Version))
 	case s.Phase == rollout.RolledBack:

@@ -179,7 +179,7 @@ func (w *World) firstSettings() engine.Settings {
 	s := engine.Settings{
 		Line: Line, Beat: beat, Registries: map[string]source.Registry{"registry.skerry.example": {Skip: true}},
 		Links: []source.Link{
-			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery},
+			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true},
 			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}},
 		},
 		Follow: []engine.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
@@ -291,7 +291,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			return err
 		}
 	}
-	if err := w.byHand(); err != nil {
+	if err := errors.Join(w.byHand(), w.remember(ctx, past[Breached], start)); err != nil {
 		return err
 	}
 	return w.keep(kept{Start: start})
@@ -315,6 +315,9 @@ func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revision
 	applied := revisions[len(revisions)-1-behind]
 	state := ledger.BerthState{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
 	state.ProvenAt = state.AppliedAt.Add(8 * time.Minute)
+	if id == locked {
+		state.Lock = &ledger.Lock{Message: "no new prices before the regatta", By: "Sanna Brekk", At: start(applied)}
+	}
 	var facts []ledger.Fact
 	for _, r := range revisions[:len(revisions)-behind] {
 		state.Proven = append([]declare.Fingerprint{r.Fingerprint}, state.Proven...)

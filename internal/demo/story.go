@@ -29,6 +29,9 @@ type act struct {
 }
 
 var acts = []act{
+	{"accounts 3.2.1", 15 * time.Second, func(w *World) error {
+		return push(w.Repository, change{author: "Edda Marsh", subject: "Remember the card that paid last", workload: "accounts", version: "3.2.1"}, w.clock.Now())
+	}},
 	{"piers 2.9.1", 40 * time.Second, func(w *World) error {
 		return push(w.Repository, change{author: "Tove Lind", subject: "Count the small berths too", workload: "piers", version: "2.9.1"}, w.clock.Now())
 	}},
@@ -115,6 +118,7 @@ func reached(s engine.Snapshot, book *ledger.Ledger) []Part {
 		{"fares 8.2.0 waits for a sign-off at slipway", fares.Rollout != nil && fares.Rollout.Phase == rollout.Waiting},
 		{"crewing 1.19.0 cannot start at drydock and is rolled back", barredFor(find("crewing", "drydock"), "artifact")},
 		{"tides was changed by hand at isles and shows as drifted", find("tides", "isles").Stand == compare.Drifted},
+		{"accounts 3.2.1 is tried and switched to at drydock, with the old set kept", find("accounts", "drydock").Applied != nil && find("accounts", "drydock").Applied.Version == "3.2.1"},
 		{"piers 2.9.1 was pushed, and is proven at drydock", find("piers", "drydock").Applied != nil && find("piers", "drydock").Applied.Version == "2.9.1"},
 	}
 }

@@ -119,7 +119,15 @@ func capture(t *testing.T, w *World) {
 		Watches     map[string]control.Watch
 		Comparisons map[string]control.Comparison
 		Lines       []target.LogLine
-	}{live.Snapshot(), map[string]control.Watch{}, map[string]control.Comparison{}, nil}
+		Benches     map[string]control.Bench
+	}{live.Snapshot(), map[string]control.Watch{}, map[string]control.Comparison{}, nil, map[string]control.Bench{}}
+	for _, name := range []string{"", "slow share", "errors", "memory"} {
+		bench, err := live.Bench(Breached, name)
+		if err != nil {
+			t.Error(err)
+		}
+		story.Benches[Breached.String()+" "+name] = bench
+	}
 	for _, b := range story.Snapshot.Berths {
 		if watch, err := live.Watch(b.Berth, 0); err == nil {
 			story.Watches[b.Berth.String()] = watch

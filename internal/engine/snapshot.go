@@ -75,6 +75,12 @@ type Berth struct {
 	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
 	Bar         *ledger.Bar          `json:"bar,omitempty"`   // of the declared revision
 	Problem     *Problem             `json:"problem,omitempty"`
+	Guards      int                  `json:"guards,omitempty"` // of what is applied
+	Style       declare.Style        `json:"style,omitempty"`  // in which what is declared would come
+	Lock        *ledger.Lock         `json:"lock,omitempty"`
+	Left        *ledger.Left         `json:"left,omitempty"`  // a revision that was left halfway
+	Calls       string               `json:"calls,omitempty"` // why a person is called though no rollout is under way
+	Back        *ledger.Revision     `json:"back,omitempty"`  // the last proven revision before what is applied, where it is not barred
 	Verdicts    []guard.Verdict      `json:"verdicts,omitempty"`
 	Rollout     *Rollout             `json:"rollout,omitempty"` // under way
 	LastRollout int64                `json:"last_rollout,omitempty"`
@@ -95,6 +101,7 @@ type Part struct {
 	Kind        declare.Kind      `json:"kind"`
 	Live        map[string]any    `json:"live"` // its observed fields
 	Needs       []string          `json:"needs,omitempty"`
+	Health      health.Summary    `json:"health"`
 	Wanted      int               `json:"wanted"`                // instances declared
 	Environment map[string]string `json:"environment,omitempty"` // as declared
 	Orphan      bool              `json:"orphan,omitempty"`      // the revision does not declare it
@@ -136,8 +143,11 @@ type Rollout struct {
 
 // Moving tells whether something changes at the berth right now, by itself.
 func (b Berth) Moving() bool {
-	return b.Rollout != nil && b.Rollout.Phase != rollout.Waiting && b.Rollout.Phase != rollout.Held
+	return b.Rollout != nil && b.Rollout.Phase != rollout.Waiting && b.Rollout.Phase != rollout.Held && b.Rollout.Phase != rollout.Proven
 }
+
+// Keeps tells whether a rollout is over but for the old set, which is kept for the way back to be at once.
+func (b Berth) Keeps() bool { return b.Rollout != nil && b.Rollout.Phase == rollout.Proven }
 
 // Find gives a berth of the snapshot.
 func (s Snapshot) Find(id ledger.Berth) (Berth, bool) {

@@ -1,13 +1,16 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
 )
 
 // view is the berth as faces see it.
@@ -18,6 +21,7 @@ func (b *berth) view() Berth {
 		Declared: declared, Stand: b.changes.stand, BehindBy: behind, Differences: b.changes.differences, DriftSince: b.state.DriftSince,
 		Live: b.changes.live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
 		Waits: b.waits, Problem: b.problem, LastRollout: b.state.LastRollout,
+		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
 	for _, wave := range b.changes.plan.Waves {
@@ -29,6 +33,15 @@ func (b *berth) view() Berth {
 		if declared != nil && bar.Revision == declared.Fingerprint {
 			v.Bar = &bar
 		}
+	}
+	if v.Applied != nil {
+		v.Guards = len(v.Applied.Desired.Guards)
+	}
+	if declared != nil {
+		v.Style = declared.Desired.Rollout.Style
+	}
+	if back, err := b.backTo("", b.state); err == nil {
+		v.Back = back
 	}
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.senses.last
@@ -44,7 +57,9 @@ func (b *berth) view() Berth {
 		}
 	}
 	if b.roll != nil {
-		v.Stand = compare.Behind
+		if b.roll.Phase != rollout.Proven {
+			v.Stand = compare.Behind
+		}
 		if seen != nil && !seen.reached {
 			v.Stand = compare.Unread
 		}
@@ -93,9 +108,23 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 			}
 			shown.Instances = append(shown.Instances, one)
 		}
+		for i := range shown.Parts {
+			shown.Parts[i].Health = partHealth(shown, shown.Parts[i])
+		}
 		all = append(all, shown)
 	}
 	return all
+}
+
+// partHealth rolls the health of a part's instances up.
+func partHealth(c Cohort, part Part) health.Summary {
+	var all []health.Instance
+	for _, in := range c.Instances {
+		if in.Part == part.Name {
+			all = append(all, in.Health)
+		}
+	}
+	return health.Sum(all, len(all))
 }
 
 // probesOf gives a part's probes with their last answers.
@@ -109,6 +138,13 @@ func probesOf(part declare.Part, s *sensed) []Probe {
 			asks = fmt.Sprintf("GET %s on %s", p.HTTP.Path, p.HTTP.Port)
 		case p.TCP != nil:
 			asks = "connects to " + p.TCP.Port
+		case p.GRPC != nil:
+			asks = "asks " + cmp.Or(p.GRPC.Path, "the server") + " on " + p.GRPC.Port + " by the gRPC health protocol"
+		case len(p.Command) > 0:
+			asks = "runs " + strings.Join(p.Command, " ")
+		}
+		if p.Tells == declare.TellsAlive {
+			asks += ", whether it runs"
 		}
 		probes = append(probes, Probe{Name: name, Asks: asks, At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
 	}

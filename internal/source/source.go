@@ -28,6 +28,7 @@ type Link struct {
 	KnownHosts string            `yaml:"known-hosts,omitempty"` // file of the keys of ssh hosts; left out for the user's own
 	CA         string            `yaml:"ca,omitempty"`          // file of further certificates to trust
 	Plain      bool              `yaml:"plain,omitempty"`       // of a bundle: the registry speaks http
+	Push       bool              `yaml:"push,omitempty"`        // branches with offered changes may be written to it
 }
 
 // Ref is what the link watches, in a word: a branch, a tag, a commit, or a bundle's version.

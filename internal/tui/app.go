@@ -12,6 +12,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/engine"
 	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/bench"
 	"aditus/internal/tui/board"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
@@ -60,8 +61,8 @@ type message struct {
 type question struct {
 	text  string
 	order engine.Order
-	do    func() error // instead of an order
-	types string       // what is to be typed before it is done; empty for nothing
+	do    func() (string, error) // instead of an order: what to say once it is done
+	types string                 // what is to be typed before it is done; empty for nothing
 }
 
 // screen is what lies over the board.
@@ -264,6 +265,8 @@ func (a *App) keyScreen(key string) tea.Cmd {
 			return nil
 		}
 		return a.keyLink(over, key)
+	case *bench.Model:
+		return a.keyBench(over, key)
 	case *watch.Model:
 		if key == "p" {
 			return a.picture()
@@ -303,6 +306,8 @@ func (a *App) berth() engine.Berth {
 		id = over.Comparison().Berth
 	case *anatomy.Model:
 		id = over.Berth().Berth
+	case *bench.Model:
+		id = over.Bench().Berth
 	case *links.Model:
 		return engine.Berth{}
 	}

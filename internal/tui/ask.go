@@ -47,6 +47,17 @@ func (a *App) start(action control.Action) tea.Cmd {
 			a.over = over
 			a.readLog(over)
 		}
+	case action.Verb == control.OpenBench:
+		a.openBench(at, "")
+	case action.Verb == control.OfferRevert:
+		a.ask = &question{text: action.Asks, do: func() (string, error) {
+			ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+			defer cancel()
+			p, err := a.control.OfferRevert(ctx, at, a.options.Who)
+			return "It is offered on the branch " + p.Branch + ".", err
+		}}
+	case action.Says != "":
+		return a.askWhy(action)
 	case action.Verb == control.LookNow:
 		a.control.LookNow()
 		a.say("Git is read again.", false)
@@ -81,12 +92,24 @@ func (a *App) askName() tea.Cmd {
 	}, "")
 }
 
+// askWhy has a message typed that goes on record with an action.
+func (a *App) askWhy(action control.Action) tea.Cmd {
+	return a.askFor(&prompt{
+		label: action.Says,
+		hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
+		done: func(text string) tea.Cmd {
+			return a.carryOut(question{order: engine.Order{Verb: engine.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, Note: text}})
+		},
+		left: func() { a.say("Nothing was changed.", false) },
+	}, "")
+}
+
 func (a *App) acceptHistory() tea.Cmd {
 	for _, l := range a.snapshot.Links {
 		if l.Rewritten {
 			a.ask = &question{
 				text: fmt.Sprintf("Accept the new history of %s? What it declares now is taken, though it no longer holds the commit %.7s that was taken before.", l.Branch, l.Commit),
-				do:   func() error { return a.control.Accept(l.Name) },
+				do:   func() (string, error) { return "Done.", a.control.Accept(l.Name) },
 			}
 			return nil
 		}
@@ -112,7 +135,8 @@ func (a *App) keyAsk(key string) tea.Cmd {
 func (a *App) carryOut(q question) tea.Cmd {
 	return func() tea.Msg {
 		if q.do != nil {
-			return answeredMsg{"Done.", q.do()}
+			text, err := q.do()
+			return answeredMsg{text, err}
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), orderTimeout)
 		defer cancel()

@@ -7,6 +7,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/bench"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
@@ -100,6 +101,11 @@ func (a *App) viewHelp(p *kit.Page) {
 	case *links.Model:
 		keys = [][2]string{
 			{"arrows, jk", "move"}, {"v", "try it: does it answer, and what?"}, {"n", "look now"}, {"+ and -", "poll more or less often, from now on"}, {"t", "accept a rewritten branch as it is now"}, {"esc", "back to the board"}, {"q", "quit"},
+		}
+	case *bench.Model:
+		keys = [][2]string{
+			{"↑↓, j k", "move the limit; page keys move it further"}, {"=, home", "as it is declared"}, {"←→, h l", "show more or less time"}, {"[ and ]", "the release before and after"},
+			{"tab", "the next guard"}, {"o", "offer the limit as a commit on a branch"}, {"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"q", "quit"},
 		}
 	case *watch.Model:
 		keys = [][2]string{

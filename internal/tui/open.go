@@ -12,6 +12,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/bench"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
@@ -43,6 +44,10 @@ func (a *App) renew() {
 			over.Set(b, a.snapshot.Now)
 		}
 		a.readLog(over)
+	case *bench.Model:
+		if newer, err := a.control.Bench(over.Bench().Berth, over.Bench().Rule.Name); err == nil {
+			over.Set(newer)
+		}
 	case *links.Model:
 		over.Set(a.snapshot)
 	}
@@ -139,6 +144,50 @@ func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 		}
 		return openedMsg{comparison.New(c, ref)}
 	}
+}
+
+// openBench opens the bench of a berth's guard, or says why it cannot.
+func (a *App) openBench(id ledger.Berth, guard string) {
+	b, err := a.control.Bench(id, guard)
+	if err != nil {
+		a.say(err.Error(), true)
+		return
+	}
+	a.over = bench.New(b)
+}
+
+// keyBench does what a key asks of the bench.
+func (a *App) keyBench(m *bench.Model, key string) tea.Cmd {
+	b := m.Bench()
+	switch key {
+	case "tab":
+		a.openBench(b.Berth, m.Next(1))
+	case "shift+tab":
+		a.openBench(b.Berth, m.Next(-1))
+	case "p":
+		return a.picture()
+	case "o":
+		if !m.Moved() {
+			a.say("The limit is where it is declared; move it first.", true)
+			return nil
+		}
+		limit := m.Limit()
+		key, text := b.Declared(limit)
+		a.ask = &question{
+			text: fmt.Sprintf("Offer the limit %s: %s for %s of %s? A commit goes to a branch of its own, for people to look at. Nothing else changes.", key, text, b.Rule.Name, b.Berth.Workload),
+			do: func() (string, error) {
+				ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+				defer cancel()
+				p, err := a.control.OfferLimit(ctx, b, limit, a.options.Who)
+				return "It is offered on the branch " + p.Branch + ".", err
+			},
+		}
+	default:
+		if !m.Key(key) {
+			return a.act(key)
+		}
+	}
+	return nil
 }
 
 // askRef asks what to compare with.

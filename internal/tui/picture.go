@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -14,6 +15,7 @@ import (
 	"aditus/internal/draw"
 	"aditus/internal/engine"
 	"aditus/internal/tui/anatomy"
+	"aditus/internal/tui/bench"
 	"aditus/internal/tui/watch"
 )
 
@@ -24,6 +26,9 @@ func (a *App) picture() tea.Cmd {
 	case *watch.Model:
 		w := over.Watch()
 		name, paint = fmt.Sprintf("watch-%s-%s-%d", w.Berth.Workload, w.Berth.Site, w.Rollout.ID), WatchPainter(w)
+	case *bench.Model:
+		b := over.Bench()
+		name, paint = fmt.Sprintf("bench-%s-%s-%s", b.Berth.Workload, b.Berth.Site, strings.Join(strings.Fields(b.Rule.Name), "-")), BenchPainter(b, over.Limit())
 	case *anatomy.Model:
 		b := over.Berth()
 		name, paint = fmt.Sprintf("anatomy-%s-%s", b.Workload, b.Site), AnatomyPainter(b, a.snapshot.Now)
@@ -54,6 +59,13 @@ func WatchPainter(w control.Watch) Painter {
 func AnatomyPainter(b engine.Berth, now time.Time) Painter {
 	return func(out io.Writer, format draw.Format, palette draw.Palette) error {
 		return draw.Anatomy(out, format, palette, b, now)
+	}
+}
+
+// BenchPainter draws a guard's signal over its history, with a limit.
+func BenchPainter(b control.Bench, limit float64) Painter {
+	return func(out io.Writer, format draw.Format, palette draw.Palette) error {
+		return draw.Bench(out, format, palette, b, limit)
 	}
 }
 

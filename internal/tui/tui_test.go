@@ -16,16 +16,18 @@ import (
 	"aditus/internal/control/storytest"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/source"
 	"aditus/internal/target"
 )
 
 // fake is a Control that shows the story and keeps the orders it is given.
 type fake struct {
 	storytest.Story
-	orders []engine.Order
-	refuse error
-	looked int
-	every  []string
+	orders  []engine.Order
+	refuse  error
+	looked  int
+	every   []string
+	offered []string // reverts and limits
 }
 
 func (f *fake) Snapshot() engine.Snapshot { return f.Story.Snapshot }
@@ -53,6 +55,25 @@ func (f *fake) Try(_ context.Context, link string) (string, error) {
 func (f *fake) SetEvery(link string, every time.Duration) error {
 	f.every = append(f.every, fmt.Sprint(link, " ", every))
 	return nil
+}
+
+func (f *fake) OfferRevert(_ context.Context, b ledger.Berth, _ string) (source.Proposal, error) {
+	f.offered = append(f.offered, "revert "+b.String())
+	return source.Proposal{Branch: "aditus/revert"}, f.refuse
+}
+
+func (f *fake) Bench(b ledger.Berth, guard string) (control.Bench, error) {
+	bench, ok := f.Benches[b.String()+" "+guard]
+	if !ok {
+		return bench, fmt.Errorf("%s has no guard %q", b, guard)
+	}
+	return bench, nil
+}
+
+func (f *fake) OfferLimit(_ context.Context, b control.Bench, limit float64, _ string) (source.Proposal, error) {
+	key, text := b.Declared(limit)
+	f.offered = append(f.offered, key+" "+text)
+	return source.Proposal{Branch: "aditus/limit"}, f.refuse
 }
 
 func (f *fake) Do(_ context.Context, o engine.Order) error {
@@ -138,13 +159,15 @@ func TestAsks(t *testing.T) {
 		{"3 s", "", "Sign off fares at slipway? 8.2.0 then gets 100 % of the traffic."}, {"3 s enter", "sign off fares/slipway", "Done: sign off at fares · slipway."},
 		{"3 s esc", "", "Nothing was changed."}, {"3 s x x", "", "Sign off fares at slipway?"}, {"3 r enter", "roll back fares/slipway", "Done"}, {"3 o", "", "until someone lets it go on"},
 		{"2 u enter", "lift the bar boarding/north", "Done"}, {"4 y enter", "sync tides/isles", "Done"}, {"4 y", "", "This undoes: gauge instances 3 → 5."},
-		{"2 r", "", "Roll back is not possible at boarding · north: no rollout is under way."}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},
+		{"2 r", "", "Roll back boarding at north from 4.12.2 to 4.12.1"}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},
 		{"4 c y enter", "sync tides/isles", "Done"}, {"4 c m y enter", "sync tides/isles gauge", "Done"}, {"4 c m y", "", "Sync only gauge of tides at isles?"}, {"4 c p", "", "The JSON Patch is in the clipboard"},
 		{"4 c b n o w h e r e enter", "", "There is no tides/islesnowhere"}, {"4 c b x enter", "", "a preview; nothing of it is taken"}, {"4 i c", "", "WHAT A SYNC DOES"},
 		{"/ p i e r s enter right x", "", "Remove tally from piers at slipway?"}, {"/ p i e r s enter right x p i e r s enter", "remove orphans piers/slipway", "Done"},
 		{"/ p i e r s enter right x p i e r enter", "", "Nothing was changed: that is not piers."}, {"/ p i e r s enter right x esc", "", "Nothing was changed."}, {"4 x", "", "nothing here is an orphan"}, {"4 e", "", "nothing is about to be put back"},
 		{"L v", "", "The link skerry-line answers."}, {"L +", "", "is polled every 5 s from now on"}, {"L -", "", "is polled every 30 s from now on"}, {"L down down +", "", "keeps its interval"}, {"L n", "", "is read again"}, {"L t", "", "No branch was rewritten."},
-		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter enter", "", "Nothing was rolled out at accounts"},
+		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter right enter", "", "Nothing was rolled out at accounts"},
+		{"2 v", "", "Offer the revert of 4.13.0?"}, {"2 v enter", "", "It is offered on the branch aditus/revert"}, {"/ t i d e s enter f n o space w a y enter", "lock tides/drydock", "Done"},
+		{"/ t i d e s enter f", "", "Lock tides at drydock. Why?"}, {"2 b", "", "slow share"}, {"2 b tab", "", "errors"}, {"2 b up o enter", "", "It is offered on the branch aditus/limit"}, {"2 b o", "", "The limit is where it is declared"}, {"3 d", "", "Abandon the rollout of fares at slipway?"},
 	} {
 		a, f := app(t)
 		press(a, test.keys)

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -20,44 +21,67 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 	var rules []guard.Rule
 	seen := map[string]bool{}
 	for i, item := range n.Items {
-		p := pointer + "/" + strconv.Itoa(i)
-		rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
-		var limit, count Node
-		r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
-			"name": func(n Node, p string) {
-				rule.Name = r.text(n, p, "name")
-				if seen[rule.Name] {
-					r.wrong(n, p, "give each guard a name of its own", "there are two guards %q", rule.Name)
-				}
-				seen[rule.Name] = true
-			},
-			"signal": func(n Node, p string) { rule.Signal = r.source(n, p) },
-			"limit":  func(n Node, p string) { limit, rule.Limit = n, r.limit(n, p) },
-			"decide": func(n Node, p string) { rule.Way = oneOf(r, n, p, guard.ByCount, guard.Sequential) },
-			"breach": func(n Node, p string) { count, rule.Breach = n, r.breach(n, p) },
-			"missing": func(n Node, p string) {
-				rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
-			},
-			"then":     func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
-			"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
-		})
-		r.way(item, p, &rule, count)
-		if limit.Kind == Map && rule.Signal.Kind.Share() != (rule.Limit.Unit == guard.Share) {
-			want := "a number with a unit such as 250ms, 260 MB or a bare number"
-			if rule.Signal.Kind.Share() {
-				want = "a share such as 5 %, or points above old such as 0.5 points"
-			}
-			r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
-		}
-		if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value() <= 0 {
-			r.wrong(limit, p+"/limit", "write a limit above 0, such as 0.1 points", "that nothing at all is above the limit can never be shown")
-		}
-		if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
-			r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
-		}
-		rules = append(rules, rule)
+		rules = append(rules, r.guard(item, pointer+"/"+strconv.Itoa(i), seen))
 	}
 	return rules
+}
+
+// ReadGuard reads one guard that stands in a document of its own.
+func ReadGuard(document Node) (guard.Rule, Problems) {
+	r := &reader{}
+	rule := r.guard(document, "", map[string]bool{})
+	return rule, r.problems
+}
+
+// ReadMeasure reads a number with its unit, which must be the one that is wanted.
+func ReadMeasure(text string, unit guard.Unit) (float64, error) {
+	r := &reader{}
+	value, found := r.measure(Node{Kind: Text, Text: text}, "")
+	switch {
+	case len(r.problems) > 0:
+		return 0, fmt.Errorf("%s; %s", r.problems[0].Message, r.problems[0].Suggestion)
+	case found != unit:
+		return 0, fmt.Errorf("%q is no limit for this guard, which is counted in another unit", text)
+	}
+	return value, nil
+}
+
+func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
+	rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
+	var limit, count Node
+	r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
+		"name": func(n Node, p string) {
+			rule.Name = r.text(n, p, "name")
+			if seen[rule.Name] {
+				r.wrong(n, p, "give each guard a name of its own", "there are two guards %q", rule.Name)
+			}
+			seen[rule.Name] = true
+		},
+		"signal": func(n Node, p string) { rule.Signal = r.source(n, p) },
+		"limit":  func(n Node, p string) { limit, rule.Limit = n, r.limit(n, p) },
+		"decide": func(n Node, p string) { rule.Way = oneOf(r, n, p, guard.ByCount, guard.Sequential) },
+		"breach": func(n Node, p string) { count, rule.Breach = n, r.breach(n, p) },
+		"missing": func(n Node, p string) {
+			rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
+		},
+		"then":     func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
+		"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
+	})
+	r.way(item, p, &rule, count)
+	if limit.Kind == Map && rule.Signal.Kind.Share() != (rule.Limit.Unit == guard.Share) {
+		want := "a number with a unit such as 250ms, 260 MB or a bare number"
+		if rule.Signal.Kind.Share() {
+			want = "a share such as 5 %, or points above old such as 0.5 points"
+		}
+		r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
+	}
+	if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value() <= 0 {
+		r.wrong(limit, p+"/limit", "write a limit above 0, such as 0.1 points", "that nothing at all is above the limit can never be shown")
+	}
+	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
+		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
+	}
+	return rule
 }
 
 // way settles how a guard decides where that was left out: sequentially for ratios and means, and by counting for all

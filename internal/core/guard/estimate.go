@@ -59,6 +59,23 @@ func estimate(source signal.Source, history []Interval) (old, new, diff *Estimat
 	return old, new, diff
 }
 
+// quantileOf is the quantile of all that was observed, with the quantiles between which the true one lies: a share of the
+// observations is binomial, so the share that lies below the true quantile is known within a normal interval, whatever
+// the distribution. It is false where only the intervals' values are known.
+func quantileOf(source signal.Source, sum signal.Tally) (Estimate, bool) {
+	if source.Kind != signal.Quantile || sum.Buckets == nil || sum.Whole <= 0 {
+		return Estimate{}, false
+	}
+	at := func(q float64) float64 {
+		source.Quantile = max(0, min(1, q))
+		value, _ := source.Value(sum)
+		return value
+	}
+	q := source.Quantile
+	off := normal * math.Sqrt(q*(1-q)/sum.Whole)
+	return Estimate{Value: at(q), Low: at(q - off), High: at(q + off), Count: sum.Whole}, true
+}
+
 func pool(source signal.Source, history []Interval, side func(Interval) *signal.Point) *Estimate {
 	var sum signal.Tally
 	var values []float64
@@ -72,6 +89,9 @@ func pool(source signal.Source, history []Interval, side func(Interval) *signal.
 	}
 	if source.Kind.Share() {
 		e := Proportion(sum.Part, sum.Whole)
+		return &e
+	}
+	if e, ok := quantileOf(source, sum); ok {
 		return &e
 	}
 	mean, deviation := stat.MeanStdDev(values, nil)

@@ -152,7 +152,7 @@ func (p *Process) Add(i Interval) {
 	if i.New == nil || i.New.Whole <= 0 {
 		return
 	}
-	if !p.rule.Limit.Relative() || i.Old != nil && i.Old.Whole > 0 {
+	if p.rule.Limit.AtMost != nil || i.Bound != nil || p.rule.Limit.Relative() && i.Old != nil && i.Old.Whole > 0 {
 		p.spoke = i.At
 	}
 	p.bound = i.Bound
@@ -347,8 +347,8 @@ func (p *Process) Verdict(now time.Time) Verdict {
 // Broke tells whether the evidence ever reached what a breach takes.
 func (p *Process) Broke() bool { return p.broke }
 
-// longest is the longest wait that is told as a number.
-const longest = 24 * time.Hour
+// Longest is the longest wait that is told; a guard that would take longer is too close to its limit to tell.
+const Longest = 24 * time.Hour
 
 // wait is about how long it takes until the verdict is decided if all goes on as in this stage so far: the evidence that
 // is missing over what an interval adds.
@@ -371,9 +371,9 @@ func (p *Process) wait(v Verdict) time.Duration {
 		gain = likelier(sample{p.new.part + 0.5, p.new.whole + 1}, (p.new.part+0.5)/(p.new.whole+1), max(limit, 1e-6)) / float64(p.inside)
 	}
 	if gain <= 0 {
-		return longest
+		return Longest
 	}
-	return max(p.every, min(longest, time.Duration(math.Ceil(missing/gain))*p.every))
+	return max(p.every, min(Longest, time.Duration(math.Ceil(missing/gain))*p.every))
 }
 
 // estimates are the present stage's values with their confidence sequences.

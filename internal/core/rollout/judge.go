@@ -71,9 +71,14 @@ func (m *machine) stand() {
 	}
 }
 
-// counted tells on how many intervals a verdict rests.
+// counted tells on what a verdict rests.
 func counted(v *guard.Verdict) string {
-	if v == nil || v.Beyond == 0 {
+	switch {
+	case v == nil || v.New == nil:
+		return ""
+	case v.Way == guard.Sequential:
+		return fmt.Sprintf(" (after %s on new)", say.Number(v.New.Count))
+	case v.Beyond == 0:
 		return ""
 	}
 	return fmt.Sprintf(" (in %d of %d intervals)", v.Beyond, v.Judged)
@@ -181,7 +186,7 @@ func Undone(s State) string {
 func Sentence(v guard.Verdict) string {
 	unit := v.Limit.Unit
 	switch {
-	case v.Word == guard.Breach && v.Beyond == 0 || v.New == nil:
+	case !v.Since.IsZero() || v.New == nil:
 		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
 	case v.Limit.Relative() && v.Difference != nil:
 		return fmt.Sprintf("%s %s against old, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit)

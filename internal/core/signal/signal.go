@@ -96,7 +96,7 @@ func (s Source) Read(page Page) (Reading, bool) {
 		if !ok {
 			continue
 		}
-		name := key(sample.Labels)
+		name := bounded(r.buckets, key(sample.Labels))
 		if r.buckets[name] == nil {
 			r.buckets[name] = map[float64]float64{}
 		}
@@ -109,10 +109,22 @@ func values(page Page, s Series) map[string]float64 {
 	found := map[string]float64{}
 	for _, sample := range page[s.Metric] {
 		if s.accepts(sample.Labels) {
-			found[key(sample.Labels)] += sample.Value
+			found[bounded(found, key(sample.Labels))] += sample.Value
 		}
 	}
 	return found
+}
+
+// MostSeries is how many series of one metric are told apart. Beyond that they are summed up as one, so that an
+// explosion of labels costs no memory; their sum still tells the increase, but not the reset of one of them alone.
+const MostSeries = 2000
+
+// bounded is the name under which a series is kept.
+func bounded[V any](known map[string]V, name string) string {
+	if _, ok := known[name]; !ok && len(known) >= MostSeries {
+		return "\x00rest"
+	}
+	return name
 }
 
 // key names a series by its labels, without "le".

@@ -2,9 +2,11 @@ package board
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"aditus/internal/control"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
@@ -88,6 +90,28 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 	p.PutIn(left, y, names-3, role, workload)
 }
 
+// mostMarks is how long a track may get in a cell.
+const mostMarks = 6
+
+// trackOf is the way a rollout has come, in marks: its stages, the two sets of a blue-green one, or, where instances are
+// exchanged, how many are new.
+func trackOf(c control.Cell) string {
+	done, of, full, empty := c.Stage, c.Stages, "■", "□"
+	switch c.Style {
+	case declare.Rolling:
+		done, of, full, empty = c.New, c.Of, "●", "○"
+	case declare.BlueGreen:
+		if c.Stage < c.Stages {
+			return "trial"
+		}
+		return "switched"
+	}
+	if of > mostMarks {
+		done, of = int(math.Round(float64(done)*mostMarks/float64(of))), mostMarks
+	}
+	return strings.Repeat(full, done) + strings.Repeat(empty, max(0, of-done))
+}
+
 // piece is a word of a cell with its role.
 type piece struct {
 	role kit.Role
@@ -149,6 +173,9 @@ func cellForms(c control.Cell) [][]piece {
 		}
 		return [][]piece{{old, arrow, coming, note}, {coming, note}, {coming, {role, word}}, {{role, word}}}
 	}
-	track := piece{role, strings.Repeat("■", c.Stage) + strings.Repeat("□", max(0, c.Stages-c.Stage))}
+	track := piece{role, trackOf(c)}
+	if c.Style == declare.Rolling {
+		share = piece{kit.Text, fmt.Sprintf("%d/%d", c.New, c.Of)} // instances are what moves
+	}
 	return [][]piece{{old, arrow, coming, track, share}, {coming, track, share}, {coming, share}, {coming}}
 }

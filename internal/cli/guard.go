@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/control"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/signal"
+	"aditus/internal/sense"
+	"aditus/internal/source"
+)
+
+func newGuard() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "guard",
+		Short: "Try guards on what was recorded",
+		Args:  noArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(newReplay(), newBacktest())
+	return cmd
+}
+
+func newReplay() *cobra.Command {
+	var guardFile, dataFile string
+	risk := 0.01
+	cmd := &cobra.Command{
+		Use:   "replay --guard FILE --data FILE",
+		Short: "Judge recorded metrics, one verdict for each interval",
+		Long: `Reads a guard, written as in a declaration, and OpenMetrics text with a timestamp
+behind every sample. The label cohort="old" or cohort="new" says whose a sample is;
+all others are left as they are. Prints one verdict for each moment after the first as
+JSON, with its estimates, evidence and counts. With --data - it reads standard input.
+The exit code is 1 where the guard breaches.`,
+		Example: "  aditus guard replay --guard errors.yaml --data rollout.om",
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if guardFile == "" || dataFile == "" {
+				return usageError{errors.New("name both --guard FILE and --data FILE")}
+			}
+			rule, err := readGuard(guardFile)
+			if err != nil {
+				return err
+			}
+			data := cmd.InOrStdin()
+			if dataFile != "-" {
+				file, err := os.Open(dataFile)
+				if err != nil {
+					return fmt.Errorf("read the recorded metrics: %w", err)
+				}
+				defer file.Close()
+				data = file
+			}
+			return replay(cmd.OutOrStdout(), rule, risk, dataFile, data)
+		},
+	}
+	cmd.Flags().StringVar(&guardFile, "guard", "", "the `file` with the guard")
+	cmd.Flags().StringVar(&dataFile, "data", "", "the `file` with the recorded metrics")
+	cmd.Flags().Float64Var(&risk, "risk", risk, "the chance of a false breach over all of it, from 0 to 1, for a guard that decides sequentially")
+	return cmd
+}
+
+func readGuard(name string) (guard.Rule, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return guard.Rule{}, fmt.Errorf("read the guard: %w", err)
+	}
+	node, err := source.ReadYAML(name, text)
+	if err != nil {
+		return guard.Rule{}, err
+	}
+	rule, problems := declare.ReadGuard(node)
+	if len(problems) > 0 {
+		return rule, problems
+	}
+	return rule, nil
+}
+
+// replay judges recorded metrics.
+func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.Reader) error {
+	if risk <= 0 || risk >= 1 {
+		return usageError{fmt.Errorf("--risk must lie between 0 and 1, and %v does not", risk)}
+	}
+	scrapes, err := sense.ReadSeries(data)
+	if err != nil {
+		return fmt.Errorf("read the recorded metrics %s: %w", name, err)
+	}
+	every := time.Minute
+	if len(scrapes) > 1 {
+		every = scrapes[1].At.Sub(scrapes[0].At)
+	}
+	var tracker signal.Tracker
+	var history []guard.Interval
+	p := guard.NewProcess(rule, risk, every)
+	encode := json.NewEncoder(out)
+	began, breached, some := scrapes[0].At, false, false
+	for i, s := range scrapes {
+		interval := guard.Interval{At: s.At}
+		for cohort, point := range map[string]**signal.Point{"old": &interval.Old, "new": &interval.New} {
+			page := ofCohort(s.Page, cohort)
+			tally, ok := tracker.Take(rule.Signal, cohort, page, s.At)
+			if value, known := rule.Signal.Value(tally); ok && known {
+				*point = &signal.Point{At: s.At, Value: value, Tally: tally}
+			}
+		}
+		some = some || interval.New != nil
+		if i == 0 {
+			p.Begin(0, began)
+			continue
+		}
+		history = append(history, interval)
+		var v guard.Verdict
+		if rule.Way == guard.Sequential {
+			p.Add(interval)
+			v = p.Verdict(s.At)
+		} else {
+			v = guard.Judge(rule, history, began, s.At, every)
+		}
+		breached = breached || v.Word == guard.Breach
+		if err := encode.Encode(v); err != nil {
+			return err
+		}
+	}
+	switch {
+	case !some:
+		return fmt.Errorf(`%s has nothing of the signal with the label cohort="new"; check the names of its metrics`, name)
+	case breached:
+		return errWrong
+	}
+	return nil
+}
+
+// ofCohort gives the samples of one cohort.
+func ofCohort(page signal.Page, cohort string) signal.Page {
+	own := signal.Page{}
+	for name, samples := range page {
+		for _, s := range samples {
+			if s.Labels["cohort"] == cohort {
+				own[name] = append(own[name], s)
+			}
+		}
+	}
+	return own
+}
+
+func newBacktest() *cobra.Command {
+	var folder, name, limit string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "backtest BERTH",
+		Short: "Tell what a limit would have stopped",
+		Long: `Holds a guard, with its limit as declared or with another one, against the rollouts of
+the last four weeks at a berth: which it would have stopped and when, and how close
+the others came. It reads the ledger; nothing changes.`,
+		Example: "  aditus guard backtest boarding/north --guard 'slow share' --limit '4 %'",
+		Args:    oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			book, _, err := openToRead(folder)
+			if err != nil {
+				return err
+			}
+			defer book.Close()
+			s, err := control.Recorded(book)
+			if err != nil {
+				return err
+			}
+			b, err := control.NewBench(book, s, id, name)
+			if err != nil {
+				return err
+			}
+			value := b.Rule.Limit.Value()
+			if limit != "" {
+				if value, err = declare.ReadMeasure(limit, b.Rule.Limit.Unit); err != nil {
+					return usageError{err}
+				}
+			}
+			return tellBacktest(cmd.OutOrStdout(), b, value, asJSON)
+		},
+	}
+	dataFlag(cmd, &folder)
+	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
+	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return cmd
+}
+
+func tellBacktest(out io.Writer, b control.Bench, limit float64, asJSON bool) error {
+	trial := b.Try(limit)
+	if asJSON {
+		type release struct {
+			Rollout int64      `json:"rollout"`
+			Version string     `json:"version"`
+			Began   time.Time  `json:"began"`
+			Phase   string     `json:"phase"`
+			Stopped bool       `json:"stopped"`
+			At      *time.Time `json:"at,omitempty"`
+			Nearest float64    `json:"nearest"` // as a share of the limit
+		}
+		found := struct {
+			Berth    string    `json:"berth"`
+			Guard    string    `json:"guard"`
+			Limit    float64   `json:"limit"`
+			Releases []release `json:"releases"`
+			Beyond   int       `json:"beyond"`
+			Of       int       `json:"of"`
+		}{b.Berth.String(), b.Rule.Name, limit, []release{}, trial.Beyond, trial.Of}
+		for _, r := range trial.Releases {
+			one := release{r.ID, r.Version, r.Began, string(r.Phase), r.Stopped, nil, r.Nearest}
+			if r.Stopped {
+				one.At = &r.At
+			}
+			found.Releases = append(found.Releases, one)
+		}
+		return json.NewEncoder(out).Encode(found)
+	}
+	for _, line := range b.Words() {
+		fmt.Fprintln(out, line)
+	}
+	_, err := fmt.Fprintln(out, strings.TrimSpace(trial.Summary(b)))
+	return err
+}

@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/control"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// command is an order that has a command of its own.
+type command struct {
+	name, short, long string
+	verb              engine.Verb
+	done              string // told once it is done
+	alone             bool   // it needs no Aditus that runs
+	message           string // what --message is; empty where there is none
+	to                bool   // it takes --to
+}
+
+var commands = []command{
+	{name: "advance", verb: engine.Advance, short: "Skip the rest of a stage's soak", done: "goes on to the next stage as soon as its guards let it",
+		long: "A guard that is undecided is passed over; one that is silent or breaches is not."},
+	{name: "hold", verb: engine.Hold, short: "Keep a rollout in its stage", done: "is held; guards stay on", message: "why, for the record"},
+	{name: "go-on", verb: engine.GoOn, short: "Let a held rollout go on", done: "goes on"},
+	{name: "sign-off", verb: engine.SignOff, short: "Give your go-ahead for the next stage", done: "is signed off", message: "what you looked at, for the record"},
+	{name: "rollback", verb: engine.RollBack, short: "Go back to the old revision, or to any on record", done: "is on its way back; aditus status tells how far it is", message: "why, for the record", to: true,
+		long: "During a rollout it is turned round. Otherwise the berth goes back to the revision\nthat was proven before the present one, or to the one named with --to. What is left\nis barred until Git moves on or someone lifts the bar."},
+	{name: "abandon", verb: engine.Abandon, short: "Leave a rollout as it is, both cohorts and the traffic", done: "is left as it is; no guard acts on it any more", message: "why, for the record"},
+	{name: "lock", verb: engine.Lock, short: "Keep a berth at its revision", done: "is locked", message: "why, for your colleagues; needed", alone: true,
+		long: "A locked berth takes no revision, by hand either, and its standing guards only tell."},
+	{name: "unlock", verb: engine.Unlock, short: "Let revisions come to a berth again", done: "is unlocked", alone: true},
+	{name: "lift-bar", verb: engine.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
+}
+
+// newOrders makes a command for each order.
+func newOrders() []*cobra.Command {
+	var all []*cobra.Command
+	for _, c := range commands {
+		all = append(all, c.command())
+	}
+	return append(all, newRevert())
+}
+
+func (c command) command() *cobra.Command {
+	var folder, message, to string
+	long := c.short + "."
+	if c.long != "" {
+		long += " " + c.long
+	}
+	cmd := &cobra.Command{
+		Use: c.name + " BERTH", Short: c.short, Long: long, Args: oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			folder, err := dataFolder(folder)
+			if err != nil {
+				return err
+			}
+			order := engine.Order{Verb: c.verb, Berth: id, By: whoami(), Note: message, To: to}
+			if err := give(cmd.Context(), folder, order, c.alone); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s %s.\n", id, c.done)
+			return nil
+		},
+	}
+	dataFlag(cmd, &folder)
+	if c.message != "" {
+		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
+	}
+	if c.to {
+		cmd.Flags().StringVar(&to, "to", "", "the `revision` to go back to: a version, or the first digits of its fingerprint")
+	}
+	return cmd
+}
+
+// orderTimeout is how long an order from the shell may take.
+const orderTimeout = 30 * time.Second
+
+// give gives an order to the Aditus that runs on a folder, or, where one can do without, carries it out alone.
+func give(ctx context.Context, folder string, o engine.Order, alone bool) error {
+	ctx, cancel := context.WithTimeout(ctx, orderTimeout)
+	defer cancel()
+	if running, _ := ledger.InUse(folder); running {
+		return control.Dial(folder).Do(ctx, o)
+	}
+	if !alone {
+		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
+	}
+	s, err := openStation(folder, nil, func(s *engine.Settings) {
+		for i := range s.Sites {
+			s.Sites[i].Automatic = false // only what was asked for
+		}
+	})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- s.Engine.Run(running) }()
+	err = s.Engine.Do(ctx, o)
+	stop()
+	return errors.Join(err, <-ended)
+}
+
+func newRevert() *cobra.Command {
+	var folder string
+	cmd := &cobra.Command{
+		Use:   "revert BERTH",
+		Short: "Offer the revert of a barred revision as a commit on a branch",
+		Long: `After a rollback live and Git differ on purpose. This offers the way back in Git: a
+commit that has the workload's files as they were for the revision that serves, on a
+branch of its own, with the evidence in its message. Nothing is ever written to the
+branch that the link watches. The link must allow it: push: true in settings.yaml.`,
+		Args: oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := parseBerth(args[0])
+			if err != nil {
+				return err
+			}
+			folder, err := dataFolder(folder)
+			if err != nil {
+				return err
+			}
+			if running, _ := ledger.InUse(folder); !running {
+				return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
+			}
+			p, err := control.Dial(folder).OfferRevert(cmd.Context(), id, whoami())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
+			return nil
+		},
+	}
+	dataFlag(cmd, &folder)
+	return cmd
+}

@@ -1,0 +1,336 @@
+package control
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/core/signal"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+)
+
+// Bench is where a guard's limit is set: the signal's history at a berth, with the releases of that time.
+type Bench struct {
+	Berth    ledger.Berth
+	Line     string
+	Guards   []string // of the berth
+	Rule     guard.Rule
+	Risk     float64 // of a false rollback, this guard's part
+	Every    time.Duration
+	Now      time.Time
+	Since    time.Time
+	History  []Sample // what served, oldest first
+	Releases []Release
+	Current  *guard.Estimate
+	Drifts   bool // the limit is held against old or the past, so that History cannot be held against it
+}
+
+// Release is a rollout of the past with what the guard's signal showed during it.
+type Release struct {
+	ID         int64
+	Version    string
+	Began, End time.Time
+	Phase      rollout.Phase
+	Old, New   []Sample
+	Lead       []*signal.Point // what old showed before
+	Intervals  []guard.Staged
+}
+
+// Tried is what a limit would have made of a release.
+type Tried struct {
+	Release
+	guard.Tested
+}
+
+// Trial is what a limit would have done.
+type Trial struct {
+	Limit    float64
+	Releases []Tried
+	Beyond   int // intervals of steady times beyond it, of so many
+	Of       int
+}
+
+// benchBack is how far back a bench looks.
+const benchBack = ledger.SteadyKept
+
+// NewBench gives a guard's signal over a berth's history. Of its guards it is the one that is named, or the first.
+func NewBench(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, name string) (Bench, error) {
+	shown, ok := s.Find(id)
+	if !ok || shown.Applied == nil {
+		return Bench{}, fmt.Errorf("nothing is applied at %s, so there is no guard to look at", id)
+	}
+	revision, err := book.Revision(id.Workload, shown.Applied.Fingerprint)
+	if err != nil {
+		return Bench{}, err
+	}
+	desired := revision.Desired
+	b := Bench{Berth: id, Line: s.Line, Now: s.Now, Every: desired.Rollout.Interval.Duration, Since: s.Now.Add(-benchBack)}
+	at, risky := -1, 0
+	for i, rule := range desired.Guards {
+		b.Guards = append(b.Guards, rule.Name)
+		if rule.Name == name || name == "" && at < 0 {
+			at = i
+		}
+		if rule.Way == guard.Sequential && rule.Then != guard.Tell {
+			risky++
+		}
+	}
+	if at < 0 {
+		return Bench{}, fmt.Errorf("%s declares no guard %q; it has %s", id, name, say.List(b.Guards))
+	}
+	b.Rule, b.Risk = desired.Guards[at], desired.Rollout.Risk/float64(max(1, risky))
+	b.Drifts = b.Rule.Limit.AtMost == nil
+	if err := b.readReleases(book); err != nil {
+		return Bench{}, err
+	}
+	steady, err := book.Steady(id, b.Rule.Name, b.Since)
+	if err != nil {
+		return Bench{}, err
+	}
+	for _, p := range steady {
+		b.History = append(b.History, Sample{p.At, p.Value})
+	}
+	b.spread()
+	for _, v := range shown.Verdicts {
+		if v.Guard == b.Rule.Name {
+			b.Current = v.New
+		}
+	}
+	return b, nil
+}
+
+func (b *Bench) readReleases(book *ledger.Ledger) error {
+	states, err := book.Rollouts(b.Berth, b.Since)
+	if err != nil {
+		return err
+	}
+	for _, s := range states {
+		r := Release{ID: s.ID, Version: s.New.Version, Began: s.Began, End: s.Ended, Phase: s.Phase}
+		if r.End.IsZero() {
+			r.End = b.Now
+		}
+		points, err := book.Points(b.Berth, s.Began.Add(-24*b.Every), r.End)
+		if err != nil {
+			return err
+		}
+		r.read(points, b.Rule.Name, s.Old.Revision, s.New.Revision)
+		b.Releases = append(b.Releases, r)
+	}
+	return nil
+}
+
+// read makes the intervals of a release.
+func (r *Release) read(points []ledger.Point, name string, old, new declare.Fingerprint) {
+	byTime := map[time.Time]int{}
+	for _, p := range points {
+		if p.Guard != name || p.Revision != old && p.Revision != new {
+			continue
+		}
+		point := &signal.Point{At: p.At, Value: p.Value, Tally: signal.Tally{Part: p.Part, Whole: p.Whole, Instances: 1}}
+		if p.At.Before(r.Began) {
+			if p.Revision == old {
+				r.Lead = append(r.Lead, point)
+			}
+			continue
+		}
+		i, known := byTime[p.At]
+		if !known {
+			i = len(r.Intervals)
+			byTime[p.At] = i
+			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: p.Stage})
+		}
+		if p.Revision == old {
+			r.Intervals[i].Old, r.Old = point, append(r.Old, Sample{p.At, p.Value})
+		} else {
+			r.Intervals[i].New, r.New = point, append(r.New, Sample{p.At, p.Value})
+		}
+	}
+}
+
+// spread adds what old and new showed during the releases to the history, where steady times left a gap.
+func (b *Bench) spread() {
+	for _, r := range b.Releases {
+		for _, p := range r.Lead {
+			b.History = append(b.History, Sample{p.At, p.Value})
+		}
+		b.History = append(b.History, r.Old...)
+		if r.Phase == rollout.Proven {
+			b.History = append(b.History, r.New...)
+		}
+	}
+	slices.SortStableFunc(b.History, func(x, y Sample) int { return x.At.Compare(y.At) })
+	if len(b.History) > 0 {
+		b.Since = b.History[0].At
+	}
+	for _, r := range b.Releases {
+		if r.Began.Before(b.Since) {
+			b.Since = r.Began
+		}
+	}
+}
+
+// With is the rule with another limit.
+func (b Bench) With(limit float64) guard.Rule {
+	rule := b.Rule
+	switch {
+	case rule.Limit.AboveOldBy != nil:
+		rule.Limit.AboveOldBy = &limit
+	case rule.Limit.AbovePastBy != nil:
+		rule.Limit.AbovePastBy = &limit
+	default:
+		rule.Limit.AtMost = &limit
+	}
+	return rule
+}
+
+// Try tells what a limit would have done over the history.
+func (b Bench) Try(limit float64) Trial {
+	rule := b.With(limit)
+	t := Trial{Limit: limit}
+	for _, r := range b.Releases {
+		if len(r.Intervals) > 0 {
+			t.Releases = append(t.Releases, Tried{r, guard.Backtest(rule, b.Risk, b.Every, r.Lead, r.Intervals)})
+		}
+	}
+	if !b.Drifts {
+		for _, s := range b.History {
+			t.Of++
+			if s.Value > limit {
+				t.Beyond++
+			}
+		}
+	}
+	return t
+}
+
+// Stopped is how many releases a limit would have stopped.
+func (t Trial) Stopped() (n int) {
+	for _, r := range t.Releases {
+		if r.Stopped {
+			n++
+		}
+	}
+	return n
+}
+
+// Summary tells what a limit would have done, in a few sentences.
+func (t Trial) Summary(b Bench) string {
+	rule := b.With(t.Limit)
+	text := fmt.Sprintf("Over the last %s at %s, %s of %s would have been stopped by %s %s.", say.Span(b.Now.Sub(b.Since)), b.Berth, strconv.Itoa(t.Stopped()), say.Count(len(t.Releases), "release"), rule.Name, rule.Limit)
+	for _, r := range t.Releases {
+		text += "\n  " + r.String()
+	}
+	return text
+}
+
+// String tells what a limit would have made of a release.
+func (r Tried) String() string {
+	then := fmt.Sprintf("%s, %s, %s then", r.Version, r.Began.Local().Format("2 Jan 15:04"), r.Phase)
+	switch {
+	case r.Stopped:
+		return fmt.Sprintf("%s: would have been stopped %s after it began", then, say.Span(r.At.Sub(r.Began)))
+	case r.Judged == 0:
+		return then + ": it ended before there was anything to judge"
+	}
+	return fmt.Sprintf("%s: would have passed; it came to %s of the limit", then, say.Share(math.Round(r.Nearest*100)/100))
+}
+
+// Declared writes a limit as it stands in a declaration: its key and its value.
+func (b Bench) Declared(limit float64) (key, value string) {
+	l := b.With(limit).Limit
+	key = "at-most"
+	switch {
+	case l.AboveOldBy != nil:
+		key = "above-old-by"
+	case l.AbovePastBy != nil:
+		key = "above-past-by"
+	}
+	number := func(v float64) string { return strconv.FormatFloat(v, 'g', 5, 64) }
+	switch {
+	case l.Unit == guard.Share && key == "at-most":
+		return key, number(limit*100) + " %"
+	case l.Unit == guard.Share:
+		return key, number(limit*100) + " points"
+	case l.Unit == guard.Bytes:
+		return key, number(limit/1e6) + " MB"
+	case l.Unit == guard.Seconds:
+		return key, time.Duration(math.Round(limit * 1e9)).String()
+	}
+	return key, number(limit)
+}
+
+// Text is the guard's declaration with a limit, ready to be put into a file.
+func (b Bench) Text(limit float64) []string {
+	key, value := b.Declared(limit)
+	return []string{"- name: " + b.Rule.Name, "  limit: {" + key + ": " + value + "}"}
+}
+
+// Step is by how much a limit moves at once: about a fiftieth of where it lies, as a round number.
+func (b Bench) Step(limit float64) float64 {
+	size := math.Max(math.Abs(limit), 1e-4) / 40
+	magnitude := math.Pow(10, math.Floor(math.Log10(size)))
+	for _, round := range []float64{1, 2, 5, 10} {
+		if round*magnitude >= size*0.999 {
+			return round * magnitude
+		}
+	}
+	return magnitude
+}
+
+// Top is the top of the value axis: the largest value and the limits, but for single outliers.
+func (b Bench) Top(limits ...float64) float64 {
+	top := 0.0
+	values := make([]float64, 0, len(b.History))
+	add := func(samples []Sample) {
+		for _, s := range samples {
+			values = append(values, s.Value)
+		}
+	}
+	add(b.History)
+	for _, r := range b.Releases {
+		add(r.New)
+	}
+	sort.Float64s(values)
+	if n := len(values); n > 0 {
+		top = values[min(n-1, n*995/1000)]
+	}
+	if !b.Drifts {
+		for _, l := range limits {
+			top = max(top, l)
+		}
+	}
+	return max(top*1.15, 1e-6)
+}
+
+// Words tells the current value and what is usual.
+func (b Bench) Words() []string {
+	unit := b.Rule.Limit.Unit
+	var lines []string
+	if b.Current != nil {
+		lines = append(lines, fmt.Sprintf("now %s (%s to %s)", unit.Format(b.Current.Value), unit.Format(max(0, b.Current.Low)), unit.Format(b.Current.High)))
+	}
+	if len(b.History) > 0 {
+		values := make([]float64, len(b.History))
+		for i, s := range b.History {
+			values[i] = s.Value
+		}
+		sort.Float64s(values)
+		at := func(q float64) string { return unit.Format(values[min(len(values)-1, int(q*float64(len(values))))]) }
+		lines = append(lines, fmt.Sprintf("usually %s, 99 of 100 below %s, most %s", at(0.5), at(0.99), unit.Format(values[len(values)-1])))
+	}
+	return lines
+}
+
+// Heading names the bench.
+func (b Bench) Heading() string {
+	return strings.Join([]string{b.Berth.Workload, b.Berth.Site}, " · ")
+}

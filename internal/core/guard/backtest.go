@@ -1,0 +1,59 @@
+package guard
+
+import (
+	"time"
+
+	"aditus/internal/core/signal"
+)
+
+// Staged is an interval of a rollout with the stage under whose share it lay, from 0; -1 for none.
+type Staged struct {
+	Interval
+	Stage int
+}
+
+// Tested is what a rule would have made of a rollout.
+type Tested struct {
+	Stopped bool      // it would have breached
+	At      time.Time // when
+	Nearest float64   // how close the signal came to the limit, as a share of it; beyond 1 it was exceeded for a while
+	Judged  int       // intervals
+}
+
+// Backtest holds a rule against a rollout of the past, interval by interval as it would have been then. lead is what the
+// old cohort showed before. Of a rollout that ended early only what it showed until then can be told.
+func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point, history []Staged) (t Tested) {
+	p := NewProcess(rule, risk, every)
+	for _, old := range lead {
+		p.Lead(old)
+	}
+	var inStage []Interval
+	var began time.Time
+	stage := -1
+	for _, i := range history {
+		if i.Stage < 0 {
+			continue
+		}
+		if i.Stage != stage {
+			stage, inStage, began = i.Stage, nil, i.At.Add(-every)
+		}
+		inStage = append(inStage, i.Interval)
+		var v Verdict
+		if rule.Way == Sequential {
+			p.Begin(stage, began)
+			p.Add(i.Interval)
+			v = p.Verdict(i.At)
+		} else {
+			v = Judge(rule, inStage, began, i.At, every)
+		}
+		t.Judged++
+		if margin, ok := v.Margin(); ok && v.Word != Undecided {
+			t.Nearest = max(t.Nearest, 1-margin)
+		}
+		if v.Word == Breach {
+			t.Stopped, t.At = true, i.At
+			return t
+		}
+	}
+	return t
+}

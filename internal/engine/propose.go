@@ -1,0 +1,115 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+)
+
+// linkFor gives the link that declares a berth, with the way in.
+func (e *Engine) linkFor(id ledger.Berth) (source.Link, source.Access, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	d, ok := e.declared[id]
+	if !ok {
+		return source.Link{}, source.Access{}, fmt.Errorf("no link declares %s", id)
+	}
+	access := d.link.access()
+	if access.Cache != "" {
+		access.Cache += "-proposals"
+	}
+	return d.link.source, access, nil
+}
+
+// OfferRevert offers the way back in Git: a commit, on a branch of its own, that has the workload's files as they were for
+// the revision that serves, in place of the barred one.
+func (e *Engine) OfferRevert(ctx context.Context, id ledger.Berth, by string) (source.Proposal, error) {
+	b, ok := e.Snapshot().Find(id)
+	switch {
+	case !ok:
+		return source.Proposal{}, fmt.Errorf("there is no berth %s", id)
+	case b.Bar == nil || b.Declared == nil:
+		return source.Proposal{}, fmt.Errorf("there is nothing to revert: what Git declares for %s is not barred", id)
+	case b.Applied == nil:
+		return source.Proposal{}, fmt.Errorf("there is nothing to go back to: nothing was ever applied at %s", id)
+	}
+	link, access, err := e.linkFor(id)
+	if err != nil {
+		return source.Proposal{}, err
+	}
+	s, _, err := e.ledger.Rollout(b.Bar.Rollout)
+	if err != nil {
+		return source.Proposal{}, err
+	}
+	change := source.Change{
+		Branch:  fmt.Sprintf("aditus/revert-%s-%s", id.Workload, b.Bar.Revision.Short()),
+		Message: revertMessage(id, b, s), Author: by, At: e.clock.Now(),
+	}
+	p, err := source.Restore(ctx, link, access, id.Workload, b.Applied.Commit, change)
+	if err != nil {
+		return p, fmt.Errorf("offer the revert of %s: %w", b.Bar.Version, err)
+	}
+	return p, e.note(ctx, id, "offered", by, b.Bar.Revision, fmt.Sprintf("%s offers the revert of %s on the branch %s (%.7s)", by, b.Bar.Version, p.Branch, p.Commit), p)
+}
+
+// revertMessage tells why a revision is taken back, with the evidence.
+func revertMessage(id ledger.Berth, b Berth, s rollout.State) string {
+	var m strings.Builder
+	fmt.Fprintf(&m, "Revert %s to %s\n\n", id.Workload, b.Applied.Version)
+	fmt.Fprintf(&m, "%s (%s), “%s” by %s, was rolled back at %s on %s:\n%s.\n", b.Bar.Version, b.Bar.Revision.Short(), b.Declared.Subject, b.Declared.Author, id.Site, b.Bar.At.UTC().Format("2 January 2006 15:04:05 MST"), say.Capital(b.Bar.Why))
+	for _, cause := range s.Causes {
+		v := cause.Verdict
+		if v == nil || v.New == nil {
+			continue
+		}
+		unit := v.Limit.Unit
+		fmt.Fprintf(&m, "\n%s\n  limit       %s\n  new         %s, %s to %s, of %s\n", v.Guard, v.Limit, unit.Format(v.New.Value), unit.Format(v.New.Low), unit.Format(v.New.High), say.Number(v.New.Count))
+		if v.Old != nil {
+			fmt.Fprintf(&m, "  old         %s, of %s\n", unit.Format(v.Old.Value), say.Number(v.Old.Count))
+		}
+		if v.Difference != nil {
+			fmt.Fprintf(&m, "  difference  %s\n", unit.FormatInterval(*v.Difference))
+		}
+	}
+	fmt.Fprintf(&m, "\nWith this %s is declared as it serves: %s (%s).\n", id.Workload, b.Applied.Version, b.Applied.Fingerprint.Short())
+	return m.String()
+}
+
+// OfferLimit offers another limit for a guard as a commit on a branch of its own. kind and limit are as they stand in a
+// declaration: at-most and 5 %.
+func (e *Engine) OfferLimit(ctx context.Context, id ledger.Berth, guard, kind, limit, why, by string) (source.Proposal, error) {
+	link, access, err := e.linkFor(id)
+	if err != nil {
+		return source.Proposal{}, err
+	}
+	at := e.clock.Now()
+	change := source.Change{
+		Branch:  fmt.Sprintf("aditus/limit-%s-%s-%s", id.Workload, strings.Join(strings.Fields(guard), "-"), at.UTC().Format("20060102-150405")),
+		Message: fmt.Sprintf("Set the limit of %s for %s to %s %s\n\n%s\n", guard, id.Workload, strings.ReplaceAll(kind, "-", " "), limit, why), Author: by, At: at,
+	}
+	p, err := source.Rewrite(ctx, link, access, id.Workload, id.Site, func(_ string, text []byte) ([]byte, bool, error) {
+		return source.SetLimit(text, guard, kind, limit)
+	}, change)
+	if errors.Is(err, source.ErrNoChange) {
+		return p, fmt.Errorf("offer the limit of %s: %w", guard, err)
+	} else if err != nil {
+		return p, err
+	}
+	return p, e.note(ctx, id, "offered", by, "", fmt.Sprintf("%s offers the limit %s %s for %s on the branch %s (%.7s)", by, kind, limit, guard, p.Branch, p.Commit), p)
+}
+
+// note puts a fact on record that changes nothing.
+func (e *Engine) note(ctx context.Context, id ledger.Berth, kind, by string, revision declare.Fingerprint, text string, data any) error {
+	f := ledger.Fact{At: e.clock.Now().Truncate(time.Millisecond), Workload: id.Workload, Site: id.Site, Kind: kind, By: by, Revision: revision, Text: text}
+	f.Data, _ = json.Marshal(data) // plain values
+	return e.ledger.Record(ctx, ledger.Entry{Berth: id, Facts: []ledger.Fact{f}})
+}
