@@ -200,7 +200,7 @@ func TestScreens(t *testing.T) {
 
 	term.selectNeed("boarding · north")
 	term.keys("Enter")
-	term.until(`boarding · north +4.12.2 .* 4.13.0 .* rolled back at .*, stage 2 of 4`)
+	term.until(`boarding · north +4.12.2 .* 4.13.0 .* rolled back at .*, from stage 2 of 4`)
 	term.until(`(?s)WHY.*Slow share of the new cohort was.*WHAT WAS DONE.*VERDICTS AT THE TURN.*NEXT`)
 	term.keys("p")
 	term.until(`Written: .*watch-boarding-north`)

@@ -28,7 +28,7 @@ const (
 	Abandon       Verb = "abandon"
 	Lock          Verb = "lock"
 	Unlock        Verb = "unlock"
-	OfferRevert   Verb = "offer the revert"
+	OfferRevert   Verb = "offer revert"
 	OpenBench     Verb = "bench"
 	RemoveOrphans Verb = "remove orphans"
 	LeaveIt       Verb = "leave it"

@@ -195,6 +195,36 @@ func VerdictWords(v guard.Verdict) string {
 	return string(v.Word)
 }
 
+// VerdictMore tells what stands beside a verdict: the interval of what is held against the limit, and how long it takes
+// until it is decided.
+func VerdictMore(v guard.Verdict) string {
+	unit, text := v.Limit.Unit, ""
+	switch d := v.Difference; {
+	case v.Limit.Relative() && d != nil && d.High > d.Low:
+		text = unit.FormatInterval(*d)
+	case v.New != nil && v.New.High > v.New.Low:
+		text = fmt.Sprintf("%s to %s", unit.Format(max(0, v.New.Low)), unit.Format(v.New.High))
+		if v.Bound != nil {
+			text += ", limit now " + unit.Format(*v.Bound)
+		}
+	}
+	switch {
+	case v.Word != guard.Undecided:
+	case v.Wait >= guard.Longest:
+		text = joined(text, "too close to tell")
+	default:
+		text = joined(text, "about "+say.Span(v.Wait)+" more")
+	}
+	return text
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
 // VerdictTone is a verdict's tone.
 func VerdictTone(v guard.Verdict) Tone {
 	switch v.Word {

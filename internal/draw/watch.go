@@ -361,8 +361,8 @@ func (d *watchSheet) verdicts(y float64) float64 {
 		}
 		d.text(sideLeft+168, y, d.tone(control.VerdictTone(v)), normal, string(v.Word))
 		y += 12
-		if diff := v.Difference; diff != nil {
-			d.text(sideLeft+8, y, d.dim, small, unit.FormatInterval(*diff))
+		if more := control.VerdictMore(v); more != "" {
+			d.text(sideLeft+8, y, d.dim, small, more)
 			y += 13
 		}
 	}

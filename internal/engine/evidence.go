@@ -279,6 +279,9 @@ func later(a, b time.Time) time.Time {
 // observation is the evidence in the terms of the rollout.
 func (b *berth) observation(seen *evidence, s rollout.State, now time.Time) rollout.Observation {
 	o := rollout.Observation{Reached: seen.reached, Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
+	if s.Shared.IsZero() {
+		o.Verdicts = nil // they are of what was there before
+	}
 	o.Splits = !seen.target.Whole
 	for _, cohort := range seen.target.Cohorts {
 		switch {

@@ -50,7 +50,9 @@ func (b *berth) view() Berth {
 		if c, ok := seen.target.Cohort(b.state.Applied); ok && seen.reached {
 			v.Live = c.Live
 		}
-		v.Verdicts = seen.verdicts
+		if b.roll == nil || !b.roll.Shared.IsZero() { // before that they are of what was there
+			v.Verdicts = seen.verdicts
+		}
 		v.Health, v.HealthSince = b.health(seen), b.since
 		if seen.reached {
 			v.Looked = b.looked

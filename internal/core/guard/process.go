@@ -25,9 +25,8 @@ type Process struct {
 	inside int                   // intervals of the present stage
 	base   sample                // old, recent intervals weighing more
 	spread spread
-	old    sample // of the present stage
-	new    sample
-	sums   pooled
+	whole  pooled // of the present stage; of a standing process, the last intervals weighing more
+	recent pooled // of the last few intervals
 	began  time.Time
 	spoke  time.Time
 	broke  bool
@@ -37,13 +36,48 @@ type Process struct {
 	bound    *float64 // where the limit lay last, where it moves
 }
 
-// pooled is what the interval beside a verdict is made of.
+// pooled is what the estimates beside a verdict are made of.
 type pooled struct {
 	information float64 // sum of the reciprocal variances
-	old, new    float64 // of means, weighted by information
+	old, new    sample  // of shares; of means the values, weighted by information
 	oldCount    float64
 	newCount    float64
 	paired      bool
+}
+
+// add adds an interval, with all before it weighing so much less.
+func (s *pooled) add(fade, information float64, old, new sample, oldCount, newCount float64, paired bool) {
+	fold := func(into *sample, s sample) {
+		into.part, into.whole = into.part*fade+s.part, into.whole*fade+s.whole
+	}
+	s.information = s.information*fade + information
+	fold(&s.old, old)
+	fold(&s.new, new)
+	s.oldCount, s.newCount, s.paired = s.oldCount*fade+oldCount, s.newCount*fade+newCount, paired
+}
+
+// pool adds an interval to what the estimates are made of.
+func (p *Process) pool(i Interval, information float64, paired bool) {
+	var old, new sample
+	var oldCount float64
+	if p.rule.Signal.Kind.Share() {
+		new = sample{i.New.Part, i.New.Whole}
+	} else {
+		new = sample{i.New.Value * information, information}
+	}
+	if i.Old != nil {
+		oldCount = i.Old.Whole
+		old = sample{i.Old.Part, i.Old.Whole}
+		if !p.rule.Signal.Kind.Share() {
+			old = sample{i.Old.Value * information, information}
+		}
+	}
+	fade := 1.0
+	if p.standing {
+		fade = fading
+	}
+	p.whole.add(fade, information, old, new, oldCount, i.New.Whole, paired)
+	p.recent.add(recently, information, old, new, oldCount, i.New.Whole, paired)
 }
 
 const (
@@ -64,6 +98,8 @@ const (
 
 	// fading is how much less each interval weighs in what old usually shows than the one after it.
 	fading = 0.9
+	// recently is the same for what is told of a breach: what made it, not what was before it.
+	recently = 0.7
 	// mostKept bounds the evidence that a limit is kept, so that it can turn within a few intervals.
 	mostKept = 40 / KeptRisk
 )
@@ -105,7 +141,12 @@ func (p *Process) Lead(old *signal.Point) {
 	}
 	if p.rule.Signal.Kind.Share() {
 		rate := p.rate()
-		p.spread.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole) // two cohorts scatter twice as much as one
+		switch {
+		case p.rule.Limit.AboveOldBy == nil: // new alone, in the terms of betShares
+			p.spread.add(s.part/s.whole, rate*(1-rate)/s.whole)
+		default: // two cohorts scatter twice as much as one
+			p.spread.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole)
+		}
 	} else {
 		p.spread.step(old.Value, 1/s.whole)
 	}
@@ -144,7 +185,7 @@ func (p *Process) Begin(stage int, at time.Time) {
 	}
 	p.stage, p.stages, p.inside, p.began = stage, p.stages+1, 0, at
 	p.keeps = [keepers]float64{}
-	p.old, p.new, p.sums = sample{}, sample{}, pooled{}
+	p.whole = pooled{}
 }
 
 // Add takes an interval that lies wholly under the present stage's share.
@@ -244,12 +285,10 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
 			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
 		}
-		p.old, p.new = sample{p.old.part + old.part, p.old.whole + old.whole}, sample{p.new.part + new.part, p.new.whole + new.whole}
-		worse := max(usual, min((p.new.part+1)/(p.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
+		p.pool(i, trust/explained, true)
+		worse := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
 		p.spread.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
 		p.see(i.Old)
-		p.sums.information += trust / explained
-		p.sums.paired = true
 		return up, down, true
 	case p.rule.Limit.AtMost == nil && i.Bound == nil:
 		return up, down, false
@@ -268,22 +307,18 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 	}
 	rate := max(new.part, 0.5) / new.whole
 	p.spread.add(new.part/new.whole, min(rate, 0.5)*(1-min(rate, 0.5))/new.whole)
-	if i.Old != nil {
-		p.old = sample{p.old.part + i.Old.Part, p.old.whole + i.Old.Whole}
-	}
-	p.new = sample{p.new.part + new.part, p.new.whole + new.whole}
-	p.sums.information += trust / explained
+	p.pool(i, trust/explained, false)
 	return up, down, true
 }
 
 // betMeans bets on an interval of a mean.
 func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	value, counts, limit := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value()
+	value, counts, limit, paired := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value(), false
 	switch {
 	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
 		value, counts = value-i.Old.Value, counts+1/i.Old.Whole
 		defer p.see(i.Old)
-		p.sums.paired = true
+		paired = true
 	case i.Bound != nil:
 		limit = *i.Bound
 	case p.rule.Limit.AtMost == nil:
@@ -297,7 +332,7 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 		for k, better := range [keepers]float64{0.5, 1, 2} {
 			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
 		}
-		p.sums.take(i, 1/variance)
+		p.pool(i, 1/variance, paired)
 		ok = true
 	}
 	p.spread.step(value, counts)
@@ -307,23 +342,16 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 // leastEffect is the smallest limit on a mean that is taken as such, as a share of the mean.
 const leastEffect = 0.02
 
-func (s *pooled) take(i Interval, information float64) {
-	s.information += information
-	s.new += i.New.Value * information
-	s.newCount += i.New.Whole
-	if i.Old != nil {
-		s.old += i.Old.Value * information
-		s.oldCount += i.Old.Whole
-	}
-}
-
 // Verdict is the verdict as of now.
 func (p *Process) Verdict(now time.Time) Verdict {
 	v := Verdict{
 		Guard: p.rule.Name, Limit: p.rule.Limit, Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken, Bound: p.bound,
 		Evidence: math.Log(max(sum(p.breach[:]), 1e-9)) / math.Log(1/p.risk),
 	}
-	v.Old, v.New, v.Difference = p.estimates()
+	v.Old, v.New, v.Difference = p.estimates(p.whole)
+	if p.broke {
+		v.Old, v.New, v.Difference = p.estimates(p.recent)
+	}
 	spoke := p.spoke
 	if p.began.After(spoke) {
 		spoke = p.began
@@ -366,9 +394,9 @@ func (p *Process) wait(v Verdict) time.Duration {
 		missing = math.Log(1/p.risk) - math.Log(max(sum(p.breach[:]), 1e-3))
 	}
 	effect := reached.Value - limit
-	gain := effect * effect / 2 * p.sums.information / float64(p.inside)
-	if p.rule.Signal.Kind.Share() && p.rule.Limit.AboveOldBy == nil && p.new.whole > 0 {
-		gain = likelier(sample{p.new.part + 0.5, p.new.whole + 1}, (p.new.part+0.5)/(p.new.whole+1), max(limit, 1e-6)) / float64(p.inside)
+	gain := effect * effect / 2 * p.whole.information / float64(p.inside)
+	if new := p.whole.new; p.rule.Signal.Kind.Share() && p.rule.Limit.AboveOldBy == nil && new.whole > 0 {
+		gain = likelier(sample{new.part + 0.5, new.whole + 1}, (new.part+0.5)/(new.whole+1), max(limit, 1e-6)) / float64(p.inside)
 	}
 	if gain <= 0 {
 		return Longest
@@ -376,53 +404,43 @@ func (p *Process) wait(v Verdict) time.Duration {
 	return max(p.every, min(Longest, time.Duration(math.Ceil(missing/gain))*p.every))
 }
 
-// estimates are the present stage's values with their confidence sequences.
-func (p *Process) estimates() (old, new, difference *Estimate) {
-	if p.rule.Signal.Kind.Share() {
-		if p.new.whole <= 0 {
-			return nil, nil, nil
-		}
-		n := Proportion(p.new.part, p.new.whole)
-		new = &n
-		if p.old.whole > 0 {
-			o := Proportion(p.old.part, p.old.whole)
-			old = &o
-		}
-	} else {
-		if p.sums.information <= 0 {
-			return nil, nil, nil
-		}
-		new = &Estimate{Value: p.sums.new / p.sums.information, Count: p.sums.newCount}
-		if p.sums.oldCount > 0 {
-			old = &Estimate{Value: p.sums.old / p.sums.information, Count: p.sums.oldCount}
-			old.Low, old.High = old.Value, old.Value
-		}
+// estimates are what was pooled, with its confidence sequence around what is held against the limit.
+func (p *Process) estimates(s pooled) (old, new, difference *Estimate) {
+	if s.new.whole <= 0 {
+		return nil, nil, nil
 	}
-	radius := p.radius()
-	if !p.sums.paired {
-		new.Low, new.High = new.Value-radius, new.Value+radius
+	estimate := func(side sample, count float64) *Estimate {
 		if p.rule.Signal.Kind.Share() {
-			new.Low, new.High = max(0, new.Low), min(1, new.High)
+			e := Proportion(side.part, side.whole)
+			return &e
 		}
-		return old, new, nil
+		value := side.part / side.whole
+		return &Estimate{Value: value, Low: value, High: value, Count: count}
 	}
-	if new.Low == 0 && new.High == 0 {
-		new.Low, new.High = new.Value, new.Value
+	new = estimate(s.new, s.newCount)
+	if s.old.whole > 0 {
+		old = estimate(s.old, s.oldCount)
 	}
-	if old == nil {
-		return old, new, nil
+	radius := p.radius(s.information)
+	if s.paired && old != nil {
+		d := new.Value - old.Value
+		return old, new, &Estimate{Value: d, Low: d - radius, High: d + radius, Count: min(old.Count, new.Count)}
 	}
-	d := new.Value - old.Value
-	return old, new, &Estimate{Value: d, Low: d - radius, High: d + radius, Count: min(old.Count, new.Count)}
+	new.Low, new.High = new.Value-radius, new.Value+radius
+	if p.rule.Signal.Kind.Share() {
+		new.Low, new.High = max(0, new.Low), min(1, new.High)
+	}
+	return old, new, nil
 }
 
 // radius is half the width of the confidence sequence around what is held against the limit: the normal mixture of H.
 // Robbins, "Statistical methods related to the law of the iterated logarithm", Ann. Math. Statist. 41 (1970), in the
 // form of S. R. Howard, A. Ramdas, J. McAuliffe and J. Sekhon, "Time-uniform, nonparametric, nonasymptotic confidence
 // sequences", Ann. Statist. 49 (2021), narrowest about where its width is that of the limit. It holds at all times
-// together, approximately where counts are small.
-func (p *Process) radius() float64 {
-	if p.sums.information <= 0 {
+// together, approximately where counts are small. Of a standing process, and of what made a breach, it is that of as
+// much information, and an interval for the eye.
+func (p *Process) radius(information float64) float64 {
+	if information <= 0 {
 		return math.Inf(1)
 	}
 	width := max(p.rule.Limit.Value(), 1e-9)
@@ -430,7 +448,6 @@ func (p *Process) radius() float64 {
 		width /= 2
 	}
 	mixed := 1 / (width * width)
-	i := p.sums.information
 	alpha := 1 - Confidence
-	return math.Sqrt((i+mixed)*math.Log((i+mixed)/(mixed*alpha*alpha))) / i
+	return math.Sqrt((information+mixed)*math.Log((information+mixed)/(mixed*alpha*alpha))) / information
 }

@@ -275,8 +275,16 @@ func (m *machine) soak() {
 	m.enter(Soaking, Itself, "%s", text)
 	m.facts = append(m.facts, Fact{
 		Kind: "stage", By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
-		Text: fmt.Sprintf("%s: %s, soak %s", m.Where(), text, say.Span(stage.Soak.Duration)),
+		Text: fmt.Sprintf("%s: %s%s", m.Where(), text, soaks(stage.Soak.Duration)),
 	})
+}
+
+// soaks says how long a stage soaks, where it does.
+func soaks(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return ", soak " + say.Span(d)
 }
 
 // follow takes over what someone who may scaled meanwhile: both cohorts keep their shares of what is wanted now.

@@ -36,7 +36,7 @@ func (m *Model) View(p *kit.Page) {
 		p.Wrap(left, y+1, p.W-2*left, 3, kit.Dim, "Nothing of this signal is on record yet. Its history grows by one value every five minutes while a revision serves, and with every rollout.")
 		return
 	}
-	m.chart(p, y+1, bottom)
+	m.chart(p, y+2, bottom)
 	m.releases(p, bottom, p.H-2)
 }
 
@@ -118,7 +118,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	if !b.Drifts {
 		if m.Moved() {
 			declared := b.Rule.Limit.Value() / top
-			plot.Line(kit.Rule, 4, func(int) (float64, bool) { return declared, true })
+			plot.Line(kit.Dim, 4, func(int) (float64, bool) { return declared, true })
 		}
 		plot.Line(kit.Bad, 2, func(int) (float64, bool) { return m.limit / top, true })
 	}
@@ -131,6 +131,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	column := func(at time.Time) int {
 		return left + labelWidth + int(float64(at.Sub(from))/float64(to.Sub(from))*float64(width-1))
 	}
+	chosen := 0
 	p.PutIn(left, y, labelWidth-1, kit.Dim, "releases")
 	for i, r := range m.trial.Releases {
 		if r.Began.Before(from) {
@@ -142,11 +143,14 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		}
 		p.Put(column(r.Began), y, role, mark)
 		if i == m.list.At {
-			p.Put(column(r.Began), y+1, kit.Bright, "╵")
+			chosen = column(r.Began)
 		}
 	}
 	for x := range width {
 		p.Put(left+labelWidth+x, y+1, kit.Rule, "─")
+	}
+	if chosen > 0 {
+		p.Put(chosen, y+1, kit.Bright, "┴")
 	}
 	form := "2 Jan 15:04"
 	if to.Sub(from) < 20*time.Hour {

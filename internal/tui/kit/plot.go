@@ -77,7 +77,7 @@ func (p *Plot) Draw(page *Page, x, y int) {
 // turn is the role whose colour a cell takes. Where several meet they take turns along the row.
 func (p *Plot) turn(at, column int) Role {
 	var here []Role
-	for _, role := range []Role{New, Old, Bad} {
+	for _, role := range []Role{New, Old, Bad, Dim} {
 		if p.owner[at]&(1<<role) != 0 {
 			here = append(here, role)
 		}

@@ -91,8 +91,8 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		}
 		p.PutIn(x+29, y, width-29, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
 		y++
-		if d := v.Difference; d != nil && y < end {
-			p.PutIn(x+2, y, width-2, kit.Dim, unit.FormatInterval(*d))
+		if more := control.VerdictMore(v); more != "" && y < end {
+			p.PutIn(x+2, y, width-2, kit.Dim, more)
 			y++
 		}
 	}

@@ -1,0 +1,234 @@
+package engine
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-git/go-git/v5/plumbing"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+)
+
+// stagesOf and countsOf are what the declaration of the tests has, for others to be put in their place.
+const (
+	stagesOf = "  stages: [{share: 10 %, soak: 15s}, {share: 50 %, soak: 15s, sign-off: a lead}, {share: 100 %, soak: 10s}]\n"
+	countsOf = "    breach: {intervals: 2, of: 3, samples: 5}\n"
+)
+
+// atFirst brings a first version to drydock, declared with changes, and waits until it is proven.
+func atFirst(t *testing.T, change ...string) *rig {
+	t.Helper()
+	r := newRig(t)
+	r.change = func(s *Settings) { s.Sites[1].Automatic, s.Links[0].Push = false, true }
+	r.push("1", change...)
+	r.run()
+	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	return r
+}
+
+// count is how many instances are there, and how many of them are healthy.
+func (r *rig) count(site string) (instances, healthy int) {
+	r.t.Helper()
+	b := berthAt(r.engine.Snapshot(), site)
+	for _, c := range b.Cohorts {
+		for _, in := range c.Instances {
+			instances++
+			if in.Health.Word == "healthy" {
+				healthy++
+			}
+		}
+	}
+	return instances, healthy
+}
+
+func TestRolling(t *testing.T) {
+	change := []string{stagesOf, "  style: rolling\n  extra: 1\n  batch: 2\n  soak: 10s\n"}
+	for _, test := range []struct{ version, ends string }{{"2", "2"}, {"hang", "1"}} {
+		t.Run(test.version, func(t *testing.T) {
+			r := atFirst(t, change...)
+			r.push(test.version, change...)
+			most, least := 0, math.MaxInt
+			r.until("it is over", func(s Snapshot) bool {
+				b := berthAt(s, "drydock")
+				if b.Rollout != nil {
+					n, healthy := r.count("drydock")
+					most, least = max(most, n), min(least, healthy)
+				}
+				return b.Rollout == nil && version(b) == test.ends && (test.ends == "2" || b.Bar != nil)
+			})
+			if most > 5 || least < 4 {
+				t.Errorf("there were up to %d instances, and as few as %d healthy; 5 and 4 are due", most, least)
+			}
+			n, healthy := r.count("drydock")
+			if n != 4 || healthy != 4 || r.share("drydock", test.ends) != 1 {
+				t.Errorf("in the end %d of %d instances are healthy, and %s has %v of the traffic", healthy, n, test.ends, r.share("drydock", test.ends))
+			}
+		})
+	}
+}
+
+func TestBlueGreen(t *testing.T) {
+	task := "  smoke: {kind: task, artifact: r.example/web:TASK}\nrollout:\n"
+	change := []string{stagesOf, "  style: blue-green\n  try: {for: 10s, task: smoke}\n  keep: 2m\n", "rollout:\n", strings.Replace(task, "TASK", "1", 1)}
+	r := atFirst(t, change...)
+	r.push("2", change...)
+	tried := false
+	s := r.until("2 is proven, and the old set kept", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		if b.Rollout != nil && b.Rollout.Stage == 0 && r.share("drydock", "2") > 0 {
+			t.Error("it had traffic before the switch")
+		}
+		tried = tried || b.Rollout != nil && b.Rollout.Stage == 0 && b.Rollout.Phase == rollout.Soaking
+		return version(b) == "2" && b.Keeps()
+	})
+	if b := berthAt(s, "drydock"); !tried || b.Rollout.New.Set != "green" || b.Rollout.OldSide.Healthy != 4 {
+		t.Errorf("tried %v, in the set %q, with %d old instances", tried, b.Rollout.New.Set, b.Rollout.OldSide.Healthy)
+	}
+	began := r.clock.Now()
+	if err := r.order(RollBack, "drydock"); err != nil {
+		t.Fatal(err)
+	}
+	r.until("1 has all the traffic again", func(Snapshot) bool { return r.share("drydock", "1") == 1 })
+	if took := r.clock.Now().Sub(began); took > 5*time.Second {
+		t.Errorf("the way back took %s", took)
+	}
+	s = r.until("2 is gone and barred", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout == nil && b.Bar != nil })
+	if b := berthAt(s, "drydock"); version(b) != "1" || !slices.Contains(r.kinds("drydock"), "barred") {
+		t.Errorf("in the end: %s", describe(b))
+	}
+}
+
+// TestStandingGuard sees that a breach after the proof goes back to the revision before, once, and that a locked berth
+// stays as it is.
+func TestStandingGuard(t *testing.T) {
+	change := []string{countsOf, "    standing: roll back\n", "cool-down: 1m", "cool-down: 10m"}
+	for _, locks := range []bool{false, true} {
+		r := atFirst(t, change...)
+		r.push("later", append(change, stagesOf, "  stages: [{share: 100 %}]\n")...)
+		r.until("it is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "later" && b.Rollout == nil })
+		if locks {
+			if err := r.do(Order{Verb: Lock, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Sanna Brekk", Note: "the regatta"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if locks {
+			s := r.until("a person is called", func(s Snapshot) bool { return berthAt(s, "drydock").Calls != "" })
+			if b := berthAt(s, "drydock"); !strings.Contains(b.Calls, "locked by Sanna Brekk: the regatta") || b.Rollout != nil {
+				t.Errorf("called for %q, rollout %v", b.Calls, b.Rollout)
+			}
+			if err := r.order(Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "locked by Sanna Brekk") {
+				t.Errorf("a locked berth was synced: %v", err)
+			}
+			if err := r.order(Unlock, "drydock"); err != nil {
+				t.Error(err)
+			}
+			continue
+		}
+		s := r.until("it is back on 1", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+		if b := berthAt(s, "drydock"); b.Bar == nil || b.Bar.Version != "later" || r.share("drydock", "1") != 1 {
+			t.Errorf("in the end: %s, barred %+v", describe(b), b.Bar)
+		}
+	}
+}
+
+func TestAbandon(t *testing.T) {
+	r := atFirst(t)
+	r.push("2")
+	r.until("2 soaks", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Soaking
+	})
+	if err := r.order(Abandon, "drydock"); err != nil {
+		t.Fatal(err)
+	}
+	s := r.until("it is left", func(s Snapshot) bool { return berthAt(s, "drydock").Rollout == nil })
+	r.wait(time.Minute)
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Left == nil || b.Left.Version != "2" || version(b) != "1" || b.Rollout != nil || r.share("drydock", "2") != 0.1 {
+		t.Errorf("left as %+v with %v of the traffic: %s", berthAt(s, "drydock").Left, r.share("drydock", "2"), describe(b))
+	}
+	if err := r.order(Sync, "drydock"); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it goes on where it was", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout != nil && b.Left == nil })
+	r.push("1", "instances: 4", "instances: 3")
+	r.until("a newer one comes in", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.New.Parts["app"] == 3
+	})
+}
+
+// TestBackToAny goes back to a revision on record that was named, and offers the revert in Git.
+func TestBackToAny(t *testing.T) {
+	one := []string{stagesOf, "  stages: [{share: 100 %}]\n"}
+	r := atFirst(t, one...)
+	r.push("2", one...)
+	r.until("2 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	id := ledger.Berth{Workload: "web", Site: "drydock"}
+	for to, why := range map[string]string{"2": "is what is applied", "7": "no revision 7 on record"} {
+		if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: to}); err == nil || !strings.Contains(err.Error(), why) {
+			t.Errorf("back to %s: %v", to, err)
+		}
+	}
+	if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: "1", Note: "a customer called"}); err != nil {
+		t.Fatal(err)
+	}
+	s := r.until("1 is back", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	if b := berthAt(s, "drydock"); b.Bar == nil || !strings.Contains(b.Bar.Why, "a customer called") {
+		t.Errorf("barred: %+v", b.Bar)
+	}
+	p, err := r.engine.OfferRevert(context.Background(), id, "Maren Oake")
+	if err != nil {
+		t.Fatal(err)
+	}
+	commit, err := r.repo.CommitObject(plumbing.NewHash(p.Commit))
+	r.must(err)
+	file, err := commit.File("workloads/web.yaml")
+	r.must(err)
+	text, err := file.Contents()
+	r.must(err)
+	if !strings.Contains(text, "web:1") || !strings.Contains(commit.Message, "a customer called") || p.Branch == "main" {
+		t.Errorf("on %s:\n%s\n%s", p.Branch, commit.Message, text)
+	}
+	if _, err := r.engine.OfferRevert(context.Background(), id, "Maren Oake"); err == nil || !strings.Contains(err.Error(), source.ErrTaken.Error()) {
+		t.Errorf("offered twice: %v", err)
+	}
+	if _, err := r.engine.OfferLimit(context.Background(), id, "slow", "at-most", "8 %", "why", "Maren Oake"); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestSequentialOverRestart sees that the evidence of a guard that decides sequentially is the same after a restart.
+func TestSequentialOverRestart(t *testing.T) {
+	r := atFirst(t, countsOf, "")
+	r.push("slow", countsOf, "", "share: 10 %, soak: 15s", "share: 10 %, soak: 60s")
+	var before guard.Verdict
+	r.until("there is evidence", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		if b.Rollout == nil || len(b.Verdicts) == 0 {
+			return false
+		}
+		before = b.Verdicts[0]
+		return before.Judged >= 5
+	})
+	r.halt()
+	r.run()
+	s := r.until("it is judged again", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout != nil && len(b.Verdicts) > 0 })
+	after := berthAt(s, "drydock").Verdicts[0]
+	if after.Judged != before.Judged || math.Abs(after.Evidence-before.Evidence) > 1e-9 || after.New.Count != before.New.Count {
+		t.Errorf("before the restart %+v of %+v, after it %+v of %+v", before, before.New, after, after.New)
+	}
+	r.until("it breaches at the stage that shows it", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		if b.Rollout != nil && b.Rollout.Phase == rollout.Waiting {
+			r.must(r.order(SignOff, "drydock"))
+		}
+		return b.Bar != nil
+	})
+}
