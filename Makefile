@@ -5,7 +5,7 @@
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo headless test check bench soak fuzz screenshots tools clean
+.PHONY: build demo headless test check bench guards soak fuzz screenshots tools clean
 
 build:
 	@$(GO) build -o bin/aditus ./cmd/aditus
@@ -28,7 +28,11 @@ check:
 bench: build
 	@scripts/bench
 
-# 20 000 simulated rollouts each of two kinds, every step held against the invariants.
+# Measures the guards on made-up traffic and writes the figures of docs/guards.md; it takes some minutes.
+guards:
+	$(GO) run ./cmd/guards
+
+# 20 000 simulated rollouts of all styles, every step held against the laws of docs/rollout.md.
 soak:
 	ADITUS_SEEDS=20000 $(GO) test -count=1 -run 'Simulation' ./internal/core/rollout
 

@@ -327,7 +327,7 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 	if variance, known := p.spread.scaled(counts); known {
 		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(i.New.Value))
 		for k := range up {
-			up[k] = meanBet(value-limit, size*math.Exp2(float64(k)), variance)
+			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
 		}
 		for k, better := range [keepers]float64{0.5, 1, 2} {
 			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
@@ -338,6 +338,9 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 	p.spread.step(value, counts)
 	return up, down, ok
 }
+
+// tail bounds how far beyond the limit a mean counts, in standard deviations: one very slow answer is not the rule.
+const tail = 2
 
 // leastEffect is the smallest limit on a mean that is taken as such, as a share of the mean.
 const leastEffect = 0.02
