@@ -6,17 +6,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 )
 
 func newSchema() *cobra.Command {
 	return &cobra.Command{
-		Use:   "schema [declaration|settings|fact]",
-		Short: "The JSON Schema of declarations, settings or facts",
+		Use:   "schema [declaration|settings|fact|verdict]",
+		Short: "The JSON Schema of declarations, settings, facts or verdicts",
 		Long: `Prints the JSON Schema (2020-12) of declarations, for editors that complete and
 check YAML as you type; aditus check finds more than a schema can say. With a name
-it prints that of the settings, or of a fact: one line of ledger.jsonl.`,
+it prints that of the settings, of a fact (one line of ledger.jsonl), or of a verdict
+(one line of aditus guard replay).`,
 		Example: "  aditus schema > declaration.schema.json",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -29,10 +31,10 @@ it prints that of the settings, or of a fact: one line of ledger.jsonl.`,
 			if len(args) == 1 {
 				name = args[0]
 			}
-			schemas := map[string][]byte{"declaration": declare.Schema, "settings": engine.SettingsSchema, "fact": ledger.FactSchema}
+			schemas := map[string][]byte{"declaration": declare.Schema, "settings": engine.SettingsSchema, "fact": ledger.FactSchema, "verdict": guard.VerdictSchema}
 			schema, ok := schemas[name]
 			if !ok {
-				return usageError{fmt.Errorf("there is no schema of %q; there are declaration, settings and fact", name)}
+				return usageError{fmt.Errorf("there is no schema of %q; there are declaration, settings, fact and verdict", name)}
 			}
 			_, err := cmd.OutOrStdout().Write(schema)
 			return err

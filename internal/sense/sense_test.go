@@ -14,6 +14,10 @@ import (
 	"testing"
 	"time"
 
+	"google.golang.org/grpc"
+	grpchealth "google.golang.org/grpc/health"
+	"google.golang.org/grpc/health/grpc_health_v1"
+
 	"aditus/internal/core/declare"
 )
 
@@ -147,6 +151,34 @@ func TestReadMetrics(t *testing.T) {
 	} {
 		if got := find(test.name, test.label, test.value); got != test.want {
 			t.Errorf("%s is %v, want %v", test.name, got, test.want)
+		}
+	}
+}
+
+// TestProbeGRPC asks a server by the gRPC health protocol, whatever it answers.
+func TestProbeGRPC(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server, states := grpc.NewServer(), grpchealth.NewServer()
+	grpc_health_v1.RegisterHealthServer(server, states)
+	states.SetServingStatus("gauge", grpc_health_v1.HealthCheckResponse_NOT_SERVING)
+	go server.Serve(listener)
+	t.Cleanup(server.Stop)
+	plain := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(plain.Close)
+	_, port, _ := net.SplitHostPort(plain.Listener.Addr().String())
+	other, _ := strconv.Atoi(port)
+	ports := map[string]int{"rpc": listener.Addr().(*net.TCPAddr).Port, "web": other, "closed": 1}
+	s := New()
+	defer s.Close()
+	for _, test := range []struct{ port, service, want string }{
+		{"rpc", "", ""}, {"rpc", "gauge", "grpc: the server says NOT_SERVING"}, {"rpc", "other", `grpc: the server knows no service "other"`}, {"closed", "", "grpc: connection refused"}, {"web", "", "grpc: connection refused"},
+	} {
+		probe := declare.Probe{GRPC: &declare.Endpoint{Port: test.port, Path: test.service}, Timeout: declare.Span{Duration: 10 * time.Second}}
+		if got := s.Probe(t.Context(), "127.0.0.1", ports, probe); got != test.want {
+			t.Errorf("%s of %s: %q, want %q", test.service, test.port, got, test.want)
 		}
 	}
 }

@@ -36,50 +36,6 @@ type Process struct {
 	bound    *float64 // where the limit lay last, where it moves
 }
 
-// pooled is what the estimates beside a verdict are made of.
-type pooled struct {
-	information float64 // sum of the reciprocal variances
-	old, new    sample  // of shares; of means the values, weighted by information
-	oldCount    float64
-	newCount    float64
-	paired      bool
-}
-
-// add adds an interval, with all before it weighing so much less.
-func (s *pooled) add(fade, information float64, old, new sample, oldCount, newCount float64, paired bool) {
-	fold := func(into *sample, s sample) {
-		into.part, into.whole = into.part*fade+s.part, into.whole*fade+s.whole
-	}
-	s.information = s.information*fade + information
-	fold(&s.old, old)
-	fold(&s.new, new)
-	s.oldCount, s.newCount, s.paired = s.oldCount*fade+oldCount, s.newCount*fade+newCount, paired
-}
-
-// pool adds an interval to what the estimates are made of.
-func (p *Process) pool(i Interval, information float64, paired bool) {
-	var old, new sample
-	var oldCount float64
-	if p.rule.Signal.Kind.Share() {
-		new = sample{i.New.Part, i.New.Whole}
-	} else {
-		new = sample{i.New.Value * information, information}
-	}
-	if i.Old != nil {
-		oldCount = i.Old.Whole
-		old = sample{i.Old.Part, i.Old.Whole}
-		if !p.rule.Signal.Kind.Share() {
-			old = sample{i.Old.Value * information, information}
-		}
-	}
-	fade := 1.0
-	if p.standing {
-		fade = fading
-	}
-	p.whole.add(fade, information, old, new, oldCount, i.New.Whole, paired)
-	p.recent.add(recently, information, old, new, oldCount, i.New.Whole, paired)
-}
-
 const (
 	alternatives = 6 // sizes of regressions that are looked out for
 	keepers      = 3 // ways to keep a limit that are looked out for
@@ -161,18 +117,6 @@ func (p *Process) see(old *signal.Point) {
 func (p *Process) rate() float64 {
 	return max(leastRate, min(1-leastRate, (p.base.part+0.5)/(p.base.whole+1)))
 }
-
-// outage tells whether old itself is so much worse than usual that the interval says nothing of new.
-func (p *Process) outage(old sample) bool {
-	return old.part > outageParts && old.part/old.whole > outageTimes*p.rate()
-}
-
-// An outage of both cohorts is what old shows with so many bad answers, so many times the usual share.
-const (
-	outageParts = 5
-	outageTimes = 3
-	usualAfter  = 30 // intervals after which an outage counts as usual
-)
 
 // Begin starts a stage at a moment: what is said of keeping the limit starts anew, as what was shown under one share
 // says little of another.
@@ -256,95 +200,6 @@ func sum(values []float64) (total float64) {
 	return total
 }
 
-// betShares bets on an interval of a share.
-func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	limit := p.rule.Limit.Value()
-	switch {
-	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
-		old := sample{i.Old.Part, i.Old.Whole}
-		if p.base.whole == 0 {
-			p.see(i.Old) // nothing to bet on yet
-			return up, down, false
-		}
-		usual := p.rate()
-		if p.outage(old) {
-			p.spread.gap()
-			if p.outlasts++; p.outlasts > usualAfter {
-				p.see(i.Old)
-			}
-			return up, down, false
-		}
-		p.outlasts = 0
-		explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
-		scatter := explained / (usual * usual)
-		trust := scatter / (scatter + p.spread.beyond(scatter))
-		for k := range up {
-			high := usual + limit + smallest*math.Exp2(float64(k))*(usual+limit)
-			up[k] = trust * pairBet(old, new, usual, min(high, 0.98), limit)
-		}
-		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
-			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
-		}
-		p.pool(i, trust/explained, true)
-		worse := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
-		p.spread.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
-		p.see(i.Old)
-		return up, down, true
-	case p.rule.Limit.AtMost == nil && i.Bound == nil:
-		return up, down, false
-	}
-	if i.Bound != nil {
-		limit = *i.Bound
-	}
-	limit = max(limit, 1e-6)
-	explained := limit * (1 - limit) / new.whole
-	trust := explained / (explained + p.spread.beyond(explained))
-	for k := range up {
-		up[k] = trust * alone(new, min(limit*(1+smallest*math.Exp2(float64(k))), (1+limit)/2), limit)
-	}
-	for k, part := range [keepers]float64{0.8, 0.5, 0.15} {
-		down[k] = trust * alone(new, limit*part, limit)
-	}
-	rate := max(new.part, 0.5) / new.whole
-	p.spread.add(new.part/new.whole, min(rate, 0.5)*(1-min(rate, 0.5))/new.whole)
-	p.pool(i, trust/explained, false)
-	return up, down, true
-}
-
-// betMeans bets on an interval of a mean.
-func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	value, counts, limit, paired := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value(), false
-	switch {
-	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
-		value, counts = value-i.Old.Value, counts+1/i.Old.Whole
-		defer p.see(i.Old)
-		paired = true
-	case i.Bound != nil:
-		limit = *i.Bound
-	case p.rule.Limit.AtMost == nil:
-		return up, down, false
-	}
-	if variance, known := p.spread.scaled(counts); known {
-		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(i.New.Value))
-		for k := range up {
-			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
-		}
-		for k, better := range [keepers]float64{0.5, 1, 2} {
-			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
-		}
-		p.pool(i, 1/variance, paired)
-		ok = true
-	}
-	p.spread.step(value, counts)
-	return up, down, ok
-}
-
-// tail bounds how far beyond the limit a mean counts, in standard deviations: one very slow answer is not the rule.
-const tail = 2
-
-// leastEffect is the smallest limit on a mean that is taken as such, as a share of the mean.
-const leastEffect = 0.02
-
 // Verdict is the verdict as of now.
 func (p *Process) Verdict(now time.Time) Verdict {
 	v := Verdict{
@@ -405,52 +260,4 @@ func (p *Process) wait(v Verdict) time.Duration {
 		return Longest
 	}
 	return max(p.every, min(Longest, time.Duration(math.Ceil(missing/gain))*p.every))
-}
-
-// estimates are what was pooled, with its confidence sequence around what is held against the limit.
-func (p *Process) estimates(s pooled) (old, new, difference *Estimate) {
-	if s.new.whole <= 0 {
-		return nil, nil, nil
-	}
-	estimate := func(side sample, count float64) *Estimate {
-		if p.rule.Signal.Kind.Share() {
-			e := Proportion(side.part, side.whole)
-			return &e
-		}
-		value := side.part / side.whole
-		return &Estimate{Value: value, Low: value, High: value, Count: count}
-	}
-	new = estimate(s.new, s.newCount)
-	if s.old.whole > 0 {
-		old = estimate(s.old, s.oldCount)
-	}
-	radius := p.radius(s.information)
-	if s.paired && old != nil {
-		d := new.Value - old.Value
-		return old, new, &Estimate{Value: d, Low: d - radius, High: d + radius, Count: min(old.Count, new.Count)}
-	}
-	new.Low, new.High = new.Value-radius, new.Value+radius
-	if p.rule.Signal.Kind.Share() {
-		new.Low, new.High = max(0, new.Low), min(1, new.High)
-	}
-	return old, new, nil
-}
-
-// radius is half the width of the confidence sequence around what is held against the limit: the normal mixture of H.
-// Robbins, "Statistical methods related to the law of the iterated logarithm", Ann. Math. Statist. 41 (1970), in the
-// form of S. R. Howard, A. Ramdas, J. McAuliffe and J. Sekhon, "Time-uniform, nonparametric, nonasymptotic confidence
-// sequences", Ann. Statist. 49 (2021), narrowest about where its width is that of the limit. It holds at all times
-// together, approximately where counts are small. Of a standing process, and of what made a breach, it is that of as
-// much information, and an interval for the eye.
-func (p *Process) radius(information float64) float64 {
-	if information <= 0 {
-		return math.Inf(1)
-	}
-	width := max(p.rule.Limit.Value(), 1e-9)
-	if p.rule.Limit.AboveOldBy == nil {
-		width /= 2
-	}
-	mixed := 1 / (width * width)
-	alpha := 1 - Confidence
-	return math.Sqrt((information+mixed)*math.Log((information+mixed)/(mixed*alpha*alpha))) / information
 }

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"aditus/internal/core/guard"
+)
+
+const errorsGuard = `name: errors
+signal:
+  ratio:
+    of: {counter: http_requests_total, where: {code: "5*"}}
+    to: {counter: http_requests_total}
+limit: {above-old-by: 1 points}
+`
+
+// recorded writes OpenMetrics text of two cohorts: counters that grow every ten seconds, with a reset in the middle.
+func recorded(t *testing.T, moments int, old, new float64) string {
+	t.Helper()
+	chance := rand.New(rand.NewPCG(1, 1))
+	text := strings.Builder{}
+	text.WriteString("# TYPE http_requests counter\n# HELP http_requests Both cohorts.\n")
+	count := map[string]float64{}
+	for i := range moments {
+		for cohort, rate := range map[string]float64{"old": old, "new": new} {
+			of := map[string]float64{"old": 900, "new": 100}[cohort]
+			bad := distuv.Binomial{N: of, P: rate, Src: chance}.Rand()
+			if i == moments/2 {
+				count[cohort+"200"], count[cohort+"500"] = 0, 0 // the process was started anew
+			}
+			count[cohort+"200"] += of - bad
+			count[cohort+"500"] += bad
+			for _, code := range []string{"200", "500"} {
+				fmt.Fprintf(&text, "http_requests_total{cohort=%q,code=%q} %v %d.5\n", cohort, code, count[cohort+code], 1773300000+10*i)
+			}
+		}
+	}
+	text.WriteString("# EOF\n")
+	name := filepath.Join(t.TempDir(), "rollout.om")
+	if err := os.WriteFile(name, []byte(text.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+// TestReplay judges recorded metrics and holds every line against the schema.
+func TestReplay(t *testing.T) {
+	rule := write(t, errorsGuard)
+	schema := compile(t, guard.VerdictSchema)
+	for _, test := range []struct {
+		name     string
+		old, new float64
+		code     int
+		last     string
+	}{{"as old", 0.01, 0.01, exitOK, `"word":"clear"`}, {"worse", 0.01, 0.12, exitWrong, `"word":"breach"`}} {
+		code, out, errs := shell(t, "guard", "replay", "--guard", rule, "--data", recorded(t, 40, test.old, test.new))
+		lines := strings.Split(strings.TrimSpace(out), "\n")
+		if code != test.code || len(lines) != 39 || !strings.Contains(lines[38], test.last) {
+			t.Errorf("%s: code %d, %d lines, the last %s\n%s", test.name, code, len(lines), lines[len(lines)-1], errs)
+		}
+		for _, line := range lines {
+			value, err := jsonschema.UnmarshalJSON(strings.NewReader(line))
+			if err == nil {
+				err = schema.Validate(value)
+			}
+			if err != nil {
+				t.Fatalf("%s: %v", line, err)
+			}
+		}
+	}
+}
+
+func TestReplayProblems(t *testing.T) {
+	good := errorsGuard
+	for _, test := range []struct{ guard, data, want string }{
+		{strings.Replace(good, "limit: {above-old-by: 1 points}", "limit: {above-old-by: 0 points}", 1), "a 1 1\n", "write a limit above 0"},
+		{strings.Replace(good, "ratio", "ration", 1), "a 1 1\n", `did you mean "ratio"?`},
+		{strings.Replace(good, "limit:", "decide: sequential\nbreach: {intervals: 2}\nlimit:", 1), "a 1 1\n", "counts no intervals"},
+		{good, "http_requests_total{cohort=\"new\"} 5\n", "has no timestamp"},
+		{good, "", "holds no sample"}, {good, "works 1 soon\n", "is no timestamp"},
+		{good, "other{cohort=\"new\"} 5 100\nother{cohort=\"new\"} 5 110\n", `nothing of the signal with the label cohort="new"`},
+	} {
+		data := filepath.Join(t.TempDir(), "data.om")
+		if err := os.WriteFile(data, []byte(test.data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		code, _, errs := shell(t, "guard", "replay", "--guard", write(t, test.guard), "--data", data)
+		if code != exitWrong || !strings.Contains(errs, test.want) {
+			t.Errorf("%q of %q: code %d, %s; want %q", test.data, test.guard, code, errs, test.want)
+		}
+	}
+	if code, _, errs := shell(t, "guard", "replay", "--guard", write(t, good), "--data", "x", "--risk", "2"); code == exitOK || errs == "" {
+		t.Errorf("a risk of 2: code %d, %s", code, errs)
+	}
+	if err := replay(&bytes.Buffer{}, guard.Rule{}, 0, "", nil); err == nil {
+		t.Error("no risk at all was taken")
+	}
+}
