@@ -81,7 +81,7 @@ func flatten(page signal.Page, name string, metric *dto.Metric) {
 	}
 	add := func(name string, labels map[string]string, value float64) {
 		if !math.IsNaN(value) {
-			page[name] = append(page[name], signal.Sample{Labels: labels, Value: value})
+			page[name] = append(page[name], signal.NewSample(labels, value))
 		}
 	}
 	with := func(name, value string) map[string]string {

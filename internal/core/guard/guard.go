@@ -114,7 +114,7 @@ type Verdict struct {
 	Bound      *float64      `json:"bound,omitempty"`    // where the limit lies now, where it moves
 	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
 	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
-	Since      time.Time     `json:"since,omitzero"`    // Silent: the last time it spoke
+	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
 	At         time.Time     `json:"at"`
 }
 

@@ -4,6 +4,7 @@ package signal
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"sort"
 	"strings"
@@ -18,6 +19,34 @@ type Page map[string][]Sample
 type Sample struct {
 	Labels map[string]string
 	Value  float64
+	known  bool    // whether the rest is worked out
+	series string  // its labels as one text, without "le"
+	bound  float64 // of a bucket; not a number where there is none
+}
+
+// NewSample makes a sample whose series is worked out once, as several signals may ask for it.
+func NewSample(labels map[string]string, value float64) Sample {
+	bound, ok := parseBound(labels["le"])
+	if !ok {
+		bound = math.NaN()
+	}
+	return Sample{labels, value, true, key(labels), bound}
+}
+
+// name names the series that the sample belongs to, the buckets of a histogram being one.
+func (s Sample) name() string {
+	if !s.known {
+		return key(s.Labels)
+	}
+	return s.series
+}
+
+// edge is the bound of a bucket; not a number where the sample is none.
+func (s Sample) edge() float64 {
+	if !s.known {
+		return NewSample(s.Labels, s.Value).bound
+	}
+	return s.bound
 }
 
 // Kind says how a signal is computed.
@@ -92,13 +121,13 @@ func (s Source) Read(page Page) (Reading, bool) {
 		if !s.Of.accepts(sample.Labels) {
 			continue
 		}
-		bound, ok := parseBound(sample.Labels["le"])
-		if !ok {
+		bound := sample.edge()
+		if math.IsNaN(bound) {
 			continue
 		}
-		name := bounded(r.buckets, key(sample.Labels))
+		name := bounded(r.buckets, sample.name())
 		if r.buckets[name] == nil {
-			r.buckets[name] = map[float64]float64{}
+			r.buckets[name] = make(map[float64]float64, 16)
 		}
 		r.buckets[name][bound] += sample.Value
 	}
@@ -106,10 +135,11 @@ func (s Source) Read(page Page) (Reading, bool) {
 }
 
 func values(page Page, s Series) map[string]float64 {
-	found := map[string]float64{}
-	for _, sample := range page[s.Metric] {
+	samples := page[s.Metric]
+	found := make(map[string]float64, min(len(samples), MostSeries))
+	for _, sample := range samples {
 		if s.accepts(sample.Labels) {
-			found[bounded(found, key(sample.Labels))] += sample.Value
+			found[bounded(found, sample.name())] += sample.Value
 		}
 	}
 	return found

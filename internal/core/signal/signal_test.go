@@ -7,16 +7,16 @@ import (
 )
 
 func histogram(le01, le1, inf, sum float64) Page {
-	bucket := func(le string, v float64) Sample { return Sample{map[string]string{"le": le, "path": "/"}, v} }
+	bucket := func(le string, v float64) Sample { return NewSample(map[string]string{"le": le, "path": "/"}, v) }
 	path := map[string]string{"path": "/"}
 	return Page{
 		"h_bucket": {bucket("0.1", le01), bucket("1", le1), bucket("+Inf", inf)},
-		"h_count":  {{path, inf}}, "h_sum": {{path, sum}},
+		"h_count":  {NewSample(path, inf)}, "h_sum": {NewSample(path, sum)},
 	}
 }
 
 func counters(ok, failed float64) Page {
-	return Page{"r_total": {{map[string]string{"code": "200"}, ok}, {map[string]string{"code": "503"}, failed}}}
+	return Page{"r_total": {NewSample(map[string]string{"code": "200"}, ok), NewSample(map[string]string{"code": "503"}, failed)}}
 }
 
 func TestTracker(t *testing.T) {
@@ -33,7 +33,7 @@ func TestTracker(t *testing.T) {
 		{"ratio over a reset: all of the new value came since", errors, []Page{counters(1000, 500), counters(18, 2)}, 0.1, 20, true},
 		{"a first scrape tells nothing", errors, []Page{counters(1000, 500)}, 0, 0, false},
 		{"no requests, no ratio", errors, []Page{counters(5, 5), counters(5, 5)}, 0, 0, false},
-		{"a page without the counter", errors, []Page{counters(5, 5), {"else": {{nil, 1}}}}, 0, 0, false},
+		{"a page without the counter", errors, []Page{counters(5, 5), {"else": {{Value: 1}}}}, 0, 0, false},
 		{"share above a bound", Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 0.1}, []Page{histogram(0, 0, 0, 0), histogram(80, 95, 100, 9)}, 0.2, 100, true},
 		{"a bound between buckets counts as the larger one", Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 0.5}, []Page{histogram(0, 0, 0, 0), histogram(80, 95, 100, 9)}, 0.05, 100, true},
 		{"median", Source{Kind: Quantile, Of: Series{Metric: "h"}, Quantile: 0.5}, []Page{histogram(0, 0, 0, 0), histogram(100, 100, 100, 0)}, 0.05, 100, true},
@@ -41,7 +41,7 @@ func TestTracker(t *testing.T) {
 		{"quantile beyond the last bound", Source{Kind: Quantile, Of: Series{Metric: "h"}, Quantile: 0.99}, []Page{histogram(0, 0, 0, 0), histogram(10, 20, 100, 0)}, 1, 100, true},
 		{"mean", Source{Kind: Mean, Of: Series{Metric: "h"}}, []Page{histogram(5, 5, 5, 2), histogram(5, 5, 15, 7)}, 0.5, 10, true},
 		{"rate", Source{Kind: Rate, Of: Series{Metric: "r_total"}}, []Page{counters(100, 0), counters(150, 0)}, 5, 10, true},
-		{"gauge, from the first scrape on", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{nil, 7}}}}, 7, 1, true},
+		{"gauge, from the first scrape on", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{Value: 7}}}}, 7, 1, true},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
