@@ -15,6 +15,7 @@ import (
 	"aditus/internal/core/health"
 	"aditus/internal/core/plan"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/target"
 )
@@ -199,6 +200,9 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	for _, o := range orders {
 		if verb := rollout.Verb(o.Verb); !o.taken && o.Verb != Sync && o.Verb != Remove && o.Verb != LeaveIt && o.To == "" {
 			o.taken = true
+			if o.err = b.maySign(o.Order, before); o.err != nil {
+				continue
+			}
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
@@ -218,6 +222,19 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 	next.roll, next.write, next.intents = &out.State, &out.State, append(next.intents, out.Intents...)
 	next.durable = next.durable || out.State.Phase != before.Phase || seen.evaluated || len(commands) > 0
 	b.conclude(next, before, out, now)
+}
+
+// maySign tells why a person may not sign a stage off that asks for a role; nil where they may, and for other orders.
+func (b *berth) maySign(o Order, s rollout.State) error {
+	if o.Verb != SignOff || s.Task != "" || s.Stage >= len(s.Rules.Stages) {
+		return nil
+	}
+	role := s.Rules.Stages[s.Stage].SignOff
+	people, listed := b.e.role(role)
+	if !listed || slices.Contains(people, o.By) {
+		return nil
+	}
+	return fmt.Errorf("sign off is not possible: it is for %s, who are %s, and you are %s", role, say.List(people), o.By)
 }
 
 // newer is what a newer declared revision asks of the rollout under way: to make room for it, or nothing.

@@ -348,6 +348,14 @@ func (e *Engine) site(name string) Site {
 	return e.siteOf(name)
 }
 
+// role gives the people of a role, and whether the settings list it.
+func (e *Engine) role(name string) ([]string, bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	people, listed := e.settings.Roles[name]
+	return people, listed
+}
+
 // siteOf is site for those who hold the lock.
 func (e *Engine) siteOf(name string) Site {
 	for _, s := range e.settings.Sites {

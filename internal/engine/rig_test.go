@@ -29,6 +29,7 @@ artifacts:
   r.example/web:2: {starts-in: 3s, slow: 0.02, memory: 100}
   r.example/web:slow: {starts-in: 3s, slow: 0.02, memory: 100, faults: [{kind: slow, above: 0.2, amount: 0.3}]}
   r.example/web:later: {starts-in: 3s, slow: 0.02, memory: 100, faults: [{kind: slow, after: 2m, amount: 0.3}]}
+  r.example/web:stuck: {starts-in: 1s, faults: [{kind: unready, after: 70s}]}
   r.example/web:hang: {starts-in: 3s, faults: [{kind: hang}]}
   r.example/web:garbage: {starts-in: 3s, slow: 0.02, faults: [{kind: garbage}]}
   r.example/web:crash: {starts-in: 1s, faults: [{kind: crash, after: 20s}]}

@@ -31,7 +31,8 @@ type Settings struct {
 	Registries map[string]source.Registry `yaml:"registries,omitempty"` // how registries are asked, by host; "*" for all others
 	Links      []source.Link              `yaml:"links"`
 	Follow     []Follow                   `yaml:"follow,omitempty"`
-	Sites      []Site                     `yaml:"sites"` // in course order
+	Roles      map[string][]string        `yaml:"roles,omitempty"` // who may sign off what asks for a role; anyone where it is not listed
+	Sites      []Site                     `yaml:"sites"`           // in course order
 }
 
 // Follow lets one site follow another branch of a link for a while.

@@ -14,6 +14,7 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/target/sim"
 )
 
 // stagesOf and countsOf are what the declaration of the tests has, for others to be put in their place.
@@ -231,4 +232,67 @@ func TestSequentialOverRestart(t *testing.T) {
 		}
 		return b.Bar != nil
 	})
+}
+
+// TestByInstances sees that on a target that cannot split traffic a canary comes in by numbers of instances, with the
+// share that is really there, and that what needs a switch is refused in words.
+func TestByInstances(t *testing.T) {
+	r := newRig(t)
+	model, err := sim.ReadBehaviour("test", []byte(behaviour+"sites: {drydock: {whole: true}}\n"))
+	r.must(err)
+	r.sites["drydock"], err = sim.Open("drydock", "", model, r.clock.Now)
+	r.must(err)
+	t.Cleanup(r.sites["drydock"].Close)
+	stages := []string{stagesOf, "  stages: [{share: 25 %, soak: 20s}, {share: 100 %}]\n"}
+	r.push("1", stages...)
+	r.run()
+	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.push("2", stages...)
+	s := r.until("2 soaks", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Soaking
+	})
+	if b := berthAt(s, "drydock"); b.Rollout.NewSide.Healthy != 1 || b.Rollout.OldSide.Healthy != 3 || b.Rollout.Share != 0.25 {
+		t.Errorf("%d new and %d old with %v of the traffic", b.Rollout.NewSide.Healthy, b.Rollout.OldSide.Healthy, b.Rollout.Share)
+	}
+	r.until("2 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	r.push("1", stagesOf, "  style: blue-green\n")
+	r.until("a switch is refused", func(s Snapshot) bool {
+		return strings.Contains(berthAt(s, "drydock").Waits, "cannot switch traffic at once")
+	})
+}
+
+// TestRoles sees that a sign-off is for those whom it is asked of.
+func TestRoles(t *testing.T) {
+	r := newRig(t)
+	r.change = func(s *Settings) {
+		s.Sites[1].Automatic, s.Roles = false, map[string][]string{"a lead": {"Edda Marsh"}}
+	}
+	r.push("1")
+	r.run()
+	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.push("2")
+	r.until("it waits", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
+	})
+	if err := r.order(SignOff, "drydock"); err == nil || !strings.Contains(err.Error(), "it is for a lead, who are Edda Marsh, and you are Maren Oake") {
+		t.Errorf("anyone may sign off: %v", err)
+	}
+	if err := r.do(Order{Verb: SignOff, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Edda Marsh"}); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestNotAlive sees that an instance whose process does not run any more, by its probe, is started anew.
+func TestNotAlive(t *testing.T) {
+	r := newRig(t)
+	r.change = func(s *Settings) { s.Sites[1].Automatic = false }
+	probes := []string{"grace: 10s}}", "grace: 10s}, pulse: {command: [check], tells: alive, every: 2s, grace: 5s}}"}
+	r.push("stuck", probes...)
+	r.run()
+	r.until("it is started anew", func(Snapshot) bool { return len(r.texts("drydock", "restarted")) > 0 })
+	if text := r.texts("drydock", "restarted")[0]; !strings.Contains(text, "is started anew: it does not run") {
+		t.Errorf("told: %s", text)
+	}
 }
