@@ -3,6 +3,7 @@ package control_test
 import (
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -149,5 +150,34 @@ func TestNothingOnRecord(t *testing.T) {
 	}
 	if _, err := control.NewWatch(book, engine.Snapshot{}, b.Berth, 0); !errors.Is(err, ledger.ErrNone) {
 		t.Errorf("a berth without rollouts: %v", err)
+	}
+}
+
+// TestBench holds what a limit would have done against the releases of the story's past: two that were proven and the
+// one that was rolled back.
+func TestBench(t *testing.T) {
+	b := storytest.Load(t).Benches["boarding/north slow share"]
+	for _, test := range []struct {
+		limit   float64
+		stopped int
+		says    string
+	}{{0.05, 1, "1 of 3 releases would have been stopped by slow share at most 5 %"}, {0.01, 3, "would have been stopped"}, {0.5, 0, "would have passed"}} {
+		trial := b.Try(test.limit)
+		if summary := trial.Summary(b); trial.Stopped() != test.stopped || !strings.Contains(summary, test.says) {
+			t.Errorf("at %v %d are stopped, want %d:\n%s", test.limit, trial.Stopped(), test.stopped, summary)
+		}
+	}
+	if trial := b.Try(0.05); trial.Of == 0 || trial.Beyond > trial.Of/20 {
+		t.Errorf("%d of %d beyond the limit", trial.Beyond, trial.Of)
+	}
+	for limit, want := range map[float64]string{0.045: "at-most: 4.5 %", 0.0012: "at-most: 0.12 %"} {
+		if key, value := b.Declared(limit); key+": "+value != want {
+			t.Errorf("%v is declared as %s: %s, want %s", limit, key, value, want)
+		}
+	}
+	for from, want := range map[float64]float64{0.05: 0.002, 0.0099: 0.0005, 240e6: 1e7} {
+		if got := b.Step(from); math.Abs(got-want) > want*1e-6 {
+			t.Errorf("a limit of %v moves by %v, want %v", from, got, want)
+		}
 	}
 }

@@ -135,3 +135,23 @@ func TestAnatomy(t *testing.T) {
 		t.Errorf("the PDF begins %.10q", pdf.Bytes())
 	}
 }
+
+// TestBench sees that the drawing of a bench says what the screen says, as SVG and as PDF, in both palettes.
+func TestBench(t *testing.T) {
+	b := storytest.Load(t).Benches["boarding/north slow share"]
+	for _, palette := range []Palette{Dark, Light} {
+		var svg, pdf bytes.Buffer
+		if err := errors.Join(Bench(&svg, SVG, palette, b, 0.033), Bench(&pdf, PDF, palette, b, 0.033)); err != nil {
+			t.Fatal(err)
+		}
+		words := texts(t, svg.Bytes())
+		for _, want := range append(b.Words(), "boarding · north", "slow share", "at most 3.3 %", "4.12.2", "proven", "rolled back", "stopped at") {
+			if !strings.Contains(words, want) {
+				t.Errorf("%q is not in the drawing", want)
+			}
+		}
+		if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-1.")) {
+			t.Error("it is no PDF")
+		}
+	}
+}

@@ -58,7 +58,8 @@ func (b *berth) judge(seen *evidence, now time.Time) {
 		b.senses.verdicts = nil
 		return
 	}
-	b.senses.followed(b.process(rules), seen, b.roll)
+	b.senses.feed(b.process(rules), b.roll)
+	b.senses.trim()
 	for _, rule := range rules.Guards {
 		if b.judges(rule) {
 			seen.verdicts = append(seen.verdicts, b.verdict(rule, seen, about, now, every))
@@ -142,15 +143,25 @@ func (b *berth) bound(rule guard.Rule, at time.Time) *float64 {
 	case rule.Limit.AbovePastBy != nil:
 		return b.past(rule, at)
 	case rule.Limit.Relative() && b.roll != nil && b.roll.AskedShare() == 1:
-		var before []guard.Interval
-		for _, e := range b.senses.series {
-			if !e.at.After(b.roll.Shared) {
-				before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][b.roll.Old.Revision]})
-			}
-		}
-		return guard.Moves(rule, before)
+		return b.moved(rule)
 	}
 	return nil
+}
+
+// moved is where a limit above old lies since the new cohort has all the traffic. It is worked out once, while what old
+// showed last is still remembered.
+func (b *berth) moved(rule guard.Rule) *float64 {
+	if known, ok := b.senses.moved[rule.Name]; ok && known.at.Equal(b.roll.Shared) {
+		return known.bound
+	}
+	var before []guard.Interval
+	for _, e := range b.senses.series {
+		if !e.at.After(b.roll.Shared) {
+			before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][b.roll.Old.Revision]})
+		}
+	}
+	b.senses.moved[rule.Name] = knownBound{b.roll.Shared, guard.Moves(rule, before)}
+	return b.senses.moved[rule.Name].bound
 }
 
 // pastEvery is how often a workload's own past is read anew.
@@ -170,7 +181,7 @@ func (b *berth) past(rule guard.Rule, at time.Time) *float64 {
 	for i, r := range rows {
 		points[i] = signal.Point{At: r.At, Value: r.Value, Tally: signal.Tally{Part: r.Part, Whole: r.Whole, Instances: 1}}
 	}
-	b.senses.past[rule.Name] = knownPast{at, guard.Past(rule, points, at)}
+	b.senses.past[rule.Name] = knownBound{at, guard.Past(rule, points, at)}
 	return b.senses.past[rule.Name].bound
 }
 

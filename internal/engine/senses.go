@@ -27,16 +27,17 @@ type senses struct {
 	follows    int64                     // the rollout they follow, standingID for what is applied
 	stands     declare.Fingerprint       // that is applied
 	fed        time.Time                 // the last evaluation they were given
-	past       map[string]knownPast
-	steady     map[string]*ledger.Point // what is summed up for the history, by guard
+	past       map[string]knownBound     // limits above the workload's own past, by guard
+	moved      map[string]knownBound     // limits above what old showed last, by guard
+	steady     map[string]*ledger.Point  // what is summed up for the history, by guard
 	steadyFrom time.Time
 }
 
 // standingID stands for no rollout.
 const standingID = -1
 
-// knownPast is where a limit above a workload's own past lay at a moment.
-type knownPast struct {
+// knownBound is where a limit that moves lay, as of a moment.
+type knownBound struct {
 	at    time.Time
 	bound *float64
 }
@@ -50,9 +51,9 @@ type following struct {
 	bound    func(guard.Rule, time.Time) *float64
 }
 
-// followed gives the processes all evaluations that they have not had. For a new rollout, and after a restart, they are
+// feed gives the processes all evaluations that they have not had. For a new rollout, and after a restart, they are
 // made anew and given all of them.
-func (s *senses) followed(f following, seen *evidence, roll *rollout.State) {
+func (s *senses) feed(f following, roll *rollout.State) {
 	if s.processes == nil || s.follows != f.id || s.stands != f.revision {
 		s.processes, s.follows, s.stands, s.fed = map[string]*guard.Process{}, f.id, f.revision, time.Time{}
 		for _, rule := range f.rules.Guards {
@@ -105,15 +106,19 @@ type evaluation struct {
 }
 
 func newSenses() *senses {
-	return &senses{past: map[string]knownPast{}, instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
+	return &senses{past: map[string]knownBound{}, moved: map[string]knownBound{}, instances: map[string]*sensed{}, trackers: map[string]*signal.Tracker{}}
 }
 
-// add remembers an evaluation, and forgets the oldest ones and the readings of instances that are gone.
+// add remembers an evaluation, and forgets the readings of instances that are gone.
 func (s *senses) add(e *evaluation) {
 	for _, tracker := range s.trackers {
 		tracker.Forget(func(id string) bool { return s.instances[id] != nil })
 	}
 	s.series = append(s.series, e)
+}
+
+// trim forgets the oldest evaluations, once they were judged: after a restart all of a rollout's are.
+func (s *senses) trim() {
 	if len(s.series) > seriesKept {
 		s.series = slices.Delete(s.series, 0, len(s.series)-seriesKept)
 	}

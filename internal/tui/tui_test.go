@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -63,7 +64,7 @@ func (f *fake) OfferRevert(_ context.Context, b ledger.Berth, _ string) (source.
 }
 
 func (f *fake) Bench(b ledger.Berth, guard string) (control.Bench, error) {
-	bench, ok := f.Benches[b.String()+" "+guard]
+	bench, ok := f.Benches[b.String()+" "+cmp.Or(guard, "slow share")]
 	if !ok {
 		return bench, fmt.Errorf("%s has no guard %q", b, guard)
 	}
@@ -132,7 +133,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"},
-		{"links", "L"}, {"links-bundle", "L down"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {

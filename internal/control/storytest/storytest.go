@@ -27,7 +27,7 @@ type Story struct {
 
 	Comparisons map[string]control.Comparison // by WORKLOAD/SITE
 	Lines       []target.LogLine              // of an instance
-	Benches     map[string]control.Bench      // by WORKLOAD/SITE GUARD; without a guard the first
+	Benches     map[string]control.Bench      // by WORKLOAD/SITE GUARD
 }
 
 // All times are in UTC, whatever the machine's zone.

@@ -178,6 +178,9 @@ func (m *Model) releases(p *kit.Page, y, end int) {
 	p.Rule(y)
 	y++
 	began, phase, would := left+14, left+28, left+44
+	if p.W < 100 {
+		began, phase, would = left+9, left+23, left+36
+	}
 	p.Put(left, y, kit.Dim, "RELEASE")
 	p.Put(began, y, kit.Dim, "began")
 	p.Put(phase, y, kit.Dim, "came out")
@@ -194,9 +197,9 @@ func (m *Model) releases(p *kit.Page, y, end int) {
 		if i == m.list.At {
 			p.Choose(y)
 		}
-		p.PutIn(left, y, 13, kit.Text, r.Version)
+		p.PutIn(left, y, began-left-1, kit.Text, r.Version)
 		p.Put(began, y, kit.Dim, r.Began.Local().Format("2 Jan 15:04"))
-		p.PutIn(phase, y, 15, roleOf(r.Phase), string(r.Phase))
+		p.PutIn(phase, y, would-phase-1, roleOf(r.Phase), string(r.Phase))
 		role, text := kit.Clear, ""
 		switch {
 		case r.Stopped:
