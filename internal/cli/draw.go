@@ -115,24 +115,11 @@ func newDrawBench() *cobra.Command {
 		Example: "  aditus draw bench boarding/north --guard 'slow share' -o slow.svg",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			id, err := parseBerth(args[0])
-			if err != nil {
-				return err
-			}
 			format, err := draw.FormatOf(out)
 			if err != nil {
 				return usageError{err}
 			}
-			book, _, err := openToRead(folder)
-			if err != nil {
-				return err
-			}
-			defer book.Close()
-			s, err := control.Recorded(book)
-			if err != nil {
-				return err
-			}
-			b, err := control.NewBench(book, s, id, name)
+			b, err := recordedBench(folder, args[0], name)
 			if err != nil {
 				return err
 			}

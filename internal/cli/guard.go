@@ -164,20 +164,7 @@ the others came. It reads the ledger; nothing changes.`,
 		Example: "  aditus guard backtest boarding/north --guard 'slow share' --limit '4 %'",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := parseBerth(args[0])
-			if err != nil {
-				return err
-			}
-			book, _, err := openToRead(folder)
-			if err != nil {
-				return err
-			}
-			defer book.Close()
-			s, err := control.Recorded(book)
-			if err != nil {
-				return err
-			}
-			b, err := control.NewBench(book, s, id, name)
+			b, err := recordedBench(folder, args[0], name)
 			if err != nil {
 				return err
 			}
@@ -195,6 +182,24 @@ the others came. It reads the ledger; nothing changes.`,
 	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
+}
+
+// recordedBench gives the bench of a berth's guard from what is on record.
+func recordedBench(folder, berth, name string) (control.Bench, error) {
+	id, err := parseBerth(berth)
+	if err != nil {
+		return control.Bench{}, err
+	}
+	book, _, err := openToRead(folder)
+	if err != nil {
+		return control.Bench{}, err
+	}
+	defer book.Close()
+	s, err := control.Recorded(book)
+	if err != nil {
+		return control.Bench{}, err
+	}
+	return control.NewBench(book, s, id, name)
 }
 
 func tellBacktest(out io.Writer, b control.Bench, limit float64, asJSON bool) error {

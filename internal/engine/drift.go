@@ -20,7 +20,7 @@ func (b *berth) noteDrift(next *decision, seen *evidence, now time.Time) {
 	if !seen.reached {
 		return
 	}
-	drifted := b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged || b.lost()
+	drifted := (b.changes.stand == compare.Drifted || b.changes.stand == compare.Diverged || b.lost()) && b.state.Left == nil // what was left halfway is no one's drift
 	switch {
 	case drifted && b.driftDue(now):
 		b.foundDrift(next, now)
