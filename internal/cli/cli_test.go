@@ -78,7 +78,7 @@ func TestHeadless(t *testing.T) {
 	if n := strings.Count(text, "  taken  "); n < 6 {
 		t.Errorf("only %d rollouts are told to have begun:\n%s", n, text)
 	}
-	for _, want := range []string{"boarding/north", "is allowed (after ", "barred", "waits for a sign-off", "times real time", "yes  fares 8.2.0 waits for a sign-off at slipway"} {
+	for _, want := range []string{"boarding/north", "is allowed (", "barred", "waits for a sign-off", "times real time", "yes  fares 8.2.0 waits for a sign-off at slipway"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not told:\n%s", want, text)
 		}

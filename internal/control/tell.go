@@ -202,11 +202,13 @@ func VerdictMore(v guard.Verdict) string {
 	switch d := v.Difference; {
 	case v.Limit.Relative() && d != nil && d.High > d.Low:
 		text = unit.FormatInterval(*d)
-	case v.New != nil && v.New.High > v.New.Low:
-		text = fmt.Sprintf("%s to %s", unit.Format(max(0, v.New.Low)), unit.Format(v.New.High))
-		if v.Bound != nil {
-			text += ", limit now " + unit.Format(*v.Bound)
+	case v.New != nil:
+		if low, high := unit.Format(max(0, v.New.Low)), unit.Format(v.New.High); low != high {
+			text = low + " to " + high
 		}
+	}
+	if v.Bound != nil {
+		text = joined(text, "limit now "+unit.Format(*v.Bound))
 	}
 	switch {
 	case v.Word != guard.Undecided:

@@ -324,7 +324,7 @@ func (w Watch) Why() []string {
 // rested tells on what a breach rests.
 func rested(v guard.Verdict) string {
 	if v.Way == guard.Sequential {
-		return fmt.Sprintf(", after %s requests", say.Number(v.New.Count))
+		return "" // its interval stands beside it
 	}
 	return fmt.Sprintf(" in %d of %d intervals", v.Beyond, v.Judged)
 }

@@ -77,7 +77,8 @@ func counted(v *guard.Verdict) string {
 	case v == nil || v.New == nil:
 		return ""
 	case v.Way == guard.Sequential:
-		return fmt.Sprintf(" (after %s on new)", say.Number(v.New.Count))
+		unit := v.Limit.Unit
+		return fmt.Sprintf(" (%s to %s)", unit.Format(max(0, v.New.Low)), unit.Format(v.New.High))
 	case v.Beyond == 0:
 		return ""
 	}
