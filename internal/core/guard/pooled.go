@@ -1,6 +1,10 @@
 package guard
 
-import "math"
+import (
+	"math"
+
+	"aditus/internal/core/signal"
+)
 
 // pooled is what the estimates beside a verdict are made of.
 type pooled struct {
@@ -11,39 +15,39 @@ type pooled struct {
 	paired      bool
 }
 
-// add adds an interval, with all before it weighing so much less.
-func (s *pooled) add(fade, information float64, old, new sample, oldCount, newCount float64, paired bool) {
-	fold := func(into *sample, s sample) {
-		into.part, into.whole = into.part*fade+s.part, into.whole*fade+s.whole
-	}
-	s.information = s.information*fade + information
-	fold(&s.old, old)
-	fold(&s.new, new)
-	s.oldCount, s.newCount, s.paired = s.oldCount*fade+oldCount, s.newCount*fade+newCount, paired
+// and gives both as one.
+func (s pooled) and(o pooled) pooled {
+	s.information += o.information
+	s.old, s.new = sample{s.old.part + o.old.part, s.old.whole + o.old.whole}, sample{s.new.part + o.new.part, s.new.whole + o.new.whole}
+	s.oldCount, s.newCount, s.paired = s.oldCount+o.oldCount, s.newCount+o.newCount, o.paired
+	return s
 }
 
 // pool adds an interval to what the estimates are made of.
 func (p *Process) pool(i Interval, information float64, paired bool) {
-	var old, new sample
-	var oldCount float64
-	if p.rule.Signal.Kind.Share() {
-		new = sample{i.New.Part, i.New.Whole}
-	} else {
-		new = sample{i.New.Value * information, information}
-	}
-	if i.Old != nil {
-		oldCount = i.Old.Whole
-		old = sample{i.Old.Part, i.Old.Whole}
-		if !p.rule.Signal.Kind.Share() {
-			old = sample{i.Old.Value * information, information}
+	one := pooled{information: information, newCount: i.New.Whole, paired: paired}
+	side := func(s *signal.Point) sample {
+		if p.rule.Signal.Kind.Share() {
+			return sample{s.Part, s.Whole}
 		}
+		return sample{s.Value * information, information}
 	}
-	fade := 1.0
-	if p.standing {
-		fade = fading
+	one.new = side(i.New)
+	if i.Old != nil {
+		one.old, one.oldCount = side(i.Old), i.Old.Whole
 	}
-	p.whole.add(fade, information, old, new, oldCount, i.New.Whole, paired)
-	p.recent.add(recently, information, old, new, oldCount, i.New.Whole, paired)
+	p.whole = p.whole.and(one)
+	if p.lately = append(p.lately, one); len(p.lately) > standingLast {
+		p.lately = p.lately[1:]
+	}
+}
+
+// last is what the last so many intervals showed.
+func (p *Process) last(n int) (sum pooled) {
+	for _, one := range p.lately[max(0, len(p.lately)-n):] {
+		sum = sum.and(one)
+	}
+	return sum
 }
 
 // estimates are what was pooled, with its confidence sequence around what is held against the limit.

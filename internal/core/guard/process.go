@@ -25,8 +25,8 @@ type Process struct {
 	inside int                   // intervals of the present stage
 	base   sample                // old, recent intervals weighing more
 	spread spread
-	whole  pooled // of the present stage; of a standing process, the last intervals weighing more
-	recent pooled // of the last few intervals
+	whole  pooled   // of the present stage
+	lately []pooled // the last intervals, each by itself
 	began  time.Time
 	spoke  time.Time
 	broke  bool
@@ -54,8 +54,10 @@ const (
 
 	// fading is how much less each interval weighs in what old usually shows than the one after it.
 	fading = 0.9
-	// recently is the same for what is told of a breach: what made it, not what was before it.
-	recently = 0.7
+	// breachLast and standingLast are how many intervals are told of a breach, which is what made it and not what was
+	// before it, and of a guard that stands.
+	breachLast   = 6
+	standingLast = 24
 	// mostKept bounds the evidence that a limit is kept, so that it can turn within a few intervals.
 	mostKept = 40 / KeptRisk
 )
@@ -206,10 +208,14 @@ func (p *Process) Verdict(now time.Time) Verdict {
 		Guard: p.rule.Name, Limit: p.rule.Limit, Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken, Bound: p.bound,
 		Evidence: math.Log(max(sum(p.breach[:]), 1e-9)) / math.Log(1/p.risk),
 	}
-	v.Old, v.New, v.Difference = p.estimates(p.whole)
-	if p.broke {
-		v.Old, v.New, v.Difference = p.estimates(p.recent)
+	told := p.whole
+	switch {
+	case p.broke:
+		told = p.last(breachLast)
+	case p.standing:
+		told = p.last(standingLast)
 	}
+	v.Old, v.New, v.Difference = p.estimates(told)
 	spoke := p.spoke
 	if p.began.After(spoke) {
 		spoke = p.began
