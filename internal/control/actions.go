@@ -130,12 +130,12 @@ func backAction(b engine.Berth, r rollout.State, place string) Action {
 	case b.Keeps():
 		a.Not = r.Possible(rollout.TurnBack)
 		a.Means = "switch back to the old set, which is kept complete"
-		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Undone(r))
+		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Stays(b.Lasting))
 	case b.Back == nil:
 		a.Not = errors.New("no other revision was proven here")
 	default:
 		a.Means = "back to the revision that was proven before this one"
-		a.Asks = fmt.Sprintf("Roll back %s from %s to %s (%s)? %s comes up again and gets all the traffic, and %s is barred here.", place, b.Applied.Version, b.Back.Version, b.Back.Fingerprint.Short(), b.Back.Version, b.Applied.Version)
+		a.Asks = fmt.Sprintf("Roll back %s from %s to %s (%s)? %s comes up again and gets all the traffic, and %s is barred here%s.", place, b.Applied.Version, b.Back.Version, b.Back.Fingerprint.Short(), b.Back.Version, b.Applied.Version, rollout.Stays(b.Lasting))
 	}
 	return a
 }

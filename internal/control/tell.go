@@ -7,7 +7,6 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
-	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -22,102 +21,12 @@ type Line struct {
 	Tone  Tone
 }
 
-// Cell is how a berth stands, in the fewest words.
-type Cell struct {
-	Version string // what serves
-	Coming  string // what is on its way in; empty for nothing
-	Note    string // what is not steady about it
-	Tone    Tone
-	Stage   int // during a rollout: from 1
-	Stages  int
-	Share   float64
-	Style   declare.Style
-	New, Of int // rolling: instances that are new, of how many
-}
-
 // Lost tells whether all that was applied at a berth is gone from the site.
 func Lost(b engine.Berth) bool { return b.Stand == compare.Absent && b.Applied != nil }
 
 // undeclared tells whether Git no longer declares what runs at a berth.
 func undeclared(b engine.Berth) bool {
 	return b.Declared == nil && b.Applied != nil && !b.Looked.IsZero()
-}
-
-// CellOf gives a berth's cell.
-func CellOf(b engine.Berth) Cell {
-	c := Cell{Version: "none"}
-	if b.Applied != nil {
-		c.Version = b.Applied.Version
-	}
-	if r := b.Rollout; r != nil {
-		if !r.Old.None() {
-			c.Version = r.Old.Version
-		}
-		c.Coming, c.Stage, c.Stages, c.Share = r.New.Version, r.Stage+1, len(r.Rules.Stages), r.Share
-		c.Tone, c.Style = Moves, r.Rules.Style
-		c.New, c.Of = r.NewSide.Healthy, max(r.NewSide.Healthy, total(r.New.Parts))
-		if b.Keeps() {
-			return kept(c, b)
-		}
-		switch r.Phase {
-		case rollout.Proving:
-			c.Note, c.Tone = "proving "+say.Span(r.ProvingLeft()), Good
-		case rollout.Proven:
-			c.Note, c.Tone = "proven", Good
-		case rollout.RollingBack, rollout.RolledBack:
-			c.Note, c.Tone = "rolling back", Bad
-		case rollout.Held:
-			c.Note, c.Tone = "held", Asks
-		case rollout.Waiting:
-			c.Tone = Asks
-		}
-		return c
-	}
-	switch {
-	case b.Left != nil && b.Health.Word != health.Failing:
-		c.Coming, c.Share, c.Tone, c.Note = b.Left.Version, b.Left.Share, Asks, "abandoned"
-	case b.Stand == compare.Unread && b.Problem != nil:
-		c.Note, c.Tone = "unread", Bad
-	case b.Health.Word == health.Failing:
-		c.Note, c.Tone = "failing", Bad
-	case beyondLimit(b):
-		c.Note, c.Tone = "breach", Bad
-	case b.Bar != nil:
-		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
-	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
-		c.Note, c.Tone = string(b.Stand), Bad
-	case b.Lock != nil:
-		c.Note, c.Tone = "locked", Quiet
-	case undeclared(b):
-		c.Note = "not declared"
-	case b.Stand == compare.Behind:
-		c.Note = fmt.Sprintf("behind %d", b.BehindBy)
-	case Lost(b):
-		c.Note, c.Tone = "gone", Bad
-	case b.Stand == compare.Absent:
-		c.Note = "absent"
-	case b.Health.Word == health.Stopped:
-		c.Note = "stopped"
-	case b.Health.Word == health.Starting && !b.Looked.IsZero():
-		c.Note, c.Tone = "starting", Moves
-	case b.Follows != "":
-		c.Note = "preview"
-	case len(Orphans(b)) > 0:
-		c.Note = say.Count(len(Orphans(b)), "orphan")
-	}
-	return c
-}
-
-// kept is the cell of a berth whose old set is kept after the switch.
-func kept(c Cell, b engine.Berth) Cell {
-	return Cell{Version: b.Rollout.New.Version, Tone: Quiet, Note: b.Rollout.Old.Version + " kept"}
-}
-
-func total(parts map[string]int) (sum int) {
-	for _, n := range parts {
-		sum += n
-	}
-	return sum
 }
 
 // Headline tells in a few words what a berth is doing.
@@ -179,63 +88,6 @@ func blocking(b engine.Berth) string {
 		}
 	}
 	return "goes on at the next look"
-}
-
-// VerdictWords tells a verdict in a few words.
-func VerdictWords(v guard.Verdict) string {
-	switch v.Word {
-	case guard.Undecided:
-		if v.Wait >= guard.Longest {
-			return "undecided, too close to tell"
-		}
-		return fmt.Sprintf("undecided, about %s more", say.Span(v.Wait))
-	case guard.Silent:
-		return fmt.Sprintf("silent since %s", v.Since.Local().Format(time.TimeOnly))
-	}
-	return string(v.Word)
-}
-
-// VerdictMore tells what stands beside a verdict: the interval of what is held against the limit, and how long it takes
-// until it is decided.
-func VerdictMore(v guard.Verdict) string {
-	unit, text := v.Limit.Unit, ""
-	switch d := v.Difference; {
-	case v.Limit.Relative() && d != nil && d.High > d.Low:
-		text = unit.FormatInterval(*d)
-	case v.New != nil:
-		if low, high := unit.Format(max(0, v.New.Low)), unit.Format(v.New.High); low != high {
-			text = low + " to " + high
-		}
-	}
-	if v.Bound != nil {
-		text = joined(text, "limit now "+unit.Format(*v.Bound))
-	}
-	switch {
-	case v.Word != guard.Undecided:
-	case v.Wait >= guard.Longest:
-		text = joined(text, "too close to tell")
-	default:
-		text = joined(text, "about "+say.Span(v.Wait)+" more")
-	}
-	return text
-}
-
-func joined(a, b string) string {
-	if a == "" {
-		return b
-	}
-	return a + "; " + b
-}
-
-// VerdictTone is a verdict's tone.
-func VerdictTone(v guard.Verdict) Tone {
-	switch v.Word {
-	case guard.Clear:
-		return Good
-	case guard.Undecided:
-		return Moves
-	}
-	return Bad
 }
 
 // Tell tells a berth in full sentences: what is live, what is coming, how it is doing, and what happens next.

@@ -75,8 +75,9 @@ type Berth struct {
 	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
 	Bar         *ledger.Bar          `json:"bar,omitempty"`   // of the declared revision
 	Problem     *Problem             `json:"problem,omitempty"`
-	Guards      int                  `json:"guards,omitempty"` // of what is applied
-	Style       declare.Style        `json:"style,omitempty"`  // in which what is declared would come
+	Guards      int                  `json:"guards,omitempty"`  // of what is applied
+	Lasting     []string             `json:"lasting,omitempty"` // tasks of what is applied that cannot be undone
+	Style       declare.Style        `json:"style,omitempty"`   // in which what is declared would come
 	Lock        *ledger.Lock         `json:"lock,omitempty"`
 	Left        *ledger.Left         `json:"left,omitempty"`  // a revision that was left halfway
 	Calls       string               `json:"calls,omitempty"` // why a person is called though no rollout is under way

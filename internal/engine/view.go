@@ -35,7 +35,7 @@ func (b *berth) view() Berth {
 		}
 	}
 	if v.Applied != nil {
-		v.Guards = len(v.Applied.Desired.Guards)
+		v.Guards, v.Lasting = len(v.Applied.Desired.Guards), lasting(v.Applied.Desired)
 	}
 	if declared != nil {
 		v.Style = declared.Desired.Rollout.Style

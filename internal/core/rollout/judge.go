@@ -173,14 +173,17 @@ func (m *machine) turnBack(by string, bar bool, causes []Cause) {
 }
 
 // Undone tells, in the end of a sentence, what going back does not undo; it is empty where everything is undone.
-func Undone(s State) string {
-	switch len(s.Passed) {
+func Undone(s State) string { return Stays(s.Passed) }
+
+// Stays tells the same of tasks that are named.
+func Stays(tasks []string) string {
+	switch len(tasks) {
 	case 0:
 		return ""
 	case 1:
-		return fmt.Sprintf("; what the task %s did stays, as it cannot be undone", s.Passed[0])
+		return fmt.Sprintf("; what the task %s did stays, as it cannot be undone", tasks[0])
 	}
-	return fmt.Sprintf("; what the tasks %s did stays, as it cannot be undone", strings.Join(s.Passed, ", "))
+	return fmt.Sprintf("; what the tasks %s did stays, as it cannot be undone", strings.Join(tasks, ", "))
 }
 
 // Sentence tells a breach in words: slow share 9.1 %, at most 5 % is allowed.

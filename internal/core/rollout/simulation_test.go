@@ -189,6 +189,7 @@ func (s story) play(without []bool) (string, error) {
 	state := Begin(s.old, s.new, s.rules, Itself, "taken", last, now)
 	if s.returns {
 		state = GoBack(s.old, s.new, s.rules, Itself, []Cause{{Kind: "guard", Text: "slow"}}, now)
+		m.new = state.New
 	}
 	turned := 0
 	for step := range longer {

@@ -144,9 +144,9 @@ func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, n
 }
 
 // GoBack is the first state of a way back from what is proven and applied to an earlier revision: at full speed, with
-// all traffic as soon as it is up.
+// all traffic as soon as it is up. Its tasks ran when it came in, and are not run again.
 func GoBack(from, to Side, rules declare.Rollout, by string, causes []Cause, now time.Time) State {
-	rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
+	rules.Stages, rules.Try, to.Tasks = []declare.Stage{{Share: 1}}, "", nil
 	s := Begin(from, to, rules, by, causes[0].Text, time.Time{}, now)
 	s.Return, s.Causes, s.Bar = true, causes, true
 	return s
