@@ -99,6 +99,7 @@ func (r *reader) budget(n Node, pointer string) Budget {
 	value, unit, ok := quantity(n.Text)
 	if !ok || unit != "%" || value < 0 || value > 100 {
 		r.wrong(n, pointer, "write it like 2 or 25 %", "expected a number of instances or a share of them, not %q", n.Text)
+		return Budget{Number: 1}
 	}
 	return Budget{Share: value / 100}
 }

@@ -163,7 +163,6 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	if c := find(one); count(c, "setup") != 1 || count(c, "web") != 2 {
 		t.Errorf("a task that was asked for twice: %+v", c.Instances)
 	}
-	instance := find(one).Instances[0].ID
 	must(d.Preview(t.Context(), workload, one))
 	if !find(one).Preview {
 		t.Error("the preview route does not lead where it was led")
@@ -197,7 +196,7 @@ func parts(t *testing.T, d target.Driver, o Options) {
 			t.Errorf("nobody sees that %s was restarted", in.ID)
 		}
 	}
-	instance = first()[0]
+	instance := first()[0]
 	if _, err := d.Log(t.Context(), workload, instance, time.Time{}, 10); err != nil {
 		t.Errorf("the log of %s: %v", instance, err)
 	}
