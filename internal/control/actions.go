@@ -131,6 +131,8 @@ func backAction(b engine.Berth, r rollout.State, place string) Action {
 		a.Not = r.Possible(rollout.TurnBack)
 		a.Means = "switch back to the old set, which is kept complete"
 		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Stays(b.Lasting))
+	case b.Lock != nil:
+		a.Not = fmt.Errorf("locked by %s: %s", b.Lock.By, b.Lock.Message)
 	case b.Back == nil:
 		a.Not = errors.New("no other revision was proven here")
 	default:

@@ -47,14 +47,7 @@ func (b *berth) stand(next *decision, seen *evidence, orders []*order, now time.
 	for _, o := range orders {
 		if o.Verb == RollBack && !o.taken {
 			o.taken = true
-			if to, err := b.backTo(o.To, next.state); err != nil {
-				o.err = err
-			} else {
-				why := "rolled back by " + o.By
-				if o.Note != "" {
-					why += ": " + o.Note
-				}
-				b.goBack(next, to, o.By, []rollout.Cause{{Kind: "person", Text: why, At: now}}, now)
+			if o.err = b.backBy(next, o.Order, now); o.err == nil {
 				return
 			}
 		}
@@ -83,6 +76,27 @@ func (b *berth) stand(next *decision, seen *evidence, orders []*order, now time.
 	case next.state.Calls != "":
 		next.state.Calls, next.durable = "", true
 	}
+}
+
+// backBy goes back as a person asked, to a barred revision as well: whoever names it lifts its bar.
+func (b *berth) backBy(next *decision, o Order, now time.Time) error {
+	if lock := next.state.Lock; lock != nil {
+		return fmt.Errorf("roll back is not possible: %s is locked by %s; unlock it first", b.id, lockText(lock))
+	}
+	to, err := b.backTo(o.To, next.state)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(next.state.Bars, func(bar ledger.Bar) bool { return bar.Revision == to.Fingerprint }); i >= 0 {
+		next.state.Bars = slices.Delete(next.state.Bars, i, i+1)
+		next.fact(b, now, "bar lifted", o.By, to.Fingerprint, fmt.Sprintf("%s lifted the bar on %s (%s), to go back to it", o.By, to.Version, to.Fingerprint.Short()), nil)
+	}
+	why := "rolled back by " + o.By
+	if o.Note != "" {
+		why += ": " + o.Note
+	}
+	b.goBack(next, to, o.By, []rollout.Cause{{Kind: "person", Text: why, At: now}}, now)
+	return nil
 }
 
 // standingBack goes back from what is applied where its standing guards say so and nothing speaks against it.

@@ -127,6 +127,9 @@ func TestStandingGuard(t *testing.T) {
 			if err := r.order(Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "locked by Sanna Brekk") {
 				t.Errorf("a locked berth was synced: %v", err)
 			}
+			if err := r.order(RollBack, "drydock"); err == nil || !strings.Contains(err.Error(), "unlock it first") {
+				t.Errorf("a locked berth was rolled back: %v", err)
+			}
 			if err := r.order(Unlock, "drydock"); err != nil {
 				t.Error(err)
 			}
@@ -200,6 +203,13 @@ func TestBackToAny(t *testing.T) {
 	if _, err := r.engine.OfferRevert(context.Background(), id, "Maren Oake"); err == nil || !strings.Contains(err.Error(), source.ErrTaken.Error()) {
 		t.Errorf("offered twice: %v", err)
 	}
+	if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: "2"}); err != nil {
+		t.Error(err)
+	}
+	r.until("2 is back, and its bar gone", func(s Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return version(b) == "2" && b.Rollout == nil && b.Bar == nil
+	})
 	if _, err := r.engine.OfferLimit(context.Background(), id, "slow", "at-most", "8 %", "why", "Maren Oake"); err != nil {
 		t.Error(err)
 	}

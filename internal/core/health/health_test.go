@@ -1,6 +1,7 @@
 package health
 
 import (
+	"strings"
 	"testing"
 	"time"
 )
@@ -66,6 +67,17 @@ func TestJudgeInstance(t *testing.T) {
 	crashes := []time.Time{at(10), at(20), at(30)}
 	if in := JudgeInstance([]Track{healthy}, []Thresholds{rules}, start, crashes, time.Time{}, at(31)); in.Word != Failing || in.Restarts != 3 {
 		t.Errorf("three restarts in half a minute are a crash loop: %+v", in)
+	}
+	if in := JudgeInstance(nil, nil, start, crashes, at(71), at(31)); !strings.Contains(in.Reason, "3 restarts in 5m0s, the next start in 40s") {
+		t.Errorf("a target that waits with the next start: %+v", in)
+	}
+	alive := Thresholds{Every: rules.Every, Timeout: rules.Timeout, Passes: 1, Fails: 1, Alive: true}
+	dead := Track{}.Observe(Outcome{At: at(7), Reason: "no answer"}, alive)
+	if in := JudgeInstance([]Track{healthy, dead}, []Thresholds{rules, alive}, start, nil, time.Time{}, at(8)); !in.Dead || in.Word != Failing || in.Reason != "does not run: no answer" {
+		t.Errorf("ready but not alive: %+v", in)
+	}
+	if in := JudgeInstance([]Track{healthy}, []Thresholds{rules}, start, nil, time.Time{}, at(8)); !in.Since.After(start) || in.Since.After(at(8)) {
+		t.Errorf("healthy since %s, started at %s", in.Since, start)
 	}
 	if in := JudgeInstance(nil, nil, start, crashes, time.Time{}, at(1000)); in.Word != Healthy {
 		t.Errorf("a crash loop that is long over: %+v", in)

@@ -383,3 +383,26 @@ func BenchmarkStep(b *testing.B) {
 		Step(s, seen, nil, start.Add(time.Second))
 	}
 }
+
+// TestLeftovers sees that cohorts which an abandoned rollout left behind lose their traffic first and go then.
+func TestLeftovers(t *testing.T) {
+	target := site{old: 4}
+	seen := target.observe()
+	seen.Astray = 0.25
+	out := Step(begin(), seen, nil, start.Add(time.Second))
+	if want := []Intent{{Do: Lay, Revision: newSide.Revision}}; !slices.Equal(out.Intents, want) {
+		t.Errorf("it asks for %+v, want %+v", out.Intents, want)
+	}
+	target.laid = true
+	seen = target.observe()
+	seen.Astray = 0.25
+	out = Step(out.State, seen, nil, start.Add(2*time.Second))
+	if want := (Intent{Do: SetShare, Revision: newSide.Revision}); !slices.Contains(out.Intents, want) {
+		t.Errorf("the traffic stays where it is: %+v", out.Intents)
+	}
+	seen.Astray, seen.Idle = 0, []declare.Fingerprint{"left000"}
+	out = Step(out.State, seen, nil, start.Add(3*time.Second))
+	if want := (Intent{Do: Drop, Revision: "left000"}); !slices.Contains(out.Intents, want) {
+		t.Errorf("what is left stays: %+v", out.Intents)
+	}
+}

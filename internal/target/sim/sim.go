@@ -128,7 +128,8 @@ func (in *instance) observe(now time.Time) target.Instance {
 		return seen
 	}
 	if in.down(now) {
-		seen.Reason = "exited with status 1"
+		fault, _ := in.crash()
+		seen.Reason, seen.Again = "exited with status 1", in.started(now).Add(fault.After+downtime)
 	}
 	seen.Address, seen.Ports = "127.0.0.1", map[string]int{}
 	for name := range in.cohort.parts[in.part].Ports {
