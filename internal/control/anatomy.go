@@ -59,7 +59,7 @@ func Anatomy(b engine.Berth, now time.Time) []Branch {
 		sum.Reason = "" // it stands at the part and the instance
 		rows = append(rows, Branch{
 			ID: string(c.Revision), Name: strings.TrimSpace(fmt.Sprintf("%s %s", c.Version, c.Revision.Short())), Kind: role,
-			Words: say.Share(c.Share) + " of the traffic, " + healthWords(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
+			Words: trafficOf(c) + ", " + healthWords(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
 		})
 		for k := range c.Parts {
 			rows = append(rows, partBranch(c, &c.Parts[k], side, k == len(c.Parts)-1, now)...)
@@ -104,6 +104,14 @@ func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now t
 	}
 	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, wanted, all)
 	return rows
+}
+
+// trafficOf tells which traffic a cohort has.
+func trafficOf(c *engine.Cohort) string {
+	if c.Preview && c.Share == 0 {
+		return "on its preview route"
+	}
+	return say.Share(c.Share) + " of the traffic"
 }
 
 // partWords tells a part by its kind.

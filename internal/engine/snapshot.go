@@ -92,7 +92,8 @@ type Cohort struct {
 	Revision  declare.Fingerprint `json:"revision"`
 	Version   string              `json:"version,omitempty"`
 	Share     float64             `json:"share"`
-	Parts     []Part              `json:"parts"` // by name
+	Preview   bool                `json:"preview,omitempty"` // the preview routes lead to it
+	Parts     []Part              `json:"parts"`             // by name
 	Instances []Instance          `json:"instances,omitempty"`
 }
 
@@ -102,7 +103,6 @@ type Part struct {
 	Kind        declare.Kind      `json:"kind"`
 	Live        map[string]any    `json:"live"` // its observed fields
 	Needs       []string          `json:"needs,omitempty"`
-	Health      health.Summary    `json:"health"`
 	Wanted      int               `json:"wanted"`                // instances declared
 	Environment map[string]string `json:"environment,omitempty"` // as declared
 	Orphan      bool              `json:"orphan,omitempty"`      // the revision does not declare it

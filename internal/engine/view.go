@@ -80,7 +80,7 @@ func (b *berth) view() Berth {
 func (b *berth) cohorts(seen *evidence) []Cohort {
 	var all []Cohort
 	for _, c := range seen.target.Cohorts {
-		shown := Cohort{Revision: c.Revision, Share: c.Share}
+		shown := Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview}
 		r := b.e.revision(b.id.Workload, c.Revision)
 		if r != nil {
 			shown.Version = r.Version
@@ -110,23 +110,9 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 			}
 			shown.Instances = append(shown.Instances, one)
 		}
-		for i := range shown.Parts {
-			shown.Parts[i].Health = partHealth(shown, shown.Parts[i])
-		}
 		all = append(all, shown)
 	}
 	return all
-}
-
-// partHealth rolls the health of a part's instances up.
-func partHealth(c Cohort, part Part) health.Summary {
-	var all []health.Instance
-	for _, in := range c.Instances {
-		if in.Part == part.Name {
-			all = append(all, in.Health)
-		}
-	}
-	return health.Sum(all, len(all))
 }
 
 // probesOf gives a part's probes with their last answers.
