@@ -79,7 +79,8 @@ func (b *berth) judges(rule guard.Rule) bool {
 	if s.Phase != rollout.Proving && len(stage.Guards) > 0 && !slices.Contains(stage.Guards, rule.Name) {
 		return false
 	}
-	return s.AskedShare() > 0 && !s.New.Empty() && !(s.Old.Empty() && rule.Limit.Relative())
+	alone := s.Old.Empty() && rule.Limit.AtMost == nil // a first revision has neither an old one nor a past
+	return s.AskedShare() > 0 && !s.New.Empty() && !alone
 }
 
 // verdict is a guard's judgement as of now.

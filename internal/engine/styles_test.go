@@ -306,3 +306,38 @@ func TestNotAlive(t *testing.T) {
 		t.Errorf("told: %s", text)
 	}
 }
+
+// TestAgainstItsPast holds a new revision against what the workload showed at that time of day on the days before.
+func TestAgainstItsPast(t *testing.T) {
+	change := []string{"    limit: {at-most: 10 %}\n" + countsOf, "    limit: {above-past-by: 5 points}\n"}
+	for _, past := range []bool{false, true} {
+		r := newRig(t)
+		r.change = func(s *Settings) { s.Sites[1].Automatic = false }
+		book, err := ledger.Open(r.folder, nil)
+		r.must(err)
+		var steady []ledger.Point
+		for day := 1; past && day < 6; day++ {
+			for _, off := range []time.Duration{-20 * time.Minute, 0, 20 * time.Minute} {
+				steady = append(steady, ledger.Point{Guard: "slow", Revision: "before", At: start.AddDate(0, 0, -day).Add(off), Value: 0.02, Part: 20, Whole: 1000})
+			}
+		}
+		r.must(book.Record(t.Context(), ledger.Entry{Berth: ledger.Berth{Workload: "web", Site: "drydock"}, Steady: steady}))
+		book.Close()
+		r.push("1", change...)
+		r.run()
+		r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+		if !past {
+			r.push("2", change...)
+			r.until("the guard is silent without a past", func(s Snapshot) bool {
+				b := berthAt(s, "drydock")
+				return len(b.Verdicts) > 0 && b.Verdicts[0].Word == guard.Silent && b.Rollout != nil
+			})
+			continue
+		}
+		r.push("slow", append(change, stagesOf, "  stages: [{share: 10 %, soak: 15s}, {share: 50 %, soak: 5m}, {share: 100 %}]\n")...)
+		s := r.until("it goes back", func(s Snapshot) bool { return berthAt(s, "drydock").Bar != nil })
+		if why := berthAt(s, "drydock").Bar.Why; !strings.Contains(why, "5 points above its past is allowed") {
+			t.Errorf("barred as %s", why)
+		}
+	}
+}

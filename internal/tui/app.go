@@ -35,6 +35,7 @@ type App struct {
 	board    *board.Model
 	over     screen       // nil on the board
 	compared engine.Berth // as it was when it was compared last
+	benched  time.Time    // when the bench was made last
 
 	w, h    int
 	dark    bool

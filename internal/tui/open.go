@@ -45,6 +45,10 @@ func (a *App) renew() {
 		}
 		a.readLog(over)
 	case *bench.Model:
+		if time.Since(a.benched) < benchEvery {
+			return
+		}
+		a.benched = time.Now()
 		if newer, err := a.control.Bench(over.Bench().Berth, over.Bench().Rule.Name); err == nil {
 			over.Set(newer)
 		}
@@ -146,6 +150,9 @@ func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 	}
 }
 
+// benchEvery is how often a bench is made anew from the record: its history is long and changes slowly.
+const benchEvery = 5 * time.Second
+
 // openBench opens the bench of a berth's guard, or says why it cannot.
 func (a *App) openBench(id ledger.Berth, guard string) {
 	b, err := a.control.Bench(id, guard)
@@ -153,7 +160,7 @@ func (a *App) openBench(id ledger.Berth, guard string) {
 		a.say(err.Error(), true)
 		return
 	}
-	a.over = bench.New(b)
+	a.over, a.benched = bench.New(b), time.Now()
 }
 
 // keyBench does what a key asks of the bench.
