@@ -288,8 +288,8 @@ func (b *berth) observation(seen *evidence, s rollout.State, now time.Time) roll
 		case cohort.Revision == s.New.Revision:
 			o.Share = cohort.Share
 		case cohort.Revision == s.Old.Revision:
-		case cohort.Share > 0:
-			o.Astray += cohort.Share
+		case cohort.Share > 0 && !(seen.target.Whole && s.Phase == rollout.Proving):
+			o.Astray += cohort.Share // where a target cannot split it goes with the instances, once new has all of its own
 		default:
 			o.Idle = append(o.Idle, cohort.Revision)
 		}
