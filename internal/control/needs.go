@@ -88,6 +88,9 @@ func since(now, at time.Time) string {
 // needOf tells what a berth needs of a person, if anything.
 func needOf(b engine.Berth, now time.Time) (Need, bool) {
 	r := b.Rollout
+	if b.Keeps() {
+		r = nil // it is over but for the old set
+	}
 	switch {
 	case b.Problem != nil:
 		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: say.Sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true

@@ -25,11 +25,20 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 			commands, asked = append(commands, rollout.Command{Verb: verb, By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
+	for _, o := range orders {
+		if o.Verb != Sync || o.taken || before.Phase != rollout.Proven || next.state.Lock != nil {
+			continue
+		}
+		o.taken, o.again = true, true // it begins once the old set has made room
+		if before.Possible(rollout.Release) == nil {
+			commands = append(commands, rollout.Command{Verb: rollout.Release, By: o.By, Note: "what is declared"})
+		}
+	}
 	if verb := b.newer(before, next.state, seen, declared, now); verb != "" {
 		commands = append(commands, rollout.Command{Verb: verb, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}
 	out := rollout.Step(before, b.observation(seen, before, now), commands, now)
-	for i, o := range asked {
+	for i, o := range asked { // a person's commands come first
 		o.err = out.Refused[i]
 	}
 	if b.resumed {

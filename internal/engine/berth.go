@@ -129,9 +129,7 @@ func (b *berth) step(ctx context.Context, now time.Time) {
 		} else {
 			b.trouble(now, seen.trouble)
 		}
-		for _, o := range orders {
-			o.answer(o.err)
-		}
+		b.answer(orders)
 	}
 	b.publish(b.view())
 }

@@ -39,6 +39,7 @@ type Order struct {
 type order struct {
 	Order
 	taken bool
+	again bool // it is to be carried out at a later step, once there is room for it
 	err   error
 	done  chan error
 }
@@ -77,6 +78,20 @@ func (b *berth) takeOrders() []*order {
 	orders := b.orders
 	b.orders = nil
 	return orders
+}
+
+// answer answers the orders of a step. Those that wait for a later one are kept.
+func (b *berth) answer(orders []*order) {
+	for _, o := range orders {
+		if !o.again {
+			o.answer(o.err)
+			continue
+		}
+		o.taken, o.again = false, false
+		b.mu.Lock()
+		b.orders = append(b.orders, o)
+		b.mu.Unlock()
+	}
 }
 
 // refuse answers all orders that will not be carried out any more.

@@ -106,6 +106,33 @@ func TestBlueGreen(t *testing.T) {
 	}
 }
 
+// TestSyncWhileKept sees that a person's sync takes the place of a kept old set, where nothing comes by itself.
+func TestSyncWhileKept(t *testing.T) {
+	change := []string{stagesOf, "  style: blue-green\n  try: {for: 5s}\n  keep: 1h\n"}
+	r := newRig(t)
+	r.change = func(s *Settings) { s.Sites[0].Automatic, s.Sites[1].Automatic = false, false }
+	r.push("1", change...)
+	r.run()
+	for i, version := range []string{"1", "2", "later"} {
+		if i > 0 {
+			r.push(version, change...)
+		}
+		r.until(version+" is declared", func(s Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Declared != nil && b.Declared.Version == version
+		})
+		if err := r.order(Sync, "drydock"); err != nil {
+			t.Fatalf("%s: %v", version, err)
+		}
+		r.until(version+" is proven", func(s Snapshot) bool {
+			return berthAt(s, "drydock").Applied != nil && berthAt(s, "drydock").Applied.Version == version
+		})
+	}
+	if !slices.Contains(r.kinds("drydock"), "released") {
+		t.Errorf("nobody says that the kept set went: %v", r.kinds("drydock"))
+	}
+}
+
 // TestStandingGuard sees that a breach after the proof goes back to the revision before, once, and that a locked berth
 // stays as it is.
 func TestStandingGuard(t *testing.T) {
