@@ -26,7 +26,8 @@ func (b *berth) advance(next *decision, seen *evidence, orders []*order, declare
 		}
 	}
 	for _, o := range orders {
-		if o.Verb != Sync || o.taken || before.Phase != rollout.Proven || next.state.Lock != nil {
+		comes := declared != nil && declared.Fingerprint != before.New.Revision && !barredBy(next.state, declared)
+		if o.Verb != Sync || o.taken || before.Phase != rollout.Proven || next.state.Lock != nil || !comes {
 			continue
 		}
 		o.taken, o.again = true, true // it begins once the old set has made room
