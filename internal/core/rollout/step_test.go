@@ -406,3 +406,18 @@ func TestLeftovers(t *testing.T) {
 		t.Errorf("what is left stays: %+v", out.Intents)
 	}
 }
+
+// TestStandingWhileKept sees that a standing guard switches back to the set that is kept, at once, and only while it is.
+func TestStandingWhileKept(t *testing.T) {
+	s := begin()
+	s.Rules.Style, s.Rules.Keep = declare.BlueGreen, span(time.Minute)
+	s.Phase, s.Stage, s.Shared, s.Switched = Proven, 2, start, start
+	target := site{old: 4, new: 4, ready: 4, laid: true, share: 1, verdict: guard.Breach, then: guard.RollBack}
+	out := Step(s, target.observe(), nil, start.Add(30*time.Second))
+	if out.State.Phase != RollingBack || !slices.Contains(out.Intents, Intent{Do: SetShare, Revision: newSide.Revision}) || !out.State.Bar {
+		t.Errorf("%s asking for %+v", out.State.Phase, out.Intents)
+	}
+	if out = Step(s, target.observe(), nil, start.Add(2*time.Minute)); out.State.Phase != Proven {
+		t.Errorf("without a kept set it is %s", out.State.Phase)
+	}
+}
