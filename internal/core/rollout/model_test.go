@@ -31,6 +31,7 @@ type model struct {
 	oldPart     string // a part that only the old revision declares
 	calm        bool   // nothing happens any more, and everything that is well comes up
 	slow        int    // how long instances take at most
+	scaled      int    // to how many someone scaled web; 0 for nobody did
 	taskFails   bool
 	cannotStart bool
 }
@@ -260,6 +261,16 @@ func loses(r declare.Fingerprint) func(*model) {
 					return
 				}
 			}
+		}
+	}
+}
+
+// scales makes web of the old cohort so large, as a scaler at the site would.
+func scales(r declare.Fingerprint, count int) func(*model) {
+	return func(m *model) {
+		if c := m.cohorts[r]; c != nil && len(c.parts["web"]) > 0 {
+			m.scaled = count
+			m.resize(c, Intent{Revision: r, Part: "web", Count: count})
 		}
 	}
 }

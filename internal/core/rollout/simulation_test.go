@@ -152,6 +152,11 @@ func (s *story) storm(chance *rand.Rand) {
 	happens(300, "old loses one", 0, loses(s.old.Revision), nil)
 	happens(120, "one of new flaps", 0, flaps(s.new.Revision, 8), nil)
 	happens(200, "one of old flaps", 0, flaps(s.old.Revision, 8), nil)
+	if s.splits && s.rules.Style != declare.Rolling && !s.returns {
+		for count := range 3 {
+			happens(900, fmt.Sprintf("someone scales web to %d", 2+2*count), 0, scales(s.old.Revision, 2+2*count), nil)
+		}
+	}
 	happens(900, "new fails", 60, fails(s.new.Revision, true), fails(s.new.Revision, false))
 	happens(700, "old fails", 60, fails(s.old.Revision, true), fails(s.old.Revision, false))
 	happens(100, "a count is one too small", 2, func(m *model) { m.lie = -1 }, func(m *model) { m.lie = 0 })
@@ -220,6 +225,9 @@ func (s story) play(without []bool) (string, error) {
 			}
 		}
 		seen, before := m.observe(), state
+		if seen.Reached && state.Ahead() && m.scaled > 0 && state.Old.Parts["web"] != m.scaled {
+			seen.Scaled = map[string]int{"web": m.scaled}
+		}
 		out := Step(state, seen, commands, now)
 		for _, law := range laws {
 			if err := law.holds(m, before, out, seen, commands, now); err != nil {
@@ -452,16 +460,20 @@ func surge(m *model, before State, out Outcome, seen Observation, _ []Command, _
 		if !declared || new == 0 || s.Old.Empty() {
 			continue
 		}
-		most := max(old, new) + s.Rules.Extra.More(new)
-		switch {
-		case slices.Contains(s.Old.Keeps, part):
+		most, keeps := max(old, new)+s.Rules.Extra.More(new), slices.Contains(s.Old.Keeps, part)
+		if keeps {
 			most = max(old, new)
-		case m.splits && (s.Return || s.Rules.Style != declare.Rolling):
-			most = old + new
 		}
 		// What is asked to go may take its time: it counts until it is gone.
 		oldThen, _ := after(s.Old, seen.Old, part, out.Intents)
 		newThen, _ := after(s.New, seen.New, part, out.Intents)
+		if complete := m.splits && (s.Return || s.Rules.Style != declare.Rolling); complete && !keeps {
+			// Each cohort by itself: neither grows beyond what it is wanted to be.
+			if oldThen > max(old, seen.Old.Parts[part]) || newThen > max(new, seen.New.Parts[part]) {
+				return fmt.Errorf("%d and %d of %s, at most %d and %d may be there: %+v", oldThen, newThen, part, old, new, out.Intents)
+			}
+			continue
+		}
 		oldThen, newThen = max(oldThen, seen.Old.Parts[part]), max(newThen, seen.New.Parts[part])
 		if grows := oldThen+newThen > seen.Old.Parts[part]+seen.New.Parts[part]; grows && oldThen+newThen > most {
 			return fmt.Errorf("%d and %d of %s, at most %d may be there: %+v", oldThen, newThen, part, most, out.Intents)
