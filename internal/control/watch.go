@@ -170,7 +170,9 @@ func (w *Watch) readFacts(facts []ledger.Fact) {
 			e.Tone = Good
 		case "rollback":
 			open("back", f.At, Back)
-			w.decided(f)
+			if !w.Rollout.Return {
+				w.decided(f)
+			}
 			e.Tone = Bad
 		case "rolled back":
 			open(w.Rollout.Old.Version+" alone", f.At, Alone)
@@ -343,7 +345,11 @@ func (w Watch) Done() []Event {
 		case "stopped":
 			done = append(done, Event{At: e.At, Text: "new instances stopped"})
 		case "barred":
-			done = append(done, Event{At: e.At, Text: w.Rollout.New.Version + " barred"})
+			left := w.Rollout.New
+			if w.Rollout.Return {
+				left = w.Rollout.Old
+			}
+			done = append(done, Event{At: e.At, Text: left.Version + " barred"})
 		}
 	}
 	return done

@@ -53,7 +53,7 @@ func (b *berth) foundDrift(next *decision, now time.Time) {
 		next.state.DriftSince = now
 		next.fact(b, now, "drifted", "someone at the site", b.state.Applied, "changed by hand: "+driftText(b.changes.differences), b.changes.differences)
 	}
-	if b.e.site(b.id.Site).Drift.Then == CorrectDrift && b.changes.stand == compare.Drifted && b.state.Corrects.IsZero() && b.state.DriftLeft != b.driftName() {
+	if b.e.site(b.id.Site).Drift.Then == CorrectDrift && b.changes.stand == compare.Drifted && b.state.Lock == nil && b.state.Corrects.IsZero() && b.state.DriftLeft != b.driftName() {
 		b.announce(next, now)
 	}
 }
@@ -111,7 +111,7 @@ func (b *berth) correct(next *decision, now time.Time) {
 	due := next.state.Corrects
 	switch {
 	case due.IsZero() || b.changes.stand == compare.Unread:
-	case b.changes.stand != compare.Drifted:
+	case b.changes.stand != compare.Drifted || next.state.Lock != nil: // a locked berth stays as it is
 		next.state.Corrects, next.durable = time.Time{}, true
 	case next.state.Announced != b.driftName():
 		b.announce(next, now)

@@ -177,7 +177,7 @@ func (b *berth) goBack(next *decision, to *ledger.Revision, by string, causes []
 	next.state.Proven = slices.DeleteFunc(next.state.Proven, func(f declare.Fingerprint) bool { return f == from.Revision })
 	next.state.Bars = append(next.state.Bars, ledger.Bar{Revision: from.Revision, Version: from.Version, Why: s.Why, By: by, At: now, Rollout: s.ID})
 	b.bars(next)
-	next.fact(b, now, "rollback", by, from.Revision, fmt.Sprintf("from %s (%s) back to %s (%s): %s%s", from.Version, from.Revision.Short(), back.Version, back.Revision.Short(), s.Why, rollout.Stays(lasting(applied))), causes)
+	next.fact(b, now, "rollback", by, from.Revision, fmt.Sprintf("from %s (%s) back to %s (%s): %s%s", from.Version, from.Revision.Short(), back.Version, back.Revision.Short(), s.Why, rollout.Stays(lasting(applied))), b.senses.verdicts)
 	next.fact(b, now, "barred", by, from.Revision, fmt.Sprintf("%s (%s) is barred until Git moves on or a person lifts the bar", from.Version, from.Revision.Short()), nil)
 }
 
