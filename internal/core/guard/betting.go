@@ -6,7 +6,7 @@ import "math"
 func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
 	limit := p.rule.Limit.Value()
 	switch {
-	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
+	case p.paired(i):
 		old := sample{i.Old.Part, i.Old.Whole}
 		if p.base.whole == 0 {
 			p.see(i.Old) // nothing to bet on yet
@@ -31,16 +31,15 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
 			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
 		}
-		p.pool(i, trust/explained, true)
+		p.pool(i, trust/explained)
 		worse := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
 		p.spread.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
 		p.see(i.Old)
 		return up, down, true
-	case p.rule.Limit.AtMost == nil && i.Bound == nil:
+	case p.bound != nil:
+		limit = *p.bound
+	case p.rule.Limit.AtMost == nil:
 		return up, down, false
-	}
-	if i.Bound != nil {
-		limit = *i.Bound
 	}
 	limit = max(limit, 1e-6)
 	explained := limit * (1 - limit) / new.whole
@@ -53,32 +52,31 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 	}
 	rate := max(new.part, 0.5) / new.whole
 	p.spread.add(new.part/new.whole, min(rate, 0.5)*(1-min(rate, 0.5))/new.whole)
-	p.pool(i, trust/explained, false)
+	p.pool(i, trust/explained)
 	return up, down, true
 }
 
 // betMeans bets on an interval of a mean.
 func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	value, counts, limit, paired := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value(), false
+	value, counts, limit := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value()
 	switch {
-	case p.rule.Limit.AboveOldBy != nil && i.Old != nil && i.Old.Whole > 0:
+	case p.paired(i):
 		value, counts = value-i.Old.Value, counts+1/i.Old.Whole
 		defer p.see(i.Old)
-		paired = true
-	case i.Bound != nil:
-		limit = *i.Bound
+	case p.bound != nil:
+		limit = *p.bound
 	case p.rule.Limit.AtMost == nil:
 		return up, down, false
 	}
 	if variance, known := p.spread.scaled(counts); known {
-		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(i.New.Value))
+		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
 		for k := range up {
 			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
 		}
 		for k, better := range [keepers]float64{0.5, 1, 2} {
 			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
 		}
-		p.pool(i, 1/variance, paired)
+		p.pool(i, 1/variance)
 		ok = true
 	}
 	p.spread.step(value, counts)
@@ -88,7 +86,7 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 // tail bounds how far beyond the limit a mean counts, in standard deviations: one very slow answer is not the rule.
 const tail = 2
 
-// leastEffect is the smallest limit on a mean that is taken as such, as a share of the mean.
+// leastEffect is the smallest limit on a mean that is taken as such, as a share of what old usually shows.
 const leastEffect = 0.02
 
 // outage tells whether old itself is so much worse than usual that the interval says nothing of new.

@@ -131,16 +131,24 @@ func (v Verdict) Stops() bool {
 	return true
 }
 
+// Held gives what is held against the limit, nil where nothing was measured, and where the limit lies: the new cohort's
+// value against a fixed limit or one that moves, and otherwise its difference from old.
+func (v Verdict) Held() (reached *Estimate, limit float64) {
+	switch {
+	case v.Bound != nil:
+		return v.New, *v.Bound
+	case v.Limit.Relative():
+		return v.Difference, v.Limit.Value()
+	case v.Limit.AbovePastBy != nil:
+		return nil, v.Limit.Value() // there is no past yet to hold it against
+	}
+	return v.New, v.Limit.Value()
+}
+
 // Margin is how far the signal is from its limit, as a share of the limit: 1 at nought, 0 at the limit, negative
 // beyond it. It is false while there is nothing to measure.
 func (v Verdict) Margin() (float64, bool) {
-	reached, limit := v.New, v.Limit.Value()
-	switch {
-	case v.Bound != nil:
-		limit = *v.Bound
-	case v.Limit.Relative():
-		reached = v.Difference
-	}
+	reached, limit := v.Held()
 	if reached == nil || limit == 0 || math.IsInf(limit, 0) {
 		return 0, false
 	}

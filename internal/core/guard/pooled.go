@@ -24,8 +24,8 @@ func (s pooled) and(o pooled) pooled {
 }
 
 // pool adds an interval to what the estimates are made of.
-func (p *Process) pool(i Interval, information float64, paired bool) {
-	one := pooled{information: information, newCount: i.New.Whole, paired: paired}
+func (p *Process) pool(i Interval, information float64) {
+	one := pooled{information: information, newCount: i.New.Whole, paired: p.paired(i)}
 	side := func(s *signal.Point) sample {
 		if p.rule.Signal.Kind.Share() {
 			return sample{s.Part, s.Whole}

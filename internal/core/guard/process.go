@@ -139,10 +139,12 @@ func (p *Process) Add(i Interval) {
 	if i.New == nil || i.New.Whole <= 0 {
 		return
 	}
-	if p.rule.Limit.AtMost != nil || i.Bound != nil || p.rule.Limit.Relative() && i.Old != nil && i.Old.Whole > 0 {
+	if p.bound = i.Bound; p.paired(i) {
+		p.bound = nil // old itself tells where the limit lies
+	}
+	if p.rule.Limit.AtMost != nil || p.bound != nil || p.paired(i) {
 		p.spoke = i.At
 	}
-	p.bound = i.Bound
 	new := sample{i.New.Part, i.New.Whole}
 	var up [alternatives]float64
 	var down [keepers]float64
@@ -172,6 +174,11 @@ func (p *Process) Add(i Interval) {
 	if p.standing && p.broke && sum(p.keeps[:]) >= 1/KeptRisk {
 		p.broke, p.breach = false, [alternatives]float64{}
 	}
+}
+
+// paired tells whether new is held against old in an interval.
+func (p *Process) paired(i Interval) bool {
+	return p.rule.Limit.Relative() && i.Old != nil && i.Old.Whole > 0
 }
 
 // standingBegins is what each interval of a standing guard adds to the evidence that the limit is kept from there on.
@@ -245,21 +252,17 @@ const Longest = 24 * time.Hour
 // wait is about how long it takes until the verdict is decided if all goes on as in this stage so far: the evidence that
 // is missing over what an interval adds.
 func (p *Process) wait(v Verdict) time.Duration {
-	reached := v.New
-	if p.rule.Limit.AboveOldBy != nil && v.Difference != nil {
-		reached = v.Difference
-	}
+	reached, limit := v.Held()
 	if reached == nil || p.inside == 0 {
 		return p.every
 	}
-	limit := p.rule.Limit.Value()
 	missing := math.Log(1/KeptRisk) - math.Log(max(sum(p.keeps[:]), 1e-3))
 	if reached.Value > limit {
 		missing = math.Log(1/p.risk) - math.Log(max(sum(p.breach[:]), 1e-3))
 	}
 	effect := reached.Value - limit
 	gain := effect * effect / 2 * p.whole.information / float64(p.inside)
-	if new := p.whole.new; p.rule.Signal.Kind.Share() && p.rule.Limit.AboveOldBy == nil && new.whole > 0 {
+	if new := p.whole.new; p.rule.Signal.Kind.Share() && reached == v.New && new.whole > 0 {
 		gain = likelier(sample{new.part + 0.5, new.whole + 1}, (new.part+0.5)/(new.whole+1), max(limit, 1e-6)) / float64(p.inside)
 	}
 	if gain <= 0 {
