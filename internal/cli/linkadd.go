@@ -59,14 +59,20 @@ encrypted in the data folder and never shown again.`,
 // lookPatience is how long a repository may take to answer on the command line.
 const lookPatience = 2 * time.Minute
 
+// given reads what link the flags make, and the credential for it; nil for none.
+func (f *linkFlags) given(cmd *cobra.Command) (source.Link, *source.Credential, error) {
+	link, err := f.complete()
+	if err != nil {
+		return source.Link{}, nil, err
+	}
+	credential, err := f.read(cmd)
+	return link, credential, err
+}
+
 func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), lookPatience)
 	defer cancel()
-	link, err := f.complete()
-	if err != nil {
-		return err
-	}
-	credential, err := f.read(cmd)
+	link, credential, err := f.given(cmd)
 	if err != nil {
 		return err
 	}
@@ -200,11 +206,7 @@ func newLinkFind() *cobra.Command {
 		Args:  oneArg("repository"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.link.Name, f.link.Repository = "found", args[0]
-			link, err := f.complete()
-			if err != nil {
-				return err
-			}
-			credential, err := f.read(cmd)
+			link, credential, err := f.given(cmd)
 			if err != nil {
 				return err
 			}

@@ -57,11 +57,7 @@ func (c command) command() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: c.name + " BERTH", Short: c.short, Long: long, Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := parseBerth(args[0])
-			if err != nil {
-				return err
-			}
-			folder, err := dataFolder(folder)
+			id, folder, err := berthIn(args[0], folder)
 			if err != nil {
 				return err
 			}
@@ -96,9 +92,14 @@ func give(ctx context.Context, folder string, o engine.Order, alone bool) error 
 	if !alone {
 		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
 	}
+	return onlyAsked(ctx, folder, func(s *station) error { return s.Engine.Do(ctx, o) })
+}
+
+// onlyAsked opens a folder, runs its engine while do is at it, and lets nothing else begin meanwhile.
+func onlyAsked(ctx context.Context, folder string, do func(*station) error) error {
 	s, err := openStation(folder, nil, func(s *engine.Settings) {
 		for i := range s.Sites {
-			s.Sites[i].Automatic = false // only what was asked for
+			s.Sites[i].Automatic = false
 		}
 	})
 	if err != nil {
@@ -108,9 +109,19 @@ func give(ctx context.Context, folder string, o engine.Order, alone bool) error 
 	running, stop := context.WithCancel(ctx)
 	ended := make(chan error, 1)
 	go func() { ended <- s.Engine.Run(running) }()
-	err = s.Engine.Do(ctx, o)
+	err = do(s)
 	stop()
 	return errors.Join(err, <-ended)
+}
+
+// berthIn reads what a command for one berth is given: the berth and the data folder.
+func berthIn(berth, folder string) (ledger.Berth, string, error) {
+	id, err := parseBerth(berth)
+	if err != nil {
+		return ledger.Berth{}, "", err
+	}
+	folder, err = dataFolder(folder)
+	return id, folder, err
 }
 
 func newRevert() *cobra.Command {
@@ -124,11 +135,7 @@ branch of its own, with the evidence in its message. Nothing is ever written to 
 branch that the link watches. The link must allow it: push: true in settings.yaml.`,
 		Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := parseBerth(args[0])
-			if err != nil {
-				return err
-			}
-			folder, err := dataFolder(folder)
+			id, folder, err := berthIn(args[0], folder)
 			if err != nil {
 				return err
 			}

@@ -93,24 +93,12 @@ func runSync(cmd *cobra.Command, folder string, berths []ledger.Berth, o syncOpt
 		}
 		return syncAll(ctx, cmd.OutOrStdout(), shell, book, berths, o, look)
 	}
-	s, err := openStation(folder, nil, func(s *engine.Settings) {
-		for i := range s.Sites {
-			s.Sites[i].Automatic = false // only what was asked for
-		}
-	})
-	if err != nil {
-		return err
-	}
-	defer s.Close()
 	if o.noWait {
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
-	running, stop := context.WithCancel(ctx)
-	ended := make(chan error, 1)
-	go func() { ended <- s.Engine.Run(running) }()
-	err = syncAll(ctx, cmd.OutOrStdout(), s.Live, s.Ledger, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
-	stop()
-	return errors.Join(err, <-ended)
+	return onlyAsked(ctx, folder, func(s *station) error {
+		return syncAll(ctx, cmd.OutOrStdout(), s.Live, s.Ledger, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
+	})
 }
 
 // lookFirst has a running Aditus read its links, so that what was pushed a moment ago is taken.
