@@ -132,7 +132,7 @@ func backAction(b engine.Berth, r rollout.State, place string) Action {
 		a.Means = "switch back to the old set, which is kept complete"
 		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Stays(b.Lasting))
 	case b.Lock != nil:
-		a.Not = fmt.Errorf("locked by %s: %s", b.Lock.By, b.Lock.Message)
+		a.Not = fmt.Errorf("locked by %s", b.Lock)
 	case b.Back == nil:
 		a.Not = errors.New("no other revision was proven here")
 	default:
@@ -270,7 +270,7 @@ func syncAction(b engine.Berth, place string) Action {
 	a := Action{Verb: Sync, Means: "bring what is declared, or put back what was changed by hand"}
 	switch {
 	case b.Lock != nil:
-		a.Not = fmt.Errorf("locked by %s: %s", b.Lock.By, b.Lock.Message)
+		a.Not = fmt.Errorf("locked by %s", b.Lock)
 	case b.Rollout != nil && !b.Keeps():
 		a.Not = errors.New("a rollout is under way")
 	case b.Stand == compare.Diverged && b.Bar == nil && b.Declared != nil:

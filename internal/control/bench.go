@@ -31,7 +31,7 @@ type Bench struct {
 	History  []Sample // what served, oldest first
 	Releases []Release
 	Current  *guard.Estimate
-	Drifts   bool // the limit is held against old or the past, so that History cannot be held against it
+	Moves    bool // the limit is held against old or the past, so that History cannot be held against it
 }
 
 // Release is a rollout of the past with what the guard's signal showed during it.
@@ -74,21 +74,18 @@ func NewBench(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, name stri
 	}
 	desired := revision.Desired
 	b := Bench{Berth: id, Line: s.Line, Now: s.Now, Every: desired.Rollout.Interval.Duration, Since: s.Now.Add(-benchBack)}
-	at, risky := -1, 0
+	at := -1
 	for i, rule := range desired.Guards {
 		b.Guards = append(b.Guards, rule.Name)
 		if rule.Name == name || name == "" && at < 0 {
 			at = i
 		}
-		if rule.Way == guard.Sequential && rule.Then != guard.Tell {
-			risky++
-		}
 	}
 	if at < 0 {
 		return Bench{}, fmt.Errorf("%s declares no guard %q; it has %s", id, name, say.List(b.Guards))
 	}
-	b.Rule, b.Risk = desired.Guards[at], desired.Rollout.Risk/float64(max(1, risky))
-	b.Drifts = b.Rule.Limit.AtMost == nil
+	b.Rule, b.Risk = desired.Guards[at], desired.RiskEach()
+	b.Moves = b.Rule.Limit.AtMost == nil
 	if err := b.readReleases(book); err != nil {
 		return Bench{}, err
 	}
@@ -118,7 +115,7 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 		if r.End.IsZero() {
 			r.End = b.Now
 		}
-		points, err := book.Points(b.Berth, s.Began.Add(-24*b.Every), r.End)
+		points, err := book.Points(b.Berth, s.Began.Add(-engine.LeadIn*b.Every), r.End)
 		if err != nil {
 			return err
 		}
@@ -201,7 +198,7 @@ func (b Bench) Try(limit float64) Trial {
 			t.Releases = append(t.Releases, Tried{r, guard.Backtest(rule, b.Risk, b.Every, r.Lead, r.Intervals)})
 		}
 	}
-	if !b.Drifts {
+	if !b.Moves {
 		for _, s := range b.History {
 			t.Of++
 			if s.Value > limit {
@@ -303,7 +300,7 @@ func (b Bench) Top(limits ...float64) float64 {
 	if n := len(values); n > 0 {
 		top = values[min(n-1, n*995/1000)]
 	}
-	if !b.Drifts {
+	if !b.Moves {
 		for _, l := range limits {
 			top = max(top, l)
 		}

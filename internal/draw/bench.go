@@ -80,7 +80,7 @@ func (d *benchSheet) chart(top float64) {
 	for _, r := range d.b.Releases {
 		curve(r.New, d.new, 1.1)
 	}
-	if !d.b.Drifts {
+	if !d.b.Moves {
 		d.line(d.bad, 1, []float64{4, 2}, d.point(benchLeft, at(d.limit)), d.point(sheetWidth-edge, at(d.limit)))
 		d.textRight(benchLeft-8, at(d.limit), d.bad, small, unit.Format(d.limit))
 	}

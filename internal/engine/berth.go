@@ -66,7 +66,7 @@ func (b *berth) resume() error {
 	if err != nil {
 		return err
 	}
-	points, err := b.e.ledger.Points(b.id, s.Began.Add(-leadIn*s.Rules.Interval.Duration), b.e.clock.Now())
+	points, err := b.e.ledger.Points(b.id, s.Began.Add(-LeadIn*s.Rules.Interval.Duration), b.e.clock.Now())
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ const (
 	askTimeout  = 10 * time.Second // for a target to say what is there
 	atOnce      = 32               // probes and scrapes of one berth under way at the same time
 	seriesKept  = 240              // evaluations remembered for each berth
-	leadIn      = 24               // evaluations before a rollout that go on record with it
+	LeadIn      = 24               // evaluations before a rollout that go on record with it
 	tailOnAfter = 2 * time.Minute  // how long after its end a rollout's signals are still recorded
 )
 

@@ -122,14 +122,7 @@ func (b *berth) sinceResume() time.Time {
 // process makes the processes that a berth's guards need now.
 func (b *berth) process(rules *declare.Desired) following {
 	f := following{rules: rules, id: standingID, revision: b.state.Applied, bound: b.bound}
-	risky := 0
-	for _, rule := range rules.Guards {
-		if rule.Way == guard.Sequential && rule.Then != guard.Tell {
-			risky++
-		}
-	}
-	risk := rules.Rollout.Risk / float64(max(1, risky))
-	every := rules.Rollout.Interval.Duration
+	risk, every := rules.RiskEach(), rules.Rollout.Interval.Duration
 	f.make = func(rule guard.Rule) *guard.Process { return guard.NewStanding(rule, every) }
 	if b.roll != nil && b.roll.Phase != rollout.Proven {
 		f.id, f.revision = b.roll.ID, b.roll.New.Revision

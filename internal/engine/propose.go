@@ -100,7 +100,7 @@ func (e *Engine) OfferLimit(ctx context.Context, id ledger.Berth, guard, kind, l
 		return source.SetLimit(text, guard, kind, limit)
 	}, change)
 	if errors.Is(err, source.ErrNoChange) {
-		return p, fmt.Errorf("offer the limit of %s: %w", guard, err)
+		return p, fmt.Errorf("offer the limit of %s: %w; where the limit comes from a variable, change it there", guard, err)
 	} else if err != nil {
 		return p, err
 	}

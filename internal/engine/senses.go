@@ -178,7 +178,7 @@ func (s *senses) split(seen *evidence, about judgement, every time.Duration) (la
 // points gives the evaluations that are not on record yet, as the ledger keeps them.
 func (s *senses) points() []ledger.Point {
 	var points []ledger.Point
-	for _, e := range s.series[max(0, len(s.series)-leadIn):] {
+	for _, e := range s.series[max(0, len(s.series)-LeadIn):] {
 		if e.kept {
 			continue
 		}

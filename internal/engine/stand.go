@@ -22,7 +22,7 @@ func (b *berth) locks(next *decision, orders []*order, now time.Time) {
 		case o.Verb == Lock && next.roll != nil && next.roll.Phase != rollout.Proven:
 			o.taken, o.err = true, fmt.Errorf("lock is not possible: a rollout is under way at %s; hold it, or wait for its end", b.id)
 		case o.Verb == Lock && next.state.Lock != nil:
-			o.taken, o.err = true, fmt.Errorf("lock is not possible: %s is locked already by %s", b.id, lockText(next.state.Lock))
+			o.taken, o.err = true, fmt.Errorf("lock is not possible: %s is locked already by %s", b.id, next.state.Lock.String())
 		case o.Verb == Lock && strings.TrimSpace(o.Note) == "":
 			o.taken, o.err = true, fmt.Errorf("lock is not possible without a message: colleagues will want to know why %s is locked", b.id)
 		case o.Verb == Lock:
@@ -33,13 +33,11 @@ func (b *berth) locks(next *decision, orders []*order, now time.Time) {
 			o.taken, o.err = true, fmt.Errorf("unlock is not possible: %s is not locked", b.id)
 		case o.Verb == Unlock:
 			o.taken = true
-			next.fact(b, now, "unlocked", o.By, b.state.Applied, fmt.Sprintf("%s unlocked it; it was locked by %s", o.By, lockText(next.state.Lock)), nil)
+			next.fact(b, now, "unlocked", o.By, b.state.Applied, fmt.Sprintf("%s unlocked it; it was locked by %s", o.By, next.state.Lock.String()), nil)
 			next.state.Lock = nil
 		}
 	}
 }
-
-func lockText(l *ledger.Lock) string { return l.By + ": " + l.Message }
 
 // stand follows the guards of what is applied: a breach tells, or goes back, as the guard says; and a person may go back
 // to any revision on record.
@@ -81,7 +79,7 @@ func (b *berth) stand(next *decision, seen *evidence, orders []*order, now time.
 // backBy goes back as a person asked, to a barred revision as well: whoever names it lifts its bar.
 func (b *berth) backBy(next *decision, o Order, now time.Time) error {
 	if lock := next.state.Lock; lock != nil {
-		return fmt.Errorf("roll back is not possible: %s is locked by %s; unlock it first", b.id, lockText(lock))
+		return fmt.Errorf("roll back is not possible: %s is locked by %s; unlock it first", b.id, lock.String())
 	}
 	to, err := b.backTo(o.To, next.state)
 	if err != nil {
@@ -110,7 +108,7 @@ func (b *berth) standingBack(next *decision, causes []rollout.Cause, now time.Ti
 	why := ""
 	switch {
 	case next.state.Lock != nil:
-		why = "it is locked by " + lockText(next.state.Lock)
+		why = "it is locked by " + next.state.Lock.String()
 	case !next.state.LastRollback.IsZero() && now.Sub(next.state.LastRollback) < cool:
 		why = fmt.Sprintf("the last rollback was %s, and the cool-down is %s", say.Ago(now.Sub(next.state.LastRollback)), say.Span(cool))
 	case err != nil:

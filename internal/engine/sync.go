@@ -90,7 +90,7 @@ func (b *berth) sync(next *decision, seen *evidence, orders []*order, declared *
 		}
 		o.taken = true
 		if lock := next.state.Lock; lock != nil {
-			o.err = fmt.Errorf("sync is not possible: %s is locked by %s; unlock it first", b.id, lockText(lock))
+			o.err = fmt.Errorf("sync is not possible: %s is locked by %s; unlock it first", b.id, lock.String())
 			return
 		}
 		comes := declared != nil && !barredBy(next.state, declared)
@@ -163,7 +163,7 @@ func (b *berth) question(state ledger.BerthState, seen *evidence, declared *ledg
 		Automatic: b.e.site(b.id.Site).Automatic, InPart: state.InPart == declared.Fingerprint, Needs: b.e.needsOf(b.id, declared.Desired.Needs),
 	}
 	if state.Lock != nil {
-		q.Locked = lockText(state.Lock)
+		q.Locked = state.Lock.String()
 	}
 	if left := state.Left; left != nil && left.Revision == declared.Fingerprint {
 		q.Left = left.Why

@@ -101,6 +101,9 @@ type Lock struct {
 	At      time.Time `json:"at"`
 }
 
+// String tells who locked it, and why.
+func (l Lock) String() string { return l.By + ": " + l.Message }
+
 // Left is a rollout that a person abandoned: a revision that serves beside the applied one.
 type Left struct {
 	Revision declare.Fingerprint `json:"revision"`

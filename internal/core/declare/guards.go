@@ -263,3 +263,15 @@ func quantity(text string) (value float64, unit string, ok bool) {
 	value, err := strconv.ParseFloat(match[1], 64)
 	return value, match[2], err == nil
 }
+
+// RiskEach is the part of a rollout's risk of a false rollback that each guard has which may stop it by the sequential
+// test.
+func (d *Desired) RiskEach() float64 {
+	sharing := 0
+	for _, rule := range d.Guards {
+		if rule.Way == guard.Sequential && rule.Then != guard.Tell {
+			sharing++
+		}
+	}
+	return d.Rollout.Risk / float64(max(1, sharing))
+}

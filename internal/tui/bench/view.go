@@ -49,7 +49,7 @@ func (m *Model) values(p *kit.Page, y int) int {
 		x = p.Put(x+2, y, kit.Dim, "declared "+b.Rule.Limit.String())
 	}
 	right := ""
-	if !b.Drifts {
+	if !b.Moves {
 		right = fmt.Sprintf("%s of %s of history beyond it", say.Number(float64(m.trial.Beyond)), say.Number(float64(m.trial.Of)))
 	}
 	if stopped := m.trial.Stopped(); len(m.trial.Releases) > 0 {
@@ -115,7 +115,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	for _, r := range b.Releases {
 		line(r.New, kit.New, gap)
 	}
-	if !b.Drifts {
+	if !b.Moves {
 		if m.Moved() {
 			declared := b.Rule.Limit.Value() / top
 			plot.Line(kit.Dim, 4, func(int) (float64, bool) { return declared, true })
@@ -123,7 +123,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		plot.Line(kit.Bad, 2, func(int) (float64, bool) { return m.limit / top, true })
 	}
 	plot.Draw(p, left+labelWidth, y)
-	if !b.Drifts {
+	if !b.Moves {
 		at := y + int((1-min(1, m.limit/top))*float64(height-1)+0.5)
 		p.Right(left+labelWidth-1, at, kit.Bad, unit.Format(m.limit))
 	}
