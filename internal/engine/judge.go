@@ -75,8 +75,7 @@ func (b *berth) judges(rule guard.Rule) bool {
 	if s == nil || s.Phase == rollout.Proven {
 		return !rule.Limit.Relative()
 	}
-	stage := s.Rules.Stages[min(s.Stage, len(s.Rules.Stages)-1)]
-	if s.Phase != rollout.Proving && len(stage.Guards) > 0 && !slices.Contains(stage.Guards, rule.Name) {
+	if s.Phase != rollout.Proving && !s.Counts(rule.Name, s.Stage) {
 		return false
 	}
 	alone := s.Old.Empty() && rule.Limit.AtMost == nil // a first revision has neither an old one nor a past
@@ -131,12 +130,12 @@ func (b *berth) process(rules *declare.Desired) following {
 	return f
 }
 
-// bound is where a limit that moves lies at a moment; nil where it does not move, or cannot be told.
-func (b *berth) bound(rule guard.Rule, at time.Time) *float64 {
+// bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.
+func (b *berth) bound(rule guard.Rule, e *evaluation) *float64 {
 	switch {
 	case rule.Limit.AbovePastBy != nil:
-		return b.past(rule, at)
-	case rule.Limit.Relative() && b.roll != nil && b.roll.AskedShare() == 1:
+		return b.past(rule, e.at)
+	case rule.Limit.Relative() && b.roll != nil && e.stage != noStage && b.roll.ShareIn(e.stage) == 1:
 		return b.moved(rule)
 	}
 	return nil

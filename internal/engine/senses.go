@@ -48,7 +48,7 @@ type following struct {
 	id       int64
 	revision declare.Fingerprint // new, or the one that stands
 	make     func(guard.Rule) *guard.Process
-	bound    func(guard.Rule, time.Time) *float64
+	bound    func(guard.Rule, *evaluation) *float64
 }
 
 // feed gives the processes all evaluations that they have not had. For a new rollout, and after a restart, they are
@@ -73,12 +73,12 @@ func (s *senses) feed(f following, roll *rollout.State) {
 			case p == nil:
 			case f.id == standingID:
 				p.Begin(0, e.at)
-				p.Add(guard.Interval{At: e.at, New: points[f.revision], Bound: f.bound(rule, e.at)})
-			case e.stage != noStage && !e.at.Before(roll.Began):
-				p.Begin(e.stage, e.at)
-				p.Add(guard.Interval{At: e.at, Old: points[roll.Old.Revision], New: points[f.revision], Bound: f.bound(rule, e.at)})
+				p.Add(guard.Interval{At: e.at, New: points[f.revision], Bound: f.bound(rule, e)})
 			case e.at.Before(roll.Began):
 				p.Lead(points[roll.Old.Revision])
+			case e.stage != noStage && roll.Counts(rule.Name, e.stage):
+				p.Begin(e.stage, e.at)
+				p.Add(guard.Interval{At: e.at, Old: points[roll.Old.Revision], New: points[f.revision], Bound: f.bound(rule, e)})
 			}
 		}
 	}

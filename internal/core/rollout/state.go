@@ -4,6 +4,7 @@ package rollout
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -174,6 +175,19 @@ func (s State) AskedShare() float64 {
 
 func (s State) stage() declare.Stage {
 	return s.Rules.Stages[min(s.Stage, len(s.Rules.Stages)-1)]
+}
+
+// Counts tells whether a guard counts in a stage; the proving after the last one has them all.
+func (s State) Counts(guard string, stage int) bool {
+	return stage >= len(s.Rules.Stages) || len(s.Rules.Stages[stage].Guards) == 0 || slices.Contains(s.Rules.Stages[stage].Guards, guard)
+}
+
+// ShareIn is the share of the traffic that new has in a stage; the proving after the last one has it all.
+func (s State) ShareIn(stage int) float64 {
+	if stage >= len(s.Rules.Stages) {
+		return 1
+	}
+	return s.Rules.Stages[stage].Share
 }
 
 // Ahead tells whether the new revision is on its way in, so that a breach turns it round: not while a way back is held.
