@@ -103,6 +103,11 @@ func (b *berth) verdict(rule guard.Rule, seen *evidence, about judgement, now ti
 	if !stands && b.roll.AskedShare() == 1 && rule.Limit.Relative() {
 		history = guard.AgainstLast(rule, b.senses.history(rule.Name, seen, b.roll.Began, every), history)
 	}
+	if rule.Limit.AbovePastBy != nil {
+		for i := range history {
+			history[i].Bound = b.past(rule, history[i].At)
+		}
+	}
 	if stands {
 		history = history[max(0, len(history)-2*rule.Breach.Of):]
 		began = now

@@ -162,7 +162,13 @@ const silentAfter = 3
 // in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
 func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
 	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
+	if rule.Limit.AbovePastBy != nil { // where there is too little past, there is nothing to hold it against
+		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
+	}
 	judged := merge(rule, history)
+	if rule.Limit.AbovePastBy != nil && len(judged) > 0 {
+		v.Bound = judged[len(judged)-1].Bound
+	}
 	if len(judged) > rule.Breach.Of {
 		judged = judged[len(judged)-rule.Breach.Of:]
 	}
@@ -255,7 +261,7 @@ func merge(rule Rule, history []Interval) []Interval {
 	judged := make([]Interval, 0, len(history))
 	var open Interval
 	for _, interval := range history {
-		open.At = interval.At
+		open.At, open.Bound = interval.At, interval.Bound
 		open.Old, open.New = join(rule.Signal, open.Old, interval.Old), join(rule.Signal, open.New, interval.New)
 		if enough(rule, open.New) && (!rule.Limit.Relative() || enough(rule, open.Old)) {
 			judged, open = append(judged, open), Interval{}
