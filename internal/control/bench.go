@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -28,7 +27,8 @@ type Bench struct {
 	Every    time.Duration
 	Now      time.Time
 	Since    time.Time
-	History  []Sample // what served, oldest first
+	History  []Sample       // what served, oldest first
+	Past     []signal.Point // steady times, where the limit is held against the past
 	Releases []Release
 	Current  *guard.Estimate
 	Moves    bool // the limit is held against old or the past, so that History cannot be held against it
@@ -95,6 +95,9 @@ func NewBench(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, name stri
 	}
 	for _, p := range steady {
 		b.History = append(b.History, Sample{p.At, p.Value})
+		if b.Rule.Limit.AbovePastBy != nil {
+			b.Past = append(b.Past, pointOf(p))
+		}
 	}
 	b.spread()
 	for _, v := range shown.Verdicts {
@@ -119,20 +122,22 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 		if err != nil {
 			return err
 		}
-		r.read(points, b.Rule.Name, s.Old.Revision, s.New.Revision)
+		r.read(points, b.Rule.Name, s)
 		b.Releases = append(b.Releases, r)
 	}
 	return nil
 }
 
 // read makes the intervals of a release.
-func (r *Release) read(points []ledger.Point, name string, old, new declare.Fingerprint) {
+func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
+	old, new := s.Old.Revision, s.New.Revision
 	byTime := map[time.Time]int{}
 	for _, p := range points {
 		if p.Guard != name || p.Revision != old && p.Revision != new {
 			continue
 		}
-		point := &signal.Point{At: p.At, Value: p.Value, Tally: signal.Tally{Part: p.Part, Whole: p.Whole, Instances: 1}}
+		at := pointOf(p)
+		point := &at
 		if p.At.Before(r.Began) {
 			if p.Revision == old {
 				r.Lead = append(r.Lead, point)
@@ -143,7 +148,7 @@ func (r *Release) read(points []ledger.Point, name string, old, new declare.Fing
 		if !known {
 			i = len(r.Intervals)
 			byTime[p.At] = i
-			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: p.Stage})
+			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: p.Stage, Alone: p.Stage >= 0 && s.ShareIn(p.Stage) == 1})
 		}
 		if p.Revision == old {
 			r.Intervals[i].Old, r.Old = point, append(r.Old, Sample{p.At, p.Value})
@@ -151,6 +156,10 @@ func (r *Release) read(points []ledger.Point, name string, old, new declare.Fing
 			r.Intervals[i].New, r.New = point, append(r.New, Sample{p.At, p.Value})
 		}
 	}
+}
+
+func pointOf(p ledger.Point) signal.Point {
+	return signal.Point{At: p.At, Value: p.Value, Tally: signal.Tally{Part: p.Part, Whole: p.Whole, Instances: 1}}
 }
 
 // spread adds what old and new showed during the releases to the history, where steady times left a gap.
@@ -192,10 +201,11 @@ func (b Bench) With(limit float64) guard.Rule {
 // Try tells what a limit would have done over the history.
 func (b Bench) Try(limit float64) Trial {
 	rule := b.With(limit)
+	past := func(at time.Time) *float64 { return guard.Past(rule, b.Past, at) }
 	t := Trial{Limit: limit}
 	for _, r := range b.Releases {
 		if len(r.Intervals) > 0 {
-			t.Releases = append(t.Releases, Tried{r, guard.Backtest(rule, b.Risk, b.Every, r.Lead, r.Intervals)})
+			t.Releases = append(t.Releases, Tried{r, guard.Backtest(rule, b.Risk, b.Every, r.Lead, r.Intervals, past)})
 		}
 	}
 	if !b.Moves {

@@ -10,6 +10,7 @@ import (
 type Staged struct {
 	Interval
 	Stage int
+	Alone bool // new had all the traffic, so that a limit above old is held against what old showed last
 }
 
 // Tested is what a rule would have made of a rollout.
@@ -21,13 +22,16 @@ type Tested struct {
 }
 
 // Backtest holds a rule against a rollout of the past, interval by interval as it would have been then. lead is what the
-// old cohort showed before. Of a rollout that ended early only what it showed until then can be told.
-func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point, history []Staged) (t Tested) {
+// old cohort showed before; past gives where a limit above the workload's own past lay. Of a rollout that ended early only what it showed until then can be told.
+func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point, history []Staged, past func(time.Time) *float64) (t Tested) {
 	p := NewProcess(rule, risk, every)
 	for _, old := range lead {
 		p.Lead(old)
 	}
-	var inStage []Interval
+	var inStage, before []Interval
+	for _, old := range lead {
+		before = append(before, Interval{Old: old})
+	}
 	var began time.Time
 	stage := -1
 	for _, i := range history {
@@ -37,6 +41,14 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 		if i.Stage != stage {
 			stage, inStage, began = i.Stage, nil, i.At.Add(-every)
 		}
+		switch {
+		case rule.Limit.AbovePastBy != nil:
+			i.Bound = past(i.At)
+		case rule.Limit.Relative() && i.Alone:
+			i.Bound = Moves(rule, before)
+		default:
+			before = append(before, i.Interval)
+		}
 		inStage = append(inStage, i.Interval)
 		var v Verdict
 		if rule.Way == Sequential {
@@ -44,7 +56,11 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			p.Add(i.Interval)
 			v = p.Verdict(i.At)
 		} else {
-			v = Judge(rule, inStage, began, i.At, every)
+			judged := inStage
+			if rule.Limit.Relative() && i.Alone {
+				judged = AgainstLast(rule, before, inStage)
+			}
+			v = Judge(rule, judged, began, i.At, every)
 		}
 		t.Judged++
 		if margin, ok := v.Margin(); ok && v.Word != Undecided {

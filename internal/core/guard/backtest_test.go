@@ -20,9 +20,9 @@ func TestBacktest(t *testing.T) {
 			stage, rate = 1, 0.09
 		}
 		if n == 30 {
-			history = append(history, Staged{shown(chance, n, 900, 100, 0.02, 0.9), -1}) // between the stages
+			history = append(history, Staged{Interval: shown(chance, n, 900, 100, 0.02, 0.9), Stage: -1}) // between the stages
 		}
-		history = append(history, Staged{shown(chance, n+1, 900, 100, 0.02, rate), stage})
+		history = append(history, Staged{Interval: shown(chance, n+1, 900, 100, 0.02, rate), Stage: stage})
 	}
 	for _, test := range []struct {
 		way     Way
@@ -31,9 +31,36 @@ func TestBacktest(t *testing.T) {
 	}{{Sequential, 0.05, true}, {ByCount, 0.05, true}, {Sequential, 0.15, false}, {ByCount, 0.2, false}} {
 		r := rule(Limit{AtMost: number(test.limit), Unit: Share})
 		r.Way = test.way
-		got := Backtest(r, 0.01, every, nil, history)
+		got := Backtest(r, 0.01, every, nil, history, nil)
 		if got.Stopped != test.stopped || got.Stopped && got.At.Before(start.Add(31*every)) || !got.Stopped && (got.Nearest < 0.3 || got.Nearest > 0.9) {
 			t.Errorf("%s at %v: %+v", test.way, test.limit, got)
+		}
+	}
+}
+
+// TestBacktestMoved sees that limits that move stop a rollout that got worse once new was alone, whichever way is chosen.
+func TestBacktestMoved(t *testing.T) {
+	for _, way := range []Way{Sequential, ByCount} {
+		for _, rate := range []float64{0.02, 0.09} {
+			chance := rand.New(rand.NewPCG(7, 7))
+			var history []Staged
+			for n := range 60 {
+				if n < 30 {
+					history = append(history, Staged{Interval: shown(chance, n, 900, 100, 0.02, 0.02)})
+					continue
+				}
+				alone := shown(chance, n, 0, 1000, 0, rate)
+				alone.Old = nil
+				history = append(history, Staged{Interval: alone, Stage: 1, Alone: true})
+			}
+			above, past := rule(Limit{AboveOldBy: number(0.02), Unit: Share}), rule(Limit{AbovePastBy: number(0.02), Unit: Share})
+			for _, r := range []Rule{above, past} {
+				r.Way = way
+				got := Backtest(r, 0.01, every, nil, history, func(time.Time) *float64 { return number(0.04) })
+				if worse := rate > 0.05; got.Stopped != worse || worse && got.At.Before(history[30].At) {
+					t.Errorf("%s by %s at %v: %+v", r.Limit, way, rate, got)
+				}
+			}
 		}
 	}
 }
