@@ -283,7 +283,7 @@ func (l *Lane) scale(from, to time.Time) {
 			l.Bound = append(l.Bound, Sample{s.At, s.Value + l.Limit.Value()})
 		}
 		each(l.Bound)
-	} else {
+	} else if l.Limit.AtMost != nil { // what lies above the past moves; the verdict tells where it is
 		l.Bound = []Sample{{from, l.Limit.Value()}, {to, l.Limit.Value()}}
 		high = max(high, l.Limit.Value())
 	}

@@ -124,24 +124,23 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 		}
 		p.Right(left+39, y, role, unit.Format(v.New.Value))
 	}
-	shown, tone := v.New, control.VerdictTone(v)
-	if v.Limit.Relative() {
-		shown = v.Difference
-	}
+	tone := control.VerdictTone(v)
+	shown, bound := v.Held()
+	apart := v.Limit.Relative() && v.Bound == nil
 	if width > 0 && shown != nil {
-		from, to := 0.0, v.Limit.Value()*1.25
-		if v.Limit.Relative() {
-			from = -v.Limit.Value()
+		from, to := 0.0, bound*1.25
+		if apart {
+			from = -bound
 		}
 		to = max(to, shown.Value*1.1)
-		if spread := shown.High - shown.Low; !v.Limit.Relative() && spread < v.Limit.Value()/10 && unit != guard.Share {
-			from = math.Max(0, v.Limit.Value()*0.5)
+		if spread := shown.High - shown.Low; !apart && spread < bound/10 && unit != guard.Share {
+			from = math.Max(0, bound*0.5)
 		}
 		role := kit.Text
 		if tone != control.Good {
 			role = kit.RoleOf(tone)
 		}
-		p.Interval(chart, y, width, shown.Low, shown.Value, shown.High, from, to, v.Limit.Value(), role)
+		p.Interval(chart, y, width, shown.Low, shown.Value, shown.High, from, to, bound, role)
 	}
 	p.PutIn(limit, y, verdict-limit-1, kit.Dim, v.Limit.String())
 	word := control.VerdictWords(v)

@@ -268,7 +268,7 @@ func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
 	}
 	bound := lane.Bound
 	plot.Line(kit.Bad, limit, func(column int) (float64, bool) {
-		if lane.Limit.Relative() {
+		if lane.Limit.AtMost == nil {
 			return level(bound)(column)
 		}
 		return (lane.Limit.Value() - lane.Low) / (lane.High - lane.Low), true
