@@ -82,7 +82,7 @@ func show(value any) string {
 
 // Observed are the fields of a part that a site can show. The rest of a declaration, such as probes, lives in Aditus
 // alone and is never drift.
-var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "preview", "size"}
+var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "preview", "tcp", "sticky", "size"}
 
 // Kept are the fields of a part that say how it is looked after, and not what runs: a change of theirs alone starts
 // nothing anew.

@@ -67,6 +67,9 @@ func partTree(p declare.Part) map[string]any {
 		}
 		tree["metrics"] = metrics
 	}
+	if p.Stop != nil {
+		tree["stop"] = viaJSON(p.Stop)
+	}
 	if p.NotUndoable {
 		tree["not-undoable"] = true
 	}
@@ -98,6 +101,12 @@ func Show(p declare.Part) map[string]any {
 	}
 	if p.Size != 0 {
 		tree["size"] = float64(p.Size)
+	}
+	if p.TCP != 0 {
+		tree["tcp"] = float64(p.TCP)
+	}
+	if p.Sticky != nil {
+		tree["sticky"] = viaJSON(p.Sticky)
 	}
 	return tree
 }

@@ -63,6 +63,7 @@ type Part struct {
 	Probes      map[string]Probe  `json:"probes,omitempty"`
 	Metrics     *Metrics          `json:"metrics,omitempty"`
 	Volumes     map[string]string `json:"volumes,omitempty"`      // service, task: where a volume part is seen, by its name
+	Stop        *Stop             `json:"stop,omitempty"`         // service, task: how an instance is ended; DefaultStop where it is nil
 	NotUndoable bool              `json:"not-undoable,omitempty"` // task: what it did cannot be taken back
 	Values      map[string]string `json:"values,omitempty"`       // settings; of a secret the fingerprints
 	Sealed      map[string]string `json:"sealed,omitempty"`       // secret: the values as they stand in Git, encrypted with age
@@ -70,10 +71,41 @@ type Part struct {
 	Service     string            `json:"service,omitempty"`      // route: which service
 	Host        string            `json:"host,omitempty"`         // route: for which host name
 	Preview     string            `json:"preview,omitempty"`      // route: the host name of a set that is tried, before it has traffic
+	TCP         int               `json:"tcp,omitempty"`          // route: the site's port whose connections it takes; 0 for HTTP by host name
+	Sticky      *Sticky           `json:"sticky,omitempty"`       // route: what keeps a visitor with one cohort
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
 
 	// Opened are a secret's values for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
+}
+
+// Stop is how an instance is ended: it has no new traffic, what it has may end, then it gets a signal, and is killed
+// where it does not end on it.
+type Stop struct {
+	Drain  Span   `json:"drain"`  // for what it has of traffic, at most
+	Signal string `json:"signal"` // TERM, INT, QUIT, HUP, USR1 or USR2
+	Within Span   `json:"within"` // after the signal, before it is killed
+}
+
+// DefaultStop is how an instance is ended where nothing else is declared.
+var DefaultStop = Stop{Drain: Span{30 * time.Second}, Signal: "TERM", Within: Span{10 * time.Second}}
+
+// StopSignals are the signals that an instance can be ended with.
+var StopSignals = []string{"TERM", "INT", "QUIT", "HUP", "USR1", "USR2"}
+
+// Ending is how an instance of the part is ended.
+func (p Part) Ending() Stop {
+	if p.Stop == nil {
+		return DefaultStop
+	}
+	return *p.Stop
+}
+
+// Sticky keeps a visitor with one cohort, as far as shares allow: who was on new stays there while its share rises. One
+// of the two is set.
+type Sticky struct {
+	Cookie string `json:"cookie,omitempty"` // set by the route, and read by it
+	Header string `json:"header,omitempty"` // sent by the visitor
 }
 
 // Probe asks an instance how it is doing. One of HTTP, TCP, GRPC and Command is set.
@@ -238,8 +270,23 @@ func (d Desired) Version() string {
 	return version
 }
 
-// Tag is the tag of an OCI reference, or the first digits of its digest where it has none.
+// FileScheme begins an artifact that is a file or folder at the site rather than in a registry.
+const FileScheme = "file:"
+
+// Tag is the tag of an OCI reference, or the first digits of its digest where it has none. Of a file without a tag it
+// is the name.
 func Tag(artifact string) string {
+	if file, ok := strings.CutPrefix(artifact, FileScheme); ok {
+		file, _, _ = strings.Cut(file, "@")
+		if tag := tagOf(file); tag != "" {
+			return tag
+		}
+		name := path.Base(file)
+		for _, end := range []string{".gz", ".tgz", ".tar"} {
+			name = strings.TrimSuffix(name, end)
+		}
+		return name
+	}
 	if name, digest, ok := strings.Cut(artifact, "@"); ok {
 		if tag := tagOf(name); tag != "" {
 			return tag

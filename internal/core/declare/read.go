@@ -33,6 +33,9 @@ const (
 var (
 	namePattern     = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 	variablePattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	// tokenPattern is the grammar of a token in RFC 9110, of which names of headers and cookies are made.
+	tokenPattern = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
+	filePattern  = regexp.MustCompile(`^file:/[^@\x00-\x1f]*[^@/:\x00-\x1f](@sha256:[0-9a-f]{64})?$`)
 	// artifactPattern is the grammar of an OCI reference: registry host, repository path, tag or digest.
 	artifactPattern = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9.-]*(:[0-9]+)?(/[a-z0-9]+([._-]+[a-z0-9]+)*)+(:[A-Za-z0-9_][A-Za-z0-9._-]{0,127})?(@[a-z0-9]+:[0-9a-f]{32,})?$`)
 )
@@ -122,6 +125,8 @@ func (r *reader) part(n Node, pointer string) Part {
 	case Route:
 		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
 		known["preview"] = func(n Node, p string) { part.Preview = r.text(n, p, "preview") }
+		known["tcp"] = func(n Node, p string) { part.TCP = r.count(n, p, "tcp", 1, 65535) }
+		known["sticky"] = func(n Node, p string) { part.Sticky = r.sticky(n, p) }
 		known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 		known["to"] = func(n Node, p string) {
 			part.To = &Endpoint{Path: "/"}
@@ -132,6 +137,9 @@ func (r *reader) part(n Node, pointer string) Part {
 			})
 		}
 		r.fields(n, pointer, "a route part", []string{"to"}, known)
+		if part.TCP != 0 && (part.Host != "" || part.Preview != "" || part.Sticky != nil) {
+			r.wrong(n, pointer, "leave out tcp:, or host:, preview: and sticky:", "a route of TCP connections knows nothing of host names and cookies")
+		}
 	case Volume:
 		known["size"] = func(n Node, p string) { part.Size = r.bytes(n, p) }
 		r.fields(n, pointer, "a volume part", []string{"size"}, known)
@@ -150,14 +158,50 @@ func (r *reader) part(n Node, pointer string) Part {
 func (r *reader) runs(part *Part, known map[string]func(Node, string)) {
 	known["artifact"] = func(n Node, p string) {
 		part.Artifact = r.text(n, p, "artifact")
-		if part.Artifact != "" && (!artifactPattern.MatchString(part.Artifact) || Tag(part.Artifact) == "") {
+		switch {
+		case part.Artifact == "" || filePattern.MatchString(part.Artifact):
+		case strings.HasPrefix(part.Artifact, FileScheme):
+			r.wrong(n, p, "write file:/srv/artifacts/web-1.0.0.tar, or file:/srv/artifacts/web:1.0.0 for an image layout", "%q is no artifact: a file is named by its whole path", part.Artifact)
+		case !artifactPattern.MatchString(part.Artifact) || Tag(part.Artifact) == "":
 			r.wrong(n, p, "write HOST/PATH:TAG or HOST/PATH@sha256:…", "%q is no OCI reference with a tag or digest", part.Artifact)
 		}
 	}
+	known["stop"] = func(n Node, p string) { part.Stop = r.stop(n, p) }
 	known["command"] = func(n Node, p string) { part.Command = r.list(n, p, "command") }
 	known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 	known["environment"] = func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) }
 	known["volumes"] = func(n Node, p string) { part.Volumes = r.texts(n, p, "volumes", nil) }
+}
+
+func (r *reader) stop(n Node, pointer string) *Stop {
+	stop := DefaultStop
+	r.fields(n, pointer, "stop", nil, map[string]func(Node, string){
+		"drain": func(n Node, p string) { stop.Drain = r.span(n, p, 0) },
+		"signal": func(n Node, p string) {
+			stop.Signal = oneOf(r, n, p, StopSignals...)
+		},
+		"within": func(n Node, p string) { stop.Within = r.span(n, p, 0) },
+	})
+	return &stop
+}
+
+func (r *reader) sticky(n Node, pointer string) *Sticky {
+	s := &Sticky{}
+	token := func(n Node, p, what string) string {
+		text := r.text(n, p, what)
+		if text != "" && !tokenPattern.MatchString(text) {
+			r.wrong(n, p, "", "%q is no name of a %s", text, what)
+		}
+		return text
+	}
+	ok := r.fields(n, pointer, "sticky", nil, map[string]func(Node, string){
+		"cookie": func(n Node, p string) { s.Cookie = token(n, p, "cookie") },
+		"header": func(n Node, p string) { s.Header = token(n, p, "header") },
+	})
+	if ok && (s.Cookie == "") == (s.Header == "") {
+		r.wrong(n, pointer, "write sticky: {cookie: NAME} or sticky: {header: NAME}", "a visitor is known by either a cookie or a header")
+	}
+	return s
 }
 
 func (r *reader) task(n Node, pointer string, part *Part, known map[string]func(Node, string)) {

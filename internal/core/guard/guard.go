@@ -94,7 +94,7 @@ const (
 type Interval struct {
 	At       time.Time
 	Old, New *signal.Point
-	Bound    *float64 // where the limit lies in this interval, where that is neither fixed nor told by Old
+	Bound    *float64 `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
 }
 
 // Verdict is a guard's judgement with its evidence.
