@@ -9,6 +9,7 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/signal"
 )
 
 // ErrUnreachable means that the site did not answer. Nothing is known of what is there.
@@ -48,9 +49,21 @@ type Driver interface {
 	Mark(ctx context.Context, workload Berth, from, to declare.Fingerprint) error
 	// Drop takes a revision's cohort and settings away. A revision that has traffic is refused.
 	Drop(ctx context.Context, workload Berth, revision declare.Fingerprint) error
+	// Measure gives what the site itself counts and measures of each of a workload's instances, so that guards can use it
+	// whatever they expose: RequestsMetric and TookMetric of what its routes lead there, and what they use of the machine.
+	Measure(ctx context.Context, workload Berth) (map[string]signal.Page, error)
 	// Log gives the newest lines that an instance wrote since a moment, oldest first, at most so many.
 	Log(ctx context.Context, workload Berth, instance string, since time.Time, most int) ([]LogLine, error)
 }
+
+// What a site measures of an instance, by names that no instance uses itself, and two that many do.
+const (
+	RequestsMetric    = "route_requests_total"           // counter, with the label code
+	TookMetric        = "route_request_duration_seconds" // histogram
+	ConnectionsMetric = "route_connections_total"        // counter, of TCP routes
+	MemoryMetric      = "process_resident_memory_bytes"
+	ProcessorMetric   = "process_cpu_seconds_total"
+)
 
 // ErrNoInstance means that there is no such instance, or none any more.
 var ErrNoInstance = errors.New("there is no such instance")
@@ -71,7 +84,8 @@ type Event struct {
 // Observation is what is at a site of one workload.
 type Observation struct {
 	Cohorts []Cohort
-	Whole   bool // the target cannot split traffic: the numbers of instances do
+	Whole   bool   // the target cannot split traffic: the numbers of instances do
+	Trouble string // why traffic does not come in as it should, though the site answers; empty where it does
 }
 
 // Cohort is all instances at one revision.
@@ -98,6 +112,8 @@ type Instance struct {
 	Failed      string            // a task that did not, and why
 	Environment map[string]string // as the instance has it
 	Events      []Event           // oldest first, the last few
+	Cores       float64           // of the processor, that it has used lately; 0 where that is not known
+	Memory      uint64            // bytes resident; 0 where that is not known
 }
 
 // Cohort gives the cohort of a revision.

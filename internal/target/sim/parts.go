@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/signal"
 	"aditus/internal/target"
 )
 
@@ -236,6 +237,24 @@ func (in *instance) events(now time.Time) []target.Event {
 		events = append(events, target.Event{At: in.started(now).Add(in.artifact.StartsIn), Text: "ready"})
 	}
 	return events
+}
+
+// Measure implements target.Driver: the made-up router counts what the made-up instances answer.
+func (s *Site) Measure(_ context.Context, workload string) (map[string]signal.Page, error) {
+	if err := s.lock(); err != nil {
+		return nil, err
+	}
+	defer s.mu.Unlock()
+	s.advance(workload, s.now())
+	pages := map[string]signal.Page{}
+	for _, c := range s.workloads[workload] {
+		for _, in := range c.instances {
+			if !in.task() && in.exists {
+				pages[in.id] = target.Measured(map[int]uint64{200: uint64(in.requests[0]), 500: uint64(in.requests[1])}, bounds, in.counts, in.sum)
+			}
+		}
+	}
+	return pages, nil
 }
 
 // logEvery is how often a made-up instance writes a line, and logBack how far back its lines are remembered.

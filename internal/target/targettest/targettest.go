@@ -27,6 +27,7 @@ func desired(artifact string) declare.Desired {
 		"web":   {Kind: declare.Service, Artifact: artifact, Instances: 3, Ports: map[string]int{"http": 8080}, Environment: map[string]string{"A": "1"}},
 		"texts": {Kind: declare.Settings, Values: map[string]string{"a": "b"}},
 		"setup": {Kind: declare.Task, Artifact: artifact},
+		"entry": {Kind: declare.Route, Service: "web", To: &declare.Endpoint{Port: "http", Path: "/"}},
 	}}
 }
 
@@ -199,6 +200,9 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	instance := first()[0]
 	if _, err := d.Log(t.Context(), workload, instance, time.Time{}, 10); err != nil {
 		t.Errorf("the log of %s: %v", instance, err)
+	}
+	if _, err := d.Measure(t.Context(), workload); err != nil {
+		t.Errorf("what the site measures: %v", err)
 	}
 	if _, err := d.Log(t.Context(), workload, "nobody", time.Time{}, 10); !errors.Is(err, target.ErrNoInstance) {
 		t.Errorf("the log of nobody: %v", err)
