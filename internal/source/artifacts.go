@@ -2,18 +2,28 @@ package source
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"net/http"
+	"os"
+	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
 	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/core/declare"
 )
 
 // Registry says how a registry is asked.
@@ -41,7 +51,7 @@ func NewRegistries(known map[string]Registry, credentials func(host string) Cred
 // for from now on. Other references are left as they are.
 func (r *Registries) Pin(reference string) {
 	tagged, _, pinned := strings.Cut(reference, "@")
-	if !pinned || strings.LastIndex(tagged, ":") <= strings.LastIndex(tagged, "/") {
+	if !pinned || !strings.HasPrefix(tagged, declare.FileScheme) && strings.LastIndex(tagged, ":") <= strings.LastIndex(tagged, "/") {
 		return
 	}
 	r.mu.Lock()
@@ -90,6 +100,18 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 	if ok {
 		return pinned, nil
 	}
+	if file, ok := strings.CutPrefix(reference, declare.FileScheme); ok {
+		if pinned, err := pinFile(file); err != nil || pinned == file {
+			return reference, err
+		} else {
+			reference = declare.FileScheme + pinned
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		before, _, _ := strings.Cut(reference, "@")
+		r.pinned[before] = reference
+		return reference, nil
+	}
 	ref, err := r.parse(reference)
 	if err != nil {
 		return "", err
@@ -110,6 +132,51 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 	r.mu.Unlock()
 	return pinned, nil
 }
+
+// pinFile gives an archive with its digest. A layout's images have digests of their own.
+func pinFile(name string) (string, error) {
+	if strings.Contains(name, "@") {
+		return name, nil
+	}
+	file, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		layout := name[:max(0, strings.LastIndex(name, ":"))]
+		if _, err := os.Stat(filepath.Join(layout, "oci-layout")); layout != "" && err == nil {
+			return name, nil
+		}
+		return "", fmt.Errorf("there is no artifact %s on this machine; put it there, or name one that exists", name)
+	}
+	if err != nil {
+		return "", fmt.Errorf("the artifact %s cannot be read: %w", name, err)
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err == nil && info.IsDir() {
+		return name, nil
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return "", fmt.Errorf("the artifact %s cannot be read: %w", name, err)
+	}
+	return name + "@sha256:" + hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// Fetch gives an image for this machine, by its digest where the reference has one. Its layers are read, and held against
+// their digests, when they are asked for. The error is ErrNoArtifact where there is none.
+func (r *Registries) Fetch(ctx context.Context, reference string) (v1.Image, error) {
+	ref, err := r.parse(reference)
+	if err != nil {
+		return nil, err
+	}
+	options := append(r.options(ctx, ref.Context().RegistryStr()), remote.WithPlatform(v1.Platform{OS: runtime.GOOS, Architecture: runtime.GOARCH}))
+	image, err := remote.Image(ref, options...)
+	if err != nil {
+		return nil, explainRegistry(ref, err)
+	}
+	return image, nil
+}
+
+// ErrNoArtifact means that a registry has no such artifact.
+var ErrNoArtifact = errors.New("there is no artifact")
 
 // registry says how a host is asked: as it is listed, or as "*" says for all that are not.
 func (r *Registries) registry(host string) Registry {
@@ -173,7 +240,7 @@ func explainRegistry(ref name.Reference, err error) error {
 	case strings.Contains(err.Error(), "manifest digest"):
 		return fmt.Errorf("%s: %w; nothing of it is taken: ask who runs %s", ref, errLies, host)
 	case errors.As(err, &answered) && answered.StatusCode == http.StatusNotFound:
-		return fmt.Errorf("there is no artifact %s; push it, or name one that exists", ref)
+		return fmt.Errorf("%w %s; push it, or name one that exists", ErrNoArtifact, ref)
 	case errors.As(err, &answered) && (answered.StatusCode == http.StatusUnauthorized || answered.StatusCode == http.StatusForbidden):
 		return fmt.Errorf("the registry %s does not let us see %s; give it a credential with: aditus link credential %s", host, ref, host)
 	case errors.As(err, &answered):

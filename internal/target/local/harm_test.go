@@ -1,0 +1,417 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/store"
+)
+
+const workload = "ferry"
+
+// revision is a fingerprint of its own for each number.
+func revision(n int) declare.Fingerprint { return declare.Fingerprint(fmt.Sprintf("%07d00", n)) }
+
+// ferry is a workload with one service at an artifact.
+func ferry(artifact string) declare.Desired {
+	span := func(d time.Duration) declare.Span { return declare.Span{Duration: d} }
+	return declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{
+		"deck": {
+			Kind: declare.Service, Artifact: artifact, Ports: map[string]int{"http": 80}, Environment: map[string]string{"SEASON": "summer"}, Volumes: map[string]string{"logbook": "/var/log book"},
+			Probes: map[string]declare.Probe{"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/ready"}, Every: span(time.Second), Timeout: span(time.Second), Passes: 1, Fails: 3}},
+			Stop:   &declare.Stop{Drain: span(2 * time.Second), Signal: "TERM", Within: span(500 * time.Millisecond)},
+		},
+		"hours":   {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30", "../up": "no"}},
+		"pass":    {Kind: declare.Secret, Values: map[string]string{"word": "fingerprint"}, Sealed: map[string]string{"word": "sealed:ahoy"}},
+		"logbook": {Kind: declare.Volume, Size: 1 << 20},
+		"entry":   {Kind: declare.Route, Service: "deck", To: &declare.Endpoint{Port: "http", Path: "/"}},
+	}}
+}
+
+// up lays a revision and starts so many instances with all of the traffic.
+func up(t *testing.T, s *Site, n int, artifact string, instances int) {
+	t.Helper()
+	for _, err := range []error{
+		s.Lay(t.Context(), workload, revision(n), ferry(artifact)),
+		s.Scale(t.Context(), workload, revision(n), "deck", instances, nil),
+		s.SetShare(t.Context(), workload, revision(n), 1, ""),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// await looks until the instances of a revision are as wanted.
+func await(t *testing.T, s *Site, n int, what string, is func([]target.Instance) bool) []target.Instance {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		seen, err := s.Observe(t.Context(), workload)
+		c, _ := seen.Cohort(revision(n))
+		if err == nil && is(c.Instances) {
+			return c.Instances
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it does not come to this: %s; there is %+v %q (%v)", what, c.Instances, seen.Trouble, err)
+		}
+	}
+}
+
+func running(n int) func([]target.Instance) bool {
+	return func(all []target.Instance) bool {
+		up := 0
+		for _, in := range all {
+			if in.Address != "" {
+				up++
+			}
+		}
+		return up == n
+	}
+}
+
+// ask asks through the router until there is an answer.
+func ask(t *testing.T, s *Site, path string) string {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		response, err := http.Get("http://" + s.Listen + path)
+		if err == nil {
+			text, _ := io.ReadAll(response.Body)
+			if response.Body.Close(); response.StatusCode == 200 {
+				return string(text)
+			}
+		}
+		if time.Now().After(end) {
+			t.Fatalf("no answer to %s: %v", path, err)
+		}
+	}
+}
+
+// TestFurnished sees what an instance is given, and that it is given nothing else.
+func TestFurnished(t *testing.T) {
+	t.Setenv("NOT_DECLARED", "a word of the server's own")
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry-1", behaviour{Version: "1"}), 1)
+	in := await(t, s, 1, "it runs", running(1))[0]
+	variables := map[string]string{}
+	for _, line := range strings.Split(strings.TrimSpace(ask(t, s, "/environment")), "\n") {
+		name, value, _ := strings.Cut(line, "=")
+		variables[name] = value
+	}
+	for name, want := range map[string]string{"SEASON": "summer", "OPENS_AT": "06:30", "WORD": "ahoy", "SITE": "drydock", "WORKLOAD": workload, "INSTANCE": in.ID, "PORT": strconv.Itoa(in.Ports["http"]), "PORT_HTTP": strconv.Itoa(in.Ports["http"])} {
+		if variables[name] != want {
+			t.Errorf("%s is %q, want %q", name, variables[name], want)
+		}
+	}
+	for _, name := range []string{"NOT_DECLARED", "PATH", "HOME"} {
+		if value, ok := variables[name]; ok {
+			t.Errorf("it has %s=%s, which nobody declared", name, value)
+		}
+	}
+	for file, want := range map[string]string{filepath.Join(variables["SETTINGS"], "hours", "opens.at"): "06:30", filepath.Join(variables["SECRETS"], "pass", "word"): "ahoy"} {
+		text, err := os.ReadFile(file)
+		info, _ := os.Stat(file)
+		if err != nil || string(text) != want || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %q %v %v", file, text, info, err)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(variables["SETTINGS"], "up")); err == nil {
+		t.Error("a key led out of its folder")
+	}
+	book := filepath.Join(variables["VOLUME_LOGBOOK"], "first")
+	if err := os.WriteFile(book, []byte("cast off"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if reason, err := s.Check(t.Context(), workload, in.ID, []string{"test", "-s", "var/log book/first"}); reason != "" || err != nil {
+		t.Errorf("the volume is not seen where it is declared: %q %v", reason, err)
+	}
+	if reason, err := s.Check(t.Context(), workload, in.ID, []string{"test", "-s", "nowhere"}); reason != "test exited with status 1" || err != nil {
+		t.Errorf("a check that fails: %q %v", reason, err)
+	}
+	up(t, s, 2, artifact(t, "ferry-2", behaviour{Version: "2"}), 1)
+	if err := s.Drop(t.Context(), workload, revision(1)); err != nil {
+		t.Fatal(err)
+	}
+	if text, _ := os.ReadFile(book); string(text) != "cast off" {
+		t.Error("a volume does not survive a release")
+	}
+	text, _ := os.ReadFile(filepath.Join(s.folder, "asked.json"))
+	if strings.Contains(string(text), `"ahoy"`) {
+		t.Error("an opened secret was written down")
+	}
+}
+
+// TestHarm has artifacts that do no good, and sees that each is told for what it is.
+func TestHarm(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "good", behaviour{Version: "good"}), 1)
+	await(t, s, 1, "it runs", running(1))
+	for n, test := range []struct {
+		name, artifact string
+		is             func(in target.Instance) bool
+	}{
+		{"exits at once", artifact(t, "exits", behaviour{Exit: 3}), func(in target.Instance) bool {
+			return len(in.Restarts) >= 1 && in.Reason == "exited with status 3: cannot go on: the mooring is taken" && !in.Again.IsZero()
+		}},
+		{"is not executable", archive(t, "texts", map[string]string{"one": "a", "two": "c"}), func(in target.Instance) bool {
+			return strings.Contains(in.CannotStart, "does not say what to run")
+		}},
+		{"leads out of its folder", archive(t, "out", map[string]string{"../../../tmp/out": "x"}), func(in target.Instance) bool {
+			return strings.Contains(in.CannotStart, "leads out of its folder")
+		}},
+		{"is no tar", func() string {
+			file := filepath.Join(t.TempDir(), "x.tar")
+			os.WriteFile(file, []byte(strings.Repeat("no tar at all", 100)), 0o600)
+			return declare.FileScheme + file
+		}(), func(in target.Instance) bool { return strings.Contains(in.CannotStart, "it is no tar") }},
+		{"is not what its digest says", artifact(t, "other", behaviour{}) + "@sha256:" + strings.Repeat("0", 64), func(in target.Instance) bool {
+			return strings.Contains(in.CannotStart, "not the digest that it is pinned to")
+		}},
+		{"needs an interpreter that is not there", archive(t, "script", map[string]string{"run": "#!/nowhere/sh\n"}), func(in target.Instance) bool {
+			return strings.Contains(in.Reason, "cannot be started: run: no such file")
+		}},
+	} {
+		if err := s.Lay(t.Context(), workload, revision(n+10), ferry(test.artifact)); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Scale(t.Context(), workload, revision(n+10), "deck", 1, nil); err != nil {
+			t.Fatal(err)
+		}
+		await(t, s, n+10, test.name, func(all []target.Instance) bool { return len(all) == 1 && test.is(all[0]) })
+		if text := ask(t, s, "/"); !strings.HasPrefix(text, "good") {
+			t.Errorf("%s: what serves answers %q", test.name, text)
+		}
+	}
+}
+
+// TestStubborn ends what does not end by itself, and keeps a flood within bounds.
+func TestStubborn(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	const flood = 100 << 20
+	up(t, s, 1, artifact(t, "stubborn", behaviour{Version: "1", Stays: true, Flood: flood}), 1)
+	in := await(t, s, 1, "it runs", running(1))[0]
+	ask(t, s, "/")
+	folder := filepath.Join(s.folder, instancesFolder, in.ID)
+	pid := pidOf(t, folder)
+	size := func() (sum int64) {
+		files, _ := filepath.Glob(filepath.Join(folder, keeper.LogFolder, "*"))
+		for _, file := range files {
+			if info, err := os.Stat(file); err == nil {
+				sum += info.Size()
+			}
+		}
+		return sum
+	}
+	for end := time.Now().Add(60 * time.Second); size() < 16<<20; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("of the flood only %d bytes are kept", size())
+		}
+	}
+	lines, err := s.Log(t.Context(), workload, in.ID, time.Time{}, 1000)
+	if err != nil || len(lines) != 1000 || !strings.HasPrefix(lines[999].Text, "a line of the flood") || lines[999].At.IsZero() {
+		t.Errorf("%d lines, %v", len(lines), err)
+	}
+	if !slices.IsSortedFunc(lines, func(a, b target.LogLine) int { return a.At.Compare(b.At) }) {
+		t.Error("lines are out of order")
+	}
+	if sum := size(); sum > 24<<20 {
+		t.Errorf("%d bytes of logs are kept", sum)
+	}
+	if err := s.Scale(t.Context(), workload, revision(1), "deck", 0, nil); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("it is still there")
+		}
+	}
+}
+
+// pidOf is the process of an instance by the keeper's record, once there is one.
+func pidOf(t *testing.T, folder string) (pid int) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		text, err := os.ReadFile(filepath.Join(folder, keeper.RecordFile))
+		if err == nil {
+			_, err = fmt.Sscanf(string(text), `{"pid":%d`, &pid)
+		}
+		if err == nil {
+			return pid
+		}
+		if time.Now().After(end) {
+			t.Fatal(err)
+		}
+	}
+}
+
+// TestKeeperKilled kills the keeper, also in the moment in which it has started a process and not written so down.
+func TestKeeperKilled(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 2)
+	all := await(t, s, 1, "both run", running(2))
+	pids := map[string]int{}
+	for _, in := range all {
+		pids[in.ID] = pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID))
+	}
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	follow := func(wanted bool) {
+		s.Keeper.mu.Lock()
+		defer s.Keeper.mu.Unlock()
+		s.Keeper.ended = !wanted
+	}
+	follow(false)
+	syscall.Kill(hello.PID, syscall.SIGKILL)
+	if err := os.Remove(filepath.Join(s.folder, instancesFolder, all[0].ID, "process.json")); err != nil {
+		t.Fatal(err)
+	}
+	follow(true)
+	for _, in := range await(t, s, 1, "both are taken over", running(2)) {
+		if got := pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID)); got != pids[in.ID] {
+			t.Errorf("%s was process %d and is %d now", in.ID, pids[in.ID], got)
+		}
+	}
+	ask(t, s, "/")
+	syscall.Kill(pids[all[1].ID], syscall.SIGKILL) // one that was taken over is started again when it ends
+	await(t, s, 1, "it is started again", func(now []target.Instance) bool {
+		return running(2)(now) && slices.ContainsFunc(now, func(in target.Instance) bool { return in.ID == all[1].ID && len(in.Restarts) > 0 })
+	})
+	for _, in := range all { // what is asked for no more is ended by a keeper that did not start it
+		if err := s.Keeper.ask(t.Context(), http.MethodPost, "/leave", nil, nil); err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+			if _, err := s.Keeper.hello(t.Context()); err != nil {
+				break
+			}
+		}
+		pid := pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID))
+		left := len(all) - 1 - slices.IndexFunc(all, func(o target.Instance) bool { return o.ID == in.ID })
+		if err := s.Scale(t.Context(), workload, revision(1), "deck", left, []string{in.ID}); err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("%s is still there", in.ID)
+			}
+		}
+	}
+}
+
+// TestPortTaken has somebody else listen where traffic should come in.
+func TestPortTaken(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	other, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 1)
+	await(t, s, 1, "it runs", running(1))
+	if seen, _ := s.Observe(t.Context(), workload); !strings.Contains(seen.Trouble, "address already in use; end what listens there") {
+		t.Errorf("the trouble is %q", seen.Trouble)
+	}
+	other.Close()
+	await(t, s, 1, "it is tried again", func([]target.Instance) bool {
+		seen, err := s.Observe(t.Context(), workload)
+		return err == nil && seen.Trouble == ""
+	})
+	ask(t, s, "/")
+}
+
+// TestFullDisk has an artifact that finds no room: it is told, tried again, and nothing half-made is left.
+func TestFullDisk(t *testing.T) {
+	folder := shortTemp(t)
+	small := filepath.Join(folder, "store")
+	if err := os.Mkdir(small, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=256k", "aditus-test", small).CombinedOutput(); err != nil {
+		t.Skipf("a small disk cannot be made here: %v %s", err, out)
+	}
+	t.Cleanup(func() { exec.Command("umount", small).Run() })
+	s := opened(t, folder, "drydock")
+	reference := archive(t, "large", map[string]string{"service": strings.Repeat("x", 1<<20)})
+	if _, err := s.Store.Get(reference); !errors.Is(err, store.ErrWorking) {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		_, err := s.Store.Get(reference)
+		if err != nil && strings.Contains(err.Error(), "the disk is full") && !store.Final(err) {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("nobody says that the disk is full: %v", err)
+		}
+	}
+	if left, _ := filepath.Glob(filepath.Join(small, "new-*")); len(left) > 0 {
+		t.Errorf("half of it is left: %v", left)
+	}
+}
+
+// BenchmarkStart starts a hundred instances until all are ready to have traffic.
+func BenchmarkStart(b *testing.B) {
+	for b.Loop() {
+		s := opened(b, shortTemp(b), "drydock")
+		reference := artifact(b, "ferry", behaviour{Version: "1"})
+		began := time.Now()
+		ctx := context.Background()
+		if err := errors.Join(s.Lay(ctx, workload, revision(1), ferry(reference)), s.Scale(ctx, workload, revision(1), "deck", 100, nil)); err != nil {
+			b.Fatal(err)
+		}
+		for ready := 0; ready < 100; time.Sleep(10 * time.Millisecond) {
+			status, err := s.Keeper.status(ctx, s.Name)
+			if err != nil {
+				b.Fatal(err)
+			}
+			ready = status.Ready
+		}
+		b.ReportMetric(time.Since(began).Seconds(), "s/100")
+	}
+}
+
+// TestEndAlone ends what a keeper left running that nobody followed.
+func TestEndAlone(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 1)
+	in := await(t, s, 1, "it runs", running(1))[0]
+	pid := pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID))
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Keeper.mu.Lock()
+	s.Keeper.ended = true
+	s.Keeper.mu.Unlock()
+	syscall.Kill(hello.PID, syscall.SIGKILL)
+	for end := time.Now().Add(10 * time.Second); err == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		_, err = s.Keeper.hello(t.Context())
+	}
+	if syscall.Kill(pid, 0) != nil {
+		t.Error("it ended with its keeper")
+	}
+	if err := NewClient(s.Folder, os.Args[0], "-keeper", s.Folder).End(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) { // the system may take a moment to forget it
+			t.Fatal("it is still there")
+		}
+	}
+}

@@ -1,0 +1,394 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/socket"
+	"aditus/internal/target/local/router"
+)
+
+// Files of a keeper within its data folder.
+const (
+	SocketFile = "keeper.sock"
+	LogName    = "keeper.log"
+	lockFile   = "keeper.lock"
+)
+
+// idleAfter is how long a keeper that keeps nothing stays.
+const idleAfter = time.Minute
+
+// Options say how to run a keeper.
+type Options struct {
+	Folder string // the data folder
+	Probe  Probe
+	Log    *slog.Logger
+}
+
+// Keeper keeps the processes of all sites of a data folder.
+type Keeper struct {
+	folder string
+	probe  Probe
+	log    *slog.Logger
+	ports  ports
+	leave  chan bool     // true to end all processes first
+	left   chan struct{} // closed when it leaves
+
+	mu    sync.Mutex
+	sites map[string]*site
+	asked time.Time
+}
+
+// site is what is kept for one site, with a router of its own.
+type site struct {
+	keeper *Keeper
+	router *router.Router
+
+	applying sync.Mutex // one Spec at a time
+	leading  sync.Mutex // one set of routes at a time
+
+	mu        sync.Mutex
+	spec      Spec
+	processes map[string]*process
+	ending    map[string]*process // no longer wanted, and not at their end yet
+}
+
+// ErrKept means that another keeper keeps the processes of the data folder.
+var ErrKept = errors.New("another keeper works on the data folder")
+
+// Run keeps what it is told to on the data folder's socket until ctx ends or it is asked to leave. What it keeps runs on
+// then, and the next keeper takes it over.
+func Run(ctx context.Context, o Options) error {
+	lock := flock.New(filepath.Join(o.Folder, lockFile))
+	if got, err := lock.TryLock(); err != nil || !got {
+		return errors.Join(ErrKept, err)
+	}
+	defer lock.Unlock()
+	k := &Keeper{folder: o.Folder, probe: o.Probe, log: o.Log, ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
+	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
+	if err != nil {
+		return fmt.Errorf("keep processes: %w", err)
+	}
+	server := &http.Server{Handler: k.handler(), ReadHeaderTimeout: 5 * time.Second}
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	k.log.Info("the keeper is ready", "folder", o.Folder, "pid", os.Getpid())
+	err = k.wait(ctx, served)
+	close(k.left)
+	rest, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	server.Shutdown(rest)
+	for _, s := range k.all() {
+		s.router.Close(rest)
+	}
+	k.log.Info("the keeper leaves")
+	return err
+}
+
+// wait waits until there is a reason to leave.
+func (k *Keeper) wait(ctx context.Context, served <-chan error) error {
+	ticker := time.NewTicker(idleAfter / 4)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case err := <-served:
+			return err
+		case all := <-k.leave:
+			if all {
+				for _, s := range k.all() {
+					s.apply(Spec{Folder: s.folder()})
+					s.awaitEnd()
+				}
+			}
+			return nil
+		case <-ticker.C:
+			if k.idle() {
+				return nil
+			}
+		}
+	}
+}
+
+func (k *Keeper) all() []*site {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Collect(maps.Values(k.sites))
+}
+
+func (k *Keeper) idle() bool {
+	for _, s := range k.all() {
+		s.mu.Lock()
+		busy := len(s.processes)+len(s.ending) > 0
+		s.mu.Unlock()
+		if busy {
+			return false
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return time.Since(k.asked) > idleAfter
+}
+
+// site gives a site, and makes it where there is none.
+func (k *Keeper) site(name string) *site {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	s := k.sites[name]
+	if s == nil {
+		s = &site{keeper: k, router: router.New(), processes: map[string]*process{}, ending: map[string]*process{}}
+		k.sites[name] = s
+	}
+	return s
+}
+
+// maxSpec bounds what is read of a Spec.
+const maxSpec = 256 << 20
+
+// handler answers the server: GET /keeper and /stay, PUT and GET /sites/NAME, POST /leave.
+func (k *Keeper) handler() http.Handler {
+	mux := http.NewServeMux()
+	reply := func(w http.ResponseWriter, value any) {
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(value)
+	}
+	mux.HandleFunc("GET /keeper", func(w http.ResponseWriter, _ *http.Request) {
+		reply(w, Hello{Format: Format, PID: os.Getpid()})
+	})
+	mux.HandleFunc("GET /stay", func(w http.ResponseWriter, r *http.Request) { // is answered when the keeper leaves, however it does
+		w.WriteHeader(http.StatusOK)
+		http.NewResponseController(w).Flush()
+		select {
+		case <-k.left:
+		case <-r.Context().Done():
+		}
+	})
+	mux.HandleFunc("PUT /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
+		var spec Spec
+		if err := json.NewDecoder(io.LimitReader(r.Body, maxSpec)).Decode(&spec); err != nil {
+			http.Error(w, "the spec is not understood: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		k.site(r.PathValue("name")).apply(spec)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("GET /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, k.site(r.PathValue("name")).status())
+	})
+	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case k.leave <- r.URL.Query().Get("end") == "all":
+		default:
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		k.mu.Lock()
+		k.asked = time.Now()
+		k.mu.Unlock()
+		mux.ServeHTTP(w, r)
+	})
+}
+
+// Hello is how a keeper introduces itself.
+type Hello struct {
+	Format int `json:"format"`
+	PID    int `json:"pid"`
+}
+
+func (s *site) folder() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.spec.Folder
+}
+
+// between are the ports that may be given to instances.
+func (s *site) between() [2]int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.spec.Ports
+}
+
+// apply makes a site what the spec says. It does not wait for processes to come up or to end.
+func (s *site) apply(spec Spec) {
+	s.applying.Lock()
+	defer s.applying.Unlock()
+	s.mu.Lock()
+	first := s.spec.Folder == ""
+	s.spec = spec
+	wanted := map[string]bool{}
+	var fresh []*process
+	for _, own := range spec.Processes {
+		wanted[own.ID] = true
+		p := s.processes[own.ID]
+		if p == nil && s.ending[own.ID] != nil {
+			continue // it comes back at the next spec, once its end is over
+		}
+		if p == nil {
+			p = newProcess(s, own)
+			s.processes[own.ID] = p
+			fresh = append(fresh, p)
+		}
+		p.set(own)
+	}
+	for id, p := range s.processes {
+		if !wanted[id] {
+			s.dismiss(id, p)
+		}
+	}
+	var stray map[string]int
+	if first && spec.Folder != "" {
+		stray = strays()
+		s.left(spec.Folder, wanted, stray)
+	}
+	s.mu.Unlock()
+	for _, p := range fresh {
+		if p.record.lives() {
+			s.keeper.ports.hold(p.spec.ID, p.record.Ports)
+		}
+		go p.life(stray[p.folder])
+	}
+	s.lead()
+}
+
+// set takes over what changed in a process's own spec while it runs.
+func (p *process) set(spec Process) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.spec = spec
+	if spec.Again <= p.record.Asked {
+		return
+	}
+	p.note(func(r *record, now time.Time) { r.Restarts, r.Asked = append(r.Restarts, now), spec.Again })
+	if p.record.PID != 0 {
+		select {
+		case p.again <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// dismiss begins the end of a process that is no longer wanted. It is called with the lock held.
+func (s *site) dismiss(id string, p *process) {
+	delete(s.processes, id)
+	s.ending[id] = p
+	close(p.stop)
+	go func() {
+		<-p.ended
+		s.router.Forget(id)
+		s.keeper.ports.release(id)
+		s.mu.Lock()
+		delete(s.ending, id)
+		s.mu.Unlock()
+		os.Remove(filepath.Join(p.folder, RecordFile))
+	}()
+}
+
+// left ends what an earlier keeper started and nobody wants any more. It is called with the lock held.
+func (s *site) left(folder string, wanted map[string]bool, stray map[string]int) {
+	entries, _ := os.ReadDir(folder) // where there is none, nothing was left
+	for _, entry := range entries {
+		id := entry.Name()
+		r, err := readRecord(filepath.Join(folder, id))
+		alone := stray[filepath.Join(folder, id)]
+		if wanted[id] || alone == 0 && (err != nil || !r.lives()) {
+			continue
+		}
+		p := newProcess(s, Process{ID: id, Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
+		s.dismiss(id, p)
+		go p.life(alone)
+	}
+}
+
+// awaitEnd waits until all that is no longer wanted ended.
+func (s *site) awaitEnd() {
+	s.mu.Lock()
+	ending := slices.Collect(maps.Values(s.ending))
+	s.mu.Unlock()
+	for _, p := range ending {
+		<-p.ended
+	}
+}
+
+// lead leads traffic to all that may have it. When it returns nothing more is sent to what may not.
+func (s *site) lead() {
+	s.leading.Lock()
+	defer s.leading.Unlock()
+	s.mu.Lock()
+	routes := make([]router.Route, 0, len(s.spec.Routes))
+	for _, own := range s.spec.Routes {
+		r := own.Route
+		r.Cohorts = slices.Clone(r.Cohorts)
+		for i, cohort := range r.Cohorts {
+			var instances []router.Instance
+			for _, in := range cohort.Instances {
+				if p := s.processes[in.ID]; p != nil {
+					instances = append(instances, p.seenBy(own.Port))
+				}
+			}
+			r.Cohorts[i].Instances = instances
+		}
+		routes = append(routes, r)
+	}
+	listen := s.spec.Listen
+	s.mu.Unlock()
+	s.router.Set(listen, routes)
+}
+
+// seenBy is the process as a route sees it that leads to one of its ports.
+func (p *process) seenBy(port string) router.Instance {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	number := p.record.Ports[port]
+	return router.Instance{ID: p.spec.ID, Address: net.JoinHostPort(Host, strconv.Itoa(number)), Ready: p.ready && number != 0}
+}
+
+// status tells how all processes are doing.
+func (s *site) status() Status {
+	if s.router.Trouble() != nil {
+		s.lead() // what kept it from listening may be gone
+	}
+	out := Status{Processes: map[string]State{}, Unserved: s.router.Unserved(), Counts: map[string]router.Counts{}}
+	s.mu.Lock()
+	out.Told = s.spec.Folder != ""
+	kept := maps.Clone(s.processes)
+	s.mu.Unlock()
+	for id, p := range kept {
+		var ready bool
+		if out.Processes[id], ready = p.state(); ready {
+			out.Ready++
+		}
+		if c, ok := s.router.Counts(id); ok {
+			out.Counts[id] = c
+		}
+	}
+	if err := s.router.Trouble(); err != nil {
+		out.Trouble = err.Error()
+	}
+	return out
+}
+
+func (s *site) warn(what, id string, err error) {
+	if err == nil {
+		s.keeper.log.Warn(what, "process", id)
+		return
+	}
+	s.keeper.log.Warn(what, "process", id, "error", err)
+}

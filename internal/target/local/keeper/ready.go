@@ -1,0 +1,77 @@
+package keeper
+
+import (
+	"context"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
+)
+
+// Probe asks an instance once, and tells why it did not pass; empty where it did.
+type Probe func(ctx context.Context, host string, ports map[string]int, probe declare.Probe) (reason string)
+
+// eager is how often an instance that is not ready yet is asked at least, so that it has traffic soon after it can.
+const eager = 250 * time.Millisecond
+
+// watch asks a process whether it may have traffic until ctx ends: it may once all of its probes passed. The engine
+// asks by itself whether it is healthy; this is so that no request goes where it would be lost, whoever else runs.
+func (p *process) watch(ctx context.Context) {
+	p.mu.Lock()
+	probes, ports := p.spec.Probes, p.record.Ports
+	p.mu.Unlock()
+	if len(probes) == 0 {
+		p.setReady(ctx, true)
+		return
+	}
+	tracks := make([]health.Track, len(probes))
+	due := make([]time.Time, len(probes))
+	ready := false
+	for {
+		now, all, next := time.Now(), true, time.Now().Add(time.Hour)
+		for i, probe := range probes {
+			if !now.Before(due[i]) {
+				reason := p.site.keeper.probe(ctx, Host, ports, probe)
+				if ctx.Err() != nil {
+					return
+				}
+				tracks[i] = tracks[i].Observe(health.Outcome{At: now, Passed: reason == "", Reason: reason}, probe.Thresholds())
+				every := probe.Every.Duration
+				if !ready {
+					every = min(every, eager)
+				}
+				due[i] = now.Add(every)
+			}
+			up := tracks[i].Passes >= max(1, probe.Passes)
+			if ready {
+				up = tracks[i].Fails < max(1, probe.Fails)
+			}
+			if all = all && up; due[i].Before(next) {
+				next = due[i]
+			}
+		}
+		if all != ready {
+			ready = all
+			p.setReady(ctx, ready)
+		}
+		timer := time.NewTimer(time.Until(next))
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		case <-timer.C:
+		}
+	}
+}
+
+// setReady gives traffic to the process, or takes it away, unless ctx ended: it ended then, or is about to.
+func (p *process) setReady(ctx context.Context, ready bool) {
+	p.mu.Lock()
+	if ctx.Err() != nil {
+		p.mu.Unlock()
+		return
+	}
+	p.ready = ready
+	p.mu.Unlock()
+	p.site.lead()
+}

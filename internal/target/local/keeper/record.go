@@ -1,0 +1,131 @@
+package keeper
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	gops "github.com/shirou/gopsutil/v4/process"
+)
+
+// record is what the keeper remembers of a process on disk, for the keeper that comes after it.
+type record struct {
+	PID      int            `json:"pid,omitempty"`     // 0 while it does not run
+	Created  int64          `json:"created,omitempty"` // when the system says that it was made, in milliseconds since 1970
+	Ports    map[string]int `json:"ports,omitempty"`
+	Started  time.Time      `json:"started,omitzero"`
+	Restarts []time.Time    `json:"restarts,omitempty"`
+	Asked    int            `json:"asked,omitempty"` // restarts that were asked for and done
+	Done     bool           `json:"done,omitempty"`
+	Failed   string         `json:"failed,omitempty"`
+	Reason   string         `json:"reason,omitempty"`
+	Events   []Event        `json:"events,omitempty"`
+}
+
+const (
+	RecordFile   = "process.json" // in the folder of an instance that was started, until it ended
+	mostRestarts = 32
+	mostEvents   = 16
+	sameProcess  = 2 * time.Second // the system's times of one process lie this close together
+	folderName   = "ADITUS_FOLDER" // the variable by which a process is known that no record tells of
+)
+
+func (r *record) event(now time.Time, bad bool, format string, args ...any) {
+	r.Events = append(r.Events, Event{At: now, Text: fmt.Sprintf(format, args...), Bad: bad})
+	r.Events = slices.Clone(r.Events[max(0, len(r.Events)-mostEvents):])
+}
+
+func readRecord(folder string) (record, error) {
+	var r record
+	text, err := os.ReadFile(filepath.Join(folder, RecordFile))
+	if err == nil {
+		err = json.Unmarshal(text, &r)
+	}
+	return r, err
+}
+
+func (r record) write(folder string) error {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	name := filepath.Join(folder, RecordFile)
+	if err := os.WriteFile(name+".new", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(name+".new", name)
+}
+
+// lives tells whether the process of a record still runs: its number alone could be another's by now.
+func (r record) lives() bool {
+	if r.PID == 0 {
+		return false
+	}
+	created, ok := createdAt(r.PID)
+	return ok && time.Duration(abs(created-r.Created))*time.Millisecond < sameProcess
+}
+
+// createdAt is when a process that runs was made.
+func createdAt(pid int) (int64, bool) {
+	p, err := gops.NewProcess(int32(pid))
+	if err != nil {
+		return 0, false
+	}
+	created, err := p.CreateTime()
+	if err != nil {
+		return 0, false
+	}
+	if states, err := p.Status(); err == nil && slices.Contains(states, gops.Zombie) {
+		return 0, false
+	}
+	return created, true
+}
+
+func abs(n int64) int64 {
+	if n < 0 {
+		return -n
+	}
+	return n
+}
+
+// strays finds processes of instances by the folder in their environment: those that were started by a keeper that was
+// killed before it could write their record.
+func strays() map[string]int {
+	found := map[string]int{}
+	all, err := gops.Processes()
+	if err != nil {
+		return found
+	}
+	leads := map[string]int64{}
+	for _, p := range all {
+		environment, err := p.Environ() // of others it cannot be read
+		if err != nil {
+			continue
+		}
+		for _, variable := range environment {
+			if folder, ok := strings.CutPrefix(variable, folderName+"="); ok {
+				created, _ := p.CreateTime()
+				if first, ok := leads[folder]; !ok || created < first { // children have the same environment
+					leads[folder], found[folder] = created, int(p.Pid)
+				}
+			}
+		}
+	}
+	return found
+}
+
+// usage is the processor time and the memory that a process has.
+func usage(pid int) (seconds float64, memory uint64) {
+	p := &gops.Process{Pid: int32(pid)}
+	if times, err := p.Times(); err == nil {
+		seconds = times.User + times.System
+	}
+	if m, err := p.MemoryInfo(); err == nil {
+		memory = m.RSS
+	}
+	return seconds, memory
+}

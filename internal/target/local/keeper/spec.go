@@ -1,0 +1,77 @@
+// Package keeper keeps processes: it starts what it is told to, starts anew what ends by itself, keeps what they write,
+// leads traffic to them, and ends what is no longer wanted. It runs as a process of its own, so that the processes it
+// keeps outlive the program that asks for them; and as it takes over what it finds running, they outlive the keeper too.
+// It takes no decisions about a release.
+package keeper
+
+import (
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target/local/router"
+)
+
+// Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
+// its processes running, and one of this format takes over.
+const Format = 1
+
+// Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
+type Spec struct {
+	Folder    string    `json:"folder"` // that has the folders of all of the site's instances
+	Listen    string    `json:"listen"` // where HTTP traffic comes in
+	Ports     [2]int    `json:"ports"`  // the first and the last that instances are given
+	Processes []Process `json:"processes"`
+	Routes    []Route   `json:"routes"`
+}
+
+// Process is one process to be kept. Its folder, named by ID, has work, which it runs in, and log, and the keeper's
+// record of it.
+type Process struct {
+	ID     string          `json:"id"`
+	Args   []string        `json:"args"`            // the executable and its arguments, $NAME standing for variables
+	Env    []string        `json:"env,omitempty"`   // all of its environment but for its ports
+	Ports  []string        `json:"ports,omitempty"` // names; the number comes as PORT_NAME, and PORT where there is one alone
+	Once   bool            `json:"once,omitempty"`  // it runs to its end and is not started again
+	Stop   declare.Stop    `json:"stop"`
+	Probes []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
+	Again  int             `json:"again,omitempty"`  // how often it was asked to be started anew
+}
+
+// Route is a route whose instances are named by ID alone; the keeper knows where they listen.
+type Route struct {
+	router.Route
+	Port string `json:"port"` // of the instances, by name
+}
+
+// Status is what became of a Spec.
+type Status struct {
+	Told      bool                     `json:"told"` // false where this keeper has no spec of the site
+	Processes map[string]State         `json:"processes"`
+	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
+	Ready     int                      `json:"ready"`             // of all its processes, those that may have traffic
+	Unserved  uint64                   `json:"unserved"`          // requests that found no instance
+	Trouble   string                   `json:"trouble,omitempty"` // why traffic cannot come in
+}
+
+// State is how a process is doing.
+type State struct {
+	Ports    map[string]int `json:"ports,omitempty"`
+	Running  bool           `json:"running"`
+	Started  time.Time      `json:"started,omitzero"`
+	Restarts []time.Time    `json:"restarts,omitempty"` // the last ones
+	Again    time.Time      `json:"again,omitzero"`     // when it is started again, while it is down
+	Reason   string         `json:"reason,omitempty"`   // why it is down
+	Done     bool           `json:"done,omitempty"`
+	Failed   string         `json:"failed,omitempty"`
+	Events   []Event        `json:"events,omitempty"`
+	CPU      float64        `json:"cpu,omitempty"`    // seconds of processor time since its start
+	Cores    float64        `json:"cores,omitempty"`  // that it has used lately
+	Memory   uint64         `json:"memory,omitempty"` // bytes resident
+}
+
+// Event is something that happened to a process.
+type Event struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+	Bad  bool      `json:"bad,omitempty"`
+}

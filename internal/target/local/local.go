@@ -1,0 +1,347 @@
+// Package local is a site of real processes on this machine: instances kept by a keeper, traffic led to them by its
+// router, artifacts unpacked in a store. It implements target.Driver. There is no isolation: instances run as the user
+// who runs Aditus.
+package local
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+	"aditus/internal/target/asked"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/store"
+)
+
+// Options say what a site stands on.
+type Options struct {
+	Name   string
+	Folder string // the data folder
+	Listen string // where HTTP traffic comes in; empty for nowhere
+	Ports  [2]int // the first and the last that instances are given
+	Store  *store.Store
+	Keeper *Client
+	Open   func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	As     func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
+}
+
+// Site is one site on this machine. Make it with Open.
+type Site struct {
+	Options
+	book    *asked.Book
+	folder  string
+	secrets string // on a file system in memory where there is one
+
+	telling  sync.Mutex // one telling of the keeper at a time
+	asking   sync.Mutex // and one question
+	mu       sync.Mutex
+	failed   map[string]failure // instances that are not with the keeper, and why
+	told     bool               // the keeper that runs knows what is asked
+	seen     keeper.Status      // of all processes, as of seenAt
+	seenAt   time.Time
+	together bool // much is asked for, and told later
+}
+
+var _ target.Driver = (*Site)(nil)
+
+type failure struct {
+	err   error
+	final bool
+}
+
+// Open opens a site and has the keeper run what it was asked to run before.
+func Open(o Options) (*Site, error) {
+	s := &Site{Options: o, folder: filepath.Join(o.Folder, sitesFolder, o.Name), failed: map[string]failure{}}
+	if err := os.MkdirAll(filepath.Join(s.folder, instancesFolder), 0o700); err != nil {
+		return nil, fmt.Errorf("open the site %s: %w", o.Name, err)
+	}
+	sum := sha256.Sum256([]byte(s.folder))
+	s.secrets = filepath.Join(memoryFolder(o.Folder), "aditus-"+hex.EncodeToString(sum[:8]))
+	var err error
+	if s.book, err = asked.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
+		return nil, err
+	}
+	again := func() { s.tell(context.Background()) } // where it fails, the next look tells why
+	o.Store.Use(o.Name, s.references, again)
+	o.Keeper.onGone(again)
+	return s, nil
+}
+
+// references are all artifacts that the site is asked to have.
+func (s *Site) references() (all []string) {
+	for _, workload := range s.book.Workloads() {
+		s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) {
+			for _, c := range cohorts {
+				for _, part := range c.Parts {
+					if part.Artifact != "" {
+						all = append(all, part.Artifact)
+					}
+				}
+			}
+		})
+	}
+	return all
+}
+
+// Observe implements target.Driver.
+func (s *Site) Observe(ctx context.Context, workload string) (target.Observation, error) {
+	var o target.Observation
+	cohorts := s.copy(workload)
+	status, err := s.status(ctx)
+	if err != nil {
+		return o, err
+	}
+	o.Whole, o.Trouble = len(cohorts) > 0 && !routed(cohorts), status.Trouble
+	for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
+		c := cohorts[revision]
+		seen := target.Cohort{Revision: revision, Share: c.Share, Preview: c.Preview, Live: compare.Live{}}
+		for name, part := range c.Parts {
+			seen.Live[name] = compare.Show(part)
+		}
+		for _, in := range c.Instances {
+			seen.Instances = append(seen.Instances, s.show(in, c.Parts[in.Part], status.Processes[in.ID]))
+		}
+		o.Cohorts = append(o.Cohorts, seen)
+	}
+	if o.Whole {
+		byInstances(o.Cohorts, cohorts)
+	}
+	return o, nil
+}
+
+// statusAge is how old what the keeper said may be, so that many berths that look at once ask it once.
+const statusAge = 300 * time.Millisecond
+
+// status asks the keeper how all processes are doing, and tells it all anew where it is another one than before.
+func (s *Site) status(ctx context.Context) (keeper.Status, error) {
+	s.asking.Lock()
+	defer s.asking.Unlock()
+	s.mu.Lock()
+	told, status, at := s.told, s.seen, s.seenAt
+	s.mu.Unlock()
+	if told && time.Since(at) < statusAge {
+		return status, nil
+	}
+	var err error
+	if told {
+		status, err = s.Keeper.status(ctx, s.Name)
+	}
+	if !told || err != nil || !status.Told {
+		if err = s.tell(ctx); err == nil {
+			status, err = s.Keeper.status(ctx, s.Name)
+		}
+	}
+	if err != nil {
+		return status, fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
+	}
+	s.mu.Lock()
+	s.seen, s.seenAt = status, time.Now()
+	s.mu.Unlock()
+	return status, nil
+}
+
+// show is an instance as the engine sees it.
+func (s *Site) show(in asked.Instance, part declare.Part, now keeper.State) target.Instance {
+	seen := target.Instance{
+		ID: in.ID, Part: in.Part, Started: s.as(now.Started), Again: s.as(now.Again), Reason: now.Reason, Done: now.Done, Failed: now.Failed,
+		Environment: part.Environment, Cores: now.Cores, Memory: now.Memory,
+	}
+	created := s.as(in.Created)
+	if seen.Started.IsZero() {
+		seen.Started = created
+	}
+	for _, at := range now.Restarts {
+		seen.Restarts = append(seen.Restarts, s.as(at))
+	}
+	seen.Events = append(seen.Events, target.Event{At: created, Text: "created from " + part.Artifact})
+	for _, e := range now.Events {
+		seen.Events = append(seen.Events, target.Event{At: s.as(e.At), Text: e.Text, Bad: e.Bad})
+	}
+	s.mu.Lock()
+	failed, isFailed := s.failed[in.ID]
+	s.mu.Unlock()
+	switch {
+	case isFailed && failed.final:
+		seen.CannotStart = failed.err.Error()
+		seen.Events = append(seen.Events, target.Event{At: created, Text: "cannot start: " + seen.CannotStart, Bad: true})
+	case isFailed:
+		seen.Reason = failed.err.Error()
+	case now.Running:
+		seen.Address, seen.Ports = keeper.Host, now.Ports
+	}
+	return seen
+}
+
+// as is what the engine's clock calls a moment of the machine's.
+func (s *Site) as(at time.Time) time.Time {
+	if s.As == nil || at.IsZero() {
+		return at
+	}
+	return s.As(at)
+}
+
+// routed tells whether traffic is led to a workload by routes, which can split it.
+func routed(cohorts map[declare.Fingerprint]*asked.Cohort) bool {
+	for _, c := range cohorts {
+		for _, part := range c.Parts {
+			if part.Kind == declare.Route {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// byInstances gives cohorts the shares that their running instances make, where no route splits the traffic.
+func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*asked.Cohort) {
+	up, all := make([]int, len(seen)), 0
+	for i, c := range seen {
+		for _, in := range c.Instances {
+			if in.Address != "" && cohorts[c.Revision].Parts[in.Part].Kind == declare.Service {
+				up[i]++
+				all++
+			}
+		}
+	}
+	for i := range seen {
+		if all > 0 {
+			seen[i].Share = float64(up[i]) / float64(all)
+		}
+	}
+}
+
+// copy gives what is asked of a workload, as a value.
+func (s *Site) copy(workload string) map[declare.Fingerprint]*asked.Cohort {
+	out := map[declare.Fingerprint]*asked.Cohort{}
+	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) {
+		for revision, c := range cohorts {
+			own := *c
+			own.Parts, own.Instances = maps.Clone(c.Parts), slices.Clone(c.Instances)
+			out[revision] = &own
+		}
+	})
+	return out
+}
+
+// do has the keeper do what was just asked for, where asking for it went well.
+func (s *Site) do(ctx context.Context, err error) error {
+	s.mu.Lock()
+	together := s.together
+	s.mu.Unlock()
+	if err != nil || together {
+		return err
+	}
+	return s.tell(ctx)
+}
+
+// Together asks for many things of which the keeper is told at once, when the site is looked at next.
+func (s *Site) Together(do func() error) error {
+	set := func(together bool) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.together, s.told = together, false
+	}
+	set(true)
+	defer set(false)
+	return do()
+}
+
+// Lay implements target.Driver.
+func (s *Site) Lay(ctx context.Context, workload string, revision declare.Fingerprint, desired declare.Desired) error {
+	if err := s.clash(workload, desired); err != nil {
+		return err
+	}
+	for _, part := range desired.Parts {
+		if part.Artifact != "" {
+			s.Store.Get(part.Artifact) // it comes while the rest is prepared
+		}
+	}
+	return s.do(ctx, s.book.Lay(workload, revision, desired.Parts))
+}
+
+// clash refuses routes that another workload has already.
+func (s *Site) clash(workload string, desired declare.Desired) error {
+	for _, other := range s.book.Workloads() {
+		if other == workload {
+			continue
+		}
+		for _, c := range s.copy(other) {
+			for name, part := range c.Parts {
+				for own, wanted := range desired.Parts {
+					if part.Kind != declare.Route || wanted.Kind != declare.Route || part.TCP != wanted.TCP {
+						continue
+					}
+					if part.TCP != 0 || part.Host == wanted.Host || part.Preview != "" && part.Preview == wanted.Preview {
+						return fmt.Errorf("lay down %s at %s: its route %s takes the same traffic as %s of %s: give it another host, or another tcp port", workload, s.Name, own, name, other)
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Scale implements target.Driver.
+func (s *Site) Scale(ctx context.Context, workload string, revision declare.Fingerprint, part string, instances int, first []string) error {
+	return s.do(ctx, s.book.Scale(workload, revision, part, instances, first, time.Now()))
+}
+
+// SetShare implements target.Driver.
+func (s *Site) SetShare(ctx context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
+	return s.do(ctx, s.book.SetShare(workload, revision, share, rest, routed(s.copy(workload))))
+}
+
+// Preview implements target.Driver.
+func (s *Site) Preview(ctx context.Context, workload string, revision declare.Fingerprint) error {
+	return s.do(ctx, s.book.Preview(workload, revision))
+}
+
+// Run implements target.Driver.
+func (s *Site) Run(ctx context.Context, workload string, revision declare.Fingerprint, part string) error {
+	return s.do(ctx, s.book.Run(workload, revision, part, time.Now()))
+}
+
+// Restart implements target.Driver.
+func (s *Site) Restart(ctx context.Context, workload, instance string) error {
+	return s.do(ctx, s.book.Restart(workload, instance))
+}
+
+// Keep implements target.Driver.
+func (s *Site) Keep(ctx context.Context, workload string, from, to declare.Fingerprint, part string) error {
+	return s.do(ctx, s.book.Keep(workload, from, to, part))
+}
+
+// Remove implements target.Driver.
+func (s *Site) Remove(ctx context.Context, workload string, revision declare.Fingerprint, part string) error {
+	was := declare.Part{}
+	if c := s.copy(workload)[revision]; c != nil {
+		was = c.Parts[part]
+	}
+	if err := s.do(ctx, s.book.Remove(workload, revision, part)); err != nil || was.Kind != declare.Volume {
+		return err
+	}
+	if err := os.RemoveAll(s.volume(workload, part)); err != nil {
+		return fmt.Errorf("remove the volume %s of %s at %s: %w", part, workload, s.Name, err)
+	}
+	return nil
+}
+
+// Mark implements target.Driver.
+func (s *Site) Mark(ctx context.Context, workload string, from, to declare.Fingerprint) error {
+	return s.do(ctx, s.book.Mark(workload, from, to))
+}
+
+// Drop implements target.Driver.
+func (s *Site) Drop(ctx context.Context, workload string, revision declare.Fingerprint) error {
+	return s.do(ctx, s.book.Drop(workload, revision))
+}

@@ -1,0 +1,197 @@
+package local
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/sense"
+	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/store"
+	"aditus/internal/target/targettest"
+)
+
+// TestMain lets the test's own program be a keeper, and the service that artifacts of these tests hold: a file whose
+// first line names this program, as an interpreter, with what it should do below.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 {
+		switch os.Args[1] {
+		case "-keeper":
+			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+			defer stop()
+			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Probe: sense.New().Probe, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+			os.Exit(0)
+		case "-service":
+			serveTest(os.Args[2])
+		}
+	}
+	os.Exit(m.Run())
+}
+
+// behaviour is what a test's artifact does.
+type behaviour struct {
+	Version string
+	Errors  float64 // share of requests that fail
+	Exit    int     // exits at once with this status
+	Stays   bool    // does not end on a signal
+	Flood   int     // bytes to write to its log at once
+	Runs    bool    // a task that runs to its end
+}
+
+func serveTest(file string) {
+	text, _ := os.ReadFile(file)
+	_, text, _ = bytes.Cut(text, []byte("\n"))
+	var b behaviour
+	if err := json.Unmarshal(text, &b); err != nil {
+		panic(err)
+	}
+	if b.Exit != 0 {
+		fmt.Fprintln(os.Stderr, "cannot go on: the mooring is taken")
+		os.Exit(b.Exit)
+	}
+	if b.Runs || os.Getenv("PORT") == "" {
+		os.Exit(0)
+	}
+	if b.Stays {
+		signal.Ignore(syscall.SIGTERM)
+	}
+	go func() {
+		line := strings.Repeat("a line of the flood ", 5) + "\n"
+		for n := 0; n < b.Flood; n += len(line) {
+			io.WriteString(os.Stdout, line)
+		}
+	}()
+	var served atomic.Int64
+	http.HandleFunc("/ready", func(w http.ResponseWriter, _ *http.Request) {})
+	http.HandleFunc("/environment", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintln(w, strings.Join(os.Environ(), "\n"))
+	})
+	http.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		served.Add(1)
+		if rand.Float64() < b.Errors {
+			w.WriteHeader(http.StatusInternalServerError)
+		}
+		fmt.Fprintf(w, "%s %s", b.Version, os.Getenv("INSTANCE"))
+	})
+	fmt.Println("listening on", os.Getenv("PORT"))
+	server := &http.Server{Addr: "127.0.0.1:" + os.Getenv("PORT")}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+	defer stop()
+	if !b.Stays {
+		context.AfterFunc(ctx, func() { server.Shutdown(context.Background()) })
+	}
+	if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	os.Exit(0)
+}
+
+// artifact writes an archive with one executable, and gives its reference.
+func artifact(t testing.TB, name string, b behaviour) string {
+	t.Helper()
+	own, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	settings, _ := json.Marshal(b)
+	return archive(t, name, map[string]string{"service": "#!" + own + " -service\n" + string(settings)})
+}
+
+func archive(t testing.TB, name string, files map[string]string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), name+".tar")
+	var out bytes.Buffer
+	w := tar.NewWriter(&out)
+	for name, text := range files {
+		if err := w.WriteHeader(&tar.Header{Name: name, Mode: 0o755, Size: int64(len(text)), Typeflag: tar.TypeReg}); err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(w, text)
+	}
+	w.Close()
+	if err := os.WriteFile(file, out.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return declare.FileScheme + file
+}
+
+// opened is a site in a folder of its own, whose processes end with the test.
+func opened(t testing.TB, folder, name string) *Site {
+	t.Helper()
+	client := NewClient(folder, os.Args[0], "-keeper", folder)
+	artifacts, err := store.Open(filepath.Join(folder, "store"), 1<<30, func(context.Context, string) (v1.Image, error) { return nil, store.ErrNone })
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(Options{Name: name, Folder: folder, Listen: free(t), Ports: [2]int{21000, 29999}, Store: artifacts, Keeper: client,
+		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		defer cancel()
+		if err := client.End(ctx); err != nil {
+			t.Error(err)
+		}
+		if t.Failed() {
+			log, _ := os.ReadFile(filepath.Join(folder, keeper.LogName))
+			t.Logf("%s", log)
+		}
+	})
+	return s
+}
+
+// shortTemp is a folder whose name leaves room for a socket's.
+func shortTemp(t testing.TB) string {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "aditus")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	return folder
+}
+
+func free(t testing.TB) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	return listener.Addr().String()
+}
+
+func TestConformance(t *testing.T) {
+	versions := map[int]string{}
+	for _, version := range []int{1, 2} {
+		versions[version] = artifact(t, fmt.Sprintf("web-%d", version), behaviour{Version: fmt.Sprint(version)})
+	}
+	targettest.Run(t, func(t *testing.T) target.Driver { return opened(t, shortTemp(t), "drydock") },
+		targettest.Options{Artifact: func(version int) string { return versions[version] }, Missing: "file:/nowhere/web-9.tar"})
+}

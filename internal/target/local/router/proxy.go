@@ -1,0 +1,241 @@
+package router
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// quiet keeps the server's own log of clients that hang up out of the way.
+var quiet = log.New(io.Discard, "", 0)
+
+// visit is one request on its way.
+type visit struct {
+	own     *route
+	preview bool
+	place   uint64
+	cookie  bool // the visitor is to be given one
+	status  int
+	last    *backend // where it was sent
+}
+
+type visitKey struct{}
+
+// ServeHTTP implements http.Handler.
+func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	began := time.Now()
+	r.mu.RLock()
+	own, preview := r.find(req.Host)
+	r.mu.RUnlock()
+	if own == nil {
+		http.Error(w, "no route leads to "+strconv.Quote(req.Host), http.StatusNotFound)
+		return
+	}
+	v := &visit{own: own, preview: preview}
+	v.settle(req)
+	r.proxy.ServeHTTP(w, req.WithContext(context.WithValue(req.Context(), visitKey{}, v)))
+	switch {
+	case v.last == nil:
+		r.unserved.Add(1)
+	case !preview && v.status != 0:
+		v.last.counter.answered(v.status, time.Since(began))
+	}
+}
+
+// settle gives a visit its place: the visitor's own where the route keeps visitors, else the next one.
+func (v *visit) settle(req *http.Request) {
+	if name := v.own.Header; name != "" {
+		if value := req.Header.Get(name); value != "" {
+			v.place = placeOf(value)
+			return
+		}
+	}
+	if name := v.own.Cookie; name != "" {
+		if cookie, err := req.Cookie(name); err == nil {
+			if place, err := strconv.ParseUint(cookie.Value, 16, 64); err == nil {
+				v.place = place
+				return
+			}
+		}
+		v.cookie = true
+	}
+	v.place = v.own.places.next()
+}
+
+func newProxy(r *Router) *httputil.ReverseProxy {
+	return &httputil.ReverseProxy{
+		Rewrite: func(p *httputil.ProxyRequest) {
+			v := p.In.Context().Value(visitKey{}).(*visit)
+			p.SetURL(&url.URL{Scheme: "http", Host: "instance", Path: strings.TrimSuffix(v.own.Path, "/")})
+			p.Out.Host = p.In.Host
+			p.SetXForwarded()
+		},
+		Transport: sender{r},
+		ModifyResponse: func(response *http.Response) error {
+			v := response.Request.Context().Value(visitKey{}).(*visit)
+			v.status = response.StatusCode
+			if v.cookie {
+				cookie := http.Cookie{Name: v.own.Cookie, Value: strconv.FormatUint(v.place, 16), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}
+				response.Header.Add("Set-Cookie", cookie.String())
+			}
+			return nil
+		},
+		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
+			v := req.Context().Value(visitKey{}).(*visit)
+			switch {
+			case errors.Is(err, errNoInstance):
+				w.Header().Set("Retry-After", "1")
+				http.Error(w, "no instance can take this now", http.StatusServiceUnavailable)
+			case req.Context().Err() != nil: // the client left; that says nothing of the instance
+				v.status = 0
+			default:
+				v.status = http.StatusBadGateway
+				http.Error(w, "the instance gave no answer", http.StatusBadGateway)
+			}
+		},
+		BufferPool: &buffers{},
+		ErrorLog:   quiet,
+	}
+}
+
+var errNoInstance = errors.New("no instance can take the request")
+
+// sender sends a request to an instance, and to another one where the first never had it.
+type sender struct{ r *Router }
+
+// RoundTrip implements http.RoundTripper.
+func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
+	v := req.Context().Value(visitKey{}).(*visit)
+	transport := s.r.transport
+	if req.ProtoMajor == 2 && strings.HasPrefix(req.Header.Get("Content-Type"), "application/grpc") {
+		transport = s.r.h2c
+	}
+	original := req.Body
+	var tried []*backend
+	last := errNoInstance
+	for range mostTries {
+		b, address := s.r.take(v.own.Name, v.preview, v.place, tried)
+		if b == nil {
+			return nil, last
+		}
+		v.last = b
+		req.URL.Host = address
+		var body *untouched
+		if original != nil && original != http.NoBody {
+			body = &untouched{body: original}
+			req.Body = body
+		}
+		response, err := transport.RoundTrip(req)
+		if err == nil {
+			response.Body = released(response.Body, b)
+			return response, nil
+		}
+		b.release()
+		if req.Context().Err() != nil {
+			return nil, err
+		}
+		b.suspect.Store(time.Now().Add(suspectFor).UnixNano())
+		if !again(req, body, err) {
+			return nil, err
+		}
+		tried, last = append(tried, b), fmt.Errorf("%s: %w", b.id, err)
+	}
+	return nil, last
+}
+
+// again tells whether a request that failed can go to another instance without being carried out twice: it never
+// reached the first, or it may be repeated by its kind (RFC 9110, section 9.2.2).
+func again(req *http.Request, body *untouched, err error) bool {
+	if body != nil && !body.giveUp() {
+		return false
+	}
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op == "dial" || strings.Contains(err.Error(), "server closed idle connection") {
+		return true
+	}
+	switch req.Method {
+	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace, http.MethodPut, http.MethodDelete:
+		return true
+	}
+	return false
+}
+
+// untouched is a request's body for one try. It is not closed by it: the server that it came from does that.
+type untouched struct {
+	mu   sync.Mutex
+	body io.Reader
+	read bool
+}
+
+// Read implements io.Reader.
+func (u *untouched) Read(p []byte) (int, error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.body == nil {
+		return 0, errors.New("this try was given up")
+	}
+	u.read = true
+	return u.body.Read(p)
+}
+
+// Close implements io.Closer and closes nothing.
+func (u *untouched) Close() error { return nil }
+
+// giveUp sees to it that this try reads nothing any more, so that another one may. It is false where something was read.
+func (u *untouched) giveUp() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.body = nil
+	return !u.read
+}
+
+// released is an answer's body that releases its instance when it is closed. What was switched to another protocol, such
+// as a WebSocket, can be written to as before.
+func released(body io.ReadCloser, b *backend) io.ReadCloser {
+	once := releasing{ReadCloser: body, release: sync.OnceFunc(b.release)}
+	if both, ok := body.(io.ReadWriteCloser); ok {
+		return &switched{once, both}
+	}
+	return &once
+}
+
+type releasing struct {
+	io.ReadCloser
+	release func()
+}
+
+func (r *releasing) Close() error {
+	defer r.release()
+	return r.ReadCloser.Close()
+}
+
+type switched struct {
+	releasing
+	io.Writer
+}
+
+// buffers are for copying answers.
+type buffers struct{ pool sync.Pool }
+
+const bufferSize = 32 << 10
+
+// Get implements httputil.BufferPool.
+func (b *buffers) Get() []byte {
+	if p, ok := b.pool.Get().(*[]byte); ok {
+		return *p
+	}
+	return make([]byte, bufferSize)
+}
+
+// Put implements httputil.BufferPool.
+func (b *buffers) Put(p []byte) { b.pool.Put(&p) }

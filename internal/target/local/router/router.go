@@ -1,0 +1,362 @@
+// Package router leads traffic to instances on this machine: HTTP by host name, TCP by port, split between cohorts by
+// shares that are kept exactly. It takes no decisions: shares, cohorts and their instances are told to it, and it counts
+// what comes of them.
+package router
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Route is how traffic for one part enters.
+type Route struct {
+	Name    string   `json:"name"`              // its own among all routes
+	Host    string   `json:"host,omitempty"`    // without one it takes all that no other route does
+	Preview string   `json:"preview,omitempty"` // the host under which the cohort with Preview is reached
+	TCP     int      `json:"tcp,omitempty"`     // connections of this port instead of HTTP
+	Path    string   `json:"path,omitempty"`    // put before the path of every request
+	Cookie  string   `json:"cookie,omitempty"`  // what keeps a visitor with one cohort
+	Header  string   `json:"header,omitempty"`
+	Cohorts []Cohort `json:"cohorts,omitempty"`
+}
+
+// Cohort is instances that share a share of a route's traffic.
+type Cohort struct {
+	Name      string     `json:"name"`
+	Share     float64    `json:"share"` // of the traffic, from 0 to 1
+	Preview   bool       `json:"preview,omitempty"`
+	Instances []Instance `json:"instances,omitempty"`
+}
+
+// Instance is where one of them listens.
+type Instance struct {
+	ID      string `json:"id"`
+	Address string `json:"address"` // host and port
+	Ready   bool   `json:"ready"`   // it may have traffic
+}
+
+// Router serves routes. Make it with New, tell it what to serve with Set, and Close it at the end.
+type Router struct {
+	transport, h2c *http.Transport
+	proxy          *httputil.ReverseProxy
+	server         *http.Server
+	unserved       atomic.Uint64
+
+	mu       sync.RWMutex
+	routes   map[string]*route
+	hosts    map[string]*route // host names to their routes; "" takes the rest
+	previews map[string]*route
+	backends map[string]*backend
+
+	listening sync.Mutex
+	listeners map[string]net.Listener // by address
+	owners    map[string]*route       // of TCP listeners
+	troubles  map[string]error
+}
+
+// route is a Route with what goes on under it. It is never changed: Set makes it anew, with the same sequence.
+type route struct {
+	Route
+	places  *sequence
+	ends    []uint64 // where the share of each of the cohorts ends
+	cohorts [][]*backend
+	preview []*backend
+}
+
+type backend struct {
+	id      string
+	address string // guarded by the router's lock, as ready is
+	ready   bool
+	pending atomic.Int64
+	idle    chan struct{}
+	suspect atomic.Int64 // until when nothing is sent to it that can go elsewhere, in nanoseconds since 1970
+	counter counter
+}
+
+const (
+	readHeaderTimeout = 10 * time.Second
+	idleTimeout       = 2 * time.Minute
+	dialTimeout       = 3 * time.Second
+	backendIdle       = 20 * time.Second // connections to instances that are not used
+	backendIdlePer    = 256
+	suspectFor        = time.Second
+	mostTries         = 4
+)
+
+// New makes a router that serves nothing yet.
+func New() *Router {
+	dialer := &net.Dialer{Timeout: dialTimeout}
+	common := func() *http.Transport {
+		return &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: backendIdlePer, IdleConnTimeout: backendIdle, DisableCompression: true}
+	}
+	r := &Router{
+		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
+		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{},
+	}
+	r.transport.Protocols = new(http.Protocols)
+	r.transport.Protocols.SetHTTP1(true)
+	r.h2c.Protocols = new(http.Protocols)
+	r.h2c.Protocols.SetUnencryptedHTTP2(true)
+	r.proxy = newProxy(r)
+	speaks := new(http.Protocols)
+	speaks.SetHTTP1(true)
+	speaks.SetUnencryptedHTTP2(true)
+	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet}
+	return r
+}
+
+// Set makes the router serve these routes, with HTTP on an address, and nothing else. When it returns nothing more is
+// sent to instances that are not among them; what is under way there goes on.
+func (r *Router) Set(listen string, routes []Route) {
+	r.mu.Lock()
+	next, hosts, previews := map[string]*route{}, map[string]*route{}, map[string]*route{}
+	for _, b := range r.backends {
+		b.ready = false
+	}
+	for _, wanted := range routes {
+		own := &route{Route: wanted, places: &sequence{}}
+		if before := r.routes[wanted.Name]; before != nil {
+			own.places = before.places
+		}
+		r.fill(own)
+		next[wanted.Name] = own
+		if wanted.TCP == 0 {
+			hosts[strings.ToLower(wanted.Host)] = own
+		}
+		if wanted.Preview != "" {
+			previews[strings.ToLower(wanted.Preview)] = own
+		}
+	}
+	r.routes, r.hosts, r.previews = next, hosts, previews
+	r.mu.Unlock()
+	r.listen(listen)
+}
+
+// fill finds a route's instances, and where the shares of its cohorts end.
+func (r *Router) fill(own *route) {
+	var shares []float64
+	for _, cohort := range own.Cohorts {
+		var set []*backend
+		for _, in := range cohort.Instances {
+			b := r.backends[in.ID]
+			if b == nil {
+				b = &backend{id: in.ID, idle: make(chan struct{}, 1)}
+				r.backends[in.ID] = b
+			}
+			b.address, b.ready = in.Address, in.Ready
+			set = append(set, b)
+		}
+		if cohort.Preview {
+			own.preview = set
+		}
+		shares, own.cohorts = append(shares, cohort.Share), append(own.cohorts, set)
+	}
+	own.ends = bounds(shares)
+}
+
+// find gives the route for a host name, and whether it is asked for its preview.
+func (r *Router) find(host string) (own *route, preview bool) {
+	host = strings.ToLower(host)
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	if own = r.previews[host]; own != nil {
+		return own, true
+	}
+	if own = r.hosts[host]; own != nil {
+		return own, false
+	}
+	return r.hosts[""], false
+}
+
+// take chooses an instance for a place on a route as it is now, and notes that something is under way there, so that it
+// is not ended before that is over. Those in tried are left out. It gives nil where there is none.
+func (r *Router) take(name string, preview bool, place uint64, tried []*backend) (b *backend, address string) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	own := r.routes[name]
+	if own == nil || len(own.cohorts) == 0 {
+		return nil, ""
+	}
+	now := time.Now().UnixNano()
+	if preview {
+		b = least(own.preview, tried, place, now)
+	} else {
+		chosen := choose(own.ends, place)
+		b = least(own.cohorts[chosen], tried, place, now)
+		for i := 0; b == nil && i < len(own.cohorts); i++ {
+			if own.Cohorts[i].Share > 0 { // an answer by the other cohort is better than none
+				b = least(own.cohorts[i], tried, place, now)
+			}
+		}
+	}
+	if b == nil {
+		return nil, ""
+	}
+	b.pending.Add(1)
+	return b, b.address
+}
+
+// release notes that something that take gave is over.
+func (b *backend) release() {
+	if b.pending.Add(-1) == 0 {
+		select {
+		case b.idle <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// least gives the instance with the least under way, one that was in doubt a moment ago only where there is no other.
+// Where several are alike the place decides, so that they take turns.
+func least(set, tried []*backend, place uint64, now int64) (best *backend) {
+	if len(set) == 0 {
+		return nil
+	}
+	first := int((place >> 20) % uint64(len(set)))
+	doubted := false
+	for i := range set {
+		b := set[(first+i)%len(set)]
+		if !b.ready || slices.Contains(tried, b) {
+			continue
+		}
+		doubt := b.suspect.Load() > now
+		if best == nil || doubted && !doubt || doubted == doubt && b.pending.Load() < best.pending.Load() {
+			best, doubted = b, doubt
+		}
+	}
+	return best
+}
+
+// Drain waits until nothing is under way at an instance any more, or ctx ends.
+func (r *Router) Drain(ctx context.Context, id string) error {
+	r.mu.RLock()
+	b := r.backends[id]
+	r.mu.RUnlock()
+	for b != nil && b.pending.Load() > 0 {
+		select {
+		case <-b.idle:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// Forget forgets an instance that is gone, with what was counted of it.
+func (r *Router) Forget(id string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.backends, id)
+}
+
+// Counts gives what was counted of an instance, and whether it is known.
+func (r *Router) Counts(id string) (Counts, bool) {
+	r.mu.RLock()
+	b := r.backends[id]
+	ready := b != nil && b.ready
+	r.mu.RUnlock()
+	if b == nil {
+		return Counts{}, false
+	}
+	c := b.counter.counts()
+	c.Pending, c.Ready = b.pending.Load(), ready
+	return c, true
+}
+
+// Unserved is how many requests and connections found no instance to go to.
+func (r *Router) Unserved() uint64 { return r.unserved.Load() }
+
+// listen makes the router listen where it should, and nowhere else. What cannot be listened on is a trouble, tried
+// again at the next Set.
+func (r *Router) listen(address string) {
+	r.listening.Lock()
+	defer r.listening.Unlock()
+	wanted, byHost := map[string]*route{}, false
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		host = "127.0.0.1"
+	}
+	r.mu.RLock()
+	for _, own := range r.routes {
+		if own.TCP != 0 {
+			wanted[net.JoinHostPort(host, strconv.Itoa(own.TCP))] = own
+		} else {
+			byHost = true
+		}
+	}
+	r.mu.RUnlock()
+	if byHost && address != "" {
+		wanted[address] = nil
+	}
+	for at, listener := range r.listeners {
+		own, still := wanted[at]
+		if still && (own == nil) == (r.owners[at] == nil) {
+			r.owners[at] = own
+			continue
+		}
+		listener.Close()
+		delete(r.listeners, at)
+	}
+	clear(r.troubles)
+	for at, own := range wanted {
+		if r.listeners[at] != nil {
+			continue
+		}
+		listener, err := net.Listen("tcp", at)
+		if err != nil {
+			r.troubles[at] = fmt.Errorf("traffic cannot come in at %s: %w; end what listens there, or choose another address", at, cause(err))
+			continue
+		}
+		r.listeners[at], r.owners[at] = listener, own
+		if own == nil {
+			go r.server.Serve(listener)
+		} else {
+			go r.accept(listener, at)
+		}
+	}
+}
+
+// Trouble tells where the router cannot listen; nil where it listens wherever it should.
+func (r *Router) Trouble() error {
+	r.listening.Lock()
+	defer r.listening.Unlock()
+	var all []error
+	for _, err := range r.troubles {
+		all = append(all, err)
+	}
+	slices.SortFunc(all, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
+	return errors.Join(all...)
+}
+
+// Close stops taking traffic and waits for what is under way until ctx ends.
+func (r *Router) Close(ctx context.Context) error {
+	r.Set("", nil)
+	err := r.server.Shutdown(ctx)
+	r.transport.CloseIdleConnections()
+	r.h2c.CloseIdleConnections()
+	return err
+}
+
+// cause is what the system said of a network error, without the addresses around it.
+func cause(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		err = op.Err
+	}
+	if inner := errors.Unwrap(err); inner != nil {
+		return inner
+	}
+	return err
+}

@@ -1,0 +1,60 @@
+package router
+
+import (
+	"io"
+	"net"
+	"sync"
+)
+
+// accept takes the connections of a TCP listener until it is closed.
+func (r *Router) accept(listener net.Listener, at string) {
+	for {
+		client, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		r.listening.Lock()
+		own := r.owners[at]
+		r.listening.Unlock()
+		go r.connect(client.(*net.TCPConn), own)
+	}
+}
+
+// connect leads a connection to an instance, another one where the first does not take it.
+func (r *Router) connect(client *net.TCPConn, own *route) {
+	defer client.Close()
+	place := own.places.next()
+	var tried []*backend
+	for range mostTries {
+		b, address := r.take(own.Name, false, place, tried)
+		if b == nil {
+			break
+		}
+		server, err := net.DialTimeout("tcp", address, dialTimeout)
+		if err != nil {
+			b.release()
+			tried = append(tried, b)
+			continue
+		}
+		b.counter.connections.Add(1)
+		both(client, server.(*net.TCPConn))
+		b.release()
+		return
+	}
+	r.unserved.Add(1)
+}
+
+// both copies each way until both ends are done; an end that is done writing is told to the other.
+func both(a, b *net.TCPConn) {
+	defer b.Close()
+	var group sync.WaitGroup
+	for _, way := range [][2]*net.TCPConn{{a, b}, {b, a}} {
+		group.Go(func() {
+			if _, err := io.Copy(way[0], way[1]); err != nil {
+				way[1].Close()
+			}
+			way[0].CloseWrite()
+		})
+	}
+	group.Wait()
+}

@@ -1,0 +1,268 @@
+// Package store keeps artifacts unpacked on disk, each by its digest, verified, several versions side by side, up to a
+// size. What comes out of an archive can't leave its folder.
+package store
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+
+	"aditus/internal/core/declare"
+)
+
+var (
+	// ErrNone means that there is no such artifact, so that asking again changes nothing.
+	ErrNone = errors.New("there is no such artifact")
+	// ErrBad means that an artifact is not fit to be run: it is not what its digest says, or leads out of its folder.
+	ErrBad = errors.New("the artifact is not taken")
+	// ErrWorking means that an artifact is being fetched and unpacked.
+	ErrWorking = errors.New("the artifact is being fetched")
+)
+
+// Fetch gives an image by its reference, or ErrNone.
+type Fetch func(ctx context.Context, reference string) (v1.Image, error)
+
+// Unpacked is an artifact that is ready to be run.
+type Unpacked struct {
+	Root   string    `json:"-"`                // the folder that has what was in it
+	Config v1.Config `json:"config,omitzero"`  // of an image: entry point, command, environment, working folder
+	Alone  string    `json:"alone,omitempty"`  // of an archive: the one executable at its top
+	Size   int64     `json:"size"`             // bytes
+	Digest string    `json:"digest,omitempty"` // of what it was unpacked from
+}
+
+// Store is a folder of artifacts. Make it with Open; it is safe for concurrent use.
+type Store struct {
+	folder string
+	most   int64
+	fetch  Fetch
+	ready  func() // is called when something that was asked for came or failed
+
+	mu   sync.Mutex
+	refs map[string]string // digests by reference
+	jobs map[string]*job   // by reference
+	used map[string]func() []string
+}
+
+type job struct {
+	working bool
+	err     error
+	again   time.Time
+}
+
+const (
+	refsFile     = "references.json"
+	unpackedFile = "unpacked.json"
+	rootFolder   = "root"
+	fetchTimeout = 10 * time.Minute
+	tryAgain     = 15 * time.Second
+)
+
+// Open opens a store that keeps at most so many bytes of artifacts that nobody uses.
+func Open(folder string, most int64, fetch Fetch) (*Store, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("open the store of artifacts: %w", err)
+	}
+	s := &Store{folder: folder, most: most, fetch: fetch, refs: map[string]string{}, jobs: map[string]*job{}, used: map[string]func() []string{}}
+	text, err := os.ReadFile(filepath.Join(folder, refsFile))
+	if err == nil {
+		err = json.Unmarshal(text, &s.refs)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("open the store of artifacts %s: %w", folder, err)
+	}
+	half, err := filepath.Glob(filepath.Join(folder, "new-*")) // what was being unpacked when the program ended
+	for _, name := range half {
+		err = errors.Join(err, os.RemoveAll(name))
+	}
+	return s, err
+}
+
+// Use has the store keep what a user names for as long as it names it, and tell it when something that it asked for is
+// there or failed.
+func (s *Store) Use(user string, references func() []string, ready func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.used[user] = references
+	before := s.ready
+	s.ready = func() {
+		if before != nil {
+			before()
+		}
+		ready()
+	}
+}
+
+// Get gives an artifact that is unpacked already, and otherwise begins to fetch it: ErrWorking, or why it failed. ErrNone
+// and ErrBad are for good; what else went wrong is tried again.
+func (s *Store) Get(reference string) (Unpacked, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if digest, ok := s.refs[reference]; ok {
+		if u, err := s.open(digest); err == nil {
+			now := time.Now()
+			os.Chtimes(filepath.Join(s.folder, digest, unpackedFile), now, now) // what was used last goes last
+			return u, nil
+		}
+	}
+	j := s.jobs[reference]
+	switch {
+	case j == nil:
+		j = &job{}
+		s.jobs[reference] = j
+	case j.working:
+		return Unpacked{}, ErrWorking
+	case j.err != nil && (Final(j.err) || time.Now().Before(j.again)):
+		return Unpacked{}, j.err
+	}
+	j.working = true
+	go s.work(reference, j)
+	return Unpacked{}, cmp.Or(j.err, ErrWorking)
+}
+
+// Final tells whether an error of Get is for good.
+func Final(err error) bool { return errors.Is(err, ErrNone) || errors.Is(err, ErrBad) }
+
+func (s *Store) open(digest string) (Unpacked, error) {
+	folder := filepath.Join(s.folder, digest)
+	text, err := os.ReadFile(filepath.Join(folder, unpackedFile))
+	if err != nil {
+		return Unpacked{}, err
+	}
+	var u Unpacked
+	if err := json.Unmarshal(text, &u); err != nil {
+		return Unpacked{}, err
+	}
+	u.Root = filepath.Join(folder, rootFolder)
+	return u, nil
+}
+
+// work fetches and unpacks an artifact.
+func (s *Store) work(reference string, j *job) {
+	ctx, cancel := context.WithTimeout(context.Background(), fetchTimeout)
+	defer cancel()
+	digest, err := s.bring(ctx, reference)
+	if errors.Is(err, syscall.ENOSPC) {
+		err = fmt.Errorf("the disk is full: there is no room to unpack %s; it is tried again", short(reference))
+	}
+	s.mu.Lock()
+	j.working, j.err, j.again = false, err, time.Now().Add(tryAgain)
+	if err == nil {
+		s.refs[reference] = digest
+		s.keepRefs()
+	}
+	ready := s.ready
+	s.mu.Unlock()
+	if err == nil {
+		s.clean()
+	}
+	if ready != nil {
+		ready()
+	}
+}
+
+// keepRefs writes down what references stand for. What is not written is only fetched again.
+func (s *Store) keepRefs() {
+	text, _ := json.Marshal(s.refs) // texts always marshal
+	name := filepath.Join(s.folder, refsFile)
+	if os.WriteFile(name+".new", text, 0o600) == nil {
+		os.Rename(name+".new", name)
+	}
+}
+
+// bring makes an artifact's folder and gives its name.
+func (s *Store) bring(ctx context.Context, reference string) (string, error) {
+	a, err := s.source(ctx, reference)
+	if err != nil {
+		return "", err
+	}
+	name := strings.Replace(a.digest, ":", "-", 1)
+	if _, err := s.open(name); err == nil {
+		return name, nil
+	}
+	half, err := os.MkdirTemp(s.folder, "new-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(half)
+	u, err := a.unpack(filepath.Join(half, rootFolder))
+	if err != nil {
+		return "", err
+	}
+	u.Digest = a.digest
+	text, err := json.Marshal(u)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(half, unpackedFile), text, 0o600)
+	}
+	if err == nil {
+		err = os.Chmod(half, 0o700)
+	}
+	if err == nil {
+		err = os.Rename(half, filepath.Join(s.folder, name))
+	}
+	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
+		err = nil // another reference has brought the same
+	}
+	return name, err
+}
+
+// clean takes away what nobody uses, the longest unused first, until what is left of it is small enough.
+func (s *Store) clean() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	inUse := map[string]bool{}
+	for _, references := range s.used {
+		for _, reference := range references() {
+			inUse[s.refs[reference]] = true
+		}
+	}
+	for reference, j := range s.jobs {
+		if j.working {
+			inUse[s.refs[reference]] = true
+		}
+	}
+	type idle struct {
+		name string
+		size int64
+		at   time.Time
+	}
+	var unused []idle
+	var sum int64
+	entries, _ := os.ReadDir(s.folder)
+	for _, entry := range entries {
+		info, err := os.Stat(filepath.Join(s.folder, entry.Name(), unpackedFile))
+		if err != nil || inUse[entry.Name()] {
+			continue
+		}
+		if u, err := s.open(entry.Name()); err == nil {
+			unused = append(unused, idle{entry.Name(), u.Size, info.ModTime()})
+			sum += u.Size
+		}
+	}
+	slices.SortFunc(unused, func(a, b idle) int { return a.at.Compare(b.at) })
+	for _, old := range unused {
+		if sum <= s.most {
+			return
+		}
+		os.RemoveAll(filepath.Join(s.folder, old.name))
+		sum -= old.size
+	}
+}
+
+// short is a reference as people call it: without its digest.
+func short(reference string) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(reference, declare.FileScheme), "@")
+	return name
+}

@@ -1,0 +1,157 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target/asked"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/router"
+	"aditus/internal/target/local/store"
+)
+
+// tell tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
+// is noted with the reason, and told when that came.
+func (s *Site) tell(ctx context.Context) error {
+	s.telling.Lock()
+	defer s.telling.Unlock()
+	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports}
+	failed, wanted := map[string]failure{}, map[string]bool{}
+	for _, workload := range s.book.Workloads() {
+		cohorts := s.copy(workload)
+		for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
+			for _, in := range cohorts[revision].Instances {
+				wanted[in.ID] = true
+				p, err := s.process(workload, cohorts[revision], in)
+				if err != nil {
+					failed[in.ID] = failure{err, store.Final(err)}
+					continue
+				}
+				spec.Processes = append(spec.Processes, p)
+			}
+		}
+		spec.Routes = append(spec.Routes, routes(workload, cohorts)...)
+	}
+	s.mu.Lock()
+	s.failed = failed
+	s.mu.Unlock()
+	err := s.Keeper.tell(ctx, s.Name, spec)
+	s.mu.Lock()
+	s.told, s.seenAt = err == nil, time.Time{}
+	s.mu.Unlock()
+	if err != nil {
+		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
+	}
+	s.tidy(wanted)
+	return nil
+}
+
+// process is an instance as the keeper is to run it.
+func (s *Site) process(workload string, c *asked.Cohort, in asked.Instance) (keeper.Process, error) {
+	part := c.Parts[in.Part]
+	unpacked, err := s.Store.Get(part.Artifact)
+	if err != nil {
+		return keeper.Process{}, err
+	}
+	args, err := unpacked.Command(part.Command)
+	if err != nil {
+		return keeper.Process{}, err
+	}
+	environment, err := s.furnish(workload, c, in, unpacked)
+	if err != nil {
+		return keeper.Process{}, err
+	}
+	p := keeper.Process{
+		ID: in.ID, Args: args, Env: environment, Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again,
+	}
+	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
+		if probe := part.Probes[name]; probe.Tells != declare.TellsAlive && len(probe.Command) == 0 {
+			p.Probes = append(p.Probes, probe)
+		}
+	}
+	return p, nil
+}
+
+// routes are a workload's routes, as the cohorts declare them: where they differ, the one with the most traffic says how
+// it is led.
+func routes(workload string, cohorts map[declare.Fingerprint]*asked.Cohort) []keeper.Route {
+	order := slices.SortedFunc(maps.Keys(cohorts), func(a, b declare.Fingerprint) int {
+		switch x, y := cohorts[a].Share, cohorts[b].Share; {
+		case x > y || x == y && a < b:
+			return -1
+		case x < y || a > b:
+			return 1
+		}
+		return 0
+	})
+	leading := map[string]declare.Part{}
+	for _, revision := range slices.Backward(order) {
+		for name, part := range cohorts[revision].Parts {
+			if part.Kind == declare.Route && part.To != nil {
+				leading[name] = part
+			}
+		}
+	}
+	var all []keeper.Route
+	for _, name := range slices.Sorted(maps.Keys(leading)) {
+		part := leading[name]
+		r := keeper.Route{Port: part.To.Port, Route: router.Route{Name: workload + "/" + name, Host: part.Host, Preview: part.Preview, TCP: part.TCP, Path: part.To.Path}}
+		if part.Sticky != nil {
+			r.Cookie, r.Header = part.Sticky.Cookie, part.Sticky.Header
+		}
+		for _, revision := range newestFirst(cohorts) {
+			c := cohorts[revision]
+			own := router.Cohort{Name: string(revision), Share: c.Share, Preview: c.Preview}
+			for _, in := range c.Instances {
+				if in.Part == part.Service {
+					own.Instances = append(own.Instances, router.Instance{ID: in.ID})
+				}
+			}
+			r.Cohorts = append(r.Cohorts, own)
+		}
+		all = append(all, r)
+	}
+	return all
+}
+
+// newestFirst orders cohorts so that a visitor's place stays with new while its share rises: the one whose instances
+// were asked for last comes first.
+func newestFirst(cohorts map[declare.Fingerprint]*asked.Cohort) []declare.Fingerprint {
+	newest := func(c *asked.Cohort) (at int64) {
+		for _, in := range c.Instances {
+			at = max(at, in.Created.UnixNano())
+		}
+		return at
+	}
+	return slices.SortedFunc(maps.Keys(cohorts), func(a, b declare.Fingerprint) int {
+		switch x, y := newest(cohorts[a]), newest(cohorts[b]); {
+		case x > y || x == y && a < b:
+			return -1
+		case x < y || a > b:
+			return 1
+		}
+		return 0
+	})
+}
+
+// tidy removes the folders of instances that are gone. The keeper takes its record out of one once nothing runs there.
+func (s *Site) tidy(wanted map[string]bool) {
+	at := filepath.Join(s.folder, instancesFolder)
+	entries, _ := os.ReadDir(at)
+	for _, entry := range entries {
+		if wanted[entry.Name()] {
+			continue
+		}
+		if _, err := os.Stat(filepath.Join(at, entry.Name(), keeper.RecordFile)); errors.Is(err, os.ErrNotExist) {
+			os.RemoveAll(filepath.Join(at, entry.Name()))
+			os.RemoveAll(filepath.Join(s.secrets, entry.Name()))
+		}
+	}
+}
