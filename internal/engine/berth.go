@@ -82,11 +82,41 @@ func (b *berth) loop(ctx context.Context) error {
 	for {
 		now := b.e.clock.Now()
 		b.step(ctx, now)
-		if err := b.e.clock.Wait(ctx, now.Add(b.e.beat), b.wake); err != nil {
+		if err := b.e.clock.Wait(ctx, b.next(now), b.wake); err != nil {
 			b.refuse(err)
 			return err
 		}
 	}
+}
+
+// A berth with nothing to do is looked at every calmBeats beats, though not less often than every calmMost.
+const (
+	calmBeats = 5
+	calmMost  = 5 * time.Second
+)
+
+// next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
+// healthy, nothing is under way, and no probe or guard is due before.
+func (b *berth) next(now time.Time) time.Time {
+	beat := now.Add(b.e.beat)
+	if b.roll != nil || b.problem != nil || b.changes.stand != compare.Aligned || b.word != health.Healthy || len(b.senses.last.dead) > 0 {
+		return beat
+	}
+	next := now.Add(min(calmBeats*b.e.beat, calmMost))
+	sooner := func(at time.Time) {
+		if at.Before(next) {
+			next = at
+		}
+	}
+	for _, s := range b.senses.instances {
+		for _, due := range s.due {
+			sooner(due)
+		}
+	}
+	if rules := b.rules(b.senses.last); rules != nil && len(rules.Guards) > 0 {
+		sooner(b.senses.evaluated.Add(rules.Rollout.Interval.Duration))
+	}
+	return later(beat, next)
 }
 
 // unwatched is how long a berth may go without a look before that time counts for nothing, towards deadlines neither: the

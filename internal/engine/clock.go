@@ -82,7 +82,7 @@ func (c *lockstep) Leave() {
 	c.jump()
 }
 
-// Wait takes no notice of wake: in lockstep everybody looks at every beat anyway.
+// Wait takes no notice of wake, so that it is the same every time: whoever waits looks again soon enough.
 func (c *lockstep) Wait(ctx context.Context, until time.Time, _ <-chan struct{}) error {
 	w := &waiter{until: until, done: make(chan struct{})}
 	c.mu.Lock()

@@ -375,7 +375,7 @@ func TestReload(t *testing.T) {
 	if len(s.Berths) != 4 {
 		t.Errorf("what is live is forgotten: %d berths", len(s.Berths))
 	}
-	_, err = AddLink(r.folder, Settings{}, source.Link{Name: "third", Repository: "/nowhere", Branch: "main", Every: time.Second}, []string{"west"}, nil)
+	_, err = AddLink(r.folder, Settings{}, source.Link{Name: "third", Repository: "/nowhere", Branch: "main", Every: time.Second}, []Site{{Name: "west"}}, nil)
 	r.must(err)
 	if err := apply(); err == nil || !strings.Contains(err.Error(), "the site west is new: start Aditus again") {
 		t.Errorf("a new site: %v", err)

@@ -38,6 +38,9 @@ type Engine struct {
 	ctx      context.Context
 	news     atomic.Bool // something came on record, or trouble came or went, since the last picture
 
+	hearing sync.Mutex
+	heard   map[chan struct{}]bool // those that subscribed; guarded by hearing
+
 	mu         sync.Mutex
 	links      []*link
 	registries *source.Registries
@@ -50,7 +53,7 @@ type Engine struct {
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
 func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
-		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), outside: outside,
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), heard: map[chan struct{}]bool{}, outside: outside,
 		registries: source.NewRegistries(settings.Registries, outside.registry),
 		revisions:  map[string][]ledger.Revision{}, declared: map[ledger.Berth]declaration{},
 		berths: map[ledger.Berth]*berth{}, problems: map[string]Problem{},
@@ -231,7 +234,27 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 // Changed gives a channel that has something whenever a snapshot would be new.
 func (e *Engine) Changed() <-chan struct{} { return e.changed }
 
-func (e *Engine) signal() { wake(e.changed) }
+// Subscribe gives a channel of one's own, like that of Changed, and ends it.
+func (e *Engine) Subscribe() (changed <-chan struct{}, end func()) {
+	own := make(chan struct{}, 1)
+	e.hearing.Lock()
+	defer e.hearing.Unlock()
+	e.heard[own] = true
+	return own, func() {
+		e.hearing.Lock()
+		defer e.hearing.Unlock()
+		delete(e.heard, own)
+	}
+}
+
+func (e *Engine) signal() {
+	wake(e.changed)
+	e.hearing.Lock()
+	defer e.hearing.Unlock()
+	for own := range e.heard {
+		wake(own)
+	}
+}
 
 // Tell keeps a problem that concerns no single berth among those that are shown, or clears it.
 func (e *Engine) Tell(about string, err error) {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -59,9 +60,12 @@ func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
 		return seen
 	}
 	seen.reached = true
+	if t := seen.target.Trouble; t != "" {
+		seen.stale, seen.trouble = t, errors.New(t)
+	}
 	b.translate(seen)
 	b.probe(ctx, seen, now)
-	if rules := b.rules(seen); rules != nil && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
+	if rules := b.rules(seen); rules != nil && (b.roll != nil || len(rules.Guards) > 0) && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
 		b.evaluate(ctx, seen, rules, now)
 	}
 	b.judge(seen, now)
@@ -197,36 +201,57 @@ const requestsGuard = ""
 type scraped struct {
 	revision declare.Fingerprint
 	id       string
-	metrics  declare.Metrics
+	requests string // the counter of its requests
 	page     signal.Page
 	err      error
 }
 
-// scrape fetches the pages of all instances of the old and the new cohort at the same moment.
+// scrape fetches the pages of all instances of the old and the new cohort at the same moment, and adds what the site
+// itself measured of each.
 func (b *berth) scrape(ctx context.Context, seen *evidence) []*scraped {
 	var pages []*scraped
+	var measured map[string]signal.Page
 	group := errgroup.Group{}
 	group.SetLimit(atOnce)
+	group.Go(func() (err error) {
+		if measured, err = b.driver.Measure(ctx, b.id.Workload); err != nil && seen.trouble == nil && ctx.Err() == nil {
+			seen.trouble = fmt.Errorf("what the site measures cannot be read: %w; guards on it are silent until that is mended", err)
+		}
+		return nil
+	})
 	for _, cohort := range seen.target.Cohorts {
 		desired := b.desired(cohort.Revision)
 		if desired == nil || (cohort.Revision != seen.old && cohort.Revision != seen.new) {
 			continue
 		}
 		for _, in := range cohort.Instances {
-			metrics := desired.Parts[in.Part].Metrics
-			if metrics == nil || in.Address == "" {
+			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
 				continue
 			}
-			s := &scraped{revision: cohort.Revision, id: in.ID, metrics: *metrics}
+			s := &scraped{revision: cohort.Revision, id: in.ID, requests: target.RequestsMetric}
 			pages = append(pages, s)
-			group.Go(func() error {
-				s.page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, s.metrics)
-				return nil
-			})
+			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
+				s.requests = cmp.Or(metrics.Requests, target.RequestsMetric)
+				group.Go(func() error {
+					s.page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, *metrics)
+					return nil
+				})
+			}
 		}
 	}
 	group.Wait()
+	for _, s := range pages {
+		s.page = together(s.page, measured[s.id])
+	}
 	return pages
+}
+
+// together is a page with what another one has beside it.
+func together(page, other signal.Page) signal.Page {
+	both := make(signal.Page, len(page)+len(other))
+	maps.Copy(both, other)
+	maps.Copy(both, page)
+	return both
 }
 
 // evaluate scrapes every instance and makes one evaluation of all signals.
@@ -249,11 +274,9 @@ func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Des
 				tallies[rule.Name][s.revision] = tallies[rule.Name][s.revision].Add(tally)
 			}
 		}
-		if s.metrics.Requests != "" {
-			source := signal.Source{Kind: signal.Rate, Of: signal.Series{Metric: s.metrics.Requests}}
-			if tally, ok := b.senses.tracker(requestsGuard).Take(source, s.id, s.page, now); ok {
-				e.requests[s.revision] += tally.Part
-			}
+		source := signal.Source{Kind: signal.Rate, Of: signal.Series{Metric: s.requests}}
+		if tally, ok := b.senses.tracker(requestsGuard).Take(source, s.id, s.page, now); ok {
+			e.requests[s.revision] += tally.Part
 		}
 	}
 	for _, rule := range rules.Guards {

@@ -31,6 +31,7 @@ type Order struct {
 	Verb  Verb         `json:"verb"`
 	Berth ledger.Berth `json:"berth"`
 	By    string       `json:"by"`
+	From  string       `json:"from,omitempty"` // where it was given, for the record
 	Note  string       `json:"note,omitempty"`
 	Parts []string     `json:"parts,omitempty"` // Sync: only these parts; empty for all
 	To    string       `json:"to,omitempty"`    // RollBack: a revision on record; empty for the last proven one
@@ -66,10 +67,25 @@ func (e *Engine) Do(ctx context.Context, wish Order) error {
 	b.nudge()
 	select {
 	case err := <-o.done:
+		if err == nil && wish.From != "" {
+			return e.Asked(ctx, wish.Berth, wish.By, wish.From, string(wish.Verb))
+		}
 		return err
 	case <-ctx.Done():
 		return fmt.Errorf("%s at %s: no answer yet, it may still be done: %w", wish.Verb, wish.Berth, ctx.Err())
 	}
+}
+
+// AskedKind is the kind of the facts that tell what people asked for.
+const AskedKind = "asked"
+
+// Asked puts on record what a person asked for and was granted: who, from where, what. The zero berth stands for none.
+func (e *Engine) Asked(ctx context.Context, id ledger.Berth, by, from, what string) error {
+	text := fmt.Sprintf("%s, asked by %s from %s", what, by, from)
+	if err := e.note(context.WithoutCancel(ctx), id, AskedKind, by, "", text, map[string]string{"from": from}); err != nil {
+		return fmt.Errorf("it is done, but who asked for it is not on record: %w", err)
+	}
+	return nil
 }
 
 func (b *berth) takeOrders() []*order {

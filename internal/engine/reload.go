@@ -55,6 +55,10 @@ func (e *Engine) Apply(s Settings) error {
 			e.mu.Unlock()
 			return fmt.Errorf("the site %s is new: start Aditus again to open it", site.Name)
 		}
+		if site.Target != e.siteOf(site.Name).Target {
+			e.mu.Unlock()
+			return fmt.Errorf("the site %s has another target: start Aditus again to open it", site.Name)
+		}
 	}
 	if !maps.Equal(e.settings.Registries, s.Registries) {
 		e.registries = source.NewRegistries(s.Registries, e.outside.registry)

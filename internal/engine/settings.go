@@ -2,16 +2,21 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed"
 	"errors"
 	"fmt"
 	"net"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
 	"go.yaml.in/yaml/v4"
 
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/source"
 )
 
@@ -31,6 +36,7 @@ type Settings struct {
 	Registries map[string]source.Registry `yaml:"registries,omitempty"` // how registries are asked, by host; "*" for all others
 	Links      []source.Link              `yaml:"links"`
 	Follow     []Follow                   `yaml:"follow,omitempty"`
+	Store      string                     `yaml:"store,omitempty"` // how much of unpacked artifacts that nobody uses stays on disk; 4 GB where it is empty
 	Roles      map[string][]string        `yaml:"roles,omitempty"` // who may sign off what asks for a role; anyone where it is not listed
 	Sites      []Site                     `yaml:"sites"`           // in course order
 }
@@ -49,6 +55,70 @@ type Site struct {
 	Automatic bool   `yaml:"automatic"`       // takes revisions by itself
 	After     string `yaml:"after,omitempty"` // the site that must have proven a revision first; empty for none
 	Drift     Drift  `yaml:"drift,omitempty"`
+	Target    Target `yaml:"target,omitempty"`
+}
+
+// Target is what a site runs on.
+type Target struct {
+	Kind   string `yaml:"kind,omitempty"`   // StandIn or Local; empty for StandIn
+	Listen string `yaml:"listen,omitempty"` // Local: where HTTP traffic comes in; empty for nowhere
+	Ports  string `yaml:"ports,omitempty"`  // Local: those that instances are given, FIRST-LAST
+}
+
+// Kinds of target.
+const (
+	StandIn = "stand-in" // a model, for trying things
+	Local   = "local"    // processes on this machine
+)
+
+// What a target has where nothing else is said. The ports lie below those that systems give to outgoing connections.
+const (
+	defaultPorts = "20000-29999"
+	defaultStore = "4 GB"
+)
+
+// Between gives the first and the last port of instances.
+func (t Target) Between() (ports [2]int, err error) {
+	text := cmp.Or(t.Ports, defaultPorts)
+	first, last, _ := strings.Cut(text, "-")
+	for i, number := range []string{first, last} {
+		if ports[i], err = strconv.Atoi(strings.TrimSpace(number)); err != nil {
+			break
+		}
+	}
+	if err != nil || ports[0] < 1024 || ports[1] > 65535 || ports[0] > ports[1] {
+		return ports, fmt.Errorf("ports: %q are no ports from 1024 to 65535; write them like %s", text, defaultPorts)
+	}
+	return ports, nil
+}
+
+// StoreSize is how many bytes of unpacked artifacts that nobody uses stay on disk.
+func (s Settings) StoreSize() (int64, error) {
+	bytes, err := declare.ReadMeasure(cmp.Or(s.Store, defaultStore), guard.Bytes)
+	if err != nil {
+		return 0, fmt.Errorf("store: %q is no amount; write it like %s", s.Store, defaultStore)
+	}
+	return int64(bytes), nil
+}
+
+func (t Target) check() error {
+	switch t.Kind {
+	case "", StandIn:
+		if t.Listen != "" || t.Ports != "" {
+			return errors.New("a stand-in listens nowhere; write kind: local for processes on this machine")
+		}
+		return nil
+	case Local:
+	default:
+		return fmt.Errorf("there is no kind of target %q; write kind: local or kind: stand-in", t.Kind)
+	}
+	if t.Listen != "" {
+		if _, _, err := net.SplitHostPort(t.Listen); err != nil {
+			return fmt.Errorf("listen: %q is no address; write it like 127.0.0.1:8080", t.Listen)
+		}
+	}
+	_, err := t.Between()
+	return err
 }
 
 // Drift says what becomes of changes made by hand.
@@ -100,6 +170,9 @@ func (s Settings) check() error {
 	if err := s.checkSites(); err != nil {
 		return err
 	}
+	if _, err := s.StoreSize(); err != nil {
+		return err
+	}
 	for _, f := range s.Follow {
 		link := slices.IndexFunc(s.Links, func(l source.Link) bool { return l.Name == f.Link })
 		switch {
@@ -118,7 +191,17 @@ func (s Settings) check() error {
 
 func (s Settings) checkSites() error {
 	var before []string
+	listens := map[string]string{}
 	for _, site := range s.Sites {
+		if err := site.Target.check(); err != nil {
+			return fmt.Errorf("sites: %s: target: %w", site.Name, err)
+		}
+		if at := site.Target.Listen; at != "" {
+			if other := listens[at]; other != "" {
+				return fmt.Errorf("sites: %s and %s cannot both listen on %s: give each an address of its own", other, site.Name, at)
+			}
+			listens[at] = site.Name
+		}
 		switch {
 		case site.Name == "":
 			return errors.New("sites: each needs a name")

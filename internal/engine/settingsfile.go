@@ -85,7 +85,7 @@ func named(list *yaml.Node, name string) (*yaml.Node, int) {
 
 // AddLink adds a link to the settings of a data folder, and the sites that are not among them yet: as they come, taking
 // revisions by hand only. skip are hosts of registries that are not asked.
-func AddLink(folder string, first Settings, link source.Link, sites, skip []string) (Settings, error) {
+func AddLink(folder string, first Settings, link source.Link, sites []Site, skip []string) (Settings, error) {
 	return EditSettings(folder, first, func(root *yaml.Node) error {
 		links := listIn(root, "links")
 		if found, _ := named(links, link.Name); found != nil {
@@ -98,11 +98,11 @@ func AddLink(folder string, first Settings, link source.Link, sites, skip []stri
 		links.Content = append(links.Content, &node)
 		list := listIn(root, "sites")
 		for _, site := range sites {
-			if found, _ := named(list, site); found != nil {
+			if found, _ := named(list, site.Name); found != nil {
 				continue
 			}
 			var node yaml.Node
-			if err := node.Encode(Site{Name: site}); err != nil {
+			if err := node.Encode(site); err != nil {
 				return err
 			}
 			list.Content = append(list.Content, &node)

@@ -118,6 +118,9 @@ type Instance struct {
 	Done        bool              `json:"done,omitempty"` // a task that ran to its end
 	Environment map[string]string `json:"environment,omitempty"`
 	Events      []target.Event    `json:"events,omitempty"`
+	Ports       map[string]int    `json:"ports,omitempty"`
+	Cores       float64           `json:"cores,omitempty"`  // of the processor, used lately
+	Memory      uint64            `json:"memory,omitempty"` // bytes resident
 }
 
 // Probe is a probe of an instance with its last answer.

@@ -142,7 +142,7 @@ func TestStandingGuard(t *testing.T) {
 		r.push("later", append(change, stagesOf, "  stages: [{share: 100 %}]\n")...)
 		r.until("it is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "later" && b.Rollout == nil })
 		if locks {
-			if err := r.do(Order{Verb: Lock, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Sanna Brekk", Note: "the regatta"}); err != nil {
+			if err := r.do(Order{Verb: Lock, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Sanna Brekk", From: "the socket", Note: "the regatta"}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -153,6 +153,12 @@ func TestStandingGuard(t *testing.T) {
 			}
 			if err := r.order(Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "locked by Sanna Brekk") {
 				t.Errorf("a locked berth was synced: %v", err)
+			}
+			if err := r.do(Order{Verb: Sync, Berth: berthAt(s, "drydock").Berth, By: "Tove Lind", From: "192.0.2.7"}); err == nil {
+				t.Error("it was synced from elsewhere")
+			}
+			if asked := r.texts("drydock", AskedKind); len(asked) != 1 || asked[0] != "lock, asked by Sanna Brekk from the socket" {
+				t.Errorf("what was asked for and granted: %q", asked)
 			}
 			if err := r.order(RollBack, "drydock"); err == nil || !strings.Contains(err.Error(), "unlock it first") {
 				t.Errorf("a locked berth was rolled back: %v", err)

@@ -96,7 +96,7 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 			shown.Parts = append(shown.Parts, part)
 		}
 		for _, in := range c.Instances {
-			one := Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events}
+			one := Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}
 			switch {
 			case in.Done:
 				one.Health = health.Instance{Word: health.Stopped, Reason: "ran to its end", Started: in.Started}
