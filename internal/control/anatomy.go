@@ -3,7 +3,10 @@ package control
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -104,6 +107,20 @@ func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now t
 	}
 	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, wanted, all)
 	return rows
+}
+
+// Place tells where an instance listens, and what it uses of its machine; empty where neither is known.
+func Place(in *engine.Instance) string {
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(in.Ports)) {
+		if in.Address != "" {
+			words = append(words, fmt.Sprintf("%s on %s", name, net.JoinHostPort(in.Address, strconv.Itoa(in.Ports[name]))))
+		}
+	}
+	if in.Memory > 0 {
+		words = append(words, fmt.Sprintf("%.2f cores", in.Cores), fmt.Sprintf("%.0f MB", float64(in.Memory)/1e6))
+	}
+	return strings.Join(words, ", ")
 }
 
 // trafficOf tells which traffic a cohort has.

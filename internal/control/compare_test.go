@@ -1,11 +1,7 @@
 package control_test
 
 import (
-	"context"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -128,78 +124,6 @@ func TestAnatomy(t *testing.T) {
 	}
 	if text := strings.Join(env, "; "); text != "A; B the instance was started with another value; C declared, and the instance does not have it; X the instance has it, and it is not declared" {
 		t.Errorf("the environment is %s", text)
-	}
-}
-
-// spoken is a Control that keeps what it was asked.
-type spoken struct {
-	control.Control
-	asked []string
-}
-
-func (s *spoken) Do(_ context.Context, o engine.Order) error {
-	s.asked = append(s.asked, fmt.Sprintf("%s %s by %s %v", o.Verb, o.Berth, o.By, o.Parts))
-	if o.Verb == engine.Hold {
-		return errors.New("no rollout is under way")
-	}
-	return nil
-}
-
-func (s *spoken) Snapshot() engine.Snapshot { return engine.Snapshot{Line: "Skerry Line"} }
-
-func (s *spoken) LookNow(links ...string) { s.asked = append(s.asked, fmt.Sprint("look ", links)) }
-
-func (s *spoken) Compare(_ context.Context, b ledger.Berth, ref string) (control.Comparison, error) {
-	if ref == "nowhere" {
-		return control.Comparison{}, errors.New("there is no branch nowhere")
-	}
-	return control.Comparison{Berth: b, Declared: ref}, nil
-}
-
-// TestSocket gives orders to a program as the shell does.
-func TestSocket(t *testing.T) {
-	folder := t.TempDir()
-	ctx, cancel := context.WithCancel(t.Context())
-	heard, ended := &spoken{}, make(chan error, 1)
-	go func() { ended <- control.ServeSocket(ctx, folder, heard) }()
-	shell := control.Dial(folder)
-	id := ledger.Berth{Workload: "web", Site: "north"}
-	for end := time.Now().Add(10 * time.Second); ; {
-		info, err := os.Stat(filepath.Join(folder, control.SocketFile))
-		if err == nil && info.Mode().Perm() == 0o600 {
-			break
-		}
-		if time.Now().After(end) {
-			t.Fatal("the socket never comes, or others may use it")
-		}
-	}
-	if err := shell.Do(t.Context(), engine.Order{Verb: engine.Sync, Berth: id, By: "maren", Parts: []string{"app"}}); err != nil {
-		t.Error(err)
-	}
-	if err := shell.Do(t.Context(), engine.Order{Verb: engine.Hold, Berth: id}); err == nil || err.Error() != "no rollout is under way" {
-		t.Errorf("a refusal: %v", err)
-	}
-	if c, err := shell.Compare(t.Context(), id, "feature"); err != nil || c.Declared != "feature" || c.Berth != id {
-		t.Errorf("%+v (%v)", c, err)
-	}
-	if _, err := shell.Compare(t.Context(), id, "nowhere"); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
-		t.Errorf("a branch that is not there: %v", err)
-	}
-	if text := strings.Join(heard.asked, "; "); text != "sync web/north by maren [app]; hold web/north by  []" {
-		t.Errorf("heard %s", text)
-	}
-	if s, err := shell.Snapshot(t.Context()); err != nil || s.Line != "Skerry Line" {
-		t.Errorf("the snapshot: %+v (%v)", s, err)
-	}
-	if err := shell.LookNow(t.Context()); err != nil || heard.asked[len(heard.asked)-1] != "look []" {
-		t.Errorf("look now: %v (%v)", heard.asked, err)
-	}
-	cancel()
-	if err := <-ended; err != nil {
-		t.Error(err)
-	}
-	if err := shell.Do(t.Context(), engine.Order{Verb: engine.Sync, Berth: id}); err == nil || !strings.Contains(err.Error(), "does not answer") {
-		t.Errorf("nobody there: %v", err)
 	}
 }
 

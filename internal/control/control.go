@@ -40,7 +40,15 @@ type Control interface {
 	Try(ctx context.Context, link string) (string, error)
 	// SetEvery changes how often a link is polled.
 	SetEvery(link string, every time.Duration) error
+	// Facts gives what is on record, oldest first.
+	Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error)
+	// Lost tells since when the engine has not been heard of, and why; the zero time while it is. What is known is as old
+	// as that then.
+	Lost() (since time.Time, why string)
 }
+
+// ErrNotRunning means that what was asked for needs an Aditus that runs.
+var ErrNotRunning = errors.New("no Aditus runs")
 
 // Live is a Control over an engine in the same process.
 type Live struct {
@@ -50,6 +58,14 @@ type Live struct {
 }
 
 var _ Control = Live{}
+
+// Facts implements Control.
+func (l Live) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
+	return l.Ledger.Facts(q)
+}
+
+// Lost implements Control: an engine in the same process is never lost.
+func (l Live) Lost() (time.Time, string) { return time.Time{}, "" }
 
 // Watch implements Control.
 func (l Live) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
@@ -104,14 +120,4 @@ func (l Live) Try(ctx context.Context, link string) (string, error) {
 // SetEvery implements Control.
 func (l Live) SetEvery(link string, every time.Duration) error {
 	return engine.SetEvery(l.Folder, link, every)
-}
-
-// Recorded gives the last snapshot that an engine kept in a ledger.
-func Recorded(book *ledger.Ledger) (engine.Snapshot, error) {
-	var s engine.Snapshot
-	_, err := book.Picture(engine.BoardPicture, &s)
-	if errors.Is(err, ledger.ErrNone) {
-		err = errors.New("the ledger holds no picture of the berths yet: wait a second, or start Aditus on this folder")
-	}
-	return s, err
 }

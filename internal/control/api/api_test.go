@@ -1,0 +1,516 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/prometheus/common/expfmt"
+	"github.com/prometheus/common/model"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"aditus/internal/control"
+	"aditus/internal/control/api"
+	"aditus/internal/control/storytest"
+	"aditus/internal/core/signal"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/target"
+)
+
+// story answers as the demo's story stood, and remembers what was asked.
+type story struct {
+	control.Control
+	storytest.Story
+
+	mu      sync.Mutex
+	asked   []string
+	changed chan struct{}
+}
+
+func (s *story) note(format string, args ...any) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.asked = append(s.asked, fmt.Sprintf(format, args...))
+}
+
+var errRefused = errors.New("no rollout is under way")
+
+func (s *story) Snapshot() engine.Snapshot {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Story.Snapshot
+}
+func (s *story) Subscribe() (<-chan struct{}, func()) { return s.changed, func() {} }
+func (s *story) Asked(_ context.Context, id ledger.Berth, by, from, what string) error {
+	s.note("on record: %s by %s from %s", what, by, from)
+	return nil
+}
+func (s *story) Measured(context.Context) []engine.Measured {
+	page := target.Measured(map[int]uint64{200: 90, 500: 10}, []float64{0.1, 1}, []float64{50, 49, 1}, 12.5)
+	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, 24e6)}
+	return []engine.Measured{{Berth: ledger.Berth{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
+}
+func (s *story) Do(_ context.Context, o engine.Order) error {
+	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, o.By, o.From, o.Parts, o.Note)
+	if o.Verb == engine.Hold {
+		return errRefused
+	}
+	return nil
+}
+func (s *story) LookNow(links ...string)  { s.note("look %v", links) }
+func (s *story) Accept(link string) error { s.note("accept %s", link); return nil }
+func (s *story) Watch(id ledger.Berth, rollout int64) (control.Watch, error) {
+	w, ok := s.Watches[id.String()]
+	if !ok {
+		return w, fmt.Errorf("%s: %w", id, ledger.ErrNone)
+	}
+	return w, nil
+}
+func (s *story) Compare(_ context.Context, id ledger.Berth, ref string) (control.Comparison, error) {
+	c := s.Comparisons[id.String()]
+	if c.Preview = ref != ""; ref == "nowhere" {
+		return c, errors.New("there is no branch nowhere")
+	}
+	return c, nil
+}
+func (s *story) OfferRevert(_ context.Context, id ledger.Berth, by string) (source.Proposal, error) {
+	return source.Proposal{Branch: "revert-" + id.Workload}, nil
+}
+func (s *story) Bench(id ledger.Berth, guard string) (control.Bench, error) {
+	if guard == "" {
+		guard = "slow share"
+	}
+	return s.Benches[id.String()+" "+guard], nil
+}
+func (s *story) OfferLimit(_ context.Context, b control.Bench, limit float64, by string) (source.Proposal, error) {
+	return source.Proposal{Branch: fmt.Sprint("limit-", limit)}, nil
+}
+func (s *story) Log(_ context.Context, _ ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+	if instance == "nobody" {
+		return nil, target.ErrNoInstance
+	}
+	return []target.LogLine{{At: since, Text: fmt.Sprintf("%s %d", instance, most)}}, nil
+}
+func (s *story) Try(_ context.Context, link string) (string, error) { return link + " answers", nil }
+func (s *story) SetEvery(link string, every time.Duration) error {
+	s.note("every %s %s", link, every)
+	return nil
+}
+func (s *story) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
+	var all []ledger.Fact
+	for n := q.After + 1; n <= 3; n++ {
+		all = append(all, ledger.Fact{Seq: n, At: s.Story.Snapshot.Now, Kind: "told", By: "aditus", Text: fmt.Sprint("fact ", n)})
+	}
+	return all, nil
+}
+func (s *story) Lost() (time.Time, string) { return time.Time{}, "" }
+
+func tell(t *testing.T) (*story, *api.Server, *api.Tokens) {
+	t.Helper()
+	s := &story{Story: storytest.Load(t), changed: make(chan struct{}, 1)}
+	tokens := api.OpenTokens(t.TempDir())
+	return s, api.New(t.Context(), s, tokens, slog.New(slog.DiscardHandler)), tokens
+}
+
+// onSocket serves a server on a socket, and gives the client for it.
+func onSocket(t *testing.T, server *api.Server) *api.Remote {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "aditus")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- api.ServeSocket(ctx, folder, server) }()
+	t.Cleanup(func() {
+		cancel()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+		os.RemoveAll(folder)
+	})
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
+		info, err := os.Stat(filepath.Join(folder, api.SocketFile))
+		if err == nil && info.Mode().Perm() == 0o600 {
+			return api.Dial(folder)
+		}
+		if time.Now().After(end) {
+			t.Fatal("the socket never comes, or others may use it")
+		}
+	}
+}
+
+// TestRemote sees that a face over the socket gets the same values as one in the same process.
+func TestRemote(t *testing.T) {
+	s, server, _ := tell(t)
+	r := onSocket(t, server)
+	id := ledger.Berth{Workload: "boarding", Site: "north"}
+	ctx := t.Context()
+	same := func(what string, got any, err error, want any) {
+		t.Helper()
+		a, _ := json.Marshal(got)
+		b, _ := json.Marshal(want)
+		if err != nil || !bytes.Equal(a, b) {
+			t.Errorf("%s: %v\ngot  %.300s\nwant %.300s", what, err, a, b)
+		}
+	}
+	snapshot, err := r.Look(ctx)
+	same("snapshot", snapshot, err, s.Story.Snapshot)
+	same("snapshot kept", r.Snapshot(), nil, s.Story.Snapshot)
+	watch, err := r.Watch(id, 0)
+	same("watch", watch, err, s.Watches[id.String()])
+	if !reflect.DeepEqual(watch.Rollout, s.Watches[id.String()].Rollout) {
+		t.Error("a rollout does not come through as it is")
+	}
+	comparison, err := r.Compare(ctx, id, "")
+	same("compare", comparison, err, s.Comparisons[id.String()])
+	bench, err := r.Bench(id, "slow share")
+	kept := s.Benches[id.String()+" slow share"]
+	same("bench", bench, err, kept)
+	same("a bench tried", bench.Try(0.02), nil, kept.Try(0.02))
+	lines, err := r.Log(ctx, id, "gate-1", s.Story.Snapshot.Now, 5)
+	same("log", lines, err, []target.LogLine{{At: s.Story.Snapshot.Now, Text: "gate-1 5"}})
+	facts, err := r.Facts(ctx, ledger.Query{After: 1})
+	if err != nil || len(facts) != 2 || facts[1].Text != "fact 3" {
+		t.Errorf("facts: %v %v", facts, err)
+	}
+	p, err := r.OfferRevert(ctx, id, "maren")
+	same("revert", p.Branch, err, "revert-boarding")
+	p, err = r.OfferLimit(ctx, bench, 0.04, "maren")
+	same("limit", p.Branch, err, "limit-0.04")
+	text, err := r.Try(ctx, "skerry-line")
+	same("try", text, err, "skerry-line answers")
+	for what, err := range map[string]error{
+		"order":  r.Do(ctx, engine.Order{Verb: engine.Sync, Berth: id, By: "maren", From: "nowhere", Parts: []string{"gate"}}),
+		"accept": r.Accept("skerry-line"),
+		"every":  r.SetEvery("skerry-line", 30*time.Second),
+	} {
+		if err != nil {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	r.LookNow("skerry-line")
+	if err := r.Do(ctx, engine.Order{Verb: engine.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
+		t.Errorf("a refusal: %v", err)
+	}
+	if _, err := r.Compare(ctx, id, "nowhere"); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
+		t.Errorf("a branch that is not there: %v", err)
+	}
+	heard := strings.Join(s.asked, "\n")
+	from := fmt.Sprintf("the socket, uid %d", os.Getuid())
+	for _, want := range []string{
+		"sync boarding/north by maren from " + from + " [gate]", "every skerry-line 30s", "accept skerry-line", "look [skerry-line]",
+		"on record: the revert of boarding/north by maren from " + from, "on record: the link skerry-line polled every 30s by the owner from " + from,
+	} {
+		if !strings.Contains(heard, want) {
+			t.Errorf("%q was not heard in\n%s", want, heard)
+		}
+	}
+}
+
+// TestLost takes the server away from a face and brings it back.
+func TestLost(t *testing.T) {
+	s, server, _ := tell(t)
+	r := onSocket(t, server)
+	var handler http.Handler = server
+	var mu sync.Mutex
+	front := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		mu.Lock()
+		h := handler
+		mu.Unlock()
+		h.ServeHTTP(w, q)
+	}))
+	front.Start()
+	defer front.Close()
+	if _, err := r.Look(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	tokens := api.OpenTokens(t.TempDir())
+	token, err := tokens.Add("wall", []api.Scope{api.Look}, time.Time{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler = api.New(t.Context(), s, tokens, slog.New(slog.DiscardHandler))
+	far, err := api.DialURL(front.URL, token, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go far.Follow(ctx)
+	await := func(what string, is func() bool) {
+		t.Helper()
+		for end := time.After(20 * time.Second); !is(); {
+			select {
+			case <-far.Changed():
+			case <-time.After(20 * time.Millisecond):
+			case <-end:
+				t.Fatal(what)
+			}
+		}
+	}
+	await("it never hears anything", func() bool { return far.Snapshot().Line != "" })
+	mu.Lock()
+	good := handler
+	handler = http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { panic(http.ErrAbortHandler) })
+	mu.Unlock()
+	front.CloseClientConnections()
+	await("it does not notice", func() bool { since, why := far.Lost(); return !since.IsZero() && why != "" })
+	if far.Snapshot().Line == "" {
+		t.Error("the last picture is gone")
+	}
+	s.mu.Lock()
+	s.Story.Snapshot.Line = "Another line"
+	s.mu.Unlock()
+	mu.Lock()
+	handler = good
+	mu.Unlock()
+	await("it does not come back", func() bool {
+		since, _ := far.Lost()
+		return since.IsZero() && far.Snapshot().Line == "Another line"
+	})
+}
+
+// TestFollow reads facts as they come.
+func TestFollow(t *testing.T) {
+	_, server, _ := tell(t)
+	r := onSocket(t, server)
+	var got []int64
+	enough := errors.New("enough")
+	err := r.FollowFacts(t.Context(), ledger.Query{After: 1}, func(f ledger.Fact) error {
+		if got = append(got, f.Seq); len(got) == 2 {
+			return enough
+		}
+		return nil
+	})
+	if !errors.Is(err, enough) || fmt.Sprint(got) != "[2 3]" {
+		t.Errorf("%v %v", got, err)
+	}
+}
+
+// TestDocument holds the OpenAPI document against the handlers: every operation is called, and what it answers is as the
+// document says.
+func TestDocument(t *testing.T) {
+	_, server, tokens := tell(t)
+	token, err := tokens.Add("all", api.Scopes, time.Time{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document struct {
+		OpenAPI string
+		Paths   map[string]map[string]json.RawMessage
+	}
+	if err := json.Unmarshal(api.Document(), &document); err != nil || document.OpenAPI != "3.1.0" {
+		t.Fatal(err, document.OpenAPI)
+	}
+	compiler := jsonschema.NewCompiler()
+	whole, err := jsonschema.UnmarshalJSON(bytes.NewReader(api.Document()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := compiler.AddResource("mem:openapi", whole); err != nil {
+		t.Fatal(err)
+	}
+	fits := func(at string, body []byte) {
+		t.Helper()
+		schema, err := compiler.Compile("mem:openapi#" + at)
+		if err != nil {
+			t.Fatalf("%s: %v", at, err)
+		}
+		value, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
+		if err == nil {
+			err = schema.Validate(value)
+		}
+		if err != nil {
+			t.Errorf("%s: %v\n%.400s", at, err, body)
+		}
+	}
+	ask := func(method, at, body string) *httptest.ResponseRecorder {
+		ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond) // streams have no end of their own
+		defer cancel()
+		request := httptest.NewRequestWithContext(ctx, method, at, strings.NewReader(body))
+		request.Header.Set("Authorization", "Bearer "+token)
+		w := httptest.NewRecorder()
+		server.ServeHTTP(w, request)
+		return w
+	}
+	bodies := map[string]string{
+		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`,
+	}
+	called := 0
+	for at, methods := range document.Paths {
+		for method, raw := range methods {
+			if method == "parameters" {
+				continue
+			}
+			var operation struct {
+				OperationID string
+				RequestBody *struct{}
+				Responses   map[string]struct{ Content map[string]json.RawMessage }
+			}
+			if err := json.Unmarshal(raw, &operation); err != nil {
+				t.Fatal(err)
+			}
+			body, has := bodies[operation.OperationID]
+			if has != (operation.RequestBody != nil) {
+				t.Errorf("%s: the test has a body: %v, the document: %v", operation.OperationID, has, operation.RequestBody != nil)
+			}
+			path := strings.NewReplacer("{workload}", "boarding", "{site}", "north", "{link}", "skerry-line").Replace(at)
+			w := ask(strings.ToUpper(method), path, body)
+			called++
+			kind, _, _ := strings.Cut(w.Header().Get("Content-Type"), ";")
+			if _, told := operation.Responses["200"].Content[kind]; w.Code != 200 || !told {
+				t.Errorf("%s %s: status %d, %s, which the document does not know\n%.300s", method, at, w.Code, kind, w.Body)
+				continue
+			}
+			if kind == "application/json" {
+				pointer := strings.NewReplacer("~", "~0", "/", "~1").Replace(at)
+				fits("/paths/"+pointer+"/"+method+"/responses/200/content/application~1json/schema", w.Body.Bytes())
+			}
+		}
+	}
+	if called < 18 {
+		t.Errorf("only %d operations were called", called)
+	}
+	for _, test := range []struct {
+		method, at, body string
+		status           int
+	}{
+		{"GET", "/v1/nothing", "", 404},
+		{"DELETE", "/v1/snapshot", "", 405},
+		{"GET", "/v1/berths/boarding/nowhere/watch", "", 404},
+		{"GET", "/v1/berths/boarding/nowhere", "", 404},
+		{"GET", "/v1/berths/boarding/north/watch?rollout=x", "", 400},
+		{"GET", "/v1/berths/boarding/north/watch?rolout=1", "", 400},
+		{"GET", "/v1/berths/boarding/north/log?instance=nobody", "", 404},
+		{"GET", "/v1/ledger?site=north", "", 400},
+		{"POST", "/v1/orders", `{"verb":`, 400},
+		{"POST", "/v1/orders", `{"word":"sync"}`, 400},
+		{"POST", "/v1/orders", `{"verb":"hold","berth":{"workload":"boarding","site":"north"}}`, 409},
+		{"POST", "/v1/orders", `"` + strings.Repeat("x", 2<<20) + `"`, 413},
+	} {
+		w := ask(test.method, test.at, test.body)
+		if w.Code != test.status || w.Header().Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s: status %d, %s, want %d: %.200s", test.method, test.at, w.Code, w.Header().Get("Content-Type"), test.status, w.Body)
+			continue
+		}
+		fits("/components/schemas/api.Problem", w.Body.Bytes())
+	}
+}
+
+// TestTokens holds the scopes, and what a wrong token gets.
+func TestTokens(t *testing.T) {
+	s, server, tokens := tell(t)
+	ask := func(token, method, at, body string) int {
+		request := httptest.NewRequestWithContext(t.Context(), method, at, strings.NewReader(body))
+		request.RemoteAddr = "192.0.2.7:1234"
+		if token != "" {
+			request.Header.Set("Authorization", "Bearer "+token)
+		}
+		w := httptest.NewRecorder()
+		server.ServeHTTP(w, request)
+		return w.Code
+	}
+	order := func(verb engine.Verb) string {
+		return fmt.Sprintf(`{"verb":%q,"by":"somebody else","berth":{"workload":"boarding","site":"north"}}`, verb)
+	}
+	for _, scope := range api.Scopes {
+		token, err := tokens.Add("only "+string(scope), []api.Scope{scope}, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for verb, needs := range map[engine.Verb]api.Scope{engine.Sync: api.Sync, engine.RollBack: api.Sync, engine.SignOff: api.SignOff, engine.Lock: api.Change, engine.LiftBar: api.Change, "anything": api.Sync} {
+			want := http.StatusForbidden
+			if needs == scope {
+				want = http.StatusOK
+			}
+			if got := ask(token, "POST", "/v1/orders", order(verb)); got != want {
+				t.Errorf("%s with a token for %s: status %d, want %d", verb, scope, got, want)
+			}
+		}
+		if got := ask(token, "GET", "/v1/snapshot", ""); got != 200 {
+			t.Errorf("looking with a token for %s: status %d", scope, got)
+		}
+	}
+	if len(s.asked) == 0 || !strings.Contains(s.asked[0], "by only sync from 192.0.2.7 with the token only sync") {
+		t.Errorf("an order is not in its token's name: %v", s.asked)
+	}
+	old, _ := tokens.Add("old", []api.Scope{api.Look}, time.Now().Add(-time.Second))
+	gone, _ := tokens.Add("gone", []api.Scope{api.Look}, time.Time{})
+	if err := tokens.Remove("gone"); err != nil {
+		t.Fatal(err)
+	}
+	for what, token := range map[string]string{"none": "", "an expired one": old, "a removed one": gone, "a made-up one": "aditus_x"} {
+		if got := ask(token, "GET", "/v1/snapshot", ""); got != http.StatusUnauthorized {
+			t.Errorf("with %s: status %d", what, got)
+		}
+	}
+	last := 0
+	for range 20 {
+		last = ask("aditus_guess", "GET", "/v1/snapshot", "")
+	}
+	if last != http.StatusTooManyRequests {
+		t.Errorf("after twenty wrong tokens: status %d", last)
+	}
+	if got := ask("", "GET", "/healthz", ""); got != 200 {
+		t.Errorf("/healthz needs no token: status %d", got)
+	}
+	list, _ := tokens.List()
+	text, _ := json.Marshal(list)
+	if strings.Contains(string(text), old) || len(list) != 5 {
+		t.Errorf("a token is kept as it is, or lost: %s", text)
+	}
+	for _, scopes := range [][]api.Scope{nil, {"everything"}} {
+		if _, err := tokens.Add("new", scopes, time.Time{}); err == nil {
+			t.Errorf("a token with the scopes %v was made", scopes)
+		}
+	}
+}
+
+func TestPlainText(t *testing.T) {
+	for address, fine := range map[string]bool{"127.0.0.1:0": true, "[::1]:0": true, "localhost:1": true, "0.0.0.0:1": false, ":8791": false, "192.0.2.1:1": false, "nonsense": false} {
+		if err := (api.TCP{Address: address}).Check(); (err == nil) != fine {
+			t.Errorf("listening on %s without TLS: %v", address, err)
+		}
+	}
+	for address, fine := range map[string]bool{"http://127.0.0.1:1": true, "http://aditus.example": false, "https://aditus.example": true, "aditus.example": false} {
+		if _, err := api.DialURL(address, "t", ""); (err == nil) != fine {
+			t.Errorf("dialling %s: %v", address, err)
+		}
+	}
+}
+
+// TestMetrics holds /metrics against a parser that is not ours.
+func TestMetrics(t *testing.T) {
+	_, server, tokens := tell(t)
+	token, _ := tokens.Add("scraper", []api.Scope{api.Look}, time.Time{})
+	request := httptest.NewRequestWithContext(t.Context(), "GET", "/metrics", nil)
+	request.Header.Set("Authorization", "Bearer "+token)
+	w := httptest.NewRecorder()
+	server.ServeHTTP(w, request)
+	text, _ := io.ReadAll(w.Body)
+	parser := expfmt.NewTextParser(model.UTF8Validation)
+	found, err := parser.TextToMetricFamilies(bytes.NewReader(text))
+	if err != nil || !strings.HasSuffix(string(text), "# EOF\n") {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	took := found["route_request_duration_seconds"].GetMetric()
+	if len(took) != 1 || took[0].GetHistogram().GetSampleCount() != 100 || len(took[0].GetHistogram().GetBucket()) != 3 || found["aditus_berths"] == nil {
+		t.Errorf("%v\n%s", took, text)
+	}
+}

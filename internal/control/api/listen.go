@@ -1,0 +1,135 @@
+package api
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log"
+	"log/slog"
+	"net"
+	"net/http"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"aditus/internal/socket"
+)
+
+// SocketFile is the Unix socket in a data folder on which a running Aditus answers.
+const SocketFile = "aditus.sock"
+
+// stopWait is how long requests that are under way may take when the server stops.
+const stopWait = 5 * time.Second
+
+// ServeSocket answers on the data folder's socket until ctx ends. The socket is the owner's alone.
+func ServeSocket(ctx context.Context, folder string, s *Server) error {
+	listener, err := socket.Listen(ctx, filepath.Join(folder, SocketFile))
+	if err != nil {
+		return fmt.Errorf("answer the shell: %w", err)
+	}
+	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+		return context.WithValue(ctx, socketKey{}, peer(c))
+	}}
+	return run(ctx, server, func() error { return server.Serve(listener) })
+}
+
+// peer tells who is at the other end of a socket, by the system's word.
+func peer(c net.Conn) string {
+	from := "the socket"
+	conn, ok := c.(*net.UnixConn)
+	if !ok {
+		return from
+	}
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return from
+	}
+	raw.Control(func(fd uintptr) {
+		if who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			from = "the socket, uid " + strconv.Itoa(int(who.Uid))
+		}
+	})
+	return from
+}
+
+// TCP says how to answer over TCP.
+type TCP struct {
+	Address   string
+	Cert, Key string // files of a certificate and its key (PEM); both empty for none
+}
+
+// Check refuses to answer strangers in plain text.
+func (t TCP) Check() error {
+	host, _, err := net.SplitHostPort(t.Address)
+	if err != nil {
+		return fmt.Errorf("%q is no address; write it like 127.0.0.1:8791", t.Address)
+	}
+	if (t.Cert == "") != (t.Key == "") {
+		return errors.New("a certificate and its key go together")
+	}
+	ip := net.ParseIP(host)
+	if t.Cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("%s is reached from other machines, and tokens would go there in plain text: give a certificate with --tls-cert and --tls-key, or listen on 127.0.0.1", t.Address)
+	}
+	return nil
+}
+
+// ServeTCP answers over TCP until ctx ends. ready is told the address that it came to be.
+func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string)) error {
+	if err := t.Check(); err != nil {
+		return err
+	}
+	var config net.ListenConfig
+	listener, err := config.Listen(ctx, "tcp", t.Address)
+	if err != nil {
+		return fmt.Errorf("answer on %s: %w; choose another address", t.Address, err)
+	}
+	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
+	if t.Cert != "" {
+		if server.TLSConfig.Certificates, err = certificate(t); err != nil {
+			listener.Close()
+			return err
+		}
+	}
+	ready(listener.Addr().String())
+	return run(ctx, server, func() error {
+		if t.Cert != "" {
+			return server.ServeTLS(listener, "", "")
+		}
+		return server.Serve(listener)
+	})
+}
+
+func certificate(t TCP) ([]tls.Certificate, error) {
+	pair, err := tls.LoadX509KeyPair(t.Cert, t.Key)
+	if err != nil {
+		return nil, fmt.Errorf("read the certificate: %w", err)
+	}
+	return []tls.Certificate{pair}, nil
+}
+
+func errorLog(l *slog.Logger) *log.Logger { return slog.NewLogLogger(l.Handler(), slog.LevelWarn) }
+
+// run serves until ctx ends, and lets what is under way end then.
+func run(ctx context.Context, server *http.Server, serve func() error) error {
+	ended := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(ended)
+		wait, cancel := context.WithTimeout(context.Background(), stopWait)
+		defer cancel()
+		if server.Shutdown(wait) != nil {
+			server.Close()
+		}
+	})
+	err := serve()
+	if !stop() {
+		<-ended
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}

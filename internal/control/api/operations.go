@@ -1,0 +1,231 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/target"
+)
+
+// Scope is what a token lets its bearer do.
+type Scope string
+
+// Scopes. Each stands for itself alone, and whoever has any may look.
+const (
+	Look    Scope = "look"     // see all that there is
+	Sync    Scope = "sync"     // sync, advance, hold, let go on, roll back, abandon
+	SignOff Scope = "sign off" // give a stage its sign-off
+	Change  Scope = "change"   // lock and unlock, lift bars, links, offers on branches
+)
+
+// Scopes are all of them.
+var Scopes = []Scope{Look, Sync, SignOff, Change}
+
+// scopeOf is what an order needs.
+func scopeOf(verb engine.Verb) Scope {
+	switch verb {
+	case engine.SignOff:
+		return SignOff
+	case engine.Lock, engine.Unlock, engine.LiftBar, engine.LeaveIt:
+		return Change
+	}
+	return Sync
+}
+
+// operation is one thing that can be asked of the server. The handlers, the OpenAPI document and the tests that hold one
+// against the other are made from the same list.
+type operation struct {
+	method, path string
+	name         string // operationId
+	about        string
+	scope        Scope
+	query        []parameter
+	in, out      any // values of the types of the bodies; nil for none
+	do           func(ctx context.Context, c call) (any, error)
+}
+
+type parameter struct {
+	name, about, kind string // kind is a JSON type
+}
+
+// call is one request, as far as it is common to all.
+type call struct {
+	Control
+	berth    ledger.Berth
+	link     string
+	query    func(name string) string
+	in       any // what in points to, read
+	by, from string
+}
+
+// Bodies that belong to no other package.
+type (
+	// Links are those to be read; all where none is named.
+	Links struct {
+		Links []string `json:"links,omitempty"`
+	}
+	// Every is a polling interval.
+	Every struct {
+		Every string `json:"every"` // such as 30s
+	}
+	// Wish is what is asked for in somebody's name.
+	Wish struct {
+		By    string  `json:"by,omitempty"` // of no meaning with a token, which has a name
+		Guard string  `json:"guard,omitempty"`
+		Limit float64 `json:"limit,omitempty"` // in the guard's own unit: shares from 0 to 1, seconds, bytes
+	}
+	// Answer is a sentence.
+	Answer struct {
+		Text string `json:"text"`
+	}
+	// Facts are facts of the ledger, oldest first.
+	Facts struct {
+		Facts []ledger.Fact `json:"facts"`
+	}
+	// Lines are lines that an instance wrote, oldest first.
+	Lines struct {
+		Lines []target.LogLine `json:"lines"`
+	}
+	// Done is the answer to what has nothing to tell.
+	Done struct{}
+)
+
+const berthPath = "/v1/berths/{workload}/{site}"
+
+var operations = []operation{
+	{method: "GET", path: "/v1/snapshot", name: "snapshot", about: "All that is known now: sites, links, berths, problems.", scope: Look, out: engine.Snapshot{},
+		do: func(_ context.Context, c call) (any, error) { return c.Snapshot(), nil }},
+	{method: "POST", path: "/v1/orders", name: "order", about: "Give an order for a berth. It is answered once it is carried out, or refused with the reason.", scope: Sync, in: engine.Order{}, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			o := *c.in.(*engine.Order)
+			o.By, o.From = c.by, c.from
+			return Done{}, c.Do(ctx, o)
+		}},
+	{method: "POST", path: "/v1/look", name: "look", about: "Read links now.", scope: Sync, in: Links{}, out: Done{},
+		do: func(_ context.Context, c call) (any, error) {
+			c.LookNow(c.in.(*Links).Links...)
+			return Done{}, nil
+		}},
+	{method: "GET", path: berthPath, name: "berth", about: "One workload at one site as it stands.", scope: Look, out: engine.Berth{},
+		do: func(_ context.Context, c call) (any, error) {
+			b, ok := c.Snapshot().Find(c.berth)
+			if !ok {
+				return nil, errNotFound(fmt.Sprintf("there is no berth %s", c.berth))
+			}
+			return b, nil
+		}},
+	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: Look, out: control.Watch{},
+		query: []parameter{{"rollout", "Its number in the ledger; the newest where it is left out.", "integer"}},
+		do: func(_ context.Context, c call) (any, error) {
+			id, err := strconv.ParseInt(cmp.Or(c.query("rollout"), "0"), 10, 64)
+			if err != nil {
+				return nil, errInput("rollout is a number")
+			}
+			return c.Watch(c.berth, id)
+		}},
+	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: Look, out: control.Comparison{},
+		query: []parameter{{"with", "A branch, tag, commit or revision to compare with instead of what Git declares.", "string"}},
+		do:    func(ctx context.Context, c call) (any, error) { return c.Compare(ctx, c.berth, c.query("with")) }},
+	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: Look, out: control.Bench{},
+		query: []parameter{{"guard", "Its name; the first where it is left out.", "string"}},
+		do:    func(_ context.Context, c call) (any, error) { return c.Bench(c.berth, c.query("guard")) }},
+	{method: "GET", path: berthPath + "/log", name: "log", about: "The newest lines that an instance wrote, oldest first.", scope: Look, out: Lines{},
+		query: []parameter{{"instance", "Its name.", "string"}, {"since", "A moment (RFC 3339) before which nothing is told.", "string"}, {"most", "How many lines at most; 200 where it is left out.", "integer"}},
+		do: func(ctx context.Context, c call) (any, error) {
+			most, err := strconv.Atoi(cmp.Or(c.query("most"), "200"))
+			if err != nil || most < 1 || most > mostLines {
+				return nil, errInput(fmt.Sprintf("most is a number from 1 to %d", mostLines))
+			}
+			since, err := time.Parse(time.RFC3339Nano, cmp.Or(c.query("since"), "0001-01-01T00:00:00Z"))
+			if err != nil {
+				return nil, errInput("since is a moment, such as 2026-03-12T09:30:00Z")
+			}
+			lines, err := c.Log(ctx, c.berth, c.query("instance"), since, most)
+			return Lines{lines}, err
+		}},
+	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: Change, in: Wish{}, out: source.Proposal{},
+		do: func(ctx context.Context, c call) (any, error) {
+			p, err := c.OfferRevert(ctx, c.berth, c.by)
+			return p, c.asked(ctx, err, "the revert of "+c.berth.String())
+		}},
+	{method: "POST", path: berthPath + "/limit", name: "limit", about: "Offer another limit of a guard as a commit on a branch.", scope: Change, in: Wish{}, out: source.Proposal{},
+		do: func(ctx context.Context, c call) (any, error) {
+			w := c.in.(*Wish)
+			b, err := c.Bench(c.berth, w.Guard)
+			if err != nil {
+				return nil, err
+			}
+			p, err := c.OfferLimit(ctx, b, w.Limit, c.by)
+			return p, c.asked(ctx, err, fmt.Sprintf("another limit of %s of %s", b.Rule.Name, c.berth))
+		}},
+	{method: "POST", path: "/v1/links/{link}/try", name: "try", about: "Ask a link whether it answers.", scope: Sync, out: Answer{},
+		do: func(ctx context.Context, c call) (any, error) {
+			text, err := c.Try(ctx, c.link)
+			return Answer{text}, err
+		}},
+	{method: "POST", path: "/v1/links/{link}/accept", name: "accept", about: "Accept the rewritten history of a link's branch.", scope: Change, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.asked(ctx, c.Accept(c.link), "the rewritten history of the link "+c.link+" accepted")
+		}},
+	{method: "PUT", path: "/v1/links/{link}/every", name: "every", about: "Change how often a link is polled.", scope: Change, in: Every{}, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			every, err := time.ParseDuration(c.in.(*Every).Every)
+			if err != nil {
+				return nil, errInput("every is a length of time, such as 30s")
+			}
+			return Done{}, c.asked(ctx, c.SetEvery(c.link, every), fmt.Sprintf("the link %s polled every %s", c.link, every))
+		}},
+	{method: "GET", path: "/v1/ledger", name: "ledger", about: "What happened, and why, oldest first.", scope: Look, out: Facts{},
+		query: []parameter{
+			{"workload", "Facts of one workload; site goes with it.", "string"}, {"site", "", "string"}, {"rollout", "Facts of one rollout.", "integer"},
+			{"after", "Facts with a larger number only.", "integer"}, {"newest", "The last so many; 1000 where it and after are left out.", "integer"},
+		},
+		do: func(ctx context.Context, c call) (any, error) {
+			q, err := c.ledgerQuery()
+			if err != nil {
+				return nil, err
+			}
+			facts, err := c.Facts(ctx, q)
+			return Facts{facts}, err
+		}},
+}
+
+// Limits on what one answer holds.
+const (
+	mostLines = 10_000
+	mostFacts = 1000
+)
+
+func (c call) ledgerQuery() (q ledger.Query, err error) {
+	number := func(name string) (n int64) {
+		if text := c.query(name); text != "" && err == nil {
+			if n, err = strconv.ParseInt(text, 10, 64); err != nil || n < 0 {
+				err = errInput(name + " is a number from 0")
+			}
+		}
+		return n
+	}
+	q = ledger.Query{Berth: ledger.Berth{Workload: c.query("workload"), Site: c.query("site")}, Rollout: number("rollout"), After: number("after"), Newest: int(number("newest"))}
+	if (q.Berth.Workload == "") != (q.Berth.Site == "") {
+		return q, errInput("workload and site go together")
+	}
+	if q.Newest == 0 && q.After == 0 {
+		q.Newest = mostFacts
+	}
+	return q, err
+}
+
+// asked puts on record what was asked for and went well.
+func (c call) asked(ctx context.Context, err error, what string) error {
+	if err != nil {
+		return err
+	}
+	return c.Asked(ctx, c.berth, c.by, c.from, what)
+}

@@ -1,0 +1,399 @@
+package api
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/socket"
+	"aditus/internal/source"
+	"aditus/internal/target"
+)
+
+// Remote is a Control over a running Aditus elsewhere. Make it with Dial or DialURL; Follow keeps its snapshot new.
+type Remote struct {
+	base    string
+	token   string
+	client  *http.Client
+	changed chan struct{}
+
+	mu       sync.Mutex
+	snapshot engine.Snapshot
+	lost     time.Time
+	why      string
+}
+
+var _ control.Control = (*Remote)(nil)
+
+// ErrLost means that the server does not answer.
+var ErrLost = errors.New("the running Aditus does not answer")
+
+// patience is how long an answer may take where nobody says otherwise.
+const patience = 30 * time.Second
+
+// Dial gives the Aditus that runs on a data folder.
+func Dial(folder string) *Remote {
+	return newRemote("http://aditus", "", socket.Transport(filepath.Join(folder, SocketFile)))
+}
+
+// DialURL gives the Aditus at an address, with a token. ca is a file of certificates to trust beside the system's; empty
+// for none.
+func DialURL(address, token, ca string) (*Remote, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is no server: write it like https://aditus.skerry.example:8791", address)
+	}
+	host := u.Hostname()
+	if ip := net.ParseIP(host); u.Scheme == "http" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("the token would go to %s in plain text: write https", u.Host)
+	}
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment}
+	if ca != "" {
+		text, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, fmt.Errorf("read the certificates to trust: %w", err)
+		}
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		if !pool.AppendCertsFromPEM(text) {
+			return nil, fmt.Errorf("there is no certificate in %s", ca)
+		}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool}
+	}
+	return newRemote(strings.TrimSuffix(u.String(), "/"), token, transport), nil
+}
+
+func newRemote(base, token string, transport *http.Transport) *Remote {
+	return &Remote{base: base, token: token, client: &http.Client{Transport: transport}, changed: make(chan struct{}, 1)}
+}
+
+// ask asks the server and reads the answer into a value.
+func (r *Remote) ask(ctx context.Context, method, path string, query url.Values, body, into any) error {
+	if _, limited := ctx.Deadline(); !limited {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, patience)
+		defer cancel()
+	}
+	response, err := r.open(ctx, method, path, query, body, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+		return fmt.Errorf("%s answers something else than was asked for: %w", r.base, err)
+	}
+	return nil
+}
+
+// open asks the server and gives its answer where it is no problem.
+func (r *Remote) open(ctx context.Context, method, path string, query url.Values, body any, header http.Header) (*http.Response, error) {
+	var text []byte
+	if body != nil {
+		var err error
+		if text, err = json.Marshal(body); err != nil {
+			return nil, err
+		}
+	}
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, r.base+path, bytes.NewReader(text))
+	if err != nil {
+		return nil, err
+	}
+	if header != nil {
+		request.Header = header
+	}
+	if r.token != "" {
+		request.Header.Set("Authorization", "Bearer "+r.token)
+	}
+	response, err := r.client.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, fmt.Errorf("no answer yet, it may still be done: %w", ctx.Err())
+		}
+		return nil, fmt.Errorf("%w: %v", ErrLost, errors.Unwrap(err))
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	var p Problem
+	if err := json.NewDecoder(io.LimitReader(response.Body, maxBody)).Decode(&p); err != nil || p.Detail == "" {
+		return nil, fmt.Errorf("%s answers with status %d, which is no Aditus' way", r.base, response.StatusCode)
+	}
+	p.Status = response.StatusCode
+	return nil, &p
+}
+
+func pathOf(id ledger.Berth, what string) string {
+	return "/v1/berths/" + url.PathEscape(id.Workload) + "/" + url.PathEscape(id.Site) + what
+}
+
+// Look takes a snapshot now.
+func (r *Remote) Look(ctx context.Context) (engine.Snapshot, error) {
+	var s engine.Snapshot
+	err := r.ask(ctx, http.MethodGet, "/v1/snapshot", nil, nil, &s)
+	if err == nil {
+		r.take(s)
+	}
+	return s, err
+}
+
+func (r *Remote) take(s engine.Snapshot) {
+	r.mu.Lock()
+	r.snapshot, r.lost, r.why = s, time.Time{}, ""
+	r.mu.Unlock()
+	r.signal()
+}
+
+func (r *Remote) signal() {
+	select {
+	case r.changed <- struct{}{}:
+	default:
+	}
+}
+
+// How long it waits before it connects again, longer each time.
+const (
+	firstAgain   = 500 * time.Millisecond
+	longestAgain = 5 * time.Second
+	silentFor    = 3 * heartbeat // and how long a server may say nothing before it counts as lost
+)
+
+// Follow keeps the snapshot new until ctx ends. Where the server is lost it says so, keeps the last snapshot, and
+// connects again.
+func (r *Remote) Follow(ctx context.Context) {
+	wait := firstAgain
+	for ctx.Err() == nil {
+		err := r.stream(ctx, "/v1/events", nil, nil, func(_ string, data []byte) error {
+			var s engine.Snapshot
+			if err := json.Unmarshal(data, &s); err != nil {
+				return err
+			}
+			wait = firstAgain
+			r.take(s)
+			return nil
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		r.mu.Lock()
+		if r.lost.IsZero() {
+			r.lost = time.Now()
+		}
+		r.why = err.Error()
+		r.mu.Unlock()
+		r.signal()
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, longestAgain)
+	}
+}
+
+// stream reads server-sent events until the server or ctx ends them; it never gives nil.
+func (r *Remote) stream(ctx context.Context, path string, query url.Values, header http.Header, do func(id string, data []byte) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	quiet := time.AfterFunc(silentFor, cancel)
+	defer quiet.Stop()
+	response, err := r.open(ctx, http.MethodGet, path, query, nil, header)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	in := bufio.NewReader(response.Body)
+	var id string
+	var data []byte
+	for {
+		line, err := in.ReadBytes('\n')
+		if err != nil {
+			return fmt.Errorf("%w: the connection ended", ErrLost)
+		}
+		quiet.Reset(silentFor)
+		line = bytes.TrimRight(line, "\r\n")
+		switch name, value, _ := bytes.Cut(line, []byte(": ")); {
+		case len(line) == 0 && data != nil:
+			if err := do(id, data); err != nil {
+				return err
+			}
+			data = nil
+		case string(name) == "id":
+			id = string(value)
+		case string(name) == "data":
+			data = append(data, value...)
+		}
+	}
+}
+
+// FollowFacts calls do with each fact from the first after a number on, until ctx ends, over lost connections too.
+func (r *Remote) FollowFacts(ctx context.Context, q ledger.Query, do func(ledger.Fact) error) error {
+	last := q.After
+	for ctx.Err() == nil {
+		header := http.Header{}
+		if last > 0 {
+			header.Set("Last-Event-ID", strconv.FormatInt(last, 10))
+		}
+		var stop error
+		err := r.stream(ctx, "/v1/ledger/events", queryOf(q), header, func(_ string, data []byte) error {
+			var f ledger.Fact
+			if err := json.Unmarshal(data, &f); err != nil {
+				return err
+			}
+			last = f.Seq
+			stop = do(f)
+			return stop
+		})
+		var p *Problem
+		if stop != nil || errors.As(err, &p) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(firstAgain):
+		}
+	}
+	return ctx.Err()
+}
+
+func queryOf(q ledger.Query) url.Values {
+	values := url.Values{}
+	for name, value := range map[string]string{"workload": q.Berth.Workload, "site": q.Berth.Site} {
+		if value != "" {
+			values.Set(name, value)
+		}
+	}
+	for name, n := range map[string]int64{"rollout": q.Rollout, "after": q.After, "newest": int64(q.Newest)} {
+		if n > 0 {
+			values.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	return values
+}
+
+// Snapshot implements control.Control: the last one that came.
+func (r *Remote) Snapshot() engine.Snapshot {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.snapshot
+}
+
+// Changed implements control.Control.
+func (r *Remote) Changed() <-chan struct{} { return r.changed }
+
+// Lost implements control.Control.
+func (r *Remote) Lost() (time.Time, string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.lost, r.why
+}
+
+// Do implements control.Control.
+func (r *Remote) Do(ctx context.Context, o engine.Order) error {
+	o.From = ""
+	return r.ask(ctx, http.MethodPost, "/v1/orders", nil, o, &Done{})
+}
+
+// LookNow implements control.Control. Whether it was heard shows in the links' times.
+func (r *Remote) LookNow(links ...string) {
+	_ = r.ask(context.Background(), http.MethodPost, "/v1/look", nil, Links{links}, &Done{})
+}
+
+// Accept implements control.Control.
+func (r *Remote) Accept(link string) error {
+	return r.ask(context.Background(), http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/accept", nil, nil, &Done{})
+}
+
+// Watch implements control.Control.
+func (r *Remote) Watch(id ledger.Berth, rollout int64) (w control.Watch, err error) {
+	query := url.Values{}
+	if rollout != 0 {
+		query.Set("rollout", strconv.FormatInt(rollout, 10))
+	}
+	err = r.ask(context.Background(), http.MethodGet, pathOf(id, "/watch"), query, nil, &w)
+	return w, err
+}
+
+// Compare implements control.Control.
+func (r *Remote) Compare(ctx context.Context, id ledger.Berth, ref string) (c control.Comparison, err error) {
+	query := url.Values{}
+	if ref != "" {
+		query.Set("with", ref)
+	}
+	err = r.ask(ctx, http.MethodGet, pathOf(id, "/compare"), query, nil, &c)
+	return c, err
+}
+
+// OfferRevert implements control.Control.
+func (r *Remote) OfferRevert(ctx context.Context, id ledger.Berth, by string) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, pathOf(id, "/revert"), nil, Wish{By: by}, &p)
+	return p, err
+}
+
+// Bench implements control.Control.
+func (r *Remote) Bench(id ledger.Berth, guard string) (b control.Bench, err error) {
+	query := url.Values{}
+	if guard != "" {
+		query.Set("guard", guard)
+	}
+	err = r.ask(context.Background(), http.MethodGet, pathOf(id, "/bench"), query, nil, &b)
+	return b, err
+}
+
+// OfferLimit implements control.Control.
+func (r *Remote) OfferLimit(ctx context.Context, b control.Bench, limit float64, by string) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, pathOf(b.Berth, "/limit"), nil, Wish{By: by, Guard: b.Rule.Name, Limit: limit}, &p)
+	return p, err
+}
+
+// Log implements control.Control.
+func (r *Remote) Log(ctx context.Context, id ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+	query := url.Values{"instance": {instance}, "most": {strconv.Itoa(min(most, mostLines))}}
+	if !since.IsZero() {
+		query.Set("since", since.UTC().Format(time.RFC3339Nano))
+	}
+	var lines Lines
+	err := r.ask(ctx, http.MethodGet, pathOf(id, "/log"), query, nil, &lines)
+	return lines.Lines, err
+}
+
+// Try implements control.Control.
+func (r *Remote) Try(ctx context.Context, link string) (string, error) {
+	var a Answer
+	err := r.ask(ctx, http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/try", nil, nil, &a)
+	return a.Text, err
+}
+
+// SetEvery implements control.Control.
+func (r *Remote) SetEvery(link string, every time.Duration) error {
+	return r.ask(context.Background(), http.MethodPut, "/v1/links/"+url.PathEscape(link)+"/every", nil, Every{every.String()}, &Done{})
+}
+
+// Facts implements control.Control.
+func (r *Remote) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
+	var f Facts
+	err := r.ask(ctx, http.MethodGet, "/v1/ledger", queryOf(q), nil, &f)
+	return f.Facts, err
+}

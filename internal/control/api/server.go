@@ -1,0 +1,357 @@
+// Package api serves control over HTTP: to the shell and the screens on a Unix socket in the data folder, to others over
+// TCP with tokens; and it is the client for it. openapi.json, which the server gives out, describes it.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"aditus/internal/control"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/target"
+)
+
+// Control is what the server serves.
+type Control interface {
+	control.Control
+	Subscribe() (changed <-chan struct{}, end func())
+	Asked(ctx context.Context, berth ledger.Berth, by, from, what string) error
+	Measured(ctx context.Context) []engine.Measured
+}
+
+// Server answers requests. Make it with New.
+type Server struct {
+	control Control
+	tokens  *Tokens
+	log     *slog.Logger
+	begun   time.Time
+	mux     *http.ServeMux
+	failed  limits
+	stopped <-chan struct{}
+	counted counts
+}
+
+// New makes a server. When ctx ends its streams do.
+func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Server {
+	s := &Server{control: c, tokens: tokens, log: log, begun: time.Now(), mux: http.NewServeMux(), stopped: ctx.Done()}
+	for _, op := range operations {
+		s.mux.HandleFunc(op.method+" "+op.path, s.serve(op))
+	}
+	s.mux.HandleFunc("GET /v1/events", s.allow(Look, s.events))
+	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(Look, s.follow))
+	s.mux.HandleFunc("GET /metrics", s.allow(Look, s.metrics))
+	s.mux.HandleFunc("GET /healthz", s.healthz)
+	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.Write(Document())
+	})
+	return s
+}
+
+// ServeHTTP implements http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	began := time.Now()
+	seen := &recorder{ResponseWriter: w, status: http.StatusOK}
+	if _, pattern := s.mux.Handler(r); pattern == "" { // the mux's own answers are plain text
+		s.unknown(seen, r)
+	} else {
+		s.mux.ServeHTTP(seen, r)
+	}
+	took := time.Since(began)
+	s.counted.add(seen.status)
+	if s.log.Enabled(r.Context(), slog.LevelDebug) || seen.status >= 400 {
+		s.log.Log(r.Context(), levelOf(seen.status), "asked", "method", r.Method, "path", r.URL.Path, "status", seen.status, "took", took.String(), "from", remote(r))
+	}
+}
+
+func levelOf(status int) slog.Level {
+	switch {
+	case status >= 500:
+		return slog.LevelError
+	case status >= 400:
+		return slog.LevelWarn
+	}
+	return slog.LevelDebug
+}
+
+// recorder remembers the status of an answer.
+type recorder struct {
+	http.ResponseWriter
+	status int
+}
+
+func (r *recorder) WriteHeader(status int) {
+	r.status = status
+	r.ResponseWriter.WriteHeader(status)
+}
+
+// Unwrap is for http.ResponseController.
+func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
+
+// unknown answers what no operation is there for.
+func (s *Server) unknown(w http.ResponseWriter, r *http.Request) {
+	var allowed []string
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete} {
+		other := r.Clone(r.Context())
+		other.Method = method
+		if _, pattern := s.mux.Handler(other); pattern != "" {
+			allowed = append(allowed, method)
+		}
+	}
+	if len(allowed) > 0 {
+		w.Header().Set("Allow", strings.Join(allowed, ", "))
+		refuse(w, r, &Problem{Status: http.StatusMethodNotAllowed, Detail: fmt.Sprintf("%s takes %s", r.URL.Path, strings.Join(allowed, " and "))})
+		return
+	}
+	refuse(w, r, errNotFound("there is nothing at "+r.URL.Path+"; /openapi.json tells what there is"))
+}
+
+// Problem is what went wrong, as a problem document (RFC 9457).
+type Problem struct {
+	Type   string `json:"type,omitempty"` // left out: about:blank, the status says all
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"` // a sentence for a person: what went wrong, what to do
+}
+
+// Error implements error.
+func (p *Problem) Error() string { return p.Detail }
+
+func errNotFound(detail string) error { return &Problem{Status: http.StatusNotFound, Detail: detail} }
+func errInput(detail string) error    { return &Problem{Status: http.StatusBadRequest, Detail: detail} }
+
+// refuse answers with a problem. What the engine says no to is a conflict with how things stand.
+func refuse(w http.ResponseWriter, _ *http.Request, err error) {
+	var p *Problem
+	switch {
+	case errors.As(err, &p):
+		own := *p
+		p = &own
+	case errors.Is(err, target.ErrNoInstance), errors.Is(err, ledger.ErrNone):
+		p = &Problem{Status: http.StatusNotFound, Detail: err.Error()}
+	case errors.Is(err, context.DeadlineExceeded):
+		p = &Problem{Status: http.StatusGatewayTimeout, Detail: err.Error()}
+	default:
+		p = &Problem{Status: http.StatusConflict, Detail: err.Error()}
+	}
+	p.Title = http.StatusText(p.Status)
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
+}
+
+// maxBody bounds what is read of a request.
+const maxBody = 1 << 20
+
+// serve makes the handler of an operation.
+func (s *Server) serve(op operation) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		c := call{Control: s.control, link: r.PathValue("link"), berth: ledger.Berth{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		who, err := s.who(r)
+		if err != nil {
+			refuse(w, r, err)
+			return
+		}
+		query := r.URL.Query()
+		c.query = query.Get
+		if err := known(op, query); err != nil {
+			refuse(w, r, err)
+			return
+		}
+		scope := op.scope
+		if op.in != nil {
+			if c.in, err = read(r, op.in); err != nil {
+				refuse(w, r, err)
+				return
+			}
+			if o, ok := c.in.(*engine.Order); ok {
+				scope = scopeOf(o.Verb)
+			}
+		}
+		if err := who.may(scope); err != nil {
+			refuse(w, r, err)
+			return
+		}
+		c.by, c.from = who.name(c.in), who.from
+		answer, err := op.do(r.Context(), c)
+		if err != nil {
+			refuse(w, r, err)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(answer)
+	}
+}
+
+// known refuses parameters that an operation does not have, which are mostly misspelt.
+func known(op operation, query url.Values) error {
+	for name := range query {
+		if !slices.ContainsFunc(op.query, func(p parameter) bool { return p.name == name }) {
+			return errInput(fmt.Sprintf("%s has no parameter %q", op.path, name))
+		}
+	}
+	return nil
+}
+
+// read reads a body into a new value of the type of like.
+func read(r *http.Request, like any) (any, error) {
+	into := reflect.New(reflect.TypeOf(like)).Interface()
+	decoder := json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxBody))
+	decoder.DisallowUnknownFields()
+	var large *http.MaxBytesError
+	switch err := decoder.Decode(into); {
+	case errors.Is(err, io.EOF):
+		return into, nil // nothing is asked for in particular
+	case errors.As(err, &large):
+		return nil, &Problem{Status: http.StatusRequestEntityTooLarge, Detail: "the body is larger than 1 MB"}
+	case err != nil:
+		return nil, errInput("the body is not understood: " + strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return into, nil
+}
+
+// allow lets a handler be called by those who have a scope.
+func (s *Server) allow(scope Scope, handler http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		who, err := s.who(r)
+		if err == nil {
+			err = who.may(scope)
+		}
+		if err != nil {
+			refuse(w, r, err)
+			return
+		}
+		handler(w, r)
+	}
+}
+
+// healthz tells whether the engine works: its clock is fresh and its ledger can be written.
+func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
+	snapshot := s.control.Snapshot()
+	for _, p := range snapshot.Problems {
+		if p.About == "ledger" {
+			refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: p.Text})
+			return
+		}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(Answer{"ok"})
+}
+
+// Streams send a comment every so often, so that both sides know that the other is there.
+const (
+	heartbeat  = 10 * time.Second
+	streamRest = 250 * time.Millisecond // between two events at least
+)
+
+// stream sends events (text/event-stream, of the HTML standard) as next gives them until either side ends it.
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id, name string, data any, err error)) {
+	changed, end := s.control.Subscribe()
+	defer end()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	out := http.NewResponseController(w)
+	alive := time.NewTicker(heartbeat)
+	defer alive.Stop()
+	for {
+		for {
+			id, name, data, err := next()
+			if err != nil {
+				s.log.Warn("a stream ends", "path", r.URL.Path, "error", err)
+				return
+			}
+			if name == "" {
+				break
+			}
+			text, err := json.Marshal(data)
+			if err != nil {
+				s.log.Error("a stream ends", "path", r.URL.Path, "error", err)
+				return
+			}
+			if _, err := fmt.Fprintf(w, "id: %s\nevent: %s\ndata: %s\n\n", id, name, text); err != nil {
+				return
+			}
+		}
+		if out.Flush() != nil {
+			return
+		}
+		rest := time.NewTimer(streamRest)
+		select {
+		case <-r.Context().Done():
+		case <-s.stopped:
+		case <-rest.C:
+		}
+		rest.Stop()
+		select {
+		case <-r.Context().Done():
+			return
+		case <-s.stopped:
+			return
+		case <-changed:
+		case <-alive.C:
+			if _, err := io.WriteString(w, ": still here\n\n"); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// events sends a snapshot whenever there is a new one.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	var last time.Time
+	s.stream(w, r, func() (string, string, any, error) {
+		now := s.control.Snapshot()
+		if now.Now.Equal(last) {
+			return "", "", nil, nil
+		}
+		last = now.Now
+		return strconv.FormatInt(now.Now.UnixMilli(), 10), "snapshot", now, nil
+	})
+}
+
+// follow sends facts as they come on record, from the one after Last-Event-ID, or after the parameter of that name.
+func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
+	c := call{Control: s.control, query: r.URL.Query().Get}
+	q, err := c.ledgerQuery()
+	if err != nil {
+		refuse(w, r, err)
+		return
+	}
+	if last, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64); err == nil {
+		q.After, q.Newest = last, 0
+	}
+	var waiting []ledger.Fact
+	s.stream(w, r, func() (string, string, any, error) {
+		if len(waiting) == 0 {
+			facts, err := s.control.Facts(r.Context(), q)
+			if err != nil || len(facts) == 0 {
+				return "", "", nil, err
+			}
+			waiting, q.After, q.Newest = facts, facts[len(facts)-1].Seq, 0
+		}
+		f := waiting[0]
+		waiting = waiting[1:]
+		return strconv.FormatInt(f.Seq, 10), "fact", f, nil
+	})
+}
+
+// remote is where a request comes from.
+func remote(r *http.Request) string {
+	if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+		return host
+	}
+	return "the socket"
+}

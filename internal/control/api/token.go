@@ -1,0 +1,236 @@
+package api
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"aditus/internal/engine"
+)
+
+// Token lets whoever bears it do something over TCP. Only its hash is kept.
+type Token struct {
+	Name    string    `json:"name"` // in whose name its orders are given
+	Hash    string    `json:"hash"` // SHA-256, hex; the token itself has 256 random bits, so that no more is needed
+	Scopes  []Scope   `json:"scopes"`
+	Made    time.Time `json:"made"`
+	Expires time.Time `json:"expires,omitzero"`
+}
+
+// TokensFile is the file of a data folder that has the tokens.
+const TokensFile = "tokens.json"
+
+// prefix is that by which a token that lies around is known for one.
+const prefix = "aditus_"
+
+// Tokens are those of a data folder, read whenever they changed.
+type Tokens struct {
+	file string
+
+	mu   sync.Mutex
+	read time.Time
+	all  []Token
+}
+
+// OpenTokens gives the tokens of a data folder.
+func OpenTokens(folder string) *Tokens { return &Tokens{file: filepath.Join(folder, TokensFile)} }
+
+// List gives all tokens.
+func (t *Tokens) List() ([]Token, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	info, err := os.Stat(t.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		t.all = nil
+		return nil, nil
+	}
+	if err == nil && info.ModTime().Equal(t.read) {
+		return t.all, nil
+	}
+	var text []byte
+	if err == nil {
+		text, err = os.ReadFile(t.file)
+	}
+	var all []Token
+	if err == nil {
+		err = json.Unmarshal(text, &all)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the tokens %s: %w", t.file, err)
+	}
+	t.all, t.read = all, info.ModTime()
+	return all, nil
+}
+
+// Add makes a token and gives it; it is never shown again.
+func (t *Tokens) Add(name string, scopes []Scope, expires time.Time) (string, error) {
+	all, err := t.List()
+	if err != nil {
+		return "", err
+	}
+	if name == "" || slices.ContainsFunc(all, func(o Token) bool { return o.Name == name }) {
+		return "", fmt.Errorf("there is a token %q already, or it has no name: give each its own", name)
+	}
+	for _, s := range scopes {
+		if !slices.Contains(Scopes, s) {
+			return "", fmt.Errorf("there is no scope %q; there are look, sync, sign off and change", s)
+		}
+	}
+	if len(scopes) == 0 {
+		return "", errors.New("a token without a scope is good for nothing; there are look, sync, sign off and change")
+	}
+	random := make([]byte, 32)
+	rand.Read(random)
+	token := prefix + base64.RawURLEncoding.EncodeToString(random)
+	return token, t.keep(append(slices.Clone(all), Token{Name: name, Hash: hash(token), Scopes: scopes, Made: time.Now().UTC().Truncate(time.Second), Expires: expires}))
+}
+
+// Remove makes a token good for nothing, at once.
+func (t *Tokens) Remove(name string) error {
+	all, err := t.List()
+	if err != nil {
+		return err
+	}
+	left := slices.DeleteFunc(slices.Clone(all), func(o Token) bool { return o.Name == name })
+	if len(left) == len(all) {
+		return fmt.Errorf("there is no token %q", name)
+	}
+	return t.keep(left)
+}
+
+func (t *Tokens) keep(all []Token) error {
+	text, err := json.MarshalIndent(all, "", "  ")
+	if err == nil {
+		err = os.WriteFile(t.file+".new", append(text, '\n'), 0o600)
+	}
+	if err == nil {
+		err = os.Rename(t.file+".new", t.file)
+	}
+	if err != nil {
+		return fmt.Errorf("keep the tokens: %w", err)
+	}
+	t.mu.Lock()
+	t.read = time.Time{}
+	t.mu.Unlock()
+	return nil
+}
+
+func hash(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(sum[:])
+}
+
+// find gives the token that was shown. All of them are looked at, each in constant time.
+func (t *Tokens) find(shown string, now time.Time) (found Token, ok bool, err error) {
+	all, err := t.List()
+	own := []byte(hash(shown))
+	for _, o := range all {
+		if subtle.ConstantTimeCompare(own, []byte(o.Hash)) == 1 && (o.Expires.IsZero() || now.Before(o.Expires)) {
+			found, ok = o, true
+		}
+	}
+	return found, ok, err
+}
+
+// caller is who asks.
+type caller struct {
+	token  string // the name of its token; empty on the socket, which is its owner's alone
+	scopes []Scope
+	from   string
+}
+
+func (c caller) may(scope Scope) error {
+	if scope == Look || slices.Contains(c.scopes, scope) {
+		return nil
+	}
+	return &Problem{Status: http.StatusForbidden, Detail: fmt.Sprintf("the token %s may not %s: make one with aditus token add NAME --scope %q", c.token, scope, scope)}
+}
+
+// name is in whose name something is asked for: a token's own, whatever it says.
+func (c caller) name(in any) string {
+	if c.token != "" {
+		return c.token
+	}
+	switch in := in.(type) {
+	case *engine.Order:
+		return in.By
+	case *Wish:
+		return in.By
+	}
+	return "the owner"
+}
+
+// Tokens that are wrong are answered this often for each address, and refused beyond.
+const (
+	wrongEvery = time.Second
+	wrongBurst = 10
+	mostHosts  = 10_000
+)
+
+// limits bound how often each address may be wrong.
+type limits struct {
+	mu    sync.Mutex
+	hosts map[string]*rate.Limiter
+}
+
+// wrong notes that an address showed a token that is none, and tells whether it may go on trying.
+func (l *limits) wrong(host string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.hosts == nil || len(l.hosts) > mostHosts {
+		l.hosts = map[string]*rate.Limiter{}
+	}
+	if l.hosts[host] == nil {
+		l.hosts[host] = rate.NewLimiter(rate.Every(wrongEvery), wrongBurst)
+	}
+	return l.hosts[host].Allow()
+}
+
+// barred tells whether an address has to wait.
+func (l *limits) barred(host string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.hosts[host] != nil && l.hosts[host].Tokens() < 1
+}
+
+// socketKey marks the requests that come over the socket.
+type socketKey struct{}
+
+// who tells who asks.
+func (s *Server) who(r *http.Request) (caller, error) {
+	if owner, ok := r.Context().Value(socketKey{}).(string); ok {
+		return caller{scopes: Scopes, from: owner}, nil
+	}
+	host := remote(r)
+	if s.failed.barred(host) {
+		return caller{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
+	}
+	shown, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	if !ok {
+		return caller{}, &Problem{Status: http.StatusUnauthorized, Detail: "show a token: Authorization: Bearer …; aditus token add makes one"}
+	}
+	found, ok, err := s.tokens.find(shown, time.Now())
+	switch {
+	case err != nil:
+		return caller{}, &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
+	case !ok:
+		s.failed.wrong(host)
+		return caller{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}
+	}
+	return caller{token: found.Name, scopes: found.Scopes, from: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
+}

@@ -1,0 +1,111 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/target"
+)
+
+// Record is a Control over a ledger that no engine works on: it tells everything as it was left, and does nothing.
+type Record struct {
+	Ledger   *ledger.Ledger
+	snapshot engine.Snapshot
+}
+
+var _ Control = Record{}
+
+// OpenRecord reads what an engine left in a ledger.
+func OpenRecord(book *ledger.Ledger) (Record, error) {
+	s, err := Recorded(book)
+	return Record{book, s}, err
+}
+
+// Recorded gives the last snapshot that an engine kept in a ledger.
+func Recorded(book *ledger.Ledger) (engine.Snapshot, error) {
+	var s engine.Snapshot
+	_, err := book.Picture(engine.BoardPicture, &s)
+	if errors.Is(err, ledger.ErrNone) {
+		err = errors.New("the ledger holds no picture of the berths yet: wait a second, or start Aditus on this folder")
+	}
+	return s, err
+}
+
+// Snapshot implements Control.
+func (r Record) Snapshot() engine.Snapshot { return r.snapshot }
+
+// Changed implements Control: nothing ever does.
+func (r Record) Changed() <-chan struct{} { return nil }
+
+// Lost implements Control.
+func (r Record) Lost() (time.Time, string) { return r.snapshot.Now, ErrNotRunning.Error() }
+
+// Watch implements Control.
+func (r Record) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
+	return NewWatch(r.Ledger, r.snapshot, berth, rollout)
+}
+
+// Compare implements Control.
+func (r Record) Compare(_ context.Context, id ledger.Berth, ref string) (Comparison, error) {
+	b, ok := r.snapshot.Find(id)
+	if !ok {
+		return Comparison{}, fmt.Errorf("there is no berth %s", id)
+	}
+	if ref == "" {
+		return NewComparison(r.Ledger, b, nil)
+	}
+	revisions, err := r.Ledger.Revisions()
+	if err != nil {
+		return Comparison{}, err
+	}
+	found, err := FindRevision(revisions, id.Workload, ref)
+	if err != nil {
+		return Comparison{}, fmt.Errorf("%w; branches are read while Aditus runs", err)
+	}
+	return NewComparison(r.Ledger, b, found)
+}
+
+// Bench implements Control.
+func (r Record) Bench(berth ledger.Berth, guard string) (Bench, error) {
+	return NewBench(r.Ledger, r.snapshot, berth, guard)
+}
+
+// Facts implements Control.
+func (r Record) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
+	return r.Ledger.Facts(q)
+}
+
+// Do implements Control.
+func (r Record) Do(context.Context, engine.Order) error { return ErrNotRunning }
+
+// LookNow implements Control.
+func (r Record) LookNow(...string) {}
+
+// Accept implements Control.
+func (r Record) Accept(string) error { return ErrNotRunning }
+
+// OfferRevert implements Control.
+func (r Record) OfferRevert(context.Context, ledger.Berth, string) (source.Proposal, error) {
+	return source.Proposal{}, ErrNotRunning
+}
+
+// OfferLimit implements Control.
+func (r Record) OfferLimit(context.Context, Bench, float64, string) (source.Proposal, error) {
+	return source.Proposal{}, ErrNotRunning
+}
+
+// Log implements Control.
+func (r Record) Log(context.Context, ledger.Berth, string, time.Time, int) ([]target.LogLine, error) {
+	return nil, ErrNotRunning
+}
+
+// Try implements Control.
+func (r Record) Try(context.Context, string) (string, error) { return "", ErrNotRunning }
+
+// SetEvery implements Control.
+func (r Record) SetEvery(string, time.Duration) error { return ErrNotRunning }
