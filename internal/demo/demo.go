@@ -22,6 +22,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/target"
+	"aditus/internal/target/local"
 	"aditus/internal/target/sim"
 )
 
@@ -51,7 +52,9 @@ type World struct {
 	registry *http.Server
 	bundle   string // where the registry has it this time
 	clock    engine.Clock
-	sites    map[string]*sim.Site
+	sites    map[string]*sim.Site // the stand-ins
+	dock     *local.Site          // drydock, where it is real
+	keeper   *local.Client
 	kept     kept
 	release  func()
 }
@@ -60,6 +63,8 @@ type World struct {
 type kept struct {
 	Start time.Time `json:"start"`
 	Done  []string  `json:"done"` // acts of the story
+	// Listen is where traffic comes in at drydock, where it is real.
+	Listen string `json:"listen,omitempty"`
 }
 
 // Options say how to open a demo.
@@ -68,6 +73,7 @@ type Options struct {
 	Anew  bool                // start the story over
 	Start time.Time           // the made-up moment at which a new story begins
 	Told  func([]ledger.Fact) // is told every fact once it is on record; may be nil
+	Real  bool                // drydock runs real processes, which needs a Speed that they can follow
 }
 
 // Open makes a demo's world in a folder, or goes on with the one that is there.
@@ -96,19 +102,22 @@ func (w *World) open(o Options) (err error) {
 		if start, err = w.Ledger.Latest(); err != nil {
 			return err
 		}
+		if start.Before(w.kept.Start) { // it was killed before anything of the story was on record
+			start = w.kept.Start
+		}
 	}
 	w.clock = engine.NewLockstep(start)
 	if o.Speed != FlatOut {
 		w.clock = engine.NewClock(start, o.Speed)
-	}
-	if err := w.openSites(); err != nil {
-		return err
 	}
 	if err := w.keepKey(); err != nil {
 		return err
 	}
 	outside, err := engine.OpenOutside(w.Folder, nil)
 	if err != nil {
+		return err
+	}
+	if err := w.openSites(o, outside.Opener); err != nil {
 		return err
 	}
 	begun := start
@@ -157,12 +166,21 @@ func (w *World) find(anew bool) error {
 	if err2 != nil {
 		return err2
 	}
-	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", engine.SettingsFile, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
+	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "store", "local", "keeper.log", "keeper.lock", "keeper.sock", "aditus.sock", "tokens.json", engine.SettingsFile, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
 	ours := func(name string) bool { return slices.Contains(known, name) || strings.HasPrefix(name, "watch-") }
 	for _, entry := range entries {
 		if !ours(entry.Name()) {
 			return fmt.Errorf("%s is no demo's folder, there is %s in it: choose an empty one with --data", w.Folder, entry.Name())
 		}
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), endWait)
+	defer cancel()
+	own, err := os.Executable()
+	if err == nil {
+		err = local.NewClient(w.Folder, own, "keep", "--data", w.Folder).End(ctx) // processes of a story that was killed
+	}
+	if err != nil {
+		return err
 	}
 	for _, entry := range entries {
 		if entry.Name() != "lock" {
@@ -189,10 +207,11 @@ func (w *World) firstSettings() engine.Settings {
 		s.Sites = append(s.Sites, engine.Site{Name: name, Automatic: true, After: after})
 		after = name
 	}
+	s.Sites[0].Target = w.target()
 	return s
 }
 
-func (w *World) openSites() error {
+func (w *World) openSites(o Options, opener *source.Opener) error {
 	model, err := sim.ReadBehaviour("behaviour.yaml", behaviour)
 	if err != nil {
 		return err
@@ -201,7 +220,21 @@ func (w *World) openSites() error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return fmt.Errorf("make the stand-in sites: %w", err)
 	}
+	switch {
+	case w.Resumed && w.kept.Listen != "" && o.Speed == FlatOut:
+		return fmt.Errorf("drydock is real in the story in %s, and cannot run flat out: go on with it on a screen, or start over with --anew", w.Folder)
+	case !w.Resumed && o.Real:
+		if w.kept.Listen, err = freeAddress(); err != nil {
+			return err
+		}
+	}
 	for _, name := range siteNames {
+		if name == drydock && w.kept.Listen != "" {
+			if err := w.openDrydock(model, opener, o.Speed); err != nil {
+				return err
+			}
+			continue
+		}
 		if w.sites[name], err = sim.Open(name, folder, model, w.clock.Now); err != nil {
 			return err
 		}
@@ -213,6 +246,9 @@ func (w *World) drivers() map[string]target.Driver {
 	drivers := map[string]target.Driver{}
 	for name, site := range w.sites {
 		drivers[name] = site
+	}
+	if w.dock != nil {
+		drivers[drydock] = w.dock
 	}
 	return drivers
 }
@@ -276,7 +312,13 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 		}
 	}
 	for place, site := range siteNames {
-		err := w.sites[site].Together(func() error {
+		together := func(do func() error) error { return do() }
+		if standIn := w.sites[site]; standIn != nil {
+			together = standIn.Together
+		} else if w.dock != nil {
+			together = w.dock.Together
+		}
+		err := together(func() error {
 			for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b ledger.Berth) int { return strings.Compare(a.String(), b.String()) }) {
 				if id.Site != site {
 					continue
@@ -294,7 +336,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 	if err := errors.Join(w.byHand(), w.remember(ctx, past[Breached], start)); err != nil {
 		return err
 	}
-	return w.keep(kept{Start: start})
+	return w.keep(w.kept)
 }
 
 // byHand makes what people and scalers did at the sites before the story.
@@ -327,7 +369,7 @@ func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revision
 	if err := w.Ledger.Record(ctx, ledger.Entry{Berth: id, State: &state, Facts: facts}); err != nil {
 		return err
 	}
-	driver, revision := w.sites[id.Site], applied.Fingerprint
+	driver, revision := w.drivers()[id.Site], applied.Fingerprint
 	errs := []error{driver.Lay(ctx, id.Workload, revision, *applied.Desired)}
 	for _, part := range applied.Desired.Running() {
 		if applied.Desired.Parts[part].Kind == declare.Task {
@@ -363,6 +405,12 @@ func (w *World) Run(ctx context.Context, ended func(Ending)) error {
 	group, ctx := errgroup.WithContext(ctx)
 	w.clock.Join()
 	group.Go(func() error { return w.Engine.Run(ctx) })
+	if w.dock != nil {
+		group.Go(func() error {
+			w.travel(ctx)
+			return nil
+		})
+	}
 	group.Go(func() error {
 		defer w.clock.Leave()
 		return w.tell(ctx, ended)
@@ -374,8 +422,17 @@ func (w *World) Run(ctx context.Context, ended func(Ending)) error {
 	return err
 }
 
-// Close lets go of the world. What it is stays in its folder.
+// endWait is how long drydock's processes may take to end.
+const endWait = 15 * time.Second
+
+// Close lets go of the world. What it is stays in its folder; what runs at drydock ends, as nobody wants a demo's
+// processes for longer than the demo.
 func (w *World) Close() {
+	if w.keeper != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), endWait)
+		defer cancel()
+		_ = w.keeper.End(ctx) // it ends by itself once it has nothing to keep
+	}
 	for _, site := range w.sites {
 		if site != nil {
 			site.Close()

@@ -180,7 +180,11 @@ var special = []string{"variables", "rules"}
 // beside are the files that stand beside the workloads' own: variables, rules, and what differs at single sites.
 func beside() []source.File {
 	var files []source.File
-	for _, name := range []string{"variables.yaml", "rules.yaml", "boarding/isles.yaml"} {
+	names := []string{"variables.yaml", "rules.yaml", "boarding/isles.yaml"}
+	for _, workload := range sortedKeys(routed) {
+		names = append(names, workload+"/"+drydock+".yaml")
+	}
+	for _, name := range names {
 		text, err := declarations.ReadFile("declarations/" + name)
 		if err != nil {
 			panic(fmt.Sprintf("the demo's own files: %v", err))

@@ -75,7 +75,8 @@ func (w *World) tell(ctx context.Context, ended func(Ending)) error {
 			if err := a.do(w); err != nil {
 				return fmt.Errorf("the demo's story, %s: %w", a.name, err)
 			}
-			k := kept{Start: w.kept.Start, Done: append(slices.Clone(w.kept.Done), a.name)}
+			k := w.kept
+			k.Done = append(slices.Clone(k.Done), a.name)
 			if err := w.keep(k); err != nil {
 				return err
 			}
