@@ -127,6 +127,8 @@ func (a *App) wait() tea.Cmd {
 func (a *App) look() {
 	a.snapshot = a.control.Snapshot()
 	a.board.SetSnapshot(a.snapshot)
+	lost, _ := a.control.Lost()
+	a.board.SetLost(lost)
 	if !a.touched {
 		a.board.SelectWhatMatters()
 	}

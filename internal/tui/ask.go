@@ -17,6 +17,9 @@ import (
 )
 
 // act does what a letter stands for, if it is possible now, or says why it is not.
+// fromScreens is where orders come from, for the record.
+const fromScreens = "the screens"
+
 func (a *App) act(key string) tea.Cmd {
 	if key == control.Keys[control.AcceptHistory] {
 		return a.acceptHistory()
@@ -62,7 +65,7 @@ func (a *App) start(action control.Action) tea.Cmd {
 		a.control.LookNow()
 		a.say("Git is read again.", false)
 	default:
-		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who}, types: action.Types}
+		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who, From: fromScreens}, types: action.Types}
 		if m, ok := a.over.(*comparison.Model); ok && action.Verb == control.Sync && len(m.Marked()) > 0 {
 			a.ask.order.Parts = m.Marked()
 			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
@@ -98,7 +101,7 @@ func (a *App) askWhy(action control.Action) tea.Cmd {
 		label: action.Says,
 		hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
 		done: func(text string) tea.Cmd {
-			return a.carryOut(question{order: engine.Order{Verb: engine.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, Note: text}})
+			return a.carryOut(question{order: engine.Order{Verb: engine.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, From: fromScreens, Note: text}})
 		},
 		left: func() { a.say("Nothing was changed.", false) },
 	}, "")

@@ -23,6 +23,7 @@ import (
 
 // fake is a Control that shows the story and keeps the orders it is given.
 type fake struct {
+	lost time.Time // since when the engine is not heard of
 	storytest.Story
 	orders  []engine.Order
 	refuse  error
@@ -48,6 +49,10 @@ func (f *fake) Compare(_ context.Context, b ledger.Berth, ref string) (control.C
 func (f *fake) Log(context.Context, ledger.Berth, string, time.Time, int) ([]target.LogLine, error) {
 	return f.Lines, nil
 }
+
+func (f *fake) Facts(context.Context, ledger.Query) ([]ledger.Fact, error) { return nil, nil }
+
+func (f *fake) Lost() (time.Time, string) { return f.lost, "connection refused" }
 
 func (f *fake) Try(_ context.Context, link string) (string, error) {
 	return "The link " + link + " answers.", nil
@@ -387,5 +392,22 @@ func BenchmarkWatchFrame(b *testing.B) {
 	}
 	for b.Loop() {
 		a.Frame(158, 47)
+	}
+}
+
+// TestLost sees that a face without its engine says so and keeps the last picture.
+func TestLost(t *testing.T) {
+	f := &fake{Story: storytest.Load(t)}
+	a := New(f, Options{Who: "maren"})
+	if frame := ansi.Strip(a.Frame(158, 47)); strings.Contains(frame, "No word from the server") {
+		t.Error("an engine that answers counts as lost")
+	}
+	f.lost = time.Date(2026, 3, 12, 9, 32, 30, 0, time.UTC)
+	a.look()
+	frame := ansi.Strip(a.Frame(158, 47))
+	for _, want := range []string{"No word from the server since 09:32:30: what is shown is as old as that", "connection refused", "nothing heard since 09:32:30", "Skerry Line", "NEEDS YOU"} {
+		if !strings.Contains(frame, want) {
+			t.Errorf("%q is not to be read in\n%s", want, frame)
+		}
 	}
 }

@@ -77,6 +77,11 @@ func (a *App) bar(p *kit.Page) {
 		a.viewPrompt(p)
 		return
 	}
+	if since, why := a.control.Lost(); !since.IsZero() {
+		text := fmt.Sprintf("No word from the server since %s: what is shown is as old as that. Connecting again; q quits. It was: %s", since.Local().Format(time.TimeOnly), why)
+		p.PutIn(left, y, p.W-2*left, kit.Bad, text)
+		return
+	}
 	if a.message.text != "" && time.Since(a.message.at) < messageStays {
 		role := kit.Clear
 		if a.message.bad {

@@ -166,6 +166,10 @@ func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 		if in.Health.Reason != "" && !in.Done {
 			y = p.Wrap(x, y, width, 2, kit.Bad, say.Sentence(in.Health.Reason))
 		}
+		if place := control.Place(in); place != "" && in.Memory > 0 {
+			p.PutIn(x, y, width, kit.Dim, place)
+			y++
+		}
 		y++
 	}
 	switch m.tab {
