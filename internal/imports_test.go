@@ -16,6 +16,7 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core"},
+	{"socket"},
 	{"ledger", "source", "target", "sense"},
 	{"engine"},
 	{"control", "demo"},

@@ -63,13 +63,14 @@ func newRoot() *cobra.Command {
 steps, watches health and metrics through every step, and takes a site back to
 the last proven revision by itself when a limit is breached.
 
-Without a command it opens the screens on your line. Connect a repository first,
-with: aditus link add. To look around: aditus demo`,
+Without a command it opens the screens on your line: on the Aditus that runs (aditus
+serve), or with an engine of its own where none does. Connect a repository first, with:
+aditus link add. To look around: aditus demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          noArgs,
 	}
-	var folder string
+	var r reach
 	var set []string
 	root.RunE = func(cmd *cobra.Command, _ []string) error {
 		values, err := setValues(set)
@@ -79,18 +80,18 @@ with: aditus link add. To look around: aditus demo`,
 		if !isTerminal() {
 			return cmd.Help()
 		}
-		return runLine(cmd.Context(), folder, values)
+		return runLine(cmd.Context(), r, values)
 	}
-	dataFlag(root, &folder)
+	reachFlags(root, &r)
 	setFlag(root, &set)
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
 	root.AddCommand(newOrders()...)
 	root.AddCommand(
 		newLink(), newStatus(), newCompare(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
-		newDraw(), newDemo(), newStandIn(), newSchema(), newVersion(),
+		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(),
+		newServe(), newToken(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)
 	return root
 }

@@ -18,7 +18,8 @@ import (
 )
 
 func newCompare() *cobra.Command {
-	var folder, with, from, to, site, part string
+	var r reach
+	var with, from, to, site, part string
 	var asJSON, asPatch, all, exitCode bool
 	cmd := &cobra.Command{
 		Use:   "compare BERTH",
@@ -50,11 +51,7 @@ are compared; with --site what is declared here and at another site.`,
 			if (from == "") != (to == "") || from != "" && (with != "" || site != "") || with != "" && site != "" {
 				return usageError{errors.New("choose one of --with REF, --site SITE, and --from REVISION --to REVISION")}
 			}
-			folder, err := dataFolder(folder)
-			if err != nil {
-				return err
-			}
-			c, err := compareWith(cmd, folder, id, with, site, from, to)
+			c, err := compareWith(cmd, r, id, with, site, from, to)
 			if err != nil {
 				return err
 			}
@@ -81,7 +78,7 @@ are compared; with --site what is declared here and at another site.`,
 			return err
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	flags := cmd.Flags()
 	flags.StringVar(&with, "with", "", "a branch, tag, commit or revision to preview, instead of what Git declares")
 	flags.StringVar(&site, "site", "", "compare with what is declared at another `site`")
@@ -95,7 +92,16 @@ are compared; with --site what is declared here and at another site.`,
 	return cmd
 }
 
-func compareWith(cmd *cobra.Command, folder string, id ledger.Berth, with, site, from, to string) (control.Comparison, error) {
+func compareWith(cmd *cobra.Command, r reach, id ledger.Berth, with, site, from, to string) (control.Comparison, error) {
+	remote, folder, err := r.running()
+	switch {
+	case err != nil:
+		return control.Comparison{}, err
+	case remote != nil && site == "" && from == "":
+		return remote.Compare(cmd.Context(), id, with)
+	case remote != nil && folder == "":
+		return control.Comparison{}, usageError{errors.New("--site, --from and --to are read from a ledger: call this where the data folder is")}
+	}
 	book, err := ledger.OpenToRead(folder)
 	if err != nil {
 		return control.Comparison{}, err
@@ -141,9 +147,6 @@ func compareWith(cmd *cobra.Command, folder string, id ledger.Berth, with, site,
 			return control.Comparison{}, err
 		}
 		return control.CompareTwo(id, id.Site, site, here, there), nil
-	}
-	if running, _ := ledger.InUse(folder); running {
-		return control.Dial(folder).Compare(cmd.Context(), id, with)
 	}
 	if isDemo(folder) { // its sites are only there while it runs
 		fmt.Fprintln(cmd.ErrOrStderr(), howFresh(folder))

@@ -11,8 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/demo"
+	"aditus/internal/draw"
 	"aditus/internal/ledger"
 )
 
@@ -133,8 +135,12 @@ func export(book *ledger.Ledger, folder string) error {
 	if err := ledger.WriteFacts(file, facts); err != nil {
 		return fmt.Errorf("write the story's files: %w", err)
 	}
+	record, err := control.OpenRecord(book)
+	if err != nil {
+		return err
+	}
 	for _, name := range []string{"watch.svg", "watch.pdf"} {
-		if err := drawWatch(book, demo.Breached, filepath.Join(folder, name)); err != nil {
+		if err := drawWatchAs(record, demo.Breached, 0, filepath.Join(folder, name), draw.Dark); err != nil {
 			return err
 		}
 	}

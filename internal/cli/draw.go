@@ -26,7 +26,8 @@ func newDraw() *cobra.Command {
 }
 
 func newDrawWatch() *cobra.Command {
-	var folder, out string
+	var r reach
+	var out string
 	var light bool
 	var rollout int64
 	cmd := &cobra.Command{
@@ -37,7 +38,7 @@ instances, each guard's signal for old and new with its limit, and the events on
 one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 		Example: "  aditus draw watch boarding/north -o boarding.svg\n  aditus draw watch boarding/north -o boarding.pdf --light",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			berth, err := parseBerth(args[0])
 			if err != nil {
 				return err
@@ -45,19 +46,15 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 			if out == "" {
 				return usageError{errors.New("name the file to write with -o, such as -o watch.svg")}
 			}
-			book, _, err := openToRead(folder)
+			c, _, shut, err := r.face(cmd.Context())
 			if err != nil {
 				return err
 			}
-			defer book.Close()
-			palette := draw.Dark
-			if light {
-				palette = draw.Light
-			}
-			return drawWatchAs(book, berth, rollout, out, palette)
+			defer shut()
+			return drawWatchAs(c, berth, rollout, out, paletteOf(light))
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().Int64Var(&rollout, "rollout", 0, "the rollout's `number` in the ledger (default: the newest)")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
@@ -65,13 +62,14 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 }
 
 func newDrawAnatomy() *cobra.Command {
-	var folder, out string
+	var r reach
+	var out string
 	var light bool
 	cmd := &cobra.Command{
 		Use:   "anatomy BERTH -o FILE",
 		Short: "What a berth is made of, down to the instance",
 		Args:  oneArg("berth, written WORKLOAD/SITE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := parseBerth(args[0])
 			if err != nil {
 				return err
@@ -80,57 +78,46 @@ func newDrawAnatomy() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			book, _, err := openToRead(folder)
+			c, _, shut, err := r.face(cmd.Context())
 			if err != nil {
 				return err
 			}
-			defer book.Close()
-			s, err := control.Recorded(book)
+			defer shut()
+			b, err := berthOf(c, id)
 			if err != nil {
 				return err
 			}
-			b, err := recordedBerth(book, id)
-			if err != nil {
-				return err
-			}
-			palette := draw.Dark
-			if light {
-				palette = draw.Light
-			}
-			return tui.WritePicture(out, format, palette, tui.AnatomyPainter(b, s.Now))
+			return tui.WritePicture(out, format, paletteOf(light), tui.AnatomyPainter(b, c.Snapshot().Now))
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 
 func newDrawBench() *cobra.Command {
-	var folder, out, name string
+	var r reach
+	var out, name string
 	var light bool
 	cmd := &cobra.Command{
 		Use:     "bench BERTH -o FILE",
 		Short:   "A guard's signal over its history, with its limit and the releases of that time",
 		Example: "  aditus draw bench boarding/north --guard 'slow share' -o slow.svg",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			format, err := draw.FormatOf(out)
 			if err != nil {
 				return usageError{err}
 			}
-			b, err := recordedBench(folder, args[0], name)
+			b, err := r.bench(cmd.Context(), args[0], name)
 			if err != nil {
 				return err
 			}
-			palette := draw.Dark
-			if light {
-				palette = draw.Light
-			}
-			return tui.WritePicture(out, format, palette, tui.BenchPainter(b, b.Rule.Limit.Value()))
+			return tui.WritePicture(out, format, paletteOf(light), tui.BenchPainter(b, b.Rule.Limit.Value()))
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
@@ -145,23 +132,22 @@ func parseBerth(text string) (ledger.Berth, error) {
 	return id, nil
 }
 
-func drawWatch(book *ledger.Ledger, berth ledger.Berth, file string) error {
-	return drawWatchAs(book, berth, 0, file, draw.Dark)
+func paletteOf(light bool) draw.Palette {
+	if light {
+		return draw.Light
+	}
+	return draw.Dark
 }
 
-func drawWatchAs(book *ledger.Ledger, berth ledger.Berth, rollout int64, file string, palette draw.Palette) error {
+func drawWatchAs(c control.Control, berth ledger.Berth, rollout int64, file string, palette draw.Palette) error {
 	format, err := draw.FormatOf(file)
 	if err != nil {
 		return usageError{err}
 	}
-	s, err := control.Recorded(book)
-	if err != nil {
+	if _, err := berthOf(c, berth); err != nil {
 		return err
 	}
-	if _, ok := s.Find(berth); !ok {
-		return fmt.Errorf("there is no berth %s; %s", berth, nearBerths(s, berth))
-	}
-	w, err := control.NewWatch(book, s, berth, rollout)
+	w, err := c.Watch(berth, rollout)
 	if err != nil {
 		return err
 	}

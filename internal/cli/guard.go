@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -153,7 +154,8 @@ func ofCohort(page signal.Page, cohort string) signal.Page {
 }
 
 func newBacktest() *cobra.Command {
-	var folder, name, limit string
+	var r reach
+	var name, limit string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "backtest BERTH",
@@ -164,7 +166,7 @@ the others came. It reads the ledger; nothing changes.`,
 		Example: "  aditus guard backtest boarding/north --guard 'slow share' --limit '4 %'",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := recordedBench(folder, args[0], name)
+			b, err := r.bench(cmd.Context(), args[0], name)
 			if err != nil {
 				return err
 			}
@@ -177,29 +179,25 @@ the others came. It reads the ledger; nothing changes.`,
 			return tellBacktest(cmd.OutOrStdout(), b, value, asJSON)
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
 }
 
-// recordedBench gives the bench of a berth's guard from what is on record.
-func recordedBench(folder, berth, name string) (control.Bench, error) {
+// bench gives the bench of a berth's guard.
+func (r reach) bench(ctx context.Context, berth, name string) (control.Bench, error) {
 	id, err := parseBerth(berth)
 	if err != nil {
 		return control.Bench{}, err
 	}
-	book, _, err := openToRead(folder)
+	c, _, shut, err := r.face(ctx)
 	if err != nil {
 		return control.Bench{}, err
 	}
-	defer book.Close()
-	s, err := control.Recorded(book)
-	if err != nil {
-		return control.Bench{}, err
-	}
-	return control.NewBench(book, s, id, name)
+	defer shut()
+	return c.Bench(id, name)
 }
 
 func tellBacktest(out io.Writer, b control.Bench, limit float64, asJSON bool) error {

@@ -88,7 +88,7 @@ func TestOwnLine(t *testing.T) {
 	if code, out, errs := shell(t, "link", "find", l.repo); code != exitOK || !strings.Contains(out, "deploy\n     harbour  trial live") {
 		t.Errorf("find: code %d\n%s%s", code, out, errs)
 	}
-	l.aditus(exitOK, `main is at \w{7}, “First” by Tove Lind.*harbour +trial live.*stand-ins that take revisions by hand: trial and live.*registry.harbour.example cannot be asked.*Nothing of it is taken`, "link", "add", "own", l.repo)
+	l.aditus(exitOK, `main is at \w{7}, “First” by Tove Lind.*harbour +trial live.*taking revisions by hand: trial .a stand-in that runs nothing; see --target. and live .a stand-in.*registry.harbour.example cannot be asked.*Nothing of it is taken`, "link", "add", "own", l.repo)
 	l.aditus(exitWrong, `there is a link own already`, "link", "add", "own", l.repo)
 	l.aditus(exitOK, ``, "link", "remove", "own")
 	l.aditus(exitOK, `Open it with: aditus`, "link", "add", "own", l.repo, "--every", "2s", "--skip-registry", "registry.harbour.example")

@@ -32,12 +32,13 @@ func newLink() *cobra.Command {
 
 // linkFlags are what a link is made of on the command line.
 type linkFlags struct {
-	link source.Link
-	user string
-	key  string
-	ask  bool
-	set  []string
-	skip []string // registries that are not asked
+	link   source.Link
+	user   string
+	key    string
+	ask    bool
+	set    []string
+	skip   []string // registries that are not asked
+	target string
 }
 
 func (f *linkFlags) add(cmd *cobra.Command) {
@@ -53,6 +54,7 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.link.Plain, "plain", false, "of a bundle: the registry speaks http")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
+	flags.StringVar(&f.target, "target", engine.StandIn, "what new sites run on: stand-in, or local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites")
 	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 

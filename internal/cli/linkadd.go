@@ -2,11 +2,14 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -32,8 +35,9 @@ func newLinkAdd() *cobra.Command {
 settings. REPOSITORY is a local path; an address with https, ssh, git or file;
 USER@HOST:PATH; or oci://HOST/PATH for a bundle of declarations.
 
-Sites that the declarations name and the settings do not have yet are added as
-stand-ins that take revisions by hand. A running Aditus takes the link over at once.
+Sites that the declarations name and the settings do not have yet are added, taking
+revisions by hand: as stand-ins, or with --target local as processes on this machine.
+A running Aditus takes the link over at once.
 
 Credentials are asked for with --ask, or taken from the environment; they are kept
 encrypted in the data folder and never shown again.`,
@@ -54,6 +58,43 @@ encrypted in the data folder and never shown again.`,
 	dataFlag(cmd, &folder)
 	f.add(cmd)
 	return cmd
+}
+
+// localAddress is where HTTP traffic comes in at the first local site, where no address is given.
+const localAddress = "127.0.0.1:8080"
+
+// newSites makes the sites that are not in the settings yet.
+func newSites(before engine.Settings, names []string, on string) ([]engine.Site, error) {
+	kind, address, _ := strings.Cut(on, "=")
+	host, port, err := net.SplitHostPort(cmp.Or(address, localAddress))
+	number, err2 := strconv.Atoi(port)
+	if kind != engine.StandIn && kind != engine.Local || err != nil || err2 != nil {
+		return nil, usageError{fmt.Errorf("--target takes stand-in, local, or local=%s, not %q", localAddress, on)}
+	}
+	var sites []engine.Site
+	for _, name := range names {
+		if slices.ContainsFunc(before.Sites, func(s engine.Site) bool { return s.Name == name }) {
+			continue
+		}
+		site := engine.Site{Name: name}
+		if kind == engine.Local {
+			at := ""
+			for at == "" || slices.ContainsFunc(before.Sites, func(s engine.Site) bool { return s.Target.Listen == at }) {
+				at = net.JoinHostPort(host, strconv.Itoa(number))
+				number++
+			}
+			site.Target = engine.Target{Kind: engine.Local, Listen: at}
+		}
+		sites = append(sites, site)
+	}
+	return sites, nil
+}
+
+func describeTarget(t engine.Target) string {
+	if t.Kind == engine.Local {
+		return "processes on this machine, HTTP at " + t.Listen
+	}
+	return "a stand-in that runs nothing; see --target"
 }
 
 // lookPatience is how long a repository may take to answer on the command line.
@@ -101,13 +142,15 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 			return err
 		}
 	}
-	var sites []string
+	before, _ := readSettings(folder)
+	var sites []engine.Site
 	for _, at := range found {
 		if at.Folder == link.Folder {
-			sites = at.Sites()
+			if sites, err = newSites(before, at.Sites(), f.target); err != nil {
+				return err
+			}
 		}
 	}
-	before, _ := readSettings(folder)
 	settings, err := engine.AddLink(folder, engine.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
 	if err != nil {
 		return err
@@ -121,10 +164,10 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	}
 	var added []string
 	for _, site := range settings.Sites[len(before.Sites):] {
-		added = append(added, site.Name)
+		added = append(added, site.Name+" ("+describeTarget(site.Target)+")")
 	}
 	if len(added) > 0 {
-		fmt.Fprintf(out, "new in the settings, as stand-ins that take revisions by hand: %s\n", say.List(added))
+		fmt.Fprintf(out, "new in the settings, taking revisions by hand: %s\n", say.List(added))
 	}
 	tellProblems(ctx, out, link, access, settings, key)
 	if running, _ := ledger.InUse(folder); running {

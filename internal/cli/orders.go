@@ -8,10 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
-	"aditus/internal/ledger"
 )
 
 // command is an order that has a command of its own.
@@ -49,7 +47,9 @@ func newOrders() []*cobra.Command {
 }
 
 func (c command) command() *cobra.Command {
-	var folder, message, to string
+	var r reach
+	var message, to string
+	var asJSON bool
 	long := c.short + "."
 	if c.long != "" {
 		long += " " + c.long
@@ -57,19 +57,24 @@ func (c command) command() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: c.name + " BERTH", Short: c.short, Long: long, Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, folder, err := berthIn(args[0], folder)
+			id, err := parseBerth(args[0])
 			if err != nil {
 				return err
 			}
 			order := engine.Order{Verb: c.verb, Berth: id, By: whoami(), Note: message, To: to}
-			if err := give(cmd.Context(), folder, order, c.alone); err != nil {
+			if err := r.give(cmd.Context(), order, c.alone); err != nil {
 				return err
+			}
+			if asJSON {
+				tellBerth(cmd.OutOrStdout(), id, true, c.done)
+				return nil
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s %s.\n", id, c.done)
 			return nil
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	if c.message != "" {
 		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
 	}
@@ -82,13 +87,18 @@ func (c command) command() *cobra.Command {
 // orderTimeout is how long an order from the shell may take.
 const orderTimeout = 30 * time.Second
 
-// give gives an order to the Aditus that runs on a folder, or, where one can do without, carries it out alone.
-func give(ctx context.Context, folder string, o engine.Order, alone bool) error {
+// give gives an order to the Aditus that runs, or, where one can do without, carries it out alone.
+func (r reach) give(ctx context.Context, o engine.Order, alone bool) error {
 	ctx, cancel := context.WithTimeout(ctx, orderTimeout)
 	defer cancel()
-	if running, _ := ledger.InUse(folder); running {
-		return control.Dial(folder).Do(ctx, o)
+	remote, folder, err := r.running()
+	if err != nil {
+		return err
 	}
+	if remote != nil {
+		return remote.Do(ctx, o)
+	}
+	o.From = fromShell
 	if !alone {
 		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
 	}
@@ -114,18 +124,12 @@ func onlyAsked(ctx context.Context, folder string, do func(*station) error) erro
 	return errors.Join(err, <-ended)
 }
 
-// berthIn reads what a command for one berth is given: the berth and the data folder.
-func berthIn(berth, folder string) (ledger.Berth, string, error) {
-	id, err := parseBerth(berth)
-	if err != nil {
-		return ledger.Berth{}, "", err
-	}
-	folder, err = dataFolder(folder)
-	return id, folder, err
-}
+// fromShell is where orders come from that a command carries out by itself.
+const fromShell = "the shell"
 
 func newRevert() *cobra.Command {
-	var folder string
+	var r reach
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "revert BERTH",
 		Short: "Offer the revert of a barred revision as a commit on a branch",
@@ -135,21 +139,29 @@ branch of its own, with the evidence in its message. Nothing is ever written to 
 branch that the link watches. The link must allow it: push: true in settings.yaml.`,
 		Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, folder, err := berthIn(args[0], folder)
+			id, err := parseBerth(args[0])
 			if err != nil {
 				return err
 			}
-			if running, _ := ledger.InUse(folder); !running {
+			remote, folder, err := r.running()
+			if err != nil {
+				return err
+			}
+			if remote == nil {
 				return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
 			}
-			p, err := control.Dial(folder).OfferRevert(cmd.Context(), id, whoami())
+			p, err := remote.OfferRevert(cmd.Context(), id, whoami())
 			if err != nil {
 				return err
+			}
+			if asJSON {
+				return writeLine(cmd.OutOrStdout(), p)
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
 			return nil
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -13,12 +14,16 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"aditus/internal/control"
+	"aditus/internal/control/api"
 	"aditus/internal/demo"
 	"aditus/internal/tui"
 )
 
 // errNoTerminal says what to do where there is none.
 var errNoTerminal = errors.New("the screens need a terminal; without one use: aditus status, or aditus demo --headless")
+
+// realSpeed is the fastest that the demo's time may run for processes of this machine to follow.
+const realSpeed = 12
 
 // runDemo opens the screens on Skerry Line.
 func runDemo(ctx context.Context, folder string, speed float64, anew bool) error {
@@ -29,7 +34,7 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 	if err != nil {
 		return err
 	}
-	world, err := demo.Open(folder, demo.Options{Speed: speed, Anew: anew, Start: time.Now()})
+	world, err := demo.Open(folder, demo.Options{Speed: speed, Anew: anew, Start: time.Now(), Real: speed > 0 && speed <= realSpeed})
 	if err != nil {
 		return err
 	}
@@ -43,10 +48,13 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 }
 
 // runLine opens the screens on a data folder.
-func runLine(ctx context.Context, folder string, set map[string]string) error {
-	folder, err := dataFolder(folder)
+func runLine(ctx context.Context, r reach, set map[string]string) error {
+	remote, folder, err := r.running()
 	if err != nil {
 		return err
+	}
+	if remote != nil {
+		return runFace(ctx, remote, folder)
 	}
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
@@ -56,7 +64,29 @@ func runLine(ctx context.Context, folder string, set map[string]string) error {
 		return err
 	}
 	defer s.Close()
-	return runScreens(ctx, s.Live, "stand-in sites", s.Engine.Run)
+	return runScreens(ctx, s.Live, s.sites.note(), s.Engine.Run)
+}
+
+// runFace opens the screens on an Aditus that runs already.
+func runFace(ctx context.Context, remote *api.Remote, folder string) error {
+	if _, err := remote.Look(ctx); err != nil {
+		return err
+	}
+	where := "on a server"
+	if folder != "" {
+		where = "on the server that runs"
+	} else if state, err := stateFolder(); err == nil {
+		folder = state // for pictures
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go remote.Follow(ctx)
+	app := tui.New(remote, tui.Options{Who: whoami(), Note: where, Pictures: folder})
+	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
+	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
+		return nil
+	}
+	return err
 }
 
 // isDemo tells whether a data folder is the demo's.
@@ -73,8 +103,9 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	program := tea.NewProgram(app, tea.WithContext(ctx))
+	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 2)
-	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live) }} {
+	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live, server) }} {
 		go func() {
 			err := run(ctx)
 			ended <- err

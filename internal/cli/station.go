@@ -10,13 +10,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"aditus/internal/control"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
-	"aditus/internal/target"
 	"aditus/internal/target/sim"
 )
 
@@ -30,7 +27,7 @@ const (
 type station struct {
 	control.Live
 	settings engine.Settings
-	sites    []*sim.Site
+	sites    sites
 	release  func()
 }
 
@@ -72,28 +69,14 @@ func (s *station) open(folder string, set map[string]string) (err error) {
 	if s.Ledger, err = ledger.Open(folder, nil); err != nil {
 		return err
 	}
-	at := filepath.Join(folder, sitesFolder)
-	if err := os.MkdirAll(at, 0o700); err != nil {
-		return fmt.Errorf("make the stand-in sites: %w", err)
-	}
-	behaviour, err := readBehaviour(at)
-	if err != nil {
-		return err
-	}
-	drivers := map[string]target.Driver{}
-	for _, site := range s.settings.Sites {
-		opened, err := sim.Open(site.Name, at, behaviour, time.Now)
-		if err != nil {
-			return err
-		}
-		s.sites = append(s.sites, opened)
-		drivers[site.Name] = opened
-	}
 	outside, err := engine.OpenOutside(folder, set)
 	if err != nil {
 		return err
 	}
-	s.Engine, err = engine.New(s.settings, s.Ledger, drivers, engine.NewClock(time.Now(), 1), outside)
+	if s.sites, err = openSites(folder, s.settings, outside); err != nil {
+		return err
+	}
+	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), outside)
 	return err
 }
 
@@ -111,29 +94,11 @@ func readBehaviour(folder string) (sim.Behaviour, error) {
 
 // Close lets go of the folder.
 func (s *station) Close() {
-	for _, site := range s.sites {
-		site.Close()
-	}
+	s.sites.Close()
 	if s.Ledger != nil {
 		s.Ledger.Close()
 	}
 	s.release()
-}
-
-// serve does what goes on beside an engine that runs: settings are followed, orders from the shell and webhooks taken.
-func serve(ctx context.Context, live control.Live) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error {
-		live.FollowSettings(ctx, filepath.Join(live.Folder, engine.SettingsFile))
-		return nil
-	})
-	group.Go(func() error { return control.ServeSocket(ctx, live.Folder, live) })
-	group.Go(func() error {
-		err := serveHooks(ctx, live)
-		live.Tell("webhooks", err)
-		return nil // without webhooks all else goes on, by polling
-	})
-	return group.Wait()
 }
 
 // serveHooks takes webhooks at the address that the settings name.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -18,24 +19,18 @@ import (
 )
 
 func newStatus() *cobra.Command {
-	var folder string
+	var r reach
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "status",
 		Short: "What needs a person, and how every berth stands",
 		Long: `Tells what the board shows: what needs a person, the most urgent first, and a line
-for each berth. It reads the ledger of the data folder, also while Aditus runs on
-it, and says how old the picture is.
+for each berth: of the Aditus that runs, or as the last one left it.
 
 With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			book, folder, err := openToRead(folder)
-			if err != nil {
-				return err
-			}
-			defer book.Close()
-			s, err := control.Recorded(book)
+			s, fresh, err := r.picture(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -47,14 +42,45 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 			if err := printStatus(cmd.OutOrStdout(), s); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", howFresh(folder))
+			if fresh != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", fresh)
+			}
 			return nil
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the whole snapshot as JSON")
 	return cmd
 }
+
+// picture is what is known now, and a word on how fresh that is. One that runs and does not answer is told from its record.
+func (r reach) picture(ctx context.Context) (engine.Snapshot, string, error) {
+	remote, folder, err := r.running()
+	if err != nil {
+		return engine.Snapshot{}, "", err
+	}
+	if remote != nil {
+		ctx, cancel := context.WithTimeout(ctx, pictureWait)
+		defer cancel()
+		s, err := remote.Look(ctx)
+		if err == nil && folder != "" {
+			return s, howFresh(folder), nil
+		}
+		if err == nil || folder == "" {
+			return s, "", err
+		}
+	}
+	book, err := ledger.OpenToRead(folder)
+	if err != nil {
+		return engine.Snapshot{}, "", err
+	}
+	defer book.Close()
+	s, err := control.Recorded(book)
+	return s, howFresh(folder), err
+}
+
+// pictureWait is how long a running Aditus may take to tell what it knows, before its record is read instead.
+const pictureWait = 5 * time.Second
 
 // silentAfter is how long a running Aditus may go without writing to its ledger before that is told.
 const silentAfter = 30 * time.Second

@@ -17,7 +17,7 @@ import (
 )
 
 func newSync() *cobra.Command {
-	var folder string
+	var r reach
 	var o syncOptions
 	cmd := &cobra.Command{
 		Use:   "sync BERTH...",
@@ -49,63 +49,54 @@ was asked.`,
 				}
 				berths = append(berths, id)
 			}
-			folder, err := dataFolder(folder)
-			if err != nil {
-				return err
-			}
-			return runSync(cmd, folder, berths, o)
+			return runSync(cmd, r, berths, o)
 		},
 	}
-	dataFlag(cmd, &folder)
+	reachFlags(cmd, &r)
 	flags := cmd.Flags()
 	flags.BoolVar(&o.dry, "dry-run", false, "tell what would be done, and do nothing")
 	flags.StringArrayVar(&o.parts, "part", nil, "only this `part`; may stand several times")
 	flags.BoolVar(&o.orphans, "remove-orphans", false, "remove parts that are live and not declared any more")
 	flags.BoolVar(&o.noWait, "no-wait", false, "do not wait for the end; only where an Aditus runs")
+	flags.BoolVar(&o.json, "json", false, "a JSON object for each thing that is told")
 	flags.DurationVar(&o.timeout, "timeout", 30*time.Minute, "how long to wait at most")
 	return cmd
 }
 
 type syncOptions struct {
 	dry, orphans, noWait bool
+	json                 bool
 	parts                []string
 	timeout              time.Duration
 }
 
-// giver is whoever carries out orders: an Aditus that runs already, or one of this command's own.
-type giver interface {
-	Do(ctx context.Context, o engine.Order) error
-}
-
-func runSync(cmd *cobra.Command, folder string, berths []ledger.Berth, o syncOptions) error {
+func runSync(cmd *cobra.Command, r reach, berths []ledger.Berth, o syncOptions) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), o.timeout)
 	defer cancel()
-	if running, _ := ledger.InUse(folder); running {
-		book, err := ledger.OpenToRead(folder)
-		if err != nil {
+	remote, folder, err := r.running()
+	if err != nil {
+		return err
+	}
+	if remote != nil {
+		look := func() (engine.Snapshot, error) { return remote.Look(ctx) }
+		if err := lookFirst(ctx, remote, look); err != nil {
 			return err
 		}
-		defer book.Close()
-		shell := control.Dial(folder)
-		look := func() (engine.Snapshot, error) { return shell.Snapshot(ctx) }
-		if err := lookFirst(ctx, shell, look); err != nil {
-			return err
-		}
-		return syncAll(ctx, cmd.OutOrStdout(), shell, book, berths, o, look)
+		return syncAll(ctx, cmd.OutOrStdout(), remote, berths, o, look)
 	}
 	if o.noWait {
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
 	return onlyAsked(ctx, folder, func(s *station) error {
-		return syncAll(ctx, cmd.OutOrStdout(), s.Live, s.Ledger, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
+		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
 	})
 }
 
 // lookFirst has a running Aditus read its links, so that what was pushed a moment ago is taken.
-func lookFirst(ctx context.Context, shell control.Shell, look func() (engine.Snapshot, error)) error {
+func lookFirst(ctx context.Context, remote control.Control, look func() (engine.Snapshot, error)) error {
 	before, err := look()
 	if err == nil {
-		err = shell.LookNow(ctx)
+		remote.LookNow()
 	}
 	for begun := time.Now(); err == nil && time.Since(begun) < settleTime; {
 		var now engine.Snapshot
@@ -131,16 +122,22 @@ func lookFirst(ctx context.Context, shell control.Shell, look func() (engine.Sna
 }
 
 // syncAll gives the orders and waits for what becomes of them.
-func syncAll(ctx context.Context, w io.Writer, to giver, book *ledger.Ledger, berths []ledger.Berth, o syncOptions, look func() (engine.Snapshot, error)) error {
+func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []ledger.Berth, o syncOptions, look func() (engine.Snapshot, error)) error {
 	wrong := false
 	for _, id := range berths {
 		b, err := waitFor(ctx, look, id, func(b engine.Berth) bool { return !b.Looked.IsZero() && b.Stand != compare.Unread || b.Problem != nil })
 		if err != nil {
 			return err
 		}
-		c, err := control.NewComparison(book, b, nil)
+		c, err := to.Compare(ctx, b.Berth, "")
 		if err != nil {
 			return err
+		}
+		if o.dry && o.json {
+			if err := writeLine(w, c); err != nil {
+				return err
+			}
+			continue
 		}
 		if o.dry {
 			printComparison(w, c, false)
@@ -159,27 +156,27 @@ func syncAll(ctx context.Context, w io.Writer, to giver, book *ledger.Ledger, be
 }
 
 // syncOne syncs a berth and tells what came of it. It is false where that is not what was asked for.
-func syncOne(ctx context.Context, w io.Writer, to giver, b engine.Berth, o syncOptions, look func() (engine.Snapshot, error)) (bool, error) {
+func syncOne(ctx context.Context, w io.Writer, to control.Control, b engine.Berth, o syncOptions, look func() (engine.Snapshot, error)) (bool, error) {
 	by := whoami()
 	if o.orphans && len(control.Orphans(b)) > 0 {
-		if err := to.Do(ctx, engine.Order{Verb: engine.Remove, Berth: b.Berth, By: by}); err != nil {
-			fmt.Fprintf(w, "%s: %v\n", b.Berth, err)
+		if err := to.Do(ctx, engine.Order{Verb: engine.Remove, Berth: b.Berth, By: by, From: fromShell}); err != nil {
+			tellBerth(w, b.Berth, o.json, err.Error())
 			return false, nil
 		}
-		fmt.Fprintf(w, "%s: orphans removed\n", b.Berth)
+		tellBerth(w, b.Berth, o.json, "orphans removed")
 	}
 	if b.Rollout == nil && b.Stand == compare.Aligned {
-		fmt.Fprintf(w, "%s: aligned, nothing to do\n", b.Berth)
+		tellBerth(w, b.Berth, o.json, "aligned, nothing to do")
 		return true, nil
 	}
 	if b.Rollout == nil {
-		if err := to.Do(ctx, engine.Order{Verb: engine.Sync, Berth: b.Berth, By: by, Parts: o.parts}); err != nil {
-			fmt.Fprintf(w, "%s: %v\n", b.Berth, err)
+		if err := to.Do(ctx, engine.Order{Verb: engine.Sync, Berth: b.Berth, By: by, From: fromShell, Parts: o.parts}); err != nil {
+			tellBerth(w, b.Berth, o.json, err.Error())
 			return false, nil
 		}
 	}
 	if o.noWait {
-		fmt.Fprintf(w, "%s: begun\n", b.Berth)
+		tellBerth(w, b.Berth, o.json, "begun")
 		return true, nil
 	}
 	last, begun := "", time.Now()
@@ -192,7 +189,7 @@ func syncOne(ctx context.Context, w io.Writer, to giver, b engine.Berth, o syncO
 			}
 		}
 		if text != last {
-			fmt.Fprintf(w, "%s: %s\n", b.Berth, text)
+			tellBerth(w, b.Berth, o.json, text)
 			last = text
 		}
 		r := now.Rollout
@@ -203,10 +200,10 @@ func syncOne(ctx context.Context, w io.Writer, to giver, b engine.Berth, o syncO
 	}
 	switch {
 	case end.Rollout != nil:
-		fmt.Fprintf(w, "%s: waits for a person: %s\n", b.Berth, end.Rollout.Why)
+		tellBerth(w, b.Berth, o.json, "waits for a person: "+end.Rollout.Why)
 		return false, nil
 	case end.Bar != nil:
-		fmt.Fprintf(w, "%s: rolled back: %s\n", b.Berth, end.Bar.Why)
+		tellBerth(w, b.Berth, o.json, "rolled back: "+end.Bar.Why)
 		return false, nil
 	}
 	return end.Stand == compare.Aligned || len(o.parts) > 0, nil

@@ -1,0 +1,56 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/ledger"
+	"aditus/internal/sense"
+	"aditus/internal/target/local/keeper"
+)
+
+func newKeep() *cobra.Command {
+	var folder string
+	var end bool
+	cmd := &cobra.Command{
+		Use:   "keep",
+		Short: "Keep the processes of local sites; started by itself where they are needed",
+		Long: `Runs the keeper of a data folder: it starts, watches and ends the processes of local
+sites and leads traffic to them. Aditus starts one where it needs it, and tells it
+what to run. It goes on when Aditus ends, so that workloads do too, and a new one
+takes over what an old one left running. It writes to keeper.log in the data folder.
+
+With --end it has the one that runs end all processes, and leave, once no Aditus works
+on the folder. What is declared comes up again when one is started.`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			folder, err := dataFolder(folder)
+			if err != nil {
+				return err
+			}
+			if end {
+				if running, _ := ledger.InUse(folder); running {
+					return fmt.Errorf("an Aditus works on %s and would start all of it again: end that first", folder)
+				}
+				kept, err := keeperOf(folder)
+				if err == nil {
+					err = kept.End(cmd.Context())
+				}
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), "Nothing is kept any more.")
+				return nil
+			}
+			senses := sense.New()
+			defer senses.Close()
+			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Probe: senses.Probe, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+		},
+	}
+	dataFlag(cmd, &folder)
+	cmd.Flags().BoolVar(&end, "end", false, "end all processes that are kept, and the keeper")
+	return cmd
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/control"
+	"aditus/internal/control/api"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/tui/kit"
+)
+
+// reach says which Aditus a command speaks with: a server somewhere, or the one on a data folder.
+type reach struct {
+	data, server, tokenFile, ca string
+}
+
+// reachFlags adds the flags of a reach to a command.
+func reachFlags(cmd *cobra.Command, r *reach) {
+	dataFlag(cmd, &r.data)
+	cmd.ValidArgsFunction = r.complete
+	flags := cmd.Flags()
+	flags.StringVar(&r.server, "server", "", "the `address` of a server, such as https://aditus.skerry.example:8791 (default $ADITUS_SERVER; without one, the Aditus on the data folder)")
+	flags.StringVar(&r.tokenFile, "token-file", "", "the `file` that has the token for it (default: the token in $ADITUS_TOKEN)")
+	flags.StringVar(&r.ca, "ca", "", "a `file` of certificates to trust for it, beside the system's")
+}
+
+// completeWait is how long a shell waits for completions.
+const completeWait = 2 * time.Second
+
+// complete completes the names of berths.
+func (r *reach) complete(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+	ctx, cancel := context.WithTimeout(context.Background(), completeWait)
+	defer cancel()
+	if !strings.Contains(cmd.Use, "BERTH") {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	c, _, shut, err := r.face(ctx)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	defer shut()
+	var names []string
+	for _, b := range c.Snapshot().Berths {
+		if name := b.Berth.String(); strings.HasPrefix(name, typed) {
+			names = append(names, name)
+		}
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// far gives the server that is named; nil where none is.
+func (r reach) far() (*api.Remote, error) {
+	server := r.server
+	if server == "" && r.data == "" {
+		server = os.Getenv("ADITUS_SERVER")
+	}
+	if server == "" {
+		return nil, nil
+	}
+	token := os.Getenv("ADITUS_TOKEN")
+	if r.tokenFile != "" {
+		text, err := os.ReadFile(r.tokenFile)
+		if err != nil {
+			return nil, fmt.Errorf("read the token: %w", err)
+		}
+		token = strings.TrimSpace(string(text))
+	}
+	remote, err := api.DialURL(server, token, r.ca)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return remote, nil
+}
+
+// running gives the Aditus that runs where it is meant, or nil and the data folder where none does.
+func (r reach) running() (remote *api.Remote, folder string, err error) {
+	if remote, err = r.far(); remote != nil || err != nil {
+		return remote, "", err
+	}
+	if folder, err = dataFolder(r.data); err != nil {
+		return nil, "", err
+	}
+	if running, _ := ledger.InUse(folder); running {
+		return api.Dial(folder), folder, nil
+	}
+	return nil, folder, nil
+}
+
+// face gives what can be asked: of the Aditus that runs, or of the record that it left. note says which where it is the
+// record. close is to be called at the end.
+func (r reach) face(ctx context.Context) (c control.Control, note string, close func(), err error) {
+	remote, folder, err := r.running()
+	if err != nil {
+		return nil, "", nil, err
+	}
+	if remote != nil {
+		_, err := remote.Look(ctx)
+		return remote, "", func() {}, err
+	}
+	book, err := ledger.OpenToRead(folder)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	record, err := control.OpenRecord(book)
+	if err != nil {
+		book.Close()
+		return nil, "", nil, err
+	}
+	return record, "No Aditus works on " + folder + " now: this is how it was left.", func() { book.Close() }, nil
+}
+
+// tellBerth tells something about a berth: a line for a person, or one of JSON.
+func tellBerth(w io.Writer, id ledger.Berth, asJSON bool, text string) {
+	if asJSON {
+		_ = writeLine(w, map[string]string{"berth": id.String(), "text": text}) // texts always marshal, and a pipe that is gone ends the program
+		return
+	}
+	fmt.Fprintf(w, "%s: %s\n", id, kit.Plain(text))
+}
+
+// berthOf gives a berth as a face sees it.
+func berthOf(c control.Control, id ledger.Berth) (engine.Berth, error) {
+	s := c.Snapshot()
+	b, ok := s.Find(id)
+	if !ok {
+		return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))
+	}
+	return b, nil
+}
