@@ -105,7 +105,7 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 2)
-	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live, server) }} {
+	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live, server, func() {}) }} {
 		go func() {
 			err := run(ctx)
 			ended <- err

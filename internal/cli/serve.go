@@ -85,14 +85,13 @@ func runServer(ctx context.Context, w io.Writer, folder string, set map[string]s
 	group, ctx := errgroup.WithContext(ctx)
 	server := api.New(ctx, s.Live, api.OpenTokens(folder), log)
 	group.Go(func() error { return s.Engine.Run(ctx) })
-	group.Go(func() error { return serve(ctx, s.Live, server) })
+	group.Go(func() error { return serve(ctx, s.Live, server, func() { notify("READY=1") }) })
 	group.Go(func() error { return logTrouble(ctx, s.Live, log) })
 	if o.tcp.Address != "" {
 		group.Go(func() error {
 			return api.ServeTCP(ctx, o.tcp, server, func(at string) { log.Info("answers", "address", at, "tls", o.tcp.Cert != "") })
 		})
 	}
-	notify("READY=1")
 	err = group.Wait()
 	notify("STOPPING=1")
 	log.Info("aditus ends; what runs at local sites runs on")
@@ -178,14 +177,15 @@ func notify(state string) {
 	fmt.Fprint(conn, state)
 }
 
-// serve does what goes on beside an engine that runs: settings are followed, faces answered, and webhooks taken.
-func serve(ctx context.Context, live control.Live, server *api.Server) error {
+// serve does what goes on beside an engine that runs: settings are followed, faces answered, and webhooks taken. ready is
+// called once faces are.
+func serve(ctx context.Context, live control.Live, server *api.Server, ready func()) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		live.FollowSettings(ctx, filepath.Join(live.Folder, engine.SettingsFile))
 		return nil
 	})
-	group.Go(func() error { return api.ServeSocket(ctx, live.Folder, server) })
+	group.Go(func() error { return api.ServeSocket(ctx, live.Folder, server, ready) })
 	group.Go(func() error {
 		err := serveHooks(ctx, live)
 		live.Tell("webhooks", err)

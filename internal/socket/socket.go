@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -31,10 +32,24 @@ func Listen(ctx context.Context, name string) (net.Listener, error) {
 	return listener, nil
 }
 
-// Transport leads all requests to a socket, whatever host they name.
-func Transport(name string) *http.Transport {
+// again is how long it is waited before it is tried again whether somebody listens by now.
+const again = 10 * time.Millisecond
+
+// Transport leads all requests to a socket, whatever host they name. Whoever listens there may still be starting: they
+// are given so long; 0 to take no for an answer.
+func Transport(name string, starting time.Duration) *http.Transport {
 	return &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
-		return d.DialContext(ctx, "unix", name)
+		for end := time.Now().Add(starting); ; {
+			conn, err := d.DialContext(ctx, "unix", name)
+			if err == nil || !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ECONNREFUSED) || time.Now().After(end) {
+				return conn, err
+			}
+			select {
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(again):
+			}
+		}
 	}}
 }

@@ -135,8 +135,8 @@ func onSocket(t *testing.T, server *api.Server) *api.Remote {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- api.ServeSocket(ctx, folder, server) }()
+	ready, ended := make(chan struct{}), make(chan error, 1)
+	go func() { ended <- api.ServeSocket(ctx, folder, server, func() { close(ready) }) }()
 	t.Cleanup(func() {
 		cancel()
 		if err := <-ended; err != nil {
@@ -144,15 +144,16 @@ func onSocket(t *testing.T, server *api.Server) *api.Remote {
 		}
 		os.RemoveAll(folder)
 	})
-	for end := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
-		info, err := os.Stat(filepath.Join(folder, api.SocketFile))
-		if err == nil && info.Mode().Perm() == 0o600 {
-			return api.Dial(folder)
-		}
-		if time.Now().After(end) {
-			t.Fatal("the socket never comes, or others may use it")
-		}
+	select {
+	case <-ready:
+	case err := <-ended:
+		ended <- err
+		t.Fatal(err)
 	}
+	if info, err := os.Stat(filepath.Join(folder, api.SocketFile)); err != nil || info.Mode().Perm() != 0o600 {
+		t.Fatal("others may use the socket", info, err)
+	}
+	return api.Dial(folder)
 }
 
 // TestRemote sees that a face over the socket gets the same values as one in the same process.

@@ -24,8 +24,9 @@ const SocketFile = "aditus.sock"
 // stopWait is how long requests that are under way may take when the server stops.
 const stopWait = 5 * time.Second
 
-// ServeSocket answers on the data folder's socket until ctx ends. The socket is the owner's alone.
-func ServeSocket(ctx context.Context, folder string, s *Server) error {
+// ServeSocket answers on the data folder's socket until ctx ends. The socket is the owner's alone. ready is called once it
+// listens.
+func ServeSocket(ctx context.Context, folder string, s *Server, ready func()) error {
 	listener, err := socket.Listen(ctx, filepath.Join(folder, SocketFile))
 	if err != nil {
 		return fmt.Errorf("answer the shell: %w", err)
@@ -33,6 +34,7 @@ func ServeSocket(ctx context.Context, folder string, s *Server) error {
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ConnContext: func(ctx context.Context, c net.Conn) context.Context {
 		return context.WithValue(ctx, socketKey{}, peer(c))
 	}}
+	ready()
 	return run(ctx, server, func() error { return server.Serve(listener) })
 }
 

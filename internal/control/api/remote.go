@@ -49,9 +49,12 @@ var ErrLost = errors.New("the running Aditus does not answer")
 // patience is how long an answer may take where nobody says otherwise.
 const patience = 30 * time.Second
 
+// starting is how long an Aditus that has its data folder may take until it answers.
+const starting = 2 * time.Second
+
 // Dial gives the Aditus that runs on a data folder.
 func Dial(folder string) *Remote {
-	return newRemote("http://aditus", "", socket.Transport(filepath.Join(folder, SocketFile)))
+	return newRemote("http://aditus", "", socket.Transport(filepath.Join(folder, SocketFile), starting))
 }
 
 // DialURL gives the Aditus at an address, with a token. ca is a file of certificates to trust beside the system's; empty

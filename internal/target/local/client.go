@@ -35,7 +35,7 @@ type Client struct {
 
 // NewClient makes a client for a data folder. command starts a keeper for it; it is empty where none should be started.
 func NewClient(folder string, command ...string) *Client {
-	return &Client{folder: folder, command: command, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, keeper.SocketFile))}}
+	return &Client{folder: folder, command: command, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, keeper.SocketFile), 0)}}
 }
 
 // A keeper may take startWait until it answers; another one is started every startAgain meanwhile.
@@ -55,6 +55,9 @@ func (c *Client) ensure(ctx context.Context) error {
 		return nil
 	}
 	hello, err := c.hello(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	if err == nil && hello.Format != keeper.Format {
 		c.ask(ctx, http.MethodPost, "/leave", nil, nil) // it leaves its processes running
 		err = ErrNoKeeper
