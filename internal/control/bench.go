@@ -241,14 +241,21 @@ func (t Trial) Summary(b Bench) string {
 
 // String tells what a limit would have made of a release.
 func (r Tried) String() string {
-	then := fmt.Sprintf("%s, %s, %s then", r.Version, r.Began.Local().Format("2 Jan 15:04"), r.Phase)
+	return fmt.Sprintf("%s, %s, %s then: %s", r.Version, r.Began.Local().Format("2 Jan 15:04"), r.Phase, r.Outcome())
+}
+
+// Outcome tells in a few words what would have come of it.
+func (r Tried) Outcome() string {
+	near := say.Share(math.Round(r.Nearest*100) / 100)
 	switch {
 	case r.Stopped:
-		return fmt.Sprintf("%s: would have been stopped %s after it began", then, say.Span(r.At.Sub(r.Began)))
+		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began)))
+	case r.Undecided:
+		return "undecided; came to " + near + " of the limit"
 	case r.Judged == 0:
-		return then + ": it ended before there was anything to judge"
+		return "nothing to judge before it ended"
 	}
-	return fmt.Sprintf("%s: would have passed; it came to %s of the limit", then, say.Share(math.Round(r.Nearest*100)/100))
+	return "passes; came to " + near + " of the limit"
 }
 
 // Declared writes a limit as it stands in a declaration: its key and its value.

@@ -161,7 +161,7 @@ func TestBench(t *testing.T) {
 		limit   float64
 		stopped int
 		says    string
-	}{{0.05, 1, "1 of 3 releases would have been stopped by slow share at most 5 %"}, {0.01, 3, "would have been stopped"}, {0.5, 0, "would have passed"}} {
+	}{{0.05, 1, "1 of 3 releases would have been stopped by slow share at most 5 %"}, {0.01, 3, "would have been stopped"}, {0.5, 0, "passes; came to"}} {
 		trial := b.Try(test.limit)
 		if summary := trial.Summary(b); trial.Stopped() != test.stopped || !strings.Contains(summary, test.says) {
 			t.Errorf("at %v %d are stopped, want %d:\n%s", test.limit, trial.Stopped(), test.stopped, summary)

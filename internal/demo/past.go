@@ -39,7 +39,7 @@ func (w *World) remember(ctx context.Context, revisions []ledger.Revision, start
 	}
 	proven := revisions[max(0, len(revisions)-4) : len(revisions)-1] // the newest is yet to come
 	for i := 1; i < len(proven); i++ {
-		if err := w.rolledOut(ctx, chance, proven[i-1], proven[i], start.Add(-time.Duration(len(proven)-i)*3*24*time.Hour-5*time.Hour), 0.008*float64(i)); err != nil {
+		if err := w.rolledOut(ctx, chance, proven[i-1], proven[i], start.Add(-time.Duration(len(proven)-i)*3*24*time.Hour-5*time.Hour), 0.004*float64(i)); err != nil {
 			return err
 		}
 	}

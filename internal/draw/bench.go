@@ -10,7 +10,6 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/rollout"
-	"aditus/internal/core/say"
 )
 
 // Measures of the bench's drawing, in points.
@@ -114,16 +113,19 @@ func (d *benchSheet) outcomes(y float64, t control.Trial) {
 		d.text(edge, y, d.dim, normal, "No release of this time showed the signal.")
 	}
 	for _, r := range t.Releases {
-		c, text := d.clear, "passes; came to "+say.Share(math.Round(r.Nearest*100)/100)+" of the limit"
-		if r.Stopped {
-			c, text = d.bad, "stopped at "+r.At.Local().Format(time.TimeOnly)+", "+say.Span(r.At.Sub(r.Began))+" in"
-		} else if r.Judged == 0 {
-			c, text = d.dim, "nothing to judge before it ended"
+		c := d.clear
+		switch {
+		case r.Stopped:
+			c = d.bad
+		case r.Undecided:
+			c = d.Palette.text
+		case r.Judged == 0:
+			c = d.dim
 		}
 		d.text(edge, y, d.Palette.text, normal, d.clip(80, normal, r.Version))
 		d.text(edge+90, y, d.dim, normal, r.Began.Local().Format("2 Jan 15:04"))
 		d.text(edge+180, y, d.outcome(r.Phase), normal, string(r.Phase))
-		d.text(edge+270, y, c, normal, text)
+		d.text(edge+270, y, c, normal, r.Outcome())
 		y += benchRow
 	}
 }

@@ -15,9 +15,10 @@ type Staged struct {
 
 // Tested is what a rule would have made of a rollout.
 type Tested struct {
-	Stopped bool      // it would have breached
-	At      time.Time // when
-	Nearest float64   // how close the signal came to the limit, as a share of it; beyond 1 it was exceeded for a while
+	Stopped   bool      // it would have breached
+	At        time.Time // when
+	Undecided bool      // or it would have waited, as at the end of a stage it could not be told whether the limit held
+	Nearest   float64   // how close the signal came to the limit by then, as a share of it; beyond 1 it was exceeded
 	Judged  int       // intervals
 }
 
@@ -33,12 +34,20 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 		before = append(before, Interval{Old: old})
 	}
 	var began time.Time
+	var v Verdict
 	stage := -1
+	leave := func() { // the stage; what is undecided then is waited for
+		if margin, ok := v.Margin(); ok && v.Word == Undecided {
+			t.Nearest = max(t.Nearest, 1-margin)
+			t.Undecided = true
+		}
+	}
 	for _, i := range history {
 		if i.Stage < 0 {
 			continue
 		}
 		if i.Stage != stage {
+			leave()
 			stage, inStage, began = i.Stage, nil, i.At.Add(-every)
 		}
 		switch {
@@ -50,7 +59,6 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			before = append(before, i.Interval)
 		}
 		inStage = append(inStage, i.Interval)
-		var v Verdict
 		if rule.Way == Sequential {
 			p.Begin(stage, began)
 			p.Add(i.Interval)
@@ -67,9 +75,10 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			t.Nearest = max(t.Nearest, 1-margin)
 		}
 		if v.Word == Breach {
-			t.Stopped, t.At = true, i.At
+			t.Stopped, t.Undecided, t.At = true, false, i.At
 			return t
 		}
 	}
+	leave()
 	return t
 }

@@ -25,14 +25,14 @@ func TestBacktest(t *testing.T) {
 		history = append(history, Staged{Interval: shown(chance, n+1, 900, 100, 0.02, rate), Stage: stage})
 	}
 	for _, test := range []struct {
-		way     Way
-		limit   float64
-		stopped bool
-	}{{Sequential, 0.05, true}, {ByCount, 0.05, true}, {Sequential, 0.15, false}, {ByCount, 0.2, false}} {
+		way                Way
+		limit              float64
+		stopped, undecided bool
+	}{{Sequential, 0.05, true, false}, {ByCount, 0.05, true, false}, {Sequential, 0.15, false, false}, {ByCount, 0.2, false, false}, {Sequential, 0.092, false, true}} {
 		r := rule(Limit{AtMost: number(test.limit), Unit: Share})
 		r.Way = test.way
 		got := Backtest(r, 0.01, every, nil, history, nil)
-		if got.Stopped != test.stopped || got.Stopped && got.At.Before(start.Add(31*every)) || !got.Stopped && (got.Nearest < 0.3 || got.Nearest > 0.9) {
+		if got.Stopped != test.stopped || got.Undecided != test.undecided || got.Stopped && got.At.Before(start.Add(31*every)) || !got.Stopped && (got.Nearest < 0.3 || (got.Nearest > 0.9) != got.Undecided) {
 			t.Errorf("%s at %v: %+v", test.way, test.limit, got)
 		}
 	}

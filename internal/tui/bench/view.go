@@ -2,7 +2,6 @@ package bench
 
 import (
 	"fmt"
-	"strconv"
 	"time"
 
 	"aditus/internal/control"
@@ -200,15 +199,15 @@ func (m *Model) releases(p *kit.Page, y, end int) {
 		p.PutIn(left, y, began-left-1, kit.Text, r.Version)
 		p.Put(began, y, kit.Dim, r.Began.Local().Format("2 Jan 15:04"))
 		p.PutIn(phase, y, would-phase-1, roleOf(r.Phase), string(r.Phase))
-		role, text := kit.Clear, ""
+		role := kit.Clear
 		switch {
 		case r.Stopped:
-			role, text = kit.Bad, fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began)))
+			role = kit.Bad
+		case r.Undecided:
+			role = kit.Text
 		case r.Judged == 0:
-			role, text = kit.Dim, "nothing to judge before it ended"
-		default:
-			text = "passes; came to " + strconv.Itoa(int(r.Nearest*100+0.5)) + " % of the limit"
+			role = kit.Dim
 		}
-		p.PutIn(would, y, p.W-would-left, role, text)
+		p.PutIn(would, y, p.W-would-left, role, r.Outcome())
 	}
 }
