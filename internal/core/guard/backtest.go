@@ -19,7 +19,7 @@ type Tested struct {
 	At        time.Time // when
 	Undecided bool      // or it would have waited, as at the end of a stage it could not be told whether the limit held
 	Nearest   float64   // how close the signal came to the limit by then, as a share of it; beyond 1 it was exceeded
-	Judged  int       // intervals
+	Judged    int       // intervals
 }
 
 // Backtest holds a rule against a rollout of the past, interval by interval as it would have been then. lead is what the
