@@ -89,10 +89,13 @@ func (b *berth) loop(ctx context.Context) error {
 	}
 }
 
-// A berth with nothing to do is looked at every calmBeats beats, though not less often than every calmMost.
+// A berth with nothing to do is looked at every calmBeats beats, though not less often than every calmMost; where its
+// target tells of changes by itself every followedBeats, and every followedMost.
 const (
-	calmBeats = 5
-	calmMost  = 5 * time.Second
+	calmBeats     = 5
+	calmMost      = 5 * time.Second
+	followedBeats = 12
+	followedMost  = 12 * time.Second
 )
 
 // next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
@@ -102,7 +105,11 @@ func (b *berth) next(now time.Time) time.Time {
 	if b.roll != nil || b.problem != nil || b.changes.stand != compare.Aligned || b.word != health.Healthy || len(b.senses.last.dead) > 0 {
 		return beat
 	}
-	next := now.Add(min(calmBeats*b.e.beat, calmMost))
+	calm := min(calmBeats*b.e.beat, calmMost)
+	if _, ok := b.driver.(target.Follower); ok {
+		calm = min(followedBeats*b.e.beat, followedMost)
+	}
+	next := now.Add(calm)
 	sooner := func(at time.Time) {
 		if at.Before(next) {
 			next = at

@@ -151,12 +151,34 @@ func (e *Engine) Run(ctx context.Context) error {
 	for _, b := range known {
 		e.start(b)
 	}
+	e.follow()
 	e.group.Go(func() error { return e.keepPicture(e.ctx) })
 	err := e.group.Wait()
 	if errors.Is(err, context.Canceled) {
 		return nil
 	}
 	return err
+}
+
+// follow has those sites follow what they run on that can, so that a berth is looked at as soon as something changed.
+func (e *Engine) follow() {
+	for site, driver := range e.drivers {
+		follower, ok := driver.(target.Follower)
+		if !ok {
+			continue
+		}
+		e.group.Go(func() error {
+			follower.Follow(e.ctx, func(workload target.Berth) {
+				e.mu.Lock()
+				b := e.berths[ledger.Berth{Workload: workload, Site: site}]
+				e.mu.Unlock()
+				if b != nil {
+					b.nudge()
+				}
+			})
+			return nil
+		})
+	}
 }
 
 // firstLook is how long, in real time, the berths wait for the first look at all links before they go on without it.

@@ -56,6 +56,14 @@ type Driver interface {
 	Log(ctx context.Context, workload Berth, instance string, since time.Time, most int) ([]LogLine, error)
 }
 
+// Follower is a driver that hears of changes at its site by itself, so that they are seen at once, and what is calm need
+// not be looked at time and again.
+type Follower interface {
+	// Follow keeps what Observe tells new until ctx ends, and calls changed with a workload whenever there is something
+	// new of it. changed does not block.
+	Follow(ctx context.Context, changed func(workload Berth))
+}
+
 // What a site measures of an instance, by names that no instance uses itself, and two that many do.
 const (
 	RequestsMetric    = "route_requests_total"           // counter, with the label code

@@ -12,8 +12,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -27,10 +29,8 @@ type Client struct {
 	command []string // that runs a keeper on the folder
 	http    *http.Client
 
-	mu    sync.Mutex
-	known bool     // a keeper of our format answered
-	ended bool     // none is wanted any more
-	gone  []func() // called when the keeper went without being asked to
+	starting sync.Mutex  // one search for a keeper at a time
+	known    atomic.Bool // one of our format answered
 }
 
 // NewClient makes a client for a data folder. command starts a keeper for it; it is empty where none should be started.
@@ -42,6 +42,7 @@ func NewClient(folder string, command ...string) *Client {
 const (
 	startWait  = 10 * time.Second
 	startAgain = 500 * time.Millisecond
+	helloWait  = 2 * time.Second // for one that runs to say who it is
 )
 
 // ErrNoKeeper means that no keeper runs on the data folder.
@@ -49,9 +50,12 @@ var ErrNoKeeper = errors.New("no keeper answers")
 
 // ensure sees to it that a keeper of our format runs.
 func (c *Client) ensure(ctx context.Context) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.known {
+	if c.known.Load() {
+		return nil
+	}
+	c.starting.Lock()
+	defer c.starting.Unlock()
+	if c.known.Load() { // by now
 		return nil
 	}
 	hello, err := c.hello(ctx)
@@ -63,7 +67,7 @@ func (c *Client) ensure(ctx context.Context) error {
 		err = ErrNoKeeper
 	}
 	if err == nil {
-		c.found()
+		c.known.Store(true)
 		return nil
 	}
 	if len(c.command) == 0 {
@@ -74,7 +78,7 @@ func (c *Client) ensure(ctx context.Context) error {
 	var started time.Time
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
 		if hello, err := c.hello(ctx); err == nil && hello.Format == keeper.Format {
-			c.found()
+			c.known.Store(true)
 			return nil
 		}
 		if time.Since(started) > startAgain { // one that finds the last one still leaving ends by itself
@@ -89,34 +93,6 @@ func (c *Client) ensure(ctx context.Context) error {
 		case <-time.After(wait):
 		}
 	}
-}
-
-// found notes that a keeper answers, and watches it: when it goes, another one is needed at once, as traffic goes
-// through it. It is called with the lock held.
-func (c *Client) found() {
-	c.known = true
-	go func() {
-		if response, err := c.http.Get("http://keeper/stay"); err == nil {
-			io.Copy(io.Discard, response.Body)
-			response.Body.Close()
-		}
-		c.mu.Lock()
-		c.known = false
-		ended, gone := c.ended, c.gone
-		c.mu.Unlock()
-		for _, tell := range gone {
-			if !ended {
-				tell()
-			}
-		}
-	}()
-}
-
-// onGone has something done when the keeper went without being asked to.
-func (c *Client) onGone(do func()) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.gone = append(c.gone, do)
 }
 
 // start starts a keeper that goes on when this program ends.
@@ -136,15 +112,29 @@ func (c *Client) start() error {
 }
 
 func (c *Client) hello(ctx context.Context) (hello keeper.Hello, err error) {
+	ctx, cancel := context.WithTimeout(ctx, helloWait)
+	defer cancel()
 	err = c.ask(ctx, http.MethodGet, "/keeper", nil, &hello)
 	return hello, err
 }
 
-func (c *Client) tell(ctx context.Context, site string, spec keeper.Spec) error {
+// tell has the keeper run what a site is to run, and gives the site's version then.
+func (c *Client) tell(ctx context.Context, site string, spec keeper.Spec) (version uint64, err error) {
 	if err := c.ensure(ctx); err != nil {
-		return err
+		return 0, err
 	}
-	return c.ask(ctx, http.MethodPut, "/sites/"+url.PathEscape(site), spec, nil)
+	var taken keeper.Taken
+	err = c.ask(ctx, http.MethodPut, "/sites/"+url.PathEscape(site), spec, &taken)
+	return taken.Version, err
+}
+
+// after waits for what the keeper says of a site after a version that is known. Where none runs it starts one.
+func (c *Client) after(ctx context.Context, site string, version uint64) (status keeper.Status, err error) {
+	if err := c.ensure(ctx); err != nil {
+		return status, err
+	}
+	err = c.ask(ctx, http.MethodGet, "/sites/"+url.PathEscape(site)+"?after="+strconv.FormatUint(version, 10), nil, &status)
+	return status, err
 }
 
 func (c *Client) status(ctx context.Context, site string) (status keeper.Status, err error) {
@@ -162,14 +152,11 @@ func (c *Client) End(ctx context.Context) error {
 		}
 		for _, record := range records {
 			instances := filepath.Dir(filepath.Dir(record))
-			if err := c.tell(ctx, filepath.Base(filepath.Dir(instances)), keeper.Spec{Folder: instances}); err != nil {
+			if _, err := c.tell(ctx, filepath.Base(filepath.Dir(instances)), keeper.Spec{Folder: instances}); err != nil {
 				return err
 			}
 		}
 	}
-	c.mu.Lock()
-	c.ended = true
-	c.mu.Unlock()
 	if err := c.ask(ctx, http.MethodPost, "/leave?end=all", nil, nil); err != nil {
 		return fmt.Errorf("end what the keeper keeps: %w", err)
 	}
@@ -196,7 +183,7 @@ func (c *Client) ask(ctx context.Context, method, path string, body, into any) e
 	}
 	response, err := c.http.Do(request)
 	if err != nil {
-		c.forget()
+		c.known.Store(false)
 		return fmt.Errorf("%w: %v", ErrNoKeeper, errors.Unwrap(err))
 	}
 	defer response.Body.Close()
@@ -208,12 +195,4 @@ func (c *Client) ask(ctx context.Context, method, path string, body, into any) e
 		return json.NewDecoder(response.Body).Decode(into)
 	}
 	return nil
-}
-
-// forget notes that the keeper may be gone. It never waits, as ensure asks the keeper while it holds the lock.
-func (c *Client) forget() {
-	if c.mu.TryLock() {
-		c.known = false
-		c.mu.Unlock()
-	}
 }

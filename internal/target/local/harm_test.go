@@ -272,33 +272,37 @@ func TestKeeperKilled(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	follow := func(wanted bool) {
-		s.Keeper.mu.Lock()
-		defer s.Keeper.mu.Unlock()
-		s.Keeper.ended = !wanted
-	}
-	follow(false)
 	syscall.Kill(hello.PID, syscall.SIGKILL)
 	if err := os.Remove(filepath.Join(s.folder, instancesFolder, all[0].ID, "process.json")); err != nil {
 		t.Fatal(err)
 	}
-	follow(true)
+	changes := followed(t, s)
 	for _, in := range await(t, s, 1, "both are taken over", running(2)) {
 		if got := pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID)); got != pids[in.ID] {
 			t.Errorf("%s was process %d and is %d now", in.ID, pids[in.ID], got)
 		}
 	}
 	ask(t, s, "/")
+	for len(changes) > 0 {
+		<-changes
+	}
 	syscall.Kill(pids[all[1].ID], syscall.SIGKILL) // one that was taken over is started again when it ends
+	if got := <-changes; got != workload {
+		t.Errorf("a change of %s is told", got)
+	}
 	await(t, s, 1, "it is started again", func(now []target.Instance) bool {
 		return running(2)(now) && slices.ContainsFunc(now, func(in target.Instance) bool { return in.ID == all[1].ID && len(in.Restarts) > 0 })
 	})
 	for _, in := range all { // what is asked for no more is ended by a keeper that did not start it
+		before, err := s.Keeper.hello(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
 		if err := s.Keeper.ask(t.Context(), http.MethodPost, "/leave", nil, nil); err != nil {
 			t.Fatal(err)
 		}
 		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-			if _, err := s.Keeper.hello(t.Context()); err != nil {
+			if now, err := s.Keeper.hello(t.Context()); err == nil && now.PID != before.PID {
 				break
 			}
 		}
@@ -386,6 +390,22 @@ func BenchmarkStart(b *testing.B) {
 	}
 }
 
+// followed follows a site until the test ends, and gives what it is told.
+func followed(t *testing.T, s *Site) <-chan string {
+	changes := make(chan string, 1000)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		s.Follow(ctx, func(workload string) { changes <- workload })
+	}()
+	t.Cleanup(func() {
+		cancel()
+		<-ended
+	})
+	return changes
+}
+
 // TestEndAlone ends what a keeper left running that nobody followed.
 func TestEndAlone(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")
@@ -396,9 +416,6 @@ func TestEndAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Keeper.mu.Lock()
-	s.Keeper.ended = true
-	s.Keeper.mu.Unlock()
 	syscall.Kill(hello.PID, syscall.SIGKILL)
 	for end := time.Now().Add(10 * time.Second); err == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		_, err = s.Keeper.hello(t.Context())

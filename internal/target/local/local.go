@@ -42,17 +42,18 @@ type Site struct {
 	folder  string
 	secrets string // on a file system in memory where there is one
 
-	telling  sync.Mutex // one telling of the keeper at a time
-	asking   sync.Mutex // and one question
-	mu       sync.Mutex
-	failed   map[string]failure // instances that are not with the keeper, and why
-	told     bool               // the keeper that runs knows what is asked
-	seen     keeper.Status      // of all processes, as of seenAt
-	seenAt   time.Time
-	together bool // much is asked for, and told later
+	sight   sight
+	telling sync.Mutex // one telling of the keeper at a time
+	mu      sync.Mutex
+	failed  map[string]failure // instances that are not with the keeper, and why
+	behind  bool               // more is asked for than the keeper was told
+	held    bool               // much is asked for, and it is told later
 }
 
-var _ target.Driver = (*Site)(nil)
+var (
+	_ target.Driver   = (*Site)(nil)
+	_ target.Follower = (*Site)(nil)
+)
 
 type failure struct {
 	err   error
@@ -71,9 +72,7 @@ func Open(o Options) (*Site, error) {
 	if s.book, err = asked.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
 		return nil, err
 	}
-	again := func() { s.tell(context.Background()) } // where it fails, the next look tells why
-	o.Store.Use(o.Name, s.references, again)
-	o.Keeper.onGone(again)
+	o.Store.Use(o.Name, s.references, func() { s.tell(context.Background()) }) // where it fails, the next look tells why
 	return s, nil
 }
 
@@ -117,37 +116,6 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		byInstances(o.Cohorts, cohorts)
 	}
 	return o, nil
-}
-
-// statusAge is how old what the keeper said may be, so that many berths that look at once ask it once.
-const statusAge = 300 * time.Millisecond
-
-// status asks the keeper how all processes are doing, and tells it all anew where it is another one than before.
-func (s *Site) status(ctx context.Context) (keeper.Status, error) {
-	s.asking.Lock()
-	defer s.asking.Unlock()
-	s.mu.Lock()
-	told, status, at := s.told, s.seen, s.seenAt
-	s.mu.Unlock()
-	if told && time.Since(at) < statusAge {
-		return status, nil
-	}
-	var err error
-	if told {
-		status, err = s.Keeper.status(ctx, s.Name)
-	}
-	if !told || err != nil || !status.Told {
-		if err = s.tell(ctx); err == nil {
-			status, err = s.Keeper.status(ctx, s.Name)
-		}
-	}
-	if err != nil {
-		return status, fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
-	}
-	s.mu.Lock()
-	s.seen, s.seenAt = status, time.Now()
-	s.mu.Unlock()
-	return status, nil
 }
 
 // show is an instance as the engine sees it.
@@ -236,9 +204,9 @@ func (s *Site) copy(workload string) map[declare.Fingerprint]*asked.Cohort {
 // do has the keeper do what was just asked for, where asking for it went well.
 func (s *Site) do(ctx context.Context, err error) error {
 	s.mu.Lock()
-	together := s.together
+	held := s.held
 	s.mu.Unlock()
-	if err != nil || together {
+	if err != nil || held {
 		return err
 	}
 	return s.tell(ctx)
@@ -246,14 +214,21 @@ func (s *Site) do(ctx context.Context, err error) error {
 
 // Together asks for many things of which the keeper is told at once, when the site is looked at next.
 func (s *Site) Together(do func() error) error {
-	set := func(together bool) {
+	set := func(held bool) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		s.together, s.told = together, false
+		s.held, s.behind = held, true
 	}
 	set(true)
 	defer set(false)
 	return do()
+}
+
+// untold tells whether more is asked for than the keeper was told.
+func (s *Site) untold() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.behind
 }
 
 // Lay implements target.Driver.

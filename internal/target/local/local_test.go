@@ -192,6 +192,10 @@ func TestConformance(t *testing.T) {
 	for _, version := range []int{1, 2} {
 		versions[version] = artifact(t, fmt.Sprintf("web-%d", version), behaviour{Version: fmt.Sprint(version)})
 	}
-	targettest.Run(t, func(t *testing.T) target.Driver { return opened(t, shortTemp(t), "drydock") },
+	targettest.Run(t, func(t *testing.T) target.Driver {
+		s := opened(t, shortTemp(t), "drydock")
+		followed(t, s)
+		return s
+	},
 		targettest.Options{Artifact: func(version int) string { return versions[version] }, Missing: "file:/nowhere/web-9.tar"})
 }

@@ -86,9 +86,9 @@ func (s *Site) Check(ctx context.Context, workload, id string, command []string)
 // Measure implements target.Driver.
 func (s *Site) Measure(ctx context.Context, workload string) (map[string]signal.Page, error) {
 	cohorts := s.copy(workload)
-	status, err := s.status(ctx)
+	status, err := s.now(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
 	}
 	split := routed(cohorts)
 	pages := map[string]signal.Page{}

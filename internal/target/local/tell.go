@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/target/asked"
@@ -39,13 +38,11 @@ func (s *Site) tell(ctx context.Context) error {
 		}
 		spec.Routes = append(spec.Routes, routes(workload, cohorts)...)
 	}
+	version, err := s.Keeper.tell(ctx, s.Name, spec)
 	s.mu.Lock()
-	s.failed = failed
+	s.behind = err != nil
 	s.mu.Unlock()
-	err := s.Keeper.tell(ctx, s.Name, spec)
-	s.mu.Lock()
-	s.told, s.seenAt = err == nil, time.Time{}
-	s.mu.Unlock()
+	s.asked(version, failed)
 	if err != nil {
 		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
 	}

@@ -59,6 +59,7 @@ type Keeper struct {
 type site struct {
 	keeper *Keeper
 	router *router.Router
+	news   *news
 
 	applying sync.Mutex // one Spec at a time
 	leading  sync.Mutex // one set of routes at a time
@@ -153,7 +154,7 @@ func (k *Keeper) site(name string) *site {
 	defer k.mu.Unlock()
 	s := k.sites[name]
 	if s == nil {
-		s = &site{keeper: k, router: router.New(), processes: map[string]*process{}, ending: map[string]*process{}}
+		s = &site{keeper: k, router: router.New(), news: newNews(), processes: map[string]*process{}, ending: map[string]*process{}}
 		k.sites[name] = s
 	}
 	return s
@@ -162,7 +163,7 @@ func (k *Keeper) site(name string) *site {
 // maxSpec bounds what is read of a Spec.
 const maxSpec = 256 << 20
 
-// handler answers the server: GET /keeper and /stay, PUT and GET /sites/NAME, POST /leave.
+// handler answers the server: GET /keeper, PUT and GET /sites/NAME, POST /leave.
 func (k *Keeper) handler() http.Handler {
 	mux := http.NewServeMux()
 	reply := func(w http.ResponseWriter, value any) {
@@ -172,25 +173,24 @@ func (k *Keeper) handler() http.Handler {
 	mux.HandleFunc("GET /keeper", func(w http.ResponseWriter, _ *http.Request) {
 		reply(w, Hello{Format: Format, PID: os.Getpid()})
 	})
-	mux.HandleFunc("GET /stay", func(w http.ResponseWriter, r *http.Request) { // is answered when the keeper leaves, however it does
-		w.WriteHeader(http.StatusOK)
-		http.NewResponseController(w).Flush()
-		select {
-		case <-k.left:
-		case <-r.Context().Done():
-		}
-	})
 	mux.HandleFunc("PUT /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
 		var spec Spec
 		if err := json.NewDecoder(io.LimitReader(r.Body, maxSpec)).Decode(&spec); err != nil {
 			http.Error(w, "the spec is not understood: "+err.Error(), http.StatusBadRequest)
 			return
 		}
-		k.site(r.PathValue("name")).apply(spec)
-		w.WriteHeader(http.StatusNoContent)
+		reply(w, Taken{k.site(r.PathValue("name")).apply(spec)})
 	})
 	mux.HandleFunc("GET /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
-		reply(w, k.site(r.PathValue("name")).status())
+		s := k.site(r.PathValue("name"))
+		if known, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64); err == nil { // is answered at the next change
+			rest := Rest
+			if s.router.Trouble() != nil {
+				rest = troubleRest
+			}
+			s.news.await(r.Context(), k.left, known, rest)
+		}
+		reply(w, s.status())
 	})
 	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, r *http.Request) {
 		select {
@@ -226,8 +226,8 @@ func (s *site) between() [2]int {
 	return s.spec.Ports
 }
 
-// apply makes a site what the spec says. It does not wait for processes to come up or to end.
-func (s *site) apply(spec Spec) {
+// apply makes a site what the spec says, and gives its version then. It does not wait for processes to come up or to end.
+func (s *site) apply(spec Spec) uint64 {
 	s.applying.Lock()
 	defer s.applying.Unlock()
 	s.mu.Lock()
@@ -266,6 +266,7 @@ func (s *site) apply(spec Spec) {
 		go p.life(stray[p.folder])
 	}
 	s.lead()
+	return s.news.add()
 }
 
 // set takes over what changed in a process's own spec while it runs.
@@ -366,6 +367,7 @@ func (s *site) status() Status {
 		s.lead() // what kept it from listening may be gone
 	}
 	out := Status{Processes: map[string]State{}, Unserved: s.router.Unserved(), Counts: map[string]router.Counts{}}
+	out.Version, _ = s.news.now() // before all else is read, so that no change is missed
 	s.mu.Lock()
 	out.Told = s.spec.Folder != ""
 	kept := maps.Clone(s.processes)

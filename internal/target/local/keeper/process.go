@@ -36,12 +36,13 @@ type process struct {
 	again   chan struct{} // has something when it is to be started anew
 	ended   chan struct{} // closed once nothing of it runs
 
-	mu     sync.Mutex
-	spec   Process
-	record record
-	ready  bool // it may have traffic
-	next   time.Time
-	used   struct {
+	mu      sync.Mutex
+	spec    Process
+	record  record
+	ready   bool // it may have traffic
+	next    time.Time
+	changed uint64 // the site's version at the last change
+	used    struct {
 		at      time.Time
 		pid     int
 		seconds float64
@@ -76,7 +77,7 @@ func (e ending) String() string {
 
 func newProcess(s *site, spec Process) *process {
 	folder := filepath.Join(s.spec.Folder, spec.ID)
-	p := &process{site: s, folder: folder, journal: newJournal(folder), spec: spec, stop: make(chan struct{}), again: make(chan struct{}, 1), ended: make(chan struct{})}
+	p := &process{site: s, folder: folder, journal: newJournal(folder), spec: spec, changed: s.news.add(), stop: make(chan struct{}), again: make(chan struct{}, 1), ended: make(chan struct{})}
 	p.record, _ = readRecord(folder) // there is none of a new one
 	return p
 }
@@ -144,9 +145,7 @@ func (p *process) over() bool {
 
 // pause waits before the next start. It is false when the process is no longer wanted.
 func (p *process) pause(wait time.Duration) bool {
-	p.mu.Lock()
-	p.next = time.Now().Add(wait)
-	p.mu.Unlock()
+	p.setNext(time.Now().Add(wait))
 	timer := time.NewTimer(wait)
 	defer timer.Stop()
 	select {
@@ -155,10 +154,14 @@ func (p *process) pause(wait time.Duration) bool {
 	case <-p.stop:
 		return false
 	}
-	p.mu.Lock()
-	p.next = time.Time{}
-	p.mu.Unlock()
+	p.setNext(time.Time{})
 	return true
+}
+
+func (p *process) setNext(next time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.next, p.changed = next, p.site.news.add()
 }
 
 // adopt takes over what an earlier keeper started, where it still runs.
@@ -212,6 +215,7 @@ func (p *process) note(change func(r *record, now time.Time)) {
 	if err := p.record.write(p.folder); err != nil {
 		p.site.warn("the record of a process cannot be written", p.spec.ID, err)
 	}
+	p.changed = p.site.news.add()
 }
 
 // start starts the process.
@@ -358,7 +362,7 @@ func (p *process) restarted() {
 // unready takes the process out of all traffic.
 func (p *process) unready() {
 	p.mu.Lock()
-	p.ready = false
+	p.ready, p.changed = false, p.site.news.add()
 	p.mu.Unlock()
 	p.site.lead()
 }
@@ -420,7 +424,7 @@ func (p *process) state() (State, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := p.record
-	s := State{Ports: r.Ports, Running: r.PID != 0, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
+	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
 	if s.Running {
 		p.measure(time.Now())
 		s.CPU, s.Cores, s.Memory = p.used.seconds, p.used.cores, p.used.memory

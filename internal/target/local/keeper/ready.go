@@ -71,7 +71,7 @@ func (p *process) setReady(ctx context.Context, ready bool) {
 		p.mu.Unlock()
 		return
 	}
-	p.ready = ready
+	p.ready, p.changed = ready, p.site.news.add()
 	p.mu.Unlock()
 	p.site.lead()
 }

@@ -13,7 +13,7 @@ import (
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 1
+const Format = 2
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -45,7 +45,8 @@ type Route struct {
 
 // Status is what became of a Spec.
 type Status struct {
-	Told      bool                     `json:"told"` // false where this keeper has no spec of the site
+	Version   uint64                   `json:"version"` // rises with every change
+	Told      bool                     `json:"told"`    // false where this keeper has no spec of the site
 	Processes map[string]State         `json:"processes"`
 	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
 	Ready     int                      `json:"ready"`             // of all its processes, those that may have traffic
@@ -55,6 +56,7 @@ type Status struct {
 
 // State is how a process is doing.
 type State struct {
+	Changed  uint64         `json:"changed"` // the site's version at its last change
 	Ports    map[string]int `json:"ports,omitempty"`
 	Running  bool           `json:"running"`
 	Started  time.Time      `json:"started,omitzero"`
@@ -67,6 +69,11 @@ type State struct {
 	CPU      float64        `json:"cpu,omitempty"`    // seconds of processor time since its start
 	Cores    float64        `json:"cores,omitempty"`  // that it has used lately
 	Memory   uint64         `json:"memory,omitempty"` // bytes resident
+}
+
+// Taken is the answer to a Spec.
+type Taken struct {
+	Version uint64 `json:"version"` // of the site once it was taken
 }
 
 // Event is something that happened to a process.

@@ -1,0 +1,236 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
+)
+
+const (
+	askedAge   = 300 * time.Millisecond // how old an answer of the keeper may be, so that many berths that ask at once ask it once
+	patience   = 3 * time.Second        // for what was asked for to be seen, or for a keeper that is lost to be back
+	silentFor  = 2 * keeper.Rest        // how long a keeper that is followed may say nothing before it counts as lost
+	againAfter = 200 * time.Millisecond // it is tried again to follow one
+)
+
+// sight is what is known of a site's processes: what the keeper said last.
+type sight struct {
+	asking sync.Mutex // one question at a time
+
+	mu       sync.Mutex
+	status   keeper.Status
+	at       time.Time // when it was so; zero before it ever said so
+	followed bool      // it is renewed with every change
+	least    uint64    // the version that is to be seen at least, as more was asked for
+	why      error     // why nothing newer is known; nil where all is well
+	renewed  chan struct{}
+	changed  func(target.Berth) // is told what changed; nil where nobody follows
+}
+
+// wake lets go on who waits for the next news. It is called with the lock held.
+func (v *sight) wake() {
+	if v.renewed != nil {
+		close(v.renewed)
+		v.renewed = nil
+	}
+}
+
+// take takes over what the keeper says.
+func (v *sight) take(status keeper.Status, at time.Time) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if !at.Before(v.at) {
+		v.status, v.at, v.why = status, at, nil
+		v.wake()
+	}
+}
+
+// lose notes that the keeper says nothing any more, and tells whether that is new.
+func (v *sight) lose(why error) bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	before := v.why
+	v.why = why
+	v.wake()
+	return before == nil
+}
+
+// await gives what is known, once the keeper said so after all that was asked for.
+func (v *sight) await(ctx context.Context) (keeper.Status, error) {
+	timer := time.NewTimer(patience)
+	defer timer.Stop()
+	for {
+		v.mu.Lock()
+		status, why, fresh := v.status, v.why, v.why == nil && v.status.Version >= v.least && time.Since(v.at) < silentFor
+		if v.renewed == nil {
+			v.renewed = make(chan struct{})
+		}
+		renewed := v.renewed
+		v.mu.Unlock()
+		if fresh {
+			return status, nil
+		}
+		select {
+		case <-renewed:
+		case <-ctx.Done():
+			return status, ctx.Err()
+		case <-timer.C:
+			if why == nil {
+				why = errors.New("the keeper has not said for a while how its processes are doing")
+			}
+			return status, why
+		}
+	}
+}
+
+// Follow implements target.Follower: it hears of every change from the keeper, and sees to it that there is one.
+func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
+	s.sight.follow(changed)
+	defer s.sight.follow(nil)
+	var known uint64
+	var trouble string
+	for ctx.Err() == nil {
+		status, err := s.next(ctx, known)
+		switch {
+		case ctx.Err() != nil:
+		case err != nil:
+			if known = 0; s.sight.lose(err) {
+				s.tellAll(changed)
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(againAfter):
+			}
+		default:
+			s.sight.take(status, time.Now())
+			if trouble != status.Trouble {
+				trouble, known = status.Trouble, 0 // it concerns all
+			}
+			for workload := range s.news(status, known) {
+				changed(workload)
+			}
+			known = status.Version
+		}
+	}
+}
+
+func (v *sight) follow(changed func(target.Berth)) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.followed, v.changed = changed != nil, changed
+}
+
+// next waits for what the keeper says after what is known.
+func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
+	ctx, cancel := context.WithTimeout(ctx, silentFor)
+	defer cancel()
+	if s.untold() {
+		if err := s.tell(ctx); err != nil {
+			return keeper.Status{}, err
+		}
+	}
+	status, err := s.Keeper.after(ctx, s.Name, known)
+	if err == nil && !status.Told { // it is another one than before
+		if err = s.tell(ctx); err == nil {
+			status, err = s.Keeper.status(ctx, s.Name)
+		}
+	}
+	return status, err
+}
+
+// news are the workloads whose instances changed since a version of the site.
+func (s *Site) news(status keeper.Status, known uint64) map[target.Berth]bool {
+	found := map[target.Berth]bool{}
+	for _, workload := range s.book.Workloads() {
+		for _, id := range instancesOf(s.copy(workload)) {
+			if state, ok := status.Processes[id]; ok && state.Changed > known || known == 0 {
+				found[workload] = true
+			}
+		}
+	}
+	return found
+}
+
+// tellAll tells of all workloads that there is something new.
+func (s *Site) tellAll(changed func(target.Berth)) {
+	for _, workload := range s.book.Workloads() {
+		changed(workload)
+	}
+}
+
+// status is how all processes are doing: as it is known where the keeper is followed, and asked for where it is not.
+func (s *Site) status(ctx context.Context) (keeper.Status, error) {
+	s.sight.mu.Lock()
+	followed := s.sight.followed
+	s.sight.mu.Unlock()
+	know := s.now
+	if followed {
+		know = s.sight.await
+	}
+	status, err := know(ctx)
+	if err != nil {
+		err = fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
+	}
+	return status, err
+}
+
+// now asks the keeper how all processes are doing now, or were within askedAge, and tells it all anew where it is another
+// one than before.
+func (s *Site) now(ctx context.Context) (keeper.Status, error) {
+	s.sight.asking.Lock()
+	defer s.sight.asking.Unlock()
+	s.sight.mu.Lock()
+	status, fresh := s.sight.status, s.sight.why == nil && time.Since(s.sight.at) < askedAge && s.sight.status.Version >= s.sight.least
+	s.sight.mu.Unlock()
+	untold := s.untold()
+	if fresh && !untold {
+		return status, nil
+	}
+	at := time.Now()
+	var err error
+	if !untold {
+		status, err = s.Keeper.status(ctx, s.Name)
+	}
+	if untold || err != nil || !status.Told {
+		if err = s.tell(ctx); err == nil {
+			at = time.Now()
+			status, err = s.Keeper.status(ctx, s.Name)
+		}
+	}
+	if err == nil {
+		s.sight.take(status, at)
+	}
+	return status, err
+}
+
+// asked notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
+// be with it, or can be now.
+func (s *Site) asked(version uint64, failed map[string]failure) {
+	s.mu.Lock()
+	before := s.failed
+	s.failed = failed
+	s.mu.Unlock()
+	s.sight.mu.Lock()
+	s.sight.least = version
+	changed := s.sight.changed
+	s.sight.mu.Unlock()
+	if changed == nil || maps.EqualFunc(before, failed, func(a, b failure) bool { return a.final == b.final && a.err.Error() == b.err.Error() }) {
+		return
+	}
+	for _, workload := range s.book.Workloads() {
+		if slices.ContainsFunc(instancesOf(s.copy(workload)), func(id string) bool {
+			_, was := before[id]
+			_, is := failed[id]
+			return was || is
+		}) {
+			changed(workload)
+		}
+	}
+}
