@@ -58,6 +58,7 @@ func (f *bundleFlags) registries(repository string) (*source.Registries, error) 
 func newBundlePush() *cobra.Command {
 	var f bundleFlags
 	var title, author string
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "push FOLDER oci://HOST/PATH:VERSION",
 		Short: "Put a folder of declarations into a registry under a version",
@@ -88,11 +89,15 @@ the same again does nothing, pushing something else under it is refused.`,
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				return writeLine(cmd.OutOrStdout(), map[string]any{"repository": repository, "version": version, "digest": digest, "files": len(files)})
+			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s:%s is %s, %s\n", repository, version, digest, say.Count(len(files), "file"))
 			return nil
 		},
 	}
 	f.add(cmd)
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVar(&title, "title", "", "what this version brings, in a few `words`")
 	cmd.Flags().StringVar(&author, "author", "", "who made it (default: you)")
 	return cmd
@@ -110,6 +115,7 @@ func splitVersion(reference string) (repository, version string, ok bool) {
 func newBundleList() *cobra.Command {
 	var f bundleFlags
 	var wish string
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "list oci://HOST/PATH",
 		Short: "The versions of a bundle, newest first",
@@ -129,6 +135,9 @@ func newBundleList() *cobra.Command {
 					return err
 				}
 			}
+			if asJSON {
+				return writeLine(cmd.OutOrStdout(), map[string]any{"versions": versions, "taken": chosen})
+			}
 			for _, version := range versions {
 				mark := ""
 				if version == chosen {
@@ -140,6 +149,7 @@ func newBundleList() *cobra.Command {
 		},
 	}
 	f.add(cmd)
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVar(&wish, "version", "", "also tell which one a `range` takes")
 	return cmd
 }

@@ -23,6 +23,11 @@ type loadFlags struct {
 
 func (f *loadFlags) add(cmd *cobra.Command) {
 	dataFlag(cmd, &f.folder)
+	f.addOthers(cmd)
+}
+
+// addOthers adds the flags but for --data.
+func (f *loadFlags) addOthers(cmd *cobra.Command) {
 	setFlag(cmd, &f.set)
 	cmd.Flags().BoolVar(&f.offline, "offline", false, "do not ask registries whether the artifacts exist")
 }
@@ -116,7 +121,7 @@ The exit code is 1 when there is anything but warnings.`,
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().BoolVar(&asSARIF, "sarif", false, "as SARIF 2.1.0, which code hosts and editors read")
 	return cmd
 }

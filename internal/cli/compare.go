@@ -10,16 +10,15 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/compare"
-	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
 )
 
 func newCompare() *cobra.Command {
 	var r reach
-	var with, from, to, site, part string
+	var against control.Against
+	var part string
 	var asJSON, asPatch, all, exitCode bool
 	cmd := &cobra.Command{
 		Use:   "compare BERTH",
@@ -48,10 +47,10 @@ are compared; with --site what is declared here and at another site.`,
 			if err != nil {
 				return err
 			}
-			if (from == "") != (to == "") || from != "" && (with != "" || site != "") || with != "" && site != "" {
+			if against.Check() != nil {
 				return usageError{errors.New("choose one of --with REF, --site SITE, and --from REVISION --to REVISION")}
 			}
-			c, err := compareWith(cmd, r, id, with, site, from, to)
+			c, err := compareAt(cmd, r, id, against)
 			if err != nil {
 				return err
 			}
@@ -80,121 +79,49 @@ are compared; with --site what is declared here and at another site.`,
 	}
 	reachFlags(cmd, &r)
 	flags := cmd.Flags()
-	flags.StringVar(&with, "with", "", "a branch, tag, commit or revision to preview, instead of what Git declares")
-	flags.StringVar(&site, "site", "", "compare with what is declared at another `site`")
-	flags.StringVar(&from, "from", "", "a `revision` on record, by its fingerprint or version")
-	flags.StringVar(&to, "to", "", "another `revision`")
+	flags.StringVar(&against.Ref, "with", "", "a branch, tag, commit or revision to preview, instead of what Git declares")
+	flags.StringVar(&against.Site, "site", "", "compare with what is declared at another `site`")
+	flags.StringVar(&against.From, "from", "", "a `revision` on record, by its fingerprint or version")
+	flags.StringVar(&against.To, "to", "", "another `revision`")
 	flags.StringVar(&part, "part", "", "only the fields of this `part`")
-	flags.BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	flags.BoolVar(&asPatch, "patch", false, "as a JSON Patch (RFC 6902) that makes live what is declared")
 	flags.BoolVar(&all, "all", false, "every field, those that agree too")
 	flags.BoolVar(&exitCode, "exit-code", false, "exit with 1 where anything differs")
 	return cmd
 }
 
-func compareWith(cmd *cobra.Command, r reach, id ledger.Berth, with, site, from, to string) (control.Comparison, error) {
+// compareAt compares a berth: by the Aditus that runs, or, where none does, the site as it is with what was read of Git.
+func compareAt(cmd *cobra.Command, r reach, id ledger.Berth, against control.Against) (control.Comparison, error) {
 	remote, folder, err := r.running()
 	switch {
 	case err != nil:
 		return control.Comparison{}, err
-	case remote != nil && site == "" && from == "":
-		return remote.Compare(cmd.Context(), id, with)
-	case remote != nil && folder == "":
-		return control.Comparison{}, usageError{errors.New("--site, --from and --to are read from a ledger: call this where the data folder is")}
-	}
-	book, err := ledger.OpenToRead(folder)
-	if err != nil {
-		return control.Comparison{}, err
-	}
-	defer book.Close()
-	b, err := recordedBerth(book, id)
-	if err != nil {
-		return control.Comparison{}, err
-	}
-	revisions, err := book.Revisions()
-	if err != nil {
-		return control.Comparison{}, err
-	}
-	switch {
-	case from != "":
-		a, err := control.FindRevision(revisions, id.Workload, from)
+	case remote != nil:
+		return remote.Compare(cmd.Context(), id, against)
+	case isDemo(folder), against.Site != "", against.From != "": // the demo's sites are only there while it runs
+		record, note, shut, err := r.face(cmd.Context())
 		if err != nil {
 			return control.Comparison{}, err
 		}
-		z, err := control.FindRevision(revisions, id.Workload, to)
-		if err != nil {
+		defer shut()
+		if _, err := berthOf(record, id); err != nil {
 			return control.Comparison{}, err
 		}
-		return control.CompareTwo(id, a.Version+" "+a.Fingerprint.Short(), z.Version+" "+z.Fingerprint.Short(), a.Desired, z.Desired), nil
-	case site != "":
-		other, err := recordedBerth(book, ledger.Berth{Workload: id.Workload, Site: site})
-		if err != nil {
-			return control.Comparison{}, err
-		}
-		declaredOf := func(b engine.Berth) (*declare.Desired, error) {
-			if b.Declared == nil {
-				return nil, fmt.Errorf("nothing is declared for %s", b.Berth)
-			}
-			r, err := book.Revision(id.Workload, b.Declared.Fingerprint)
-			if err != nil {
-				return nil, err
-			}
-			return r.Desired, nil
-		}
-		here, err1 := declaredOf(b)
-		there, err2 := declaredOf(other)
-		if err := errors.Join(err1, err2); err != nil {
-			return control.Comparison{}, err
-		}
-		return control.CompareTwo(id, id.Site, site, here, there), nil
-	}
-	if isDemo(folder) { // its sites are only there while it runs
-		fmt.Fprintln(cmd.ErrOrStderr(), howFresh(folder))
-		return compareAsSeen(cmd, nil, book, revisions, b, with)
+		fmt.Fprintln(cmd.ErrOrStderr(), note)
+		return record.Compare(cmd.Context(), id, against)
 	}
 	s, err := openStation(folder, nil, nil)
 	if err != nil {
 		return control.Comparison{}, err
 	}
 	defer s.Close()
-	if b, err = s.Glance(cmd.Context(), id); err != nil {
+	b, err := s.Glance(cmd.Context(), id)
+	if err != nil {
 		return control.Comparison{}, err
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it is, Git as it was read last.\n", folder)
-	return compareAsSeen(cmd, s, book, revisions, b, with)
-}
-
-// compareAsSeen compares a berth as it was seen, with another ref where that is not empty. s reads branches; nil where
-// that cannot be.
-func compareAsSeen(cmd *cobra.Command, s *station, book *ledger.Ledger, revisions []ledger.Revision, b engine.Berth, with string) (control.Comparison, error) {
-	if with == "" {
-		return control.NewComparison(book, b, nil)
-	}
-	r, err := control.FindRevision(revisions, b.Workload, with)
-	if err == nil || s == nil {
-		if err != nil {
-			return control.Comparison{}, fmt.Errorf("%w; branches of the demo are read while it runs", err)
-		}
-		return control.NewComparison(book, b, r)
-	}
-	desired, commit, err := s.Preview(cmd.Context(), b.Berth, with)
-	if err != nil {
-		return control.Comparison{}, fmt.Errorf("compare %s with %s: %w", b.Berth, with, err)
-	}
-	return control.NewComparison(book, b, control.PreviewRevision(b.Berth, desired, commit))
-}
-
-// recordedBerth gives a berth as it was seen last.
-func recordedBerth(book *ledger.Ledger, id ledger.Berth) (engine.Berth, error) {
-	s, err := control.Recorded(book)
-	if err != nil {
-		return engine.Berth{}, err
-	}
-	b, ok := s.Find(id)
-	if !ok {
-		return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))
-	}
-	return b, nil
+	return control.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(), b, against, s.Preview)
 }
 
 func printComparison(w io.Writer, c control.Comparison, all bool) {

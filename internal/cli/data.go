@@ -17,6 +17,11 @@ func dataFlag(cmd *cobra.Command, into *string) {
 	cmd.Flags().StringVar(into, "data", "", "data `folder` (default $ADITUS_DATA, else ~/.local/state/aditus/line; the demo's where there is none)")
 }
 
+// jsonFlag adds --json to a command.
+func jsonFlag(cmd *cobra.Command, into *bool) {
+	cmd.Flags().BoolVar(into, "json", false, "as JSON")
+}
+
 // setFlag adds --set to a command.
 func setFlag(cmd *cobra.Command, into *[]string) {
 	cmd.Flags().StringArrayVar(into, "set", nil, "give a variable a value, `name=value`; it goes before all that is declared")
@@ -94,14 +99,4 @@ func dataFolder(given string) (string, error) {
 		return demo, nil
 	}
 	return line, nil
-}
-
-// openToRead opens the ledger of the data folder that is given or meant, beside a program that may be writing to it.
-func openToRead(given string) (*ledger.Ledger, string, error) {
-	folder, err := dataFolder(given)
-	if err != nil {
-		return nil, "", err
-	}
-	book, err := ledger.OpenToRead(folder)
-	return book, folder, err
 }

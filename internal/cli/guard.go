@@ -182,7 +182,7 @@ the others came. It reads the ledger; nothing changes.`,
 	reachFlags(cmd, &r)
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }
 

@@ -14,7 +14,7 @@ import (
 
 func newKeep() *cobra.Command {
 	var folder string
-	var end bool
+	var end, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "keep",
 		Short: "Keep the processes of local sites; started by itself where they are needed",
@@ -42,6 +42,9 @@ on the folder. What is declared comes up again when one is started.`,
 				if err != nil {
 					return err
 				}
+				if asJSON {
+					return writeLine(cmd.OutOrStdout(), map[string]bool{"ended": true})
+				}
 				fmt.Fprintln(cmd.OutOrStdout(), "Nothing is kept any more.")
 				return nil
 			}
@@ -51,6 +54,7 @@ on the folder. What is declared comes up again when one is started.`,
 		},
 	}
 	dataFlag(cmd, &folder)
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().BoolVar(&end, "end", false, "end all processes that are kept, and the keeper")
 	return cmd
 }

@@ -165,7 +165,7 @@ func newLinkList() *cobra.Command {
 		},
 	}
 	dataFlag(cmd, &folder)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }
 

@@ -272,6 +272,6 @@ func newLinkFind() *cobra.Command {
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }

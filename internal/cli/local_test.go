@@ -318,6 +318,12 @@ func TestLocal(t *testing.T) {
 	l.wait("tally", "proven")
 	l.wait("quay", "proven")
 	note("a canary and a blue-green switch")
+	if code, out, errs := shell(t, "compare", "tally/dock", "--from", "tally-1.0.0", "--to", "tally-1.1.0", "--data", l.folder); code != 0 || !strings.Contains(out, "/parts/app/artifact") {
+		t.Errorf("two revisions compared: %d %s%s", code, out, errs)
+	}
+	if code, out, errs := shell(t, "render", "tally/dock", "--data", l.folder); code != 0 || !strings.Contains(out, "tally-1.1.0.tar") {
+		t.Errorf("what is declared: %d %s%s", code, out, errs)
+	}
 
 	l.release("tally", "1.2.0", sim.Artifact{Errors: 0.4})
 	l.sync("tally")

@@ -74,7 +74,7 @@ func (c command) command() *cobra.Command {
 		},
 	}
 	reachFlags(cmd, &r)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	if c.message != "" {
 		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
 	}
@@ -162,6 +162,6 @@ branch that the link watches. The link must allow it: push: true in settings.yam
 		},
 	}
 	reachFlags(cmd, &r)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -17,6 +18,7 @@ import (
 
 func newRender() *cobra.Command {
 	var f loadFlags
+	var r reach
 	var from string
 	var pretty bool
 	cmd := &cobra.Command{
@@ -32,7 +34,12 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 			if err != nil {
 				return err
 			}
-			desired, err := f.desired(cmd, id, from)
+			var desired *declare.Desired
+			if f.folder = r.data; from == "" {
+				desired, err = r.declared(cmd.Context(), id)
+			} else {
+				desired, err = f.desired(cmd.Context(), id, from)
+			}
 			if err != nil {
 				return err
 			}
@@ -48,46 +55,41 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 			return err
 		},
 	}
-	f.add(cmd)
+	reachFlags(cmd, &r)
+	f.addOthers(cmd)
 	cmd.Flags().StringVar(&from, "from", "", "a `folder` of declarations instead of what Git declares")
 	cmd.Flags().BoolVar(&pretty, "pretty", false, "indented, for people; those are not the bytes of the revision")
 	return cmd
 }
 
-// desired gives what is declared for a berth: in a folder, or by Git as it was read last.
-func (f *loadFlags) desired(cmd *cobra.Command, id ledger.Berth, from string) (*declare.Desired, error) {
-	if from != "" {
-		loaded, problems, _, err := f.load(cmd.Context(), from)
-		if err != nil {
-			return nil, err
-		}
-		if wrong := problems.Wrong(); len(wrong) > 0 {
-			return nil, fmt.Errorf("%w; aditus check %s tells all", wrong, from)
-		}
-		for _, d := range loaded.Declarations {
-			if d.Workload == id.Workload && d.Site == id.Site {
-				return &d.Desired, nil
-			}
-		}
-		return nil, fmt.Errorf("%s declares no %s", from, id)
-	}
-	book, _, err := openToRead(f.folder)
+// desired gives what a folder declares for a berth.
+func (f *loadFlags) desired(ctx context.Context, id ledger.Berth, from string) (*declare.Desired, error) {
+	loaded, problems, _, err := f.load(ctx, from)
 	if err != nil {
 		return nil, err
 	}
-	defer book.Close()
-	b, err := recordedBerth(book, id)
+	if wrong := problems.Wrong(); len(wrong) > 0 {
+		return nil, fmt.Errorf("%w; aditus check %s tells all", wrong, from)
+	}
+	for _, d := range loaded.Declarations {
+		if d.Workload == id.Workload && d.Site == id.Site {
+			return &d.Desired, nil
+		}
+	}
+	return nil, fmt.Errorf("%s declares no %s", from, id)
+}
+
+// declared gives what Git declares for a berth, as it was read last.
+func (r reach) declared(ctx context.Context, id ledger.Berth) (*declare.Desired, error) {
+	c, _, shut, err := r.face(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if b.Declared == nil {
-		return nil, fmt.Errorf("nothing is declared for %s", id)
-	}
-	r, err := book.Revision(id.Workload, b.Declared.Fingerprint)
-	if err != nil {
+	defer shut()
+	if _, err := berthOf(c, id); err != nil {
 		return nil, err
 	}
-	return r.Desired, nil
+	return c.Declared(ctx, id)
 }
 
 func newVariables() *cobra.Command {
@@ -136,6 +138,6 @@ func newVariables() *cobra.Command {
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }

@@ -26,6 +26,7 @@ func newSecret() *cobra.Command {
 
 func newSecretKey() *cobra.Command {
 	var folder string
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "key",
 		Short: "The public key that secrets for this Aditus are sealed with",
@@ -35,11 +36,15 @@ func newSecretKey() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				return writeLine(cmd.OutOrStdout(), map[string]string{"key": key.Recipient()})
+			}
 			fmt.Fprintln(cmd.OutOrStdout(), key.Recipient())
 			return nil
 		},
 	}
 	dataFlag(cmd, &folder)
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }
 
@@ -59,6 +64,7 @@ func openKey(given string) (string, *source.Opener, error) {
 func newSecretSeal() *cobra.Command {
 	var folder string
 	var to []string
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "seal",
 		Short: "Encrypt a value for a part of kind secret",
@@ -90,11 +96,15 @@ this data folder's key, or for the public keys that are named with --to.`,
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				return writeLine(cmd.OutOrStdout(), map[string]string{"sealed": sealed})
+			}
 			fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(sealed, "\n"))
 			return nil
 		},
 	}
 	dataFlag(cmd, &folder)
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringArrayVar(&to, "to", nil, "a public `key` to seal for; may stand several times")
 	return cmd
 }

@@ -129,7 +129,7 @@ func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []ledg
 		if err != nil {
 			return err
 		}
-		c, err := to.Compare(ctx, b.Berth, "")
+		c, err := to.Compare(ctx, b.Berth, control.Against{})
 		if err != nil {
 			return err
 		}

@@ -103,7 +103,7 @@ func newTokenList() *cobra.Command {
 		},
 	}
 	dataFlag(cmd, &folder)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	return cmd
 }
 

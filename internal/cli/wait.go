@@ -107,7 +107,7 @@ that was rolled back is not proven.`,
 	reachFlags(cmd, &r)
 	cmd.Flags().StringVar(&what, "for", "proven", "what to wait for: "+strings.Join(waitNames(), ", "))
 	cmd.Flags().DurationVar(&timeout, "timeout", 10*time.Minute, "how long at most")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	jsonFlag(cmd, &asJSON)
 	cmd.RegisterFlagCompletionFunc("for", cobra.FixedCompletions(waitNames(), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }

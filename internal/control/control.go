@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
@@ -25,9 +26,10 @@ type Control interface {
 	Accept(link string) error
 	// Watch gives the picture of a rollout; 0 is the berth's newest.
 	Watch(berth ledger.Berth, rollout int64) (Watch, error)
-	// Compare compares a berth, with what ref declares where it is not empty: another branch, tag or commit of its
-	// link, or a revision on record.
-	Compare(ctx context.Context, berth ledger.Berth, ref string) (Comparison, error)
+	// Compare compares a berth, field by field.
+	Compare(ctx context.Context, berth ledger.Berth, against Against) (Comparison, error)
+	// Declared gives what Git declares for a berth, as it was read last.
+	Declared(ctx context.Context, berth ledger.Berth) (*declare.Desired, error)
 	// OfferRevert offers the way back in Git of a barred revision, on a branch of its own.
 	OfferRevert(ctx context.Context, berth ledger.Berth, by string) (source.Proposal, error)
 	// Bench gives a guard's signal over the berth's history; the first guard where none is named.
@@ -73,24 +75,13 @@ func (l Live) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
 }
 
 // Compare implements Control.
-func (l Live) Compare(ctx context.Context, id ledger.Berth, ref string) (Comparison, error) {
-	b, ok := l.Snapshot().Find(id)
-	if !ok {
-		return Comparison{}, fmt.Errorf("there is no berth %s", id)
-	}
-	if ref == "" {
-		return NewComparison(l.Ledger, b, nil)
-	}
-	if revisions, err := l.Ledger.Revisions(); err == nil {
-		if r, err := FindRevision(revisions, id.Workload, ref); err == nil {
-			return NewComparison(l.Ledger, b, r)
-		}
-	}
-	desired, commit, err := l.Preview(ctx, id, ref)
-	if err != nil {
-		return Comparison{}, fmt.Errorf("compare %s with %s: %w", id, ref, err)
-	}
-	return NewComparison(l.Ledger, b, PreviewRevision(id, desired, commit))
+func (l Live) Compare(ctx context.Context, id ledger.Berth, against Against) (Comparison, error) {
+	return compareSeen(ctx, l.Ledger, l.Snapshot(), id, against, l.Preview)
+}
+
+// Declared implements Control.
+func (l Live) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+	return declared(l.Ledger, l.Snapshot(), id)
 }
 
 // Bench implements Control.

@@ -3,9 +3,9 @@ package control
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -51,23 +51,13 @@ func (r Record) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
 }
 
 // Compare implements Control.
-func (r Record) Compare(_ context.Context, id ledger.Berth, ref string) (Comparison, error) {
-	b, ok := r.snapshot.Find(id)
-	if !ok {
-		return Comparison{}, fmt.Errorf("there is no berth %s", id)
-	}
-	if ref == "" {
-		return NewComparison(r.Ledger, b, nil)
-	}
-	revisions, err := r.Ledger.Revisions()
-	if err != nil {
-		return Comparison{}, err
-	}
-	found, err := FindRevision(revisions, id.Workload, ref)
-	if err != nil {
-		return Comparison{}, fmt.Errorf("%w; branches are read while Aditus runs", err)
-	}
-	return NewComparison(r.Ledger, b, found)
+func (r Record) Compare(ctx context.Context, id ledger.Berth, against Against) (Comparison, error) {
+	return compareSeen(ctx, r.Ledger, r.snapshot, id, against, nil)
+}
+
+// Declared implements Control.
+func (r Record) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+	return declared(r.Ledger, r.snapshot, id)
 }
 
 // Bench implements Control.

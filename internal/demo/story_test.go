@@ -133,7 +133,7 @@ func capture(t *testing.T, w *World) {
 			story.Watches[b.Berth.String()] = watch
 		}
 		if id := b.Berth.String(); slices.Contains(compared, id) {
-			c, err := live.Compare(t.Context(), b.Berth, "")
+			c, err := live.Compare(t.Context(), b.Berth, control.Against{})
 			if err != nil {
 				t.Error(err)
 			}

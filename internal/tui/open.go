@@ -35,7 +35,7 @@ func (a *App) renew() {
 			over.SetSeen(control.LiveWords(b))
 		default:
 			a.compared = b
-			if newer, err := a.control.Compare(context.Background(), over.Comparison().Berth, ""); err == nil {
+			if newer, err := a.control.Compare(context.Background(), over.Comparison().Berth, control.Against{}); err == nil {
 				over.Set(newer)
 			}
 		}
@@ -129,7 +129,7 @@ func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 	compare := func() (control.Comparison, error) {
 		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
 		defer cancel()
-		return a.control.Compare(ctx, id, ref)
+		return a.control.Compare(ctx, id, control.Against{Ref: ref})
 	}
 	if ref == "" {
 		c, err := compare()

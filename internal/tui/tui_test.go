@@ -15,6 +15,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/declare"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -37,12 +38,12 @@ func (f *fake) Changed() <-chan struct{}  { return make(chan struct{}) }
 func (f *fake) LookNow(...string)         { f.looked++ }
 func (f *fake) Accept(string) error       { return nil }
 
-func (f *fake) Compare(_ context.Context, b ledger.Berth, ref string) (control.Comparison, error) {
+func (f *fake) Compare(_ context.Context, b ledger.Berth, against control.Against) (control.Comparison, error) {
 	c, ok := f.Comparisons[b.String()]
-	if !ok || ref == "nowhere" {
-		return c, fmt.Errorf("there is no %s%s", b, ref)
+	if !ok || against.Ref == "nowhere" {
+		return c, fmt.Errorf("there is no %s%s", b, against.Ref)
 	}
-	c.Preview = ref != ""
+	c.Preview = against.Ref != ""
 	return c, nil
 }
 
@@ -51,6 +52,9 @@ func (f *fake) Log(context.Context, ledger.Berth, string, time.Time, int) ([]tar
 }
 
 func (f *fake) Facts(context.Context, ledger.Query) ([]ledger.Fact, error) { return nil, nil }
+func (f *fake) Declared(context.Context, ledger.Berth) (*declare.Desired, error) {
+	return nil, nil
+}
 
 func (f *fake) Lost() (time.Time, string) { return f.lost, "connection refused" }
 

@@ -25,6 +25,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
@@ -81,12 +82,16 @@ func (s *story) Watch(id ledger.Berth, rollout int64) (control.Watch, error) {
 	}
 	return w, nil
 }
-func (s *story) Compare(_ context.Context, id ledger.Berth, ref string) (control.Comparison, error) {
+func (s *story) Compare(_ context.Context, id ledger.Berth, against control.Against) (control.Comparison, error) {
 	c := s.Comparisons[id.String()]
-	if c.Preview = ref != ""; ref == "nowhere" {
+	c.Two = against.From == "8.1.4" && against.To == "8.2.0" || against.Site == "north"
+	if c.Preview = against.Ref != ""; against.Ref == "nowhere" {
 		return c, errors.New("there is no branch nowhere")
 	}
 	return c, nil
+}
+func (s *story) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+	return &declare.Desired{Parts: map[string]declare.Part{id.Workload: {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}}}}, nil
 }
 func (s *story) OfferRevert(_ context.Context, id ledger.Berth, by string) (source.Proposal, error) {
 	return source.Proposal{Branch: "revert-" + id.Workload}, nil
@@ -178,7 +183,7 @@ func TestRemote(t *testing.T) {
 	if !reflect.DeepEqual(watch.Rollout, s.Watches[id.String()].Rollout) {
 		t.Error("a rollout does not come through as it is")
 	}
-	comparison, err := r.Compare(ctx, id, "")
+	comparison, err := r.Compare(ctx, id, control.Against{})
 	same("compare", comparison, err, s.Comparisons[id.String()])
 	bench, err := r.Bench(id, "slow share")
 	kept := s.Benches[id.String()+" slow share"]
@@ -209,7 +214,16 @@ func TestRemote(t *testing.T) {
 	if err := r.Do(ctx, engine.Order{Verb: engine.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
 		t.Errorf("a refusal: %v", err)
 	}
-	if _, err := r.Compare(ctx, id, "nowhere"); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
+	for _, against := range []control.Against{{From: "8.1.4", To: "8.2.0"}, {Site: "north"}} {
+		if two, err := r.Compare(ctx, id, against); err != nil || !two.Two {
+			t.Errorf("%+v: %+v %v", against, two, err)
+		}
+	}
+	here, _ := s.Declared(ctx, id)
+	if there, err := r.Declared(ctx, id); err != nil || there.Fingerprint() != here.Fingerprint() {
+		t.Errorf("%s is declared, not %s: %v", there.Canonical(), here.Canonical(), err)
+	}
+	if _, err := r.Compare(ctx, id, control.Against{Ref: "nowhere"}); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
 		t.Errorf("a branch that is not there: %v", err)
 	}
 	heard := strings.Join(s.asked, "\n")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"aditus/internal/control"
+	"aditus/internal/core/declare"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -130,9 +131,18 @@ var operations = []operation{
 			}
 			return c.Watch(c.berth, id)
 		}},
+	{method: "GET", path: berthPath + "/declared", name: "declared", about: "What Git declares for the berth, as it was read last. Its revision is the SHA-256 of its canonical form (RFC 8785).", scope: Look, out: declare.Desired{},
+		do: func(ctx context.Context, c call) (any, error) { return c.Declared(ctx, c.berth) }},
 	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: Look, out: control.Comparison{},
-		query: []parameter{{"with", "A branch, tag, commit or revision to compare with instead of what Git declares.", "string"}},
-		do:    func(ctx context.Context, c call) (any, error) { return c.Compare(ctx, c.berth, c.query("with")) }},
+		query: []parameter{
+			{"with", "A branch, tag, commit or revision to compare with instead of what Git declares.", "string"},
+			{"site", "Compare with what is declared at another site.", "string"},
+			{"from", "Compare a revision on record, by its fingerprint or version, with the one under to.", "string"},
+			{"to", "The revision that from is compared with.", "string"},
+		},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.Compare(ctx, c.berth, control.Against{Ref: c.query("with"), Site: c.query("site"), From: c.query("from"), To: c.query("to")})
+		}},
 	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: Look, out: control.Bench{},
 		query: []parameter{{"guard", "Its name; the first where it is left out.", "string"}},
 		do:    func(_ context.Context, c call) (any, error) { return c.Bench(c.berth, c.query("guard")) }},

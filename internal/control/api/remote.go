@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"aditus/internal/control"
+	"aditus/internal/core/declare"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/socket"
@@ -340,13 +341,22 @@ func (r *Remote) Watch(id ledger.Berth, rollout int64) (w control.Watch, err err
 }
 
 // Compare implements control.Control.
-func (r *Remote) Compare(ctx context.Context, id ledger.Berth, ref string) (c control.Comparison, err error) {
+func (r *Remote) Compare(ctx context.Context, id ledger.Berth, against control.Against) (c control.Comparison, err error) {
 	query := url.Values{}
-	if ref != "" {
-		query.Set("with", ref)
+	for name, value := range map[string]string{"with": against.Ref, "site": against.Site, "from": against.From, "to": against.To} {
+		if value != "" {
+			query.Set(name, value)
+		}
 	}
 	err = r.ask(ctx, http.MethodGet, pathOf(id, "/compare"), query, nil, &c)
 	return c, err
+}
+
+// Declared implements control.Control.
+func (r *Remote) Declared(ctx context.Context, id ledger.Berth) (*declare.Desired, error) {
+	var desired declare.Desired
+	err := r.ask(ctx, http.MethodGet, pathOf(id, "/declared"), nil, nil, &desired)
+	return &desired, err
 }
 
 // OfferRevert implements control.Control.

@@ -1,0 +1,99 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+)
+
+// Against says what a berth is compared with: nothing set, what Git declares for it now; otherwise one of its lines.
+type Against struct {
+	Ref      string // what a branch, tag or commit of its link, or a revision on record, declares
+	Site     string // what is declared for the workload at another site
+	From, To string // two revisions on record, with each other
+}
+
+// Check refuses what cannot be meant.
+func (a Against) Check() error {
+	if (a.From == "") != (a.To == "") || a.From != "" && (a.Ref != "" || a.Site != "") || a.Ref != "" && a.Site != "" {
+		return errors.New("compare with one thing: with REF, with another SITE, or from one REVISION to another")
+	}
+	return nil
+}
+
+// Preview reads what another branch, tag or commit declares for a berth.
+type Preview func(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error)
+
+// CompareAgainst compares a berth as it was seen. preview is nil where branches cannot be read.
+func CompareAgainst(ctx context.Context, book *ledger.Ledger, s engine.Snapshot, b engine.Berth, against Against, preview Preview) (Comparison, error) {
+	if err := against.Check(); err != nil {
+		return Comparison{}, err
+	}
+	switch {
+	case against.Site != "":
+		return compareSites(book, s, b, against.Site)
+	case against.From == "" && against.Ref == "":
+		return NewComparison(book, b, nil)
+	}
+	revisions, err := book.Revisions()
+	if err != nil {
+		return Comparison{}, err
+	}
+	if against.From != "" {
+		from, err1 := FindRevision(revisions, b.Workload, against.From)
+		to, err2 := FindRevision(revisions, b.Workload, against.To)
+		if err := errors.Join(err1, err2); err != nil {
+			return Comparison{}, err
+		}
+		return CompareTwo(b.Berth, named(from), named(to), from.Desired, to.Desired), nil
+	}
+	found, err := FindRevision(revisions, b.Workload, against.Ref)
+	if err == nil {
+		return NewComparison(book, b, found)
+	}
+	if preview == nil {
+		return Comparison{}, fmt.Errorf("%w; branches are read while Aditus runs", err)
+	}
+	desired, commit, err := preview(ctx, b.Berth, against.Ref)
+	if err != nil {
+		return Comparison{}, fmt.Errorf("compare %s with %s: %w", b.Berth, against.Ref, err)
+	}
+	return NewComparison(book, b, PreviewRevision(b.Berth, desired, commit))
+}
+
+// compareSites compares what is declared for a workload at two sites.
+func compareSites(book *ledger.Ledger, s engine.Snapshot, b engine.Berth, site string) (Comparison, error) {
+	here, err1 := declared(book, s, b.Berth)
+	there, err2 := declared(book, s, ledger.Berth{Workload: b.Workload, Site: site})
+	if err := errors.Join(err1, err2); err != nil {
+		return Comparison{}, err
+	}
+	return CompareTwo(b.Berth, b.Site, site, here, there), nil
+}
+
+// declared gives what Git declares for a berth.
+func declared(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth) (*declare.Desired, error) {
+	b, ok := s.Find(id)
+	switch {
+	case !ok:
+		return nil, fmt.Errorf("there is no berth %s", id)
+	case b.Declared == nil:
+		return nil, fmt.Errorf("nothing is declared for %s", id)
+	}
+	r, err := book.Revision(id.Workload, b.Declared.Fingerprint)
+	return r.Desired, err
+}
+
+// compareSeen compares a berth of a snapshot.
+func compareSeen(ctx context.Context, book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, against Against, preview Preview) (Comparison, error) {
+	b, ok := s.Find(id)
+	if !ok {
+		return Comparison{}, fmt.Errorf("there is no berth %s", id)
+	}
+	return CompareAgainst(ctx, book, s, b, against, preview)
+}
