@@ -97,16 +97,22 @@ func isDemo(folder string) bool {
 
 func isTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) }
 
+// showWait is how long the engine waits for the first picture before it begins.
+const showWait = 500 * time.Millisecond
+
 // runScreens shows the screens until they are left, with an engine that works meanwhile.
 func runScreens(ctx context.Context, live control.Live, note string, work func(context.Context) error) error {
-	app := tui.New(live, tui.Options{Who: whoami(), Note: note, Pictures: live.Folder})
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	shown, show := context.WithTimeout(ctx, showWait)
+	defer show()
+	app := tui.New(live, tui.Options{Who: whoami(), Note: note, Pictures: live.Folder, Shown: show})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 2)
 	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live, server, func() {}) }} {
 		go func() {
+			<-shown.Done() // a screen that is there at once is worth more than work that begins a moment sooner
 			err := run(ctx)
 			ended <- err
 			if err != nil {

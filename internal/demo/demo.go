@@ -263,6 +263,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 	}
 	ctx := context.Background()
 	past, known := map[ledger.Berth][]ledger.Revision{}, map[declare.Fingerprint]bool{}
+	var entries []ledger.Entry // put on record at once, as the disk takes its time for each
 	remember := func(c committed, set map[string]string, sites ...string) error {
 		files := append(beside(), source.File{Name: c.workload + ".yaml", Text: c.text})
 		files = slices.DeleteFunc(files, func(f source.File) bool { // the past kept the rules, and other workloads are not asked for
@@ -284,9 +285,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 				continue
 			}
 			known[r.Fingerprint] = true
-			if err := w.Ledger.Record(ctx, ledger.Entry{Revision: &r}); err != nil {
-				return err
-			}
+			entries = append(entries, ledger.Entry{Revision: &r})
 		}
 		return nil
 	}
@@ -323,9 +322,11 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 				if id.Site != site {
 					continue
 				}
-				if err := w.settle(ctx, id, place, past[id]); err != nil {
+				entry, err := w.settle(ctx, id, place, past[id])
+				if err != nil {
 					return err
 				}
+				entries = append(entries, entry)
 			}
 			return nil
 		})
@@ -333,7 +334,8 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			return err
 		}
 	}
-	if err := errors.Join(w.byHand(), w.remember(ctx, past[Breached], start)); err != nil {
+	entries = append(entries, w.remember(past[Breached], start)...)
+	if err := errors.Join(w.byHand(), w.Ledger.Record(ctx, entries...)); err != nil {
 		return err
 	}
 	return w.keep(w.kept)
@@ -348,8 +350,8 @@ func (w *World) byHand() error {
 	)
 }
 
-// settle makes a berth as its past left it.
-func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revisions []ledger.Revision) error {
+// settle makes a site as a berth's past left it, and gives what is on record of that.
+func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revisions []ledger.Revision) (ledger.Entry, error) {
 	behind := 0
 	if reached, coming := arrived[id.Workload]; coming && place >= reached {
 		behind = 1
@@ -366,9 +368,6 @@ func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revision
 		at := r.At.Add(time.Duration(place+1)*10*time.Minute + 8*time.Minute)
 		facts = append(facts, ledger.Fact{At: at, Workload: id.Workload, Site: id.Site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
 	}
-	if err := w.Ledger.Record(ctx, ledger.Entry{Berth: id, State: &state, Facts: facts}); err != nil {
-		return err
-	}
 	driver, revision := w.drivers()[id.Site], applied.Fingerprint
 	errs := []error{driver.Lay(ctx, id.Workload, revision, *applied.Desired)}
 	for _, part := range applied.Desired.Running() {
@@ -378,7 +377,7 @@ func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revision
 			errs = append(errs, driver.Scale(ctx, id.Workload, revision, part, applied.Desired.Parts[part].Instances, nil))
 		}
 	}
-	return errors.Join(append(errs, driver.SetShare(ctx, id.Workload, revision, 1, ""))...)
+	return ledger.Entry{Berth: id, State: &state, Facts: facts}, errors.Join(append(errs, driver.SetShare(ctx, id.Workload, revision, 1, ""))...)
 }
 
 func (w *World) keep(k kept) error {

@@ -1,7 +1,6 @@
 package demo
 
 import (
-	"context"
 	"math"
 	"math/rand/v2"
 	"time"
@@ -23,7 +22,7 @@ const (
 )
 
 // remember makes up what the guards of a berth showed over the last days, and during the rollouts of its last revisions.
-func (w *World) remember(ctx context.Context, revisions []ledger.Revision, start time.Time) error {
+func (w *World) remember(revisions []ledger.Revision, start time.Time) (entries []ledger.Entry) {
 	chance := rand.New(rand.NewPCG(5150, 2))
 	newest := revisions[len(revisions)-1]
 	for _, rule := range newest.Desired.Guards {
@@ -33,17 +32,13 @@ func (w *World) remember(ctx context.Context, revisions []ledger.Revision, start
 			p.Revision = servedAt(revisions, at).Fingerprint
 			entry.Steady = append(entry.Steady, p)
 		}
-		if err := w.Ledger.Record(ctx, entry); err != nil {
-			return err
-		}
+		entries = append(entries, entry)
 	}
 	proven := revisions[max(0, len(revisions)-4) : len(revisions)-1] // the newest is yet to come
 	for i := 1; i < len(proven); i++ {
-		if err := w.rolledOut(ctx, chance, proven[i-1], proven[i], start.Add(-time.Duration(len(proven)-i)*3*24*time.Hour-5*time.Hour), 0.004*float64(i)); err != nil {
-			return err
-		}
+		entries = append(entries, w.rolledOut(chance, proven[i-1], proven[i], start.Add(-time.Duration(len(proven)-i)*3*24*time.Hour-5*time.Hour), 0.004*float64(i)))
 	}
-	return nil
+	return entries
 }
 
 // servedAt is the revision that served at a moment.
@@ -78,7 +73,7 @@ func made(chance *rand.Rand, rule guard.Rule, at time.Time, worse float64) ledge
 }
 
 // rolledOut makes up a rollout that was proven.
-func (w *World) rolledOut(ctx context.Context, chance *rand.Rand, old, new ledger.Revision, at time.Time, worse float64) error {
+func (w *World) rolledOut(chance *rand.Rand, old, new ledger.Revision, at time.Time, worse float64) ledger.Entry {
 	rules := new.Desired.Rollout
 	s := rollout.Begin(
 		rollout.Side{Revision: old.Fingerprint, Version: old.Version, Parts: map[string]int{"gate": 6}, Proven: true},
@@ -109,7 +104,7 @@ func (w *World) rolledOut(ctx context.Context, chance *rand.Rand, old, new ledge
 		}
 	}
 	s.Ended, s.Since, s.Why = moment, moment, "all guards held at full traffic"
-	return w.Ledger.Record(ctx, entry)
+	return entry
 }
 
 // start is when a made-up berth took its revision.

@@ -300,22 +300,24 @@ func (l *Ledger) NextRollout() int64 {
 	return l.rollout
 }
 
-// Record writes an entry, whole, and returns once it is safely on disk.
-func (l *Ledger) Record(ctx context.Context, e Entry) error {
-	err := l.record(ctx, &e)
+// Record writes entries, all or none of them, and returns once they are safely on disk.
+func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
+	err := l.record(ctx, entries)
 	if errors.Is(err, ErrFull) && l.spare != "" && os.Remove(l.spare) == nil {
-		err = l.record(ctx, &e)
+		err = l.record(ctx, entries)
 	}
 	if err != nil {
 		return fmt.Errorf("record in the ledger %s: %w", l.path, err)
 	}
-	if l.notify != nil && len(e.Facts) > 0 {
-		l.notify(e.Facts)
+	for _, e := range entries {
+		if l.notify != nil && len(e.Facts) > 0 {
+			l.notify(e.Facts)
+		}
 	}
 	return nil
 }
 
-func (l *Ledger) record(ctx context.Context, e *Entry) error {
+func (l *Ledger) record(ctx context.Context, entries []Entry) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	tx, err := l.write.BeginTx(ctx, nil)
@@ -323,8 +325,10 @@ func (l *Ledger) record(ctx context.Context, e *Entry) error {
 		return explain(err)
 	}
 	defer tx.Rollback()
-	if err := l.writeEntry(tx, e); err != nil {
-		return explain(err)
+	for i := range entries {
+		if err := l.writeEntry(tx, &entries[i]); err != nil {
+			return explain(err)
+		}
 	}
 	return explain(tx.Commit())
 }
@@ -367,24 +371,50 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 			return err
 		}
 	}
-	for _, p := range e.Points {
-		if err := put(`INSERT INTO points VALUES (?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-			e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole, p.Stage); err != nil {
-			return err
-		}
-	}
-	for _, p := range e.Steady {
-		if err := put(`INSERT INTO steady VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-			e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole); err != nil {
-			return err
-		}
-		if err := put(`DELETE FROM steady WHERE workload = ? AND site = ? AND guard = ? AND at < ?`, e.Berth.Workload, e.Berth.Site, p.Guard, p.At.Add(-SteadyKept).UnixMilli()); err != nil {
-			return err
-		}
+	if err := e.writePoints(tx); err != nil {
+		return err
 	}
 	if k := e.Look; k != nil && e.Rollout != nil {
 		return put(`INSERT INTO looks VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
 			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
+	}
+	return nil
+}
+
+// writePoints writes the entry's signals, of which there may be thousands: each statement is read once for all of them.
+func (e *Entry) writePoints(tx *sql.Tx) error {
+	write := func(points []Point, query string, values func(Point) []any) error {
+		if len(points) == 0 {
+			return nil
+		}
+		insert, err := tx.Prepare(query)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, p := range points {
+			if _, err := insert.Exec(append([]any{e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole}, values(p)...)...); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := write(e.Points, `INSERT INTO points VALUES (?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, func(p Point) []any { return []any{p.Stage} }); err != nil {
+		return err
+	}
+	if err := write(e.Steady, `INSERT INTO steady VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, func(Point) []any { return nil }); err != nil {
+		return err
+	}
+	newest := map[string]time.Time{}
+	for _, p := range e.Steady {
+		if p.At.After(newest[p.Guard]) {
+			newest[p.Guard] = p.At
+		}
+	}
+	for guard, at := range newest {
+		if _, err := tx.Exec(`DELETE FROM steady WHERE workload = ? AND site = ? AND guard = ? AND at < ?`, e.Berth.Workload, e.Berth.Site, guard, at.Add(-SteadyKept).UnixMilli()); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -25,6 +25,7 @@ type Options struct {
 	Who      string // in whose name orders are given
 	Note     string // told on the board's key bar, such as how fast the demo's time runs
 	Pictures string // the folder that pictures are written to
+	Shown    func() // called once the first picture is on the screen; may be nil
 }
 
 // App is the whole interface, a tea.Model.
@@ -97,6 +98,7 @@ func New(c control.Control, options Options) *App {
 const (
 	refreshEvery = 500 * time.Millisecond
 	changeEvery  = 150 * time.Millisecond
+	flushed      = 35 * time.Millisecond // until what was drawn is on the terminal: two frames
 )
 
 type (
@@ -139,7 +141,13 @@ func (a *App) look() {
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
-		a.w, a.h = msg.Width, msg.Height
+		first := a.w == 0
+		if a.w, a.h = msg.Width, msg.Height; first && a.options.Shown != nil {
+			return a, tea.Tick(flushed, func(time.Time) tea.Msg {
+				a.options.Shown()
+				return nil
+			})
+		}
 	case tea.ColorProfileMsg:
 		a.profile = msg.Profile
 		a.theme = kit.Choose(a.profile, a.dark)
