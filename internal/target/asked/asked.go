@@ -20,10 +20,11 @@ import (
 // Book is what one site was asked to be. It is safe for concurrent use.
 type Book struct {
 	site string
-	file string
+	file string // empty for nowhere
 
 	mu        sync.Mutex
 	workloads map[string]map[declare.Fingerprint]*Cohort
+	together  bool // much is asked for, and kept at its end
 }
 
 // Cohort is what is asked of one revision of a workload.
@@ -33,19 +34,37 @@ type Cohort struct {
 	Parts     map[string]declare.Part `json:"parts"`
 	Next      map[string]int          `json:"next"` // the number of each part's next instance
 	Instances []Instance              `json:"instances"`
+	Shares    []Share                 `json:"shares,omitempty"` // what its share became since it last was none, oldest first
+}
+
+// Share is a share of the traffic from a moment on.
+type Share struct {
+	At    time.Time `json:"at"`
+	Share float64   `json:"share"`
 }
 
 // Instance is one that is asked for.
 type Instance struct {
-	ID      string    `json:"id"`
-	Part    string    `json:"part"`
-	Created time.Time `json:"created"`
-	Again   int       `json:"again,omitempty"` // how often it was to be started anew
+	ID          string            `json:"id"`
+	Part        string            `json:"part"`
+	Created     time.Time         `json:"created"`
+	Environment map[string]string `json:"environment,omitempty"` // that it was created with
+	Again       int               `json:"again,omitempty"`       // how often it was to be started anew
+	Restarts    []time.Time       `json:"restarts,omitempty"`    // when, the last few times
 }
 
-// Open reads the book of a site, which is empty where there is no file yet.
+// mostRestarts and mostShares are how much is remembered of an instance and of a cohort.
+const (
+	mostRestarts = 32
+	mostShares   = 64
+)
+
+// Open reads the book of a site, which is empty where there is no file yet. An empty file is kept nowhere.
 func Open(site, file string) (*Book, error) {
 	b := &Book{site: site, file: file, workloads: map[string]map[declare.Fingerprint]*Cohort{}}
+	if file == "" {
+		return b, nil
+	}
 	text, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
 		return b, nil
@@ -80,6 +99,26 @@ func (b *Book) change(do func() error) error {
 	defer b.mu.Unlock()
 	if err := do(); err != nil {
 		return err
+	}
+	return b.keep()
+}
+
+// Together asks for many things that are kept on disk once, at their end.
+func (b *Book) Together(do func() error) error {
+	b.mu.Lock()
+	b.together = true
+	b.mu.Unlock()
+	err := do()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.together = false
+	return errors.Join(err, b.keep())
+}
+
+// keep writes the book. It is called with the lock held.
+func (b *Book) keep() error {
+	if b.file == "" || b.together {
+		return nil
 	}
 	text, err := json.Marshal(b.workloads)
 	if err == nil {
@@ -127,7 +166,8 @@ func (b *Book) Lay(workload string, revision declare.Fingerprint, parts map[stri
 
 func (c *Cohort) add(workload string, revision declare.Fingerprint, part string, now time.Time) {
 	c.Next[part]++
-	c.Instances = append(c.Instances, Instance{ID: fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.Next[part]), Part: part, Created: now})
+	id := fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.Next[part])
+	c.Instances = append(c.Instances, Instance{ID: id, Part: part, Created: now, Environment: maps.Clone(c.Parts[part].Environment)})
 }
 
 // Scale makes a part's cohort the given size; those named in first go first.
@@ -165,7 +205,7 @@ func (b *Book) Scale(workload string, revision declare.Fingerprint, part string,
 
 // SetShare gives a revision a share of the traffic and another one the rest. splits is false where the site cannot
 // split the workload's traffic.
-func (b *Book) SetShare(workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint, splits bool) error {
+func (b *Book) SetShare(workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint, splits bool, now time.Time) error {
 	return b.change(func() error {
 		if math.IsNaN(share) || share < 0 || share > 1 {
 			return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, b.site, share)
@@ -181,15 +221,38 @@ func (b *Book) SetShare(workload string, revision declare.Fingerprint, share flo
 		for name, c := range b.workloads[workload] {
 			switch name {
 			case revision:
-				c.Share = share
+				c.setShare(share, now)
 			case rest:
-				c.Share = 1 - share
+				c.setShare(1-share, now)
 			default:
-				c.Share = 0
+				c.setShare(0, now)
 			}
 		}
 		return nil
 	})
+}
+
+func (c *Cohort) setShare(share float64, now time.Time) {
+	switch {
+	case share == 0:
+		c.Shares = nil
+	case share != c.Share:
+		c.Shares = append(c.Shares[max(0, len(c.Shares)-mostShares+1):], Share{now, share})
+	}
+	c.Share = share
+}
+
+// Above tells since when a cohort's share has been above a bound; the zero time where it is not.
+func (c *Cohort) Above(bound float64) (since time.Time) {
+	for _, s := range c.Shares {
+		switch {
+		case s.Share <= bound:
+			since = time.Time{}
+		case since.IsZero():
+			since = s.At
+		}
+	}
+	return since
 }
 
 // Preview leads the preview routes to a revision.
@@ -220,12 +283,13 @@ func (b *Book) Run(workload string, revision declare.Fingerprint, part string, n
 }
 
 // Restart asks for an instance to be started anew.
-func (b *Book) Restart(workload, id string) error {
+func (b *Book) Restart(workload, id string, now time.Time) error {
 	return b.change(func() error {
 		for _, c := range b.workloads[workload] {
 			for i := range c.Instances {
-				if c.Instances[i].ID == id {
-					c.Instances[i].Again++
+				if in := &c.Instances[i]; in.ID == id {
+					in.Again++
+					in.Restarts = append(slices.Clone(in.Restarts[max(0, len(in.Restarts)-mostRestarts+1):]), now)
 					return nil
 				}
 			}

@@ -122,7 +122,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 func (s *Site) show(in asked.Instance, part declare.Part, now keeper.State) target.Instance {
 	seen := target.Instance{
 		ID: in.ID, Part: in.Part, Started: s.as(now.Started), Again: s.as(now.Again), Reason: now.Reason, Done: now.Done, Failed: now.Failed,
-		Environment: part.Environment, Cores: now.Cores, Memory: now.Memory,
+		Environment: in.Environment, Cores: now.Cores, Memory: now.Memory,
 	}
 	created := s.as(in.Created)
 	if seen.Started.IsZero() {
@@ -221,7 +221,7 @@ func (s *Site) Together(do func() error) error {
 	}
 	set(true)
 	defer set(false)
-	return do()
+	return s.book.Together(do)
 }
 
 // untold tells whether more is asked for than the keeper was told.
@@ -273,7 +273,7 @@ func (s *Site) Scale(ctx context.Context, workload string, revision declare.Fing
 
 // SetShare implements target.Driver.
 func (s *Site) SetShare(ctx context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
-	return s.do(ctx, s.book.SetShare(workload, revision, share, rest, routed(s.copy(workload))))
+	return s.do(ctx, s.book.SetShare(workload, revision, share, rest, routed(s.copy(workload)), time.Now()))
 }
 
 // Preview implements target.Driver.
@@ -288,7 +288,7 @@ func (s *Site) Run(ctx context.Context, workload string, revision declare.Finger
 
 // Restart implements target.Driver.
 func (s *Site) Restart(ctx context.Context, workload, instance string) error {
-	return s.do(ctx, s.book.Restart(workload, instance))
+	return s.do(ctx, s.book.Restart(workload, instance, time.Now()))
 }
 
 // Keep implements target.Driver.

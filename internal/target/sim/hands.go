@@ -9,7 +9,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -85,10 +84,10 @@ func (h Hand) check() error {
 
 // takeHands makes the changes that were left for the site.
 func (s *Site) takeHands() error {
-	if s.file == "" {
+	if s.folder == "" {
 		return nil
 	}
-	name := handsFile(filepath.Dir(s.file), s.name)
+	name := handsFile(s.folder, s.name)
 	text, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -117,21 +116,15 @@ func (s *Site) ChangeByHand(h Hand) error {
 }
 
 func (s *Site) change(h Hand) error {
-	for revision, c := range s.workloads[h.Workload] {
-		if c.share == 0 && len(c.instances) > 0 {
+	for revision, c := range s.cohorts(h.Workload) {
+		if c.Share == 0 && len(c.Instances) > 0 {
 			continue
 		}
+		s.advance(h.Workload, s.now())
 		if h.Field == "gone" {
-			delete(c.parts, h.Part)
-			c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
-				if in.part == h.Part {
-					in.stop()
-				}
-				return in.part == h.Part
-			})
-			return s.save()
+			return errors.Join(s.book.Remove(h.Workload, revision, h.Part), s.settle(h.Workload))
 		}
-		part, ok := c.parts[h.Part]
+		part, ok := c.Parts[h.Part]
 		if !ok {
 			part = declare.Part{Kind: declare.Service, Artifact: "registry.example/by-hand:1"}
 			if strings.HasPrefix(h.Field, "values.") {
@@ -141,13 +134,10 @@ func (s *Site) change(h Hand) error {
 		if err := h.apply(&part); err != nil {
 			return err
 		}
-		count := part.Instances
-		part.Instances = c.parts[h.Part].Instances
-		c.parts[h.Part] = part
-		if part.Kind != declare.Service {
-			return s.save()
+		if err := s.book.Lay(h.Workload, revision, map[string]declare.Part{h.Part: part}); err != nil || part.Kind != declare.Service {
+			return err
 		}
-		return errors.Join(s.resize(h.Workload, revision, c, h.Part, count, nil), s.save())
+		return errors.Join(s.book.Scale(h.Workload, revision, h.Part, part.Instances, nil, s.now()), s.settle(h.Workload))
 	}
 	return fmt.Errorf("change %s at %s by hand: %w", h.Workload, s.name, errNotServing)
 }

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"gonum.org/v1/gonum/stat/distuv"
+
+	"aditus/internal/target/asked"
 )
 
 // bounds are the histogram's buckets in seconds; answers beyond slowBound are the slow ones.
@@ -32,32 +34,26 @@ const (
 
 // instance is one made-up process: a model advanced tick by tick, served over HTTP.
 type instance struct {
+	asked.Instance
 	site     *Site
 	workload string
-	cohort   *cohort
-	part     string
-	id       string
-	created  time.Time
+	cohort   *asked.Cohort
 	artifact Artifact
 	exists   bool
-	// environment is what the process was started with; a change by hand does not reach it.
-	environment map[string]string
-	chance      *rand.Rand
-	server      *http.Server
-	port        int
+	chance   *rand.Rand
+	server   *http.Server
+	port     int
 
-	at        time.Time   // the model is advanced up to here
-	restarted []time.Time // by Restart
-	over      time.Time   // since when the cohort's share is above a fault's bound
-	requests  [2]float64
-	counts    []float64 // by bucket, and one beyond
-	sum       float64
-	memory    float64
+	at       time.Time // the model is advanced up to here
+	requests [2]float64
+	counts   []float64 // by bucket, and one beyond
+	sum      float64
+	memory   float64
 }
 
 // start makes the instance listen. An instance whose artifact does not exist never does.
 func (in *instance) start() error {
-	seed := in.site.behaviour.seedOf(in.site.name, in.id)
+	seed := in.site.behaviour.seedOf(in.site.name, in.ID)
 	in.chance = rand.New(rand.NewPCG(seed, uint64(in.at.Unix())))
 	in.counts = make([]float64, len(bounds)+1)
 	in.memory = in.artifact.Memory * (0.97 + 0.06*in.chance.Float64())
@@ -66,11 +62,11 @@ func (in *instance) start() error {
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return fmt.Errorf("serve the stand-in instance %s: %w", in.id, err)
+		return fmt.Errorf("serve the stand-in instance %s: %w", in.ID, err)
 	}
 	in.port = listener.Addr().(*net.TCPAddr).Port
 	metrics := "/metrics"
-	if m := in.cohort.parts[in.part].Metrics; m != nil {
+	if m := in.cohort.Parts[in.Part].Metrics; m != nil {
 		metrics = m.Path
 	}
 	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -97,12 +93,15 @@ func (in *instance) fault(kind FaultKind, now time.Time) (Fault, float64) {
 		if fault.Kind != kind || (fault.Site != "" && fault.Site != in.site.name) {
 			continue
 		}
-		began := in.created
+		began := in.Created
 		if fault.Above > 0 {
-			if in.cohort.share <= fault.Above || in.over.IsZero() {
+			above := in.cohort.Above(fault.Above)
+			if above.IsZero() {
 				continue
 			}
-			began = in.over
+			if above.After(began) {
+				began = above
+			}
 		}
 		grown := now.Sub(began) - fault.After
 		switch {
@@ -119,11 +118,11 @@ func (in *instance) fault(kind FaultKind, now time.Time) (Fault, float64) {
 // crashes gives the times of the restarts so far. A crash fault repeats, whatever the time since the first start.
 func (in *instance) crashes(now time.Time) (restarts []time.Time) {
 	if fault, crashes := in.crash(); crashes {
-		for at := in.created.Add(fault.After + downtime); !at.After(now) && len(restarts) < 1000; at = at.Add(fault.After + downtime) {
+		for at := in.Created.Add(fault.After + downtime); !at.After(now) && len(restarts) < 1000; at = at.Add(fault.After + downtime) {
 			restarts = append(restarts, at)
 		}
 	}
-	restarts = append(restarts, in.restarted...)
+	restarts = append(restarts, in.Restarts...)
 	slices.SortFunc(restarts, time.Time.Compare)
 	return restarts
 }
@@ -133,7 +132,7 @@ func (in *instance) started(now time.Time) time.Time {
 	if restarts := in.crashes(now); len(restarts) > 0 {
 		return restarts[len(restarts)-1]
 	}
-	return in.created
+	return in.Created
 }
 
 // down tells whether the process is between a crash and the next start.
@@ -153,7 +152,7 @@ func (in *instance) crash() (Fault, bool) {
 
 // up tells whether the instance has come up.
 func (in *instance) up(now time.Time) bool {
-	jitter := float64(in.site.behaviour.seedOf(in.id)%1000)/1000*0.3 + 0.85
+	jitter := float64(in.site.behaviour.seedOf(in.ID)%1000)/1000*0.3 + 0.85
 	return in.exists && !now.Before(in.started(now).Add(time.Duration(float64(in.artifact.StartsIn)*jitter)))
 }
 
@@ -249,7 +248,7 @@ func (in *instance) serveMetrics(w http.ResponseWriter, r *http.Request) {
 	if fault, grown := in.fault(MemoryFault, now); grown > 0 {
 		memory += fault.Amount * grown
 	}
-	memory *= 1 + 0.01*math.Sin(now.Sub(in.created).Seconds()/37+in.memory)
+	memory *= 1 + 0.01*math.Sin(now.Sub(in.Created).Seconds()/37+in.memory)
 	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
 	w.Write(in.page(memory))
 }

@@ -13,60 +13,10 @@ import (
 	"aditus/internal/target"
 )
 
-// laid gives a cohort that is there, or an error that says what could not be done.
-func (s *Site) laid(what, workload string, revision declare.Fingerprint, part string) (*cohort, error) {
-	c := s.workloads[workload][revision]
-	if c == nil {
-		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not laid down", what, part, workload, s.name, revision.Short())
-	}
-	if _, ok := c.parts[part]; !ok {
-		return nil, fmt.Errorf("%s %s of %s at %s: revision %s has no such part", what, part, workload, s.name, revision.Short())
-	}
-	return c, nil
-}
-
-// Run implements target.Driver.
-func (s *Site) Run(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	c, err := s.laid("run", workload, revision, part)
-	if err != nil {
-		return err
-	}
-	if slices.ContainsFunc(c.instances, func(in *instance) bool { return in.part == part }) {
-		return nil
-	}
-	c.next[part]++
-	in := s.instance(workload, c, part, fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.next[part]), s.now())
-	c.instances = append(c.instances, in)
-	return errors.Join(in.start(), s.save())
-}
-
-// Preview implements target.Driver.
-func (s *Site) Preview(_ context.Context, workload string, revision declare.Fingerprint) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	if s.workloads[workload][revision] == nil {
-		return fmt.Errorf("preview %s at %s: revision %s was not laid down", workload, s.name, revision.Short())
-	}
-	for name, c := range s.workloads[workload] {
-		c.preview = name == revision
-	}
-	return s.save()
-}
-
 // find gives an instance.
 func (s *Site) find(workload, id string) (*instance, error) {
-	for _, c := range s.workloads[workload] {
-		for _, in := range c.instances {
-			if in.id == id {
-				return in, nil
-			}
-		}
+	if in := s.instances[workload][id]; in != nil {
+		return in, nil
 	}
 	return nil, fmt.Errorf("%s at %s: %w", id, s.name, target.ErrNoInstance)
 }
@@ -88,114 +38,8 @@ func (s *Site) Check(_ context.Context, workload, id string, command []string) (
 	return "", nil
 }
 
-// Restart implements target.Driver.
-func (s *Site) Restart(_ context.Context, workload, id string) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	in, err := s.find(workload, id)
-	if err != nil {
-		return err
-	}
-	in.restarted = append(in.restarted, s.now())
-	return s.save()
-}
-
-// Keep implements target.Driver.
-func (s *Site) Keep(_ context.Context, workload string, from, to declare.Fingerprint, part string) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	there := s.workloads[workload][to]
-	if there == nil {
-		return fmt.Errorf("keep %s of %s at %s: revision %s was not laid down", part, workload, s.name, to.Short())
-	}
-	if _, ok := there.parts[part]; ok && s.workloads[workload][from] == nil {
-		return nil
-	}
-	c, err := s.laid("keep", workload, from, part)
-	if err != nil {
-		return err
-	}
-	there.parts[part], there.next[part] = c.parts[part], c.next[part]
-	delete(c.parts, part)
-	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
-		if in.part != part {
-			return false
-		}
-		in.cohort = there
-		there.instances = append(there.instances, in)
-		return true
-	})
-	return s.save()
-}
-
-// Remove implements target.Driver.
-func (s *Site) Remove(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	c := s.workloads[workload][revision]
-	if c == nil {
-		return nil
-	}
-	delete(c.parts, part)
-	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
-		if in.part == part {
-			in.stop()
-			return true
-		}
-		return false
-	})
-	return s.save()
-}
-
-// Mark implements target.Driver.
-func (s *Site) Mark(_ context.Context, workload string, from, to declare.Fingerprint) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	cohorts := s.workloads[workload]
-	switch c := cohorts[from]; {
-	case c == nil && cohorts[to] != nil:
-		return nil
-	case c == nil:
-		return fmt.Errorf("mark %s at %s: revision %s is not there", workload, s.name, from.Short())
-	case cohorts[to] != nil:
-		return fmt.Errorf("mark %s at %s: revision %s is there already", workload, s.name, to.Short())
-	default:
-		cohorts[to] = c
-		delete(cohorts, from)
-	}
-	return s.save()
-}
-
-// Drop implements target.Driver.
-func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	c := s.workloads[workload][revision]
-	if c == nil {
-		return nil
-	}
-	if c.share > 0 {
-		return fmt.Errorf("remove %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, s.name, c.share*100)
-	}
-	for _, in := range c.instances {
-		in.stop()
-	}
-	delete(s.workloads[workload], revision)
-	return s.save()
-}
-
 // task tells whether the instance runs to its end.
-func (in *instance) task() bool { return in.cohort.parts[in.part].Kind == declare.Task }
+func (in *instance) task() bool { return in.cohort.Parts[in.Part].Kind == declare.Task }
 
 // defaultTakes is how long a task takes where its artifact does not say.
 const defaultTakes = 3 * time.Second
@@ -206,7 +50,7 @@ func (in *instance) ended(now time.Time) (done bool, failed string) {
 	if takes == 0 {
 		takes = defaultTakes
 	}
-	if !in.exists || now.Sub(in.created) < takes {
+	if !in.exists || now.Sub(in.Created) < takes {
 		return false, ""
 	}
 	return in.artifact.Fails == "", in.artifact.Fails
@@ -214,9 +58,9 @@ func (in *instance) ended(now time.Time) (done bool, failed string) {
 
 // events are what happened to the instance, as a target would tell it.
 func (in *instance) events(now time.Time) []target.Event {
-	events := []target.Event{{At: in.created, Text: "created from " + in.cohort.parts[in.part].Artifact}}
+	events := []target.Event{{At: in.Created, Text: "created from " + in.cohort.Parts[in.Part].Artifact}}
 	if !in.exists {
-		return append(events, target.Event{At: in.created, Text: "cannot start: the artifact was not found", Bad: true})
+		return append(events, target.Event{At: in.Created, Text: "cannot start: the artifact was not found", Bad: true})
 	}
 	restarts := in.crashes(now)
 	for _, at := range restarts[max(0, len(restarts)-8):] {
@@ -226,7 +70,7 @@ func (in *instance) events(now time.Time) []target.Event {
 		if done, failed := in.ended(now); failed != "" {
 			events = append(events, target.Event{At: now, Text: "failed: " + failed, Bad: true})
 		} else if done {
-			events = append(events, target.Event{At: in.created.Add(max(in.artifact.Takes, defaultTakes)), Text: "ran to its end"})
+			events = append(events, target.Event{At: in.Created.Add(max(in.artifact.Takes, defaultTakes)), Text: "ran to its end"})
 		}
 		return events
 	}
@@ -247,11 +91,9 @@ func (s *Site) Measure(_ context.Context, workload string) (map[string]signal.Pa
 	defer s.mu.Unlock()
 	s.advance(workload, s.now())
 	pages := map[string]signal.Page{}
-	for _, c := range s.workloads[workload] {
-		for _, in := range c.instances {
-			if !in.task() && in.exists {
-				pages[in.id] = target.Measured(map[int]uint64{200: uint64(in.requests[0]), 500: uint64(in.requests[1])}, bounds, in.counts, in.sum)
-			}
+	for id, in := range s.instances[workload] {
+		if !in.task() && in.exists {
+			pages[id] = target.Measured(map[int]uint64{200: uint64(in.requests[0]), 500: uint64(in.requests[1])}, bounds, in.counts, in.sum)
 		}
 	}
 	return pages, nil
@@ -289,9 +131,9 @@ func (in *instance) log(since, now time.Time) []target.LogLine {
 		}
 	}
 	began := in.started(now)
-	write(began, "info  starting %s", shortName(in.cohort.parts[in.part].Artifact))
-	for _, name := range slices.Sorted(maps.Keys(in.environment)) {
-		write(began, "info  %s=%s", name, in.environment[name])
+	write(began, "info  starting %s", shortName(in.cohort.Parts[in.Part].Artifact))
+	for _, name := range slices.Sorted(maps.Keys(in.Environment)) {
+		write(began, "info  %s=%s", name, in.Environment[name])
 	}
 	if in.task() {
 		done, failed := in.ended(now)
@@ -307,7 +149,7 @@ func (in *instance) log(since, now time.Time) []target.LogLine {
 		from = back
 	}
 	for at := from.Truncate(logEvery).Add(logEvery); !at.After(now); at = at.Add(logEvery) {
-		chance := in.site.behaviour.seedOf(in.id, at.UTC().Format(time.RFC3339))
+		chance := in.site.behaviour.seedOf(in.ID, at.UTC().Format(time.RFC3339))
 		_, slow := in.fault(SlowAnswers, at)
 		_, hangs := in.fault(Hang, at)
 		switch {

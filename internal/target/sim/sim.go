@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,48 +19,40 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
+	"aditus/internal/target/asked"
 )
 
 // Site is one stand-in site. It implements target.Driver.
 type Site struct {
 	name      string
-	file      string // where its state is kept; empty for nowhere
+	folder    string // where its state is kept; empty for nowhere
 	behaviour Behaviour
 	now       func() time.Time
+	book      *asked.Book
 
 	mu          sync.Mutex
-	workloads   map[string]map[declare.Fingerprint]*cohort
+	instances   map[string]map[string]*instance // by workload and ID: what is asked for, and runs
 	unreachable bool
-	together    bool // many things are done before the state is kept
 }
 
 var _ target.Driver = (*Site)(nil)
 
-type cohort struct {
-	share     float64
-	preview   bool
-	parts     map[string]declare.Part
-	instances []*instance
-	next      map[string]int
-}
-
 // Open makes a site and brings back what was there when the program ended. folder is where its state is kept; empty
 // for nowhere.
 func Open(name, folder string, behaviour Behaviour, now func() time.Time) (*Site, error) {
-	s := &Site{name: name, behaviour: behaviour, now: now, workloads: map[string]map[declare.Fingerprint]*cohort{}}
-	if folder == "" {
-		return s, nil
+	s := &Site{name: name, folder: folder, behaviour: behaviour, now: now, instances: map[string]map[string]*instance{}}
+	file := ""
+	if folder != "" {
+		file = filepath.Join(folder, name+".json")
 	}
-	s.file = filepath.Join(folder, name+".json")
-	text, err := os.ReadFile(s.file)
-	if errors.Is(err, os.ErrNotExist) {
-		return s, nil
+	var err error
+	if s.book, err = asked.Open(name, file); err != nil {
+		return nil, err
 	}
-	if err == nil {
-		err = s.restore(text)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("bring back the stand-in site %s from %s: %w", name, s.file, err)
+	for _, workload := range s.book.Workloads() {
+		if err := s.settle(workload); err != nil {
+			return nil, err
+		}
 	}
 	return s, nil
 }
@@ -70,11 +61,9 @@ func Open(name, folder string, behaviour Behaviour, now func() time.Time) (*Site
 func (s *Site) Close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, cohorts := range s.workloads {
-		for _, c := range cohorts {
-			for _, in := range c.instances {
-				in.stop()
-			}
+	for _, all := range s.instances {
+		for _, in := range all {
+			in.stop()
 		}
 	}
 }
@@ -86,6 +75,9 @@ func (s *Site) SetReachable(reachable bool) {
 	s.unreachable = !reachable
 }
 
+// Together does many things and keeps the state on file once, at their end.
+func (s *Site) Together(do func() error) error { return s.book.Together(do) }
+
 func (s *Site) lock() error {
 	s.mu.Lock()
 	if s.unreachable {
@@ -93,6 +85,51 @@ func (s *Site) lock() error {
 		return fmt.Errorf("%s: %w", s.name, target.ErrUnreachable)
 	}
 	return nil
+}
+
+// do asks for something of a workload, and makes it so.
+func (s *Site) do(workload string, ask func() error) error {
+	if err := s.lock(); err != nil {
+		return err
+	}
+	defer s.mu.Unlock()
+	s.advance(workload, s.now())
+	return errors.Join(ask(), s.settle(workload))
+}
+
+// settle starts the instances of a workload that are asked for and do not run, and stops those that are not asked for.
+func (s *Site) settle(workload string) (err error) {
+	running, wanted := s.instances[workload], map[string]bool{}
+	if running == nil {
+		running = map[string]*instance{}
+		s.instances[workload] = running
+	}
+	for _, c := range s.cohorts(workload) {
+		for _, one := range c.Instances {
+			wanted[one.ID] = true
+			in := running[one.ID]
+			if in == nil {
+				artifact, exists := s.behaviour.artifact(c.Parts[one.Part].Artifact)
+				in = &instance{site: s, workload: workload, Instance: one, cohort: c, at: s.now(), artifact: artifact, exists: exists}
+				running[one.ID] = in
+				err = errors.Join(err, in.start())
+			}
+			in.cohort, in.Instance = c, one
+		}
+	}
+	for id, in := range running {
+		if !wanted[id] {
+			in.stop()
+			delete(running, id)
+		}
+	}
+	return err
+}
+
+// cohorts are a workload's cohorts as they are asked for, by revision. All that reads or changes them holds the lock.
+func (s *Site) cohorts(workload string) (all map[declare.Fingerprint]*asked.Cohort) {
+	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) { all = cohorts })
+	return all
 }
 
 // Observe implements target.Driver.
@@ -105,22 +142,29 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 		return target.Observation{}, err
 	}
 	now := s.now()
-	o := target.Observation{Whole: s.behaviour.Sites[s.name].Whole}
-	for _, revision := range slices.Sorted(maps.Keys(s.workloads[workload])) {
-		c := s.workloads[workload][revision]
-		seen := target.Cohort{Revision: revision, Share: s.traffic(workload, c, now), Preview: c.preview, Live: c.live()}
-		for _, in := range c.instances {
-			seen.Instances = append(seen.Instances, in.observe(now))
+	o := target.Observation{Whole: s.whole()}
+	cohorts := s.cohorts(workload)
+	for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
+		c := cohorts[revision]
+		seen := target.Cohort{Revision: revision, Share: s.traffic(workload, c, now), Preview: c.Preview, Live: compare.Live{}}
+		for name, part := range c.Parts {
+			seen.Live[name] = compare.Show(part)
+		}
+		for _, one := range c.Instances {
+			seen.Instances = append(seen.Instances, s.instances[workload][one.ID].observe(now))
 		}
 		o.Cohorts = append(o.Cohorts, seen)
 	}
 	return o, nil
 }
 
+// whole tells whether the site cannot split traffic.
+func (s *Site) whole() bool { return s.behaviour.Sites[s.name].Whole }
+
 func (in *instance) observe(now time.Time) target.Instance {
-	seen := target.Instance{ID: in.id, Part: in.part, Started: in.started(now), Restarts: in.crashes(now), Environment: in.environment, Events: in.events(now)}
+	seen := target.Instance{ID: in.ID, Part: in.Part, Started: in.started(now), Restarts: in.crashes(now), Environment: in.Environment, Events: in.events(now)}
 	if !in.exists {
-		seen.CannotStart = fmt.Sprintf("there is no artifact %s", shortName(in.cohort.parts[in.part].Artifact))
+		seen.CannotStart = fmt.Sprintf("there is no artifact %s", shortName(in.cohort.Parts[in.Part].Artifact))
 		return seen
 	}
 	if in.task() {
@@ -132,7 +176,7 @@ func (in *instance) observe(now time.Time) target.Instance {
 		seen.Reason, seen.Again = "exited with status 1", in.started(now).Add(fault.After+downtime)
 	}
 	seen.Address, seen.Ports = "127.0.0.1", map[string]int{}
-	for name := range in.cohort.parts[in.part].Ports {
+	for name := range in.cohort.Parts[in.Part].Ports {
 		seen.Ports[name] = in.port
 	}
 	return seen
@@ -144,187 +188,92 @@ func shortName(reference string) string {
 	return name
 }
 
-// live is what the cohort really is, in the form of a declaration.
-func (c *cohort) live() compare.Live {
-	live := compare.Live{}
-	for name, part := range c.parts {
-		live[name] = compare.Show(part)
-	}
-	return live
-}
-
 // Lay implements target.Driver.
 func (s *Site) Lay(_ context.Context, workload string, revision declare.Fingerprint, desired declare.Desired) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	cohorts := s.workloads[workload]
-	if cohorts == nil {
-		cohorts = map[declare.Fingerprint]*cohort{}
-		s.workloads[workload] = cohorts
-	}
-	c := cohorts[revision]
-	if c == nil {
-		c = &cohort{parts: map[string]declare.Part{}, next: map[string]int{}}
-		cohorts[revision] = c
-	}
-	for name, part := range desired.Parts {
-		part.Instances = c.parts[name].Instances
-		c.parts[name] = part
-	}
-	return s.save()
+	return s.do(workload, func() error { return s.book.Lay(workload, revision, desired.Parts) })
 }
 
 // Scale implements target.Driver.
 func (s *Site) Scale(_ context.Context, workload string, revision declare.Fingerprint, part string, instances int, first []string) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	c := s.workloads[workload][revision]
-	if c == nil {
-		return fmt.Errorf("scale %s at %s: revision %s was not laid down", workload, s.name, revision.Short())
-	}
-	if _, ok := c.parts[part]; !ok {
-		return fmt.Errorf("scale %s at %s: revision %s has no part %s", workload, s.name, revision.Short(), part)
-	}
-	return errors.Join(s.resize(workload, revision, c, part, instances, first), s.save())
-}
-
-func (s *Site) resize(workload string, revision declare.Fingerprint, c *cohort, part string, want int, first []string) error {
-	s.advance(workload, s.now())
-	live := c.parts[part]
-	live.Instances = want
-	c.parts[part] = live
-	have := 0
-	slices.SortStableFunc(c.instances, func(a, b *instance) int { // those to go first stand last
-		switch x, y := slices.Contains(first, a.id), slices.Contains(first, b.id); {
-		case x == y:
-			return 0
-		case x:
-			return 1
-		}
-		return -1
-	})
-	c.instances = slices.DeleteFunc(c.instances, func(in *instance) bool {
-		if in.part != part {
-			return false
-		}
-		have++
-		if have > want {
-			in.stop()
-			return true
-		}
-		return false
-	})
-	for ; have < want; have++ {
-		c.next[part]++
-		in := s.instance(workload, c, part, fmt.Sprintf("%s-%s-%s-%d", workload, part, revision.Short(), c.next[part]), s.now())
-		if err := in.start(); err != nil {
-			return err
-		}
-		in.rise(0, c.share, s.now())
-		c.instances = append(c.instances, in)
-	}
-	return nil
-}
-
-func (s *Site) instance(workload string, c *cohort, part, id string, created time.Time) *instance {
-	artifact, exists := s.behaviour.artifact(c.parts[part].Artifact)
-	return &instance{
-		site: s, workload: workload, cohort: c, part: part, id: id, created: created, at: s.now(), artifact: artifact, exists: exists,
-		environment: maps.Clone(c.parts[part].Environment),
-	}
+	return s.do(workload, func() error { return s.book.Scale(workload, revision, part, instances, first, s.now()) })
 }
 
 // SetShare implements target.Driver.
 func (s *Site) SetShare(_ context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
-	if err := s.lock(); err != nil {
-		return err
-	}
-	defer s.mu.Unlock()
-	if math.IsNaN(share) || share < 0 || share > 1 {
-		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, s.name, share)
-	}
-	for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
-		if want && s.workloads[workload][name] == nil {
-			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, s.name, name.Short())
-		}
-	}
-	if s.behaviour.Sites[s.name].Whole && share > 0 && share < 1 {
-		return fmt.Errorf("set the share of %s at %s: the site cannot split traffic", workload, s.name)
-	}
-	now := s.now()
-	s.advance(workload, now)
-	for name, c := range s.workloads[workload] {
-		before := c.share
-		switch name {
-		case revision:
-			c.share = share
-		case rest:
-			c.share = 1 - share
-		default:
-			c.share = 0
-		}
-		for _, in := range c.instances {
-			in.rise(before, c.share, now)
-		}
-	}
-	return s.save()
+	return s.do(workload, func() error { return s.book.SetShare(workload, revision, share, rest, !s.whole(), s.now()) })
+}
+
+// Run implements target.Driver.
+func (s *Site) Run(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
+	return s.do(workload, func() error { return s.book.Run(workload, revision, part, s.now()) })
+}
+
+// Preview implements target.Driver.
+func (s *Site) Preview(_ context.Context, workload string, revision declare.Fingerprint) error {
+	return s.do(workload, func() error { return s.book.Preview(workload, revision) })
+}
+
+// Restart implements target.Driver.
+func (s *Site) Restart(_ context.Context, workload, id string) error {
+	return s.do(workload, func() error { return s.book.Restart(workload, id, s.now()) })
+}
+
+// Keep implements target.Driver.
+func (s *Site) Keep(_ context.Context, workload string, from, to declare.Fingerprint, part string) error {
+	return s.do(workload, func() error { return s.book.Keep(workload, from, to, part) })
+}
+
+// Remove implements target.Driver.
+func (s *Site) Remove(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
+	return s.do(workload, func() error { return s.book.Remove(workload, revision, part) })
+}
+
+// Mark implements target.Driver.
+func (s *Site) Mark(_ context.Context, workload string, from, to declare.Fingerprint) error {
+	return s.do(workload, func() error { return s.book.Mark(workload, from, to) })
+}
+
+// Drop implements target.Driver.
+func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
+	return s.do(workload, func() error { return s.book.Drop(workload, revision) })
 }
 
 // traffic is the share that a cohort has: the one that was set, or what its instances make where the site cannot split.
-func (s *Site) traffic(workload string, c *cohort, now time.Time) float64 {
-	if !s.behaviour.Sites[s.name].Whole {
-		return c.share
+func (s *Site) traffic(workload string, c *asked.Cohort, now time.Time) float64 {
+	if !s.whole() {
+		return c.Share
 	}
 	own, all := 0, 0
-	for _, other := range s.workloads[workload] {
-		for _, in := range other.instances {
-			if !in.task() && in.up(now) && !in.down(now) {
-				all++
-				if other == c {
-					own++
-				}
+	for _, in := range s.instances[workload] {
+		if !in.task() && in.up(now) && !in.down(now) {
+			all++
+			if in.cohort == c {
+				own++
 			}
 		}
 	}
 	if all == 0 {
-		return c.share
+		return c.Share
 	}
 	return float64(own) / float64(all)
 }
 
-// rise notes when the share of traffic rose above a fault's bound.
-func (in *instance) rise(before, share float64, now time.Time) {
-	for _, fault := range in.artifact.Faults {
-		if fault.Above > 0 && before <= fault.Above && share > fault.Above {
-			in.over = now
-		}
-	}
-}
-
 // advance brings the model of a workload up to now.
 func (s *Site) advance(workload string, now time.Time) {
-	for _, c := range s.workloads[workload] {
-		byPart := map[string][]*instance{}
-		for _, in := range c.instances {
-			byPart[in.part] = append(byPart[in.part], in)
+	type group struct {
+		cohort *asked.Cohort
+		part   string
+	}
+	serving := map[group]int{}
+	for _, in := range s.instances[workload] {
+		if in.up(now) && !in.down(now) {
+			serving[group{in.cohort, in.Part}]++
 		}
-		for _, part := range slices.Sorted(maps.Keys(byPart)) {
-			serving := 0
-			for _, in := range byPart[part] {
-				if in.up(now) && !in.down(now) {
-					serving++
-				}
-			}
-			for _, in := range byPart[part] {
-				in.advance(now, func(at time.Time) float64 {
-					return s.requests(workload, at) * s.traffic(workload, c, at) / float64(max(1, serving))
-				})
-			}
-		}
+	}
+	for _, in := range s.instances[workload] { // each has a chance of its own, so that their order is of no matter
+		in.advance(now, func(at time.Time) float64 {
+			return s.requests(workload, at) * s.traffic(workload, in.cohort, at) / float64(max(1, serving[group{in.cohort, in.Part}]))
+		})
 	}
 }
 
