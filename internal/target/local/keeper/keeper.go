@@ -8,7 +8,6 @@ import (
 	"io"
 	"log/slog"
 	"maps"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -269,23 +268,6 @@ func (s *site) apply(spec Spec) uint64 {
 	return s.news.add()
 }
 
-// set takes over what changed in a process's own spec while it runs.
-func (p *process) set(spec Process) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.spec = spec
-	if spec.Again <= p.record.Asked {
-		return
-	}
-	p.note(func(r *record, now time.Time) { r.Restarts, r.Asked = append(r.Restarts, now), spec.Again })
-	if p.record.PID != 0 {
-		select {
-		case p.again <- struct{}{}:
-		default:
-		}
-	}
-}
-
 // dismiss begins the end of a process that is no longer wanted. It is called with the lock held.
 func (s *site) dismiss(id string, p *process) {
 	delete(s.processes, id)
@@ -351,14 +333,6 @@ func (s *site) lead() {
 	listen := s.spec.Listen
 	s.mu.Unlock()
 	s.router.Set(listen, routes)
-}
-
-// seenBy is the process as a route sees it that leads to one of its ports.
-func (p *process) seenBy(port string) router.Instance {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	number := p.record.Ports[port]
-	return router.Instance{ID: p.spec.ID, Address: net.JoinHostPort(Host, strconv.Itoa(number)), Ready: p.ready && number != 0}
 }
 
 // status tells how all processes are doing.

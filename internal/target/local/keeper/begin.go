@@ -1,0 +1,155 @@
+package keeper
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// running is a process of the system.
+type running struct {
+	pid  int
+	own  *os.Process
+	gone chan ending // has one when it ended
+}
+
+// adopt takes over what an earlier keeper started, where it still runs.
+func (p *process) adopt(stray int) *running {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	pid := p.record.PID
+	if !p.record.lives() {
+		created, ok := createdAt(stray)
+		if stray == 0 || !ok {
+			if pid != 0 { // it ended while nobody kept it
+				p.note(func(r *record, now time.Time) {
+					r.PID = 0
+					r.event(now, true, "ended while nobody kept it")
+					if p.spec.Once {
+						r.Failed = "it ended while nobody watched; whether it did its work is not known"
+					} else {
+						r.Restarts = append(r.Restarts, now)
+					}
+				})
+			}
+			return nil
+		}
+		pid, p.record.Created = stray, created
+	}
+	now := &running{pid: pid, gone: make(chan ending, 1)}
+	now.own, _ = os.FindProcess(pid) // holds on to this very process where the system lets it
+	p.note(func(r *record, at time.Time) {
+		r.PID = pid
+		r.event(at, false, "taken over")
+	})
+	if err := p.journal.read(); err != nil {
+		p.record.event(time.Now(), true, "what it writes cannot be read any more: %v", err)
+	}
+	r := p.record
+	go func() {
+		for r.lives() {
+			time.Sleep(lookEvery)
+		}
+		now.gone <- ending{}
+	}()
+	return now
+}
+
+// start starts the process.
+func (p *process) start() (*running, error) {
+	between := p.site.between()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err := os.MkdirAll(filepath.Join(p.folder, "work"), 0o700); err != nil {
+		return nil, err
+	}
+	ports, err := p.site.keeper.ports.take(p.spec.ID, p.spec.Ports, p.record.Ports, between)
+	if err != nil {
+		return nil, err
+	}
+	p.record.Ports = ports
+	ends, err := p.journal.open()
+	for _, end := range ends {
+		defer end.Close()
+	}
+	if err != nil {
+		return nil, fmt.Errorf("keep what it writes: %w", err)
+	}
+	p.journal.forget()
+	environment := p.environment()
+	args := make([]string, len(p.spec.Args))
+	for i, text := range p.spec.Args {
+		args[i] = os.Expand(text, func(name string) string {
+			if name == "$" {
+				return "$"
+			}
+			return lookup(environment, name)
+		})
+	}
+	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work"), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	if err := cmd.Start(); err != nil {
+		var path *os.PathError
+		if errors.As(err, &path) {
+			err = path.Err
+		}
+		return nil, fmt.Errorf("cannot be started: %s: %w", filepath.Base(args[0]), err)
+	}
+	now := &running{pid: cmd.Process.Pid, own: cmd.Process, gone: make(chan ending, 1)}
+	p.note(func(r *record, at time.Time) {
+		r.PID, r.Started, r.Reason = now.pid, at, ""
+		r.Created, _ = createdAt(now.pid)
+		r.event(at, false, "started")
+	})
+	go func() {
+		err := cmd.Wait()
+		how := ending{known: true}
+		if state, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && state.Signaled() {
+			how.signal = state.Signal()
+		} else if err != nil {
+			how.status = cmd.ProcessState.ExitCode()
+		}
+		now.gone <- how
+	}()
+	return now, nil
+}
+
+// environment is all that the process gets to know.
+func (p *process) environment() []string {
+	environment := append([]string(nil), p.spec.Env...)
+	for name, port := range p.record.Ports {
+		environment = append(environment, "PORT_"+Variable(name)+"="+strconv.Itoa(port))
+		if len(p.record.Ports) == 1 {
+			environment = append(environment, "PORT="+strconv.Itoa(port))
+		}
+	}
+	return append(environment, folderName+"="+p.folder)
+}
+
+// Variable is a name as that of a variable: upper case, with underscores.
+func Variable(name string) string {
+	return strings.Map(func(c rune) rune {
+		switch {
+		case c >= 'a' && c <= 'z':
+			return c - 'a' + 'A'
+		case c >= 'A' && c <= 'Z', c >= '0' && c <= '9':
+			return c
+		}
+		return '_'
+	}, name)
+}
+
+// lookup finds a variable; the last of a name counts, as for the system.
+func lookup(environment []string, name string) string {
+	for i := len(environment) - 1; i >= 0; i-- {
+		if value, ok := strings.CutPrefix(environment[i], name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}

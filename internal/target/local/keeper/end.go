@@ -1,0 +1,129 @@
+package keeper
+
+import (
+	"aditus/internal/core/declare"
+	"context"
+	"fmt"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// ending is how a process ended.
+type ending struct {
+	status int
+	signal syscall.Signal
+	known  bool // false where another keeper started it, so that the system told that one
+}
+
+func (e ending) String() string {
+	switch {
+	case !e.known:
+		return "ended while it was taken over, nobody knows how"
+	case e.signal != 0:
+		return "killed by " + signalName(e.signal)
+	}
+	return "exited with status " + strconv.Itoa(e.status)
+}
+
+// exited notes that the process ended by itself.
+func (p *process) exited(how ending) {
+	p.unready()
+	last := p.journal.end()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.killGroup(p.record.PID)
+	reason := how.String()
+	if last != "" {
+		reason += ": " + last
+	}
+	p.note(func(r *record, now time.Time) {
+		r.PID = 0
+		switch {
+		case p.spec.Once && how.known && how.status == 0 && how.signal == 0:
+			r.Done = true
+			r.event(now, false, "ran to its end")
+		case p.spec.Once:
+			r.Failed = reason
+			r.event(now, true, "failed: %s", reason)
+		default:
+			r.Reason = reason
+			r.event(now, true, "%s", reason)
+		}
+	})
+}
+
+// down notes that it could not even be started.
+func (p *process) down(reason string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.note(func(r *record, now time.Time) {
+		if r.PID = 0; r.Reason != reason {
+			r.event(now, true, "%s", reason)
+		}
+		r.Reason = reason
+		if p.spec.Once {
+			r.Failed = reason
+		}
+	})
+}
+
+// unready takes the process out of all traffic.
+func (p *process) unready() {
+	p.mu.Lock()
+	p.ready, p.changed = false, p.site.news.add()
+	p.mu.Unlock()
+	p.site.lead()
+}
+
+// end ends the process: no new traffic, what it has may end, then the signal, then by force.
+func (p *process) end(now *running, why string) {
+	p.unready()
+	p.mu.Lock()
+	stop := p.spec.Stop
+	p.mu.Unlock()
+	drain, cancel := context.WithTimeout(context.Background(), stop.Drain.Duration)
+	defer cancel()
+	p.site.router.Drain(drain, p.spec.ID)
+	text := "ended, " + why
+	if !p.signal(now, stop) {
+		text = fmt.Sprintf("killed, %s: it did not end within %s of %s", why, stop.Within, stop.Signal)
+	}
+	p.killGroup(now.pid)
+	p.journal.end()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.note(func(r *record, at time.Time) {
+		r.PID = 0
+		r.event(at, false, "%s", text)
+	})
+}
+
+// signal has the process end, and tells whether it did by itself.
+func (p *process) signal(now *running, stop declare.Stop) bool {
+	if now.own == nil {
+		return true
+	}
+	now.own.Signal(signals[stop.Signal])
+	timer := time.NewTimer(stop.Within.Duration)
+	defer timer.Stop()
+	select {
+	case <-now.gone:
+		return true
+	case <-timer.C:
+	}
+	now.own.Kill()
+	select {
+	case <-now.gone:
+	case <-time.After(killWait):
+		p.site.warn("a process that was killed is still there", p.spec.ID, nil)
+	}
+	return false
+}
+
+// killGroup ends what the process has left running in its session's group.
+func (p *process) killGroup(pid int) {
+	if pid > 1 {
+		syscall.Kill(-pid, syscall.SIGKILL)
+	}
+}
