@@ -1,12 +1,13 @@
 package keeper
 
 import (
-	"aditus/internal/core/declare"
 	"context"
 	"fmt"
 	"strconv"
 	"syscall"
 	"time"
+
+	"aditus/internal/core/declare"
 )
 
 // ending is how a process ended.

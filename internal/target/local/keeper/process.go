@@ -1,13 +1,14 @@
 package keeper
 
 import (
-	"aditus/internal/target/local/router"
 	"context"
 	"net"
 	"path/filepath"
 	"strconv"
 	"sync"
 	"time"
+
+	"aditus/internal/target/local/router"
 )
 
 // A process that ends by itself is started again after firstWait, then twice as long each time up to longestWait, and
