@@ -2,17 +2,14 @@ package local
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
-	"net/url"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"aditus/internal/core/declare"
 	"aditus/internal/target/asked"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
@@ -48,7 +45,7 @@ func (s *Site) volume(workload, part string) string {
 }
 
 // furnish makes an instance's folder ready and gives its environment, but for the ports: its settings and secrets as files
-// and variables, what its artifact holds, and its volumes. What is there already is made as it should be.
+// and variables, what its artifact holds, and its volumes. What is missing there is made; what is there stays.
 func (s *Site) furnish(workload string, c *asked.Cohort, in asked.Instance, unpacked store.Unpacked) ([]string, error) {
 	folder := filepath.Join(s.folder, instancesFolder, in.ID)
 	work := filepath.Join(folder, workFolder)
@@ -61,17 +58,16 @@ func (s *Site) furnish(workload string, c *asked.Cohort, in asked.Instance, unpa
 		name, value, _ := strings.Cut(text, "=")
 		variables[name] = value
 	}
-	hidden := filepath.Join(s.secrets, in.ID)
 	for name, other := range c.Parts {
-		var err error
-		switch other.Kind {
-		case declare.Settings:
-			err = lay(filepath.Join(folder, settingsFolder, name), other.Values, variables)
-		case declare.Secret:
-			err = s.layOpened(filepath.Join(hidden, name), name, other, variables)
+		values, at, err := s.values(in.ID, name, other)
+		if err == nil && at != "" {
+			err = lay(at, values)
 		}
 		if err != nil {
 			return nil, err
+		}
+		for key, value := range values {
+			variables[keeper.Variable(key)] = value
 		}
 	}
 	maps.Copy(variables, part.Environment)
@@ -99,7 +95,7 @@ func (s *Site) furnish(workload string, c *asked.Cohort, in asked.Instance, unpa
 		}
 	}
 	variables["INSTANCE"], variables["WORKLOAD"], variables["SITE"] = in.ID, workload, s.Name
-	variables["SETTINGS"], variables["SECRETS"] = filepath.Join(folder, settingsFolder), hidden
+	variables["SETTINGS"], variables["SECRETS"] = filepath.Join(folder, settingsFolder), filepath.Join(s.secrets, in.ID)
 	environment := make([]string, 0, len(variables))
 	for _, name := range slices.Sorted(maps.Keys(variables)) {
 		environment = append(environment, name+"="+variables[name])
@@ -121,59 +117,4 @@ func link(to, name string) error {
 		return err
 	}
 	return nil
-}
-
-// lay writes values as files that are the owner's alone, and as variables.
-func lay(folder string, values, variables map[string]string) error {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return err
-	}
-	wanted := map[string]bool{}
-	for key, value := range values {
-		name := fileName(key)
-		wanted[name] = true
-		variables[keeper.Variable(key)] = value
-		at := filepath.Join(folder, name)
-		if now, err := os.ReadFile(at); err == nil && string(now) == value {
-			continue
-		}
-		if err := os.WriteFile(at+".new", []byte(value), 0o600); err != nil {
-			return err
-		}
-		if err := os.Rename(at+".new", at); err != nil {
-			return err
-		}
-	}
-	entries, err := os.ReadDir(folder)
-	for _, entry := range entries {
-		if !wanted[entry.Name()] {
-			err = errors.Join(err, os.Remove(filepath.Join(folder, entry.Name())))
-		}
-	}
-	return err
-}
-
-// layOpened writes a secret's values, opened just for that.
-func (s *Site) layOpened(folder, name string, part declare.Part, variables map[string]string) error {
-	opened := map[string]string{}
-	for key, sealed := range part.Sealed {
-		if s.Open == nil {
-			return fmt.Errorf("the secret %s of %s cannot be opened: there is no key", key, name)
-		}
-		plain, err := s.Options.Open(sealed)
-		if err != nil {
-			return fmt.Errorf("the secret %s of %s: %w", key, name, err)
-		}
-		opened[key] = plain
-	}
-	return lay(folder, opened, variables)
-}
-
-// fileName is a key as the name of a file.
-func fileName(key string) string {
-	name := url.PathEscape(key)
-	if strings.HasPrefix(name, ".") {
-		name = "%2E" + name[1:]
-	}
-	return name
 }

@@ -156,6 +156,56 @@ func TestFurnished(t *testing.T) {
 	}
 }
 
+// TestByHand changes settings behind Aditus' back: that is seen, stays when something else is asked for, and is put back when
+// the revision is laid again.
+func TestByHand(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	reference := artifact(t, "ferry", behaviour{Version: "1"})
+	up(t, s, 1, reference, 2)
+	all := await(t, s, 1, "both run", running(2))
+	folder := filepath.Join(s.folder, instancesFolder, all[1].ID, settingsFolder, "hours")
+	values := func() map[string]any {
+		t.Helper()
+		seen, err := s.Observe(t.Context(), workload)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, _ := seen.Cohort(revision(1))
+		values, _ := c.Live["hours"].(map[string]any)["values"].(map[string]any)
+		return values
+	}
+	if got := values(); len(got) != 2 || got["opens.at"] != "06:30" || got["../up"] != "no" {
+		t.Fatalf("untouched they are %v", got)
+	}
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("opens.at", "07:00")
+	write("tide", "high")
+	write(".opens.at.swp", "an editor's own")
+	if err := os.Remove(filepath.Join(folder, fileName("../up"))); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Scale(t.Context(), workload, revision(1), "deck", 3, nil); err != nil { // the keeper is told all anew
+		t.Fatal(err)
+	}
+	if got := values(); len(got) != 2 || got["opens.at"] != "07:00" || got["tide"] != "high" {
+		t.Errorf("changed by hand they are %v", got)
+	}
+	if err := s.Lay(t.Context(), workload, revision(1), ferry(reference)); err != nil {
+		t.Fatal(err)
+	}
+	if got := values(); len(got) != 2 || got["opens.at"] != "06:30" || got["../up"] != "no" {
+		t.Errorf("put back they are %v", got)
+	}
+	if entries, _ := os.ReadDir(folder); len(entries) != 2 {
+		t.Errorf("there is %v", entries)
+	}
+}
+
 // TestHarm has artifacts that do no good, and sees that each is told for what it is.
 func TestHarm(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")

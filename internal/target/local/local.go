@@ -105,6 +105,9 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		c := cohorts[revision]
 		seen := target.Cohort{Revision: revision, Share: c.Share, Preview: c.Preview, Live: compare.Live{}}
 		for name, part := range c.Parts {
+			if part.Kind == declare.Settings {
+				part = s.live(c, name, part)
+			}
 			seen.Live[name] = compare.Show(part)
 		}
 		for _, in := range c.Instances {
@@ -241,7 +244,11 @@ func (s *Site) Lay(ctx context.Context, workload string, revision declare.Finger
 			s.Store.Get(part.Artifact) // it comes while the rest is prepared
 		}
 	}
-	return s.do(ctx, s.book.Lay(workload, revision, desired.Parts))
+	err := s.book.Lay(workload, revision, desired.Parts)
+	if c := s.copy(workload)[revision]; err == nil {
+		err = s.putBack(c)
+	}
+	return s.do(ctx, err)
 }
 
 // clash refuses routes that another workload has already.
