@@ -157,7 +157,17 @@ func partWords(part *engine.Part, wanted int, instances []health.Instance) (stri
 		text = say.Count(len(values), "value")
 	case declare.Route:
 		to, _ := part.Live["to"].(map[string]any)
-		text = fmt.Sprintf("%v%v to %v, port %v", cmp.Or(fmt.Sprint(orNothing(part.Live["host"])), "any host "), orNothing(to["path"]), part.Live["service"], orNothing(to["port"]))
+		host := cmp.Or(textOf(part.Live["host"]), "any host")
+		if path := textOf(to["path"]); path != "/" {
+			host += path
+		}
+		if tcp, ok := part.Live["tcp"].(float64); ok {
+			host = fmt.Sprintf("tcp %.0f", tcp)
+		}
+		text = host + " to " + textOf(part.Live["service"])
+		if port := textOf(to["port"]); port != "" {
+			text += ":" + port
+		}
 	case declare.Volume:
 		size, _ := part.Live["size"].(float64)
 		text = say.Bytes(int64(size))
@@ -168,11 +178,10 @@ func partWords(part *engine.Part, wanted int, instances []health.Instance) (stri
 	return text, tone, why
 }
 
-func orNothing(value any) any {
-	if value == nil {
-		return ""
-	}
-	return value
+// textOf is a live field that is a text; empty where it is not there.
+func textOf(value any) string {
+	text, _ := value.(string)
+	return text
 }
 
 func toneOfHealth(word health.Word) Tone {

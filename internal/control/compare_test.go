@@ -112,7 +112,7 @@ func TestAnatomy(t *testing.T) {
 	}
 	want := []string{
 		"0 1 1234567 applied: 100 % of the traffic, 1 of 2 healthy, 1 failing", "1 app service: 1 of 2 healthy, 1 failing status 503", "2 app-1 : healthy for 1 min", "2 app-2 : failing for 1 min status 503",
-		"1 data volume: 1.5 GiB", "1 entry route: web.example/ to app, port http", "1 idle service: stopped on purpose", "1 old service: stopped on purpose, not declared: an orphan",
+		"1 data volume: 1.5 GiB", "1 entry route: web.example to app:http", "1 idle service: stopped on purpose", "1 old service: stopped on purpose, not declared: an orphan",
 		"1 setup task: ran to its end", "2 setup-1 : ran to its end ran to its end", "1 texts settings: 1 value",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
