@@ -403,13 +403,13 @@ func BenchmarkWatchFrame(b *testing.B) {
 func TestLost(t *testing.T) {
 	f := &fake{Story: storytest.Load(t)}
 	a := New(f, Options{Who: "maren"})
-	if frame := ansi.Strip(a.Frame(158, 47)); strings.Contains(frame, "No word from the server") {
+	if frame := ansi.Strip(a.Frame(158, 47)); strings.Contains(frame, "No word since") {
 		t.Error("an engine that answers counts as lost")
 	}
 	f.lost = time.Date(2026, 3, 12, 9, 32, 30, 0, time.UTC)
 	a.look()
 	frame := ansi.Strip(a.Frame(158, 47))
-	for _, want := range []string{"No word from the server since 09:32:30: what is shown is as old as that", "connection refused", "nothing heard since 09:32:30", "Skerry Line", "NEEDS YOU"} {
+	for _, want := range []string{"No word since 09:32:30, this is how it was. Connecting again; q quits. Why: connection refused.", "nothing heard since 09:32:30", "Skerry Line", "NEEDS YOU"} {
 		if !strings.Contains(frame, want) {
 			t.Errorf("%q is not to be read in\n%s", want, frame)
 		}

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -78,8 +79,7 @@ func (a *App) bar(p *kit.Page) {
 		return
 	}
 	if since, why := a.control.Lost(); !since.IsZero() {
-		text := fmt.Sprintf("No word from the server since %s: what is shown is as old as that. Connecting again; q quits. It was: %s", since.Local().Format(time.TimeOnly), why)
-		p.PutIn(left, y, p.W-2*left, kit.Bad, text)
+		p.PutIn(left, y, p.W-2*left, kit.Bad, lostText(since, why, p.W-2*left))
 		return
 	}
 	if a.message.text != "" && time.Since(a.message.at) < messageStays {
@@ -149,4 +149,16 @@ func (a *App) viewAsk(p *kit.Page) {
 	p.Rule(top - 1)
 	p.Wrap(left, top, width, rows+1, kit.Bright, a.ask.text)
 	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}})
+}
+
+// lostText tells that the server is not heard of, in as many sentences as there is room for.
+func lostText(since time.Time, why string, width int) string {
+	text := "No word since " + since.Local().Format(time.TimeOnly)
+	for _, more := range []string{", this is how it was.", " Connecting again; q quits.", " Why: " + strings.TrimSpace(why[strings.LastIndex(why, ": ")+1:]) + "."} {
+		if kit.Width(text+more) > width {
+			break
+		}
+		text += more
+	}
+	return text
 }
