@@ -241,21 +241,33 @@ func (t Trial) Summary(b Bench) string {
 
 // String tells what a limit would have made of a release.
 func (r Tried) String() string {
-	return fmt.Sprintf("%s, %s, %s then: %s", r.Version, r.Began.Local().Format("2 Jan 15:04"), r.Phase, r.Outcome())
+	outcome, _ := r.Outcome()
+	return fmt.Sprintf("%s, %s, %s then: %s", r.Version, r.Began.Local().Format("2 Jan 15:04"), r.Phase, outcome)
 }
 
 // Outcome tells in a few words what would have come of it.
-func (r Tried) Outcome() string {
+func (r Tried) Outcome() (string, Tone) {
 	near := say.Share(math.Round(r.Nearest*100) / 100)
 	switch {
 	case r.Stopped:
-		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began)))
+		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began))), Bad
 	case r.Undecided:
-		return "undecided; came to " + near + " of the limit"
+		return "undecided; came to " + near + " of the limit", Quiet
 	case r.Judged == 0:
-		return "nothing to judge before it ended"
+		return "nothing to judge before it ended", Quiet
 	}
-	return "passes; came to " + near + " of the limit"
+	return "passes; came to " + near + " of the limit", Good
+}
+
+// Tone is that of how the release came out.
+func (r Release) Tone() Tone {
+	switch r.Phase {
+	case rollout.Proven:
+		return Good
+	case rollout.RolledBack, rollout.RollingBack:
+		return Bad
+	}
+	return Quiet
 }
 
 // Declared writes a limit as it stands in a declaration: its key and its value.

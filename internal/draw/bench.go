@@ -9,7 +9,6 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"aditus/internal/control"
-	"aditus/internal/core/rollout"
 )
 
 // Measures of the bench's drawing, in points.
@@ -92,19 +91,9 @@ func (d *benchSheet) chart(top float64) {
 		d.text(math.Max(benchLeft, x-d.width(small, text)/2), y+22, d.dim, small, text)
 	}
 	for _, r := range d.b.Releases {
-		x, c := d.x(r.Began), d.outcome(r.Phase)
+		x, c := d.x(r.Began), d.tone(r.Tone())
 		d.canvas.FillPolygon(c, []vg.Point{d.point(x-3.5, y+9), d.point(x, y+3), d.point(x+3.5, y+9)})
 	}
-}
-
-func (d *benchSheet) outcome(phase rollout.Phase) color.Color {
-	switch phase {
-	case rollout.Proven:
-		return d.clear
-	case rollout.RolledBack, rollout.RollingBack:
-		return d.bad
-	}
-	return d.Palette.text
 }
 
 // outcomes lists what the limit would have made of each release.
@@ -113,19 +102,11 @@ func (d *benchSheet) outcomes(y float64, t control.Trial) {
 		d.text(edge, y, d.dim, normal, "No release of this time showed the signal.")
 	}
 	for _, r := range t.Releases {
-		c := d.clear
-		switch {
-		case r.Stopped:
-			c = d.bad
-		case r.Undecided:
-			c = d.Palette.text
-		case r.Judged == 0:
-			c = d.dim
-		}
+		text, tone := r.Outcome()
 		d.text(edge, y, d.Palette.text, normal, d.clip(80, normal, r.Version))
 		d.text(edge+90, y, d.dim, normal, r.Began.Local().Format("2 Jan 15:04"))
-		d.text(edge+180, y, d.outcome(r.Phase), normal, string(r.Phase))
-		d.text(edge+270, y, c, normal, r.Outcome())
+		d.text(edge+180, y, d.tone(r.Tone()), normal, string(r.Phase))
+		d.text(edge+270, y, d.tone(tone), normal, text)
 		y += benchRow
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"aditus/internal/control"
-	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
 )
@@ -136,7 +135,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		if r.Began.Before(from) {
 			continue
 		}
-		mark, role := "△", roleOf(r.Phase)
+		mark, role := "△", kit.RoleOf(r.Tone())
 		if r.Stopped {
 			mark = "▲"
 		}
@@ -159,16 +158,6 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		at := from.Add(time.Duration(float64(x) / float64(width) * float64(to.Sub(from))))
 		p.Put(left+labelWidth+x, y+2, kit.Dim, at.Local().Format(form))
 	}
-}
-
-func roleOf(phase rollout.Phase) kit.Role {
-	switch phase {
-	case rollout.Proven:
-		return kit.Clear
-	case rollout.RolledBack, rollout.RollingBack:
-		return kit.Bad
-	}
-	return kit.Text
 }
 
 // releases lists what the limit would have made of each.
@@ -198,16 +187,8 @@ func (m *Model) releases(p *kit.Page, y, end int) {
 		}
 		p.PutIn(left, y, began-left-1, kit.Text, r.Version)
 		p.Put(began, y, kit.Dim, r.Began.Local().Format("2 Jan 15:04"))
-		p.PutIn(phase, y, would-phase-1, roleOf(r.Phase), string(r.Phase))
-		role := kit.Clear
-		switch {
-		case r.Stopped:
-			role = kit.Bad
-		case r.Undecided:
-			role = kit.Text
-		case r.Judged == 0:
-			role = kit.Dim
-		}
-		p.PutIn(would, y, p.W-would-left, role, r.Outcome())
+		p.PutIn(phase, y, would-phase-1, kit.RoleOf(r.Tone()), string(r.Phase))
+		text, tone := r.Outcome()
+		p.PutIn(would, y, p.W-would-left, kit.RoleOf(tone), text)
 	}
 }
