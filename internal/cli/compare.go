@@ -12,6 +12,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
+	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 )
 
@@ -111,16 +112,27 @@ func compareAt(cmd *cobra.Command, r reach, id ledger.Berth, against control.Aga
 		fmt.Fprintln(cmd.ErrOrStderr(), note)
 		return record.Compare(cmd.Context(), id, against)
 	}
-	s, err := openStation(folder, nil, nil)
+	s, err := openStation(folder, stationOptions{look: true})
 	if err != nil {
 		return control.Comparison{}, err
 	}
 	defer s.Close()
+	seen := "is"
 	b, err := s.Glance(cmd.Context(), id)
-	if err != nil {
+	if errors.Is(err, target.ErrUnreachable) {
+		fmt.Fprintln(cmd.ErrOrStderr(), kit.Plain(say.Sentence(err.Error())))
+		seen = "was seen last"
+		record, err := control.OpenRecord(s.Ledger)
+		if err != nil {
+			return control.Comparison{}, err
+		}
+		if b, err = berthOf(record, id); err != nil {
+			return control.Comparison{}, err
+		}
+	} else if err != nil {
 		return control.Comparison{}, err
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it is, Git as it was read last.\n", folder)
+	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it %s, Git as it was read last.\n", folder, seen)
 	return control.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(), b, against, s.Preview)
 }
 

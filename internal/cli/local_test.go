@@ -394,4 +394,18 @@ func TestLocal(t *testing.T) {
 	if code, out, errs := shell(t, "log", "tally/dock", one, "--data", l.folder); code != 0 || !strings.Contains(out, one+" listens on port") {
 		t.Errorf("the log of %s: %d %s%s", one, code, out, errs)
 	}
+
+	l.stop(syscall.SIGTERM) // and what only looks starts nothing that was ended on purpose
+	if code, out, errs := shell(t, "keep", "--end", "--json", "--data", l.folder); code != 0 || out != `{"ended":true}`+"\n" {
+		t.Errorf("ended: %d %s%s", code, out, errs)
+	}
+	for _, command := range []string{"compare", "sync --dry-run", "lock -m regatta", "unlock"} {
+		args := append(strings.Fields(command), "tally/dock", "--data", l.folder)
+		if code, out, errs := shell(t, args...); code != 0 {
+			t.Errorf("%s: %d %s%s", command, code, out, errs)
+		}
+	}
+	if len(l.pids()) > 0 {
+		t.Errorf("there runs %v", l.pids())
+	}
 }

@@ -102,16 +102,13 @@ func (r reach) give(ctx context.Context, o engine.Order, alone bool) error {
 	if !alone {
 		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
 	}
-	return onlyAsked(ctx, folder, func(s *station) error { return s.Engine.Do(ctx, o) })
+	return onlyAsked(ctx, folder, true, func(s *station) error { return s.Engine.Do(ctx, o) })
 }
 
-// onlyAsked opens a folder, runs its engine while do is at it, and lets nothing else begin meanwhile.
-func onlyAsked(ctx context.Context, folder string, do func(*station) error) error {
-	s, err := openStation(folder, nil, func(s *engine.Settings) {
-		for i := range s.Sites {
-			s.Sites[i].Automatic = false
-		}
-	})
+// onlyAsked opens a folder, perhaps only to look at its sites, runs its engine while do is at it, and lets nothing else
+// begin meanwhile.
+func onlyAsked(ctx context.Context, folder string, look bool, do func(*station) error) error {
+	s, err := openStation(folder, stationOptions{calm: true, look: look})
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func runLine(ctx context.Context, r reach, set map[string]string) error {
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
 	}
-	s, err := openStation(folder, set, nil)
+	s, err := openStation(folder, stationOptions{set: set})
 	if err != nil {
 		return err
 	}

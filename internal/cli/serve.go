@@ -76,7 +76,7 @@ const serverGC = 50
 func runServer(ctx context.Context, w io.Writer, folder string, set map[string]string, o serveOptions) error {
 	log := newLog(w, o)
 	debug.SetGCPercent(serverGC)
-	s, err := openStation(folder, set, nil)
+	s, err := openStation(folder, stationOptions{set: set})
 	if err != nil {
 		return err
 	}

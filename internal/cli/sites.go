@@ -28,8 +28,8 @@ type sites struct {
 	locals   []string
 }
 
-// openSites opens what the settings say sites run on.
-func openSites(folder string, settings engine.Settings, outside engine.Outside) (s sites, err error) {
+// openSites opens what the settings say sites run on, perhaps only to look at them.
+func openSites(folder string, settings engine.Settings, outside engine.Outside, look bool) (s sites, err error) {
 	s.drivers = map[string]target.Driver{}
 	at := filepath.Join(folder, sitesFolder)
 	if err := os.MkdirAll(at, 0o700); err != nil {
@@ -55,11 +55,13 @@ func openSites(folder string, settings engine.Settings, outside engine.Outside) 
 			if artifacts, err = openStore(folder, settings, outside); err != nil {
 				return s, err
 			}
-			if keeper, err = keeperOf(folder); err != nil {
+			if look {
+				keeper = local.NewClient(folder)
+			} else if keeper, err = keeperOf(folder); err != nil {
 				return s, err
 			}
 		}
-		if s.drivers[site.Name], err = openLocal(folder, site, artifacts, keeper, outside); err != nil {
+		if s.drivers[site.Name], err = openLocal(folder, site, artifacts, keeper, outside, look); err != nil {
 			return s, err
 		}
 		s.locals = append(s.locals, site.Name)
@@ -68,12 +70,12 @@ func openSites(folder string, settings engine.Settings, outside engine.Outside) 
 }
 
 // openLocal opens a site of processes on this machine.
-func openLocal(folder string, site engine.Site, artifacts *store.Store, keeper *local.Client, outside engine.Outside) (*local.Site, error) {
+func openLocal(folder string, site engine.Site, artifacts *store.Store, keeper *local.Client, outside engine.Outside, look bool) (*local.Site, error) {
 	ports, err := site.Target.Between()
 	if err != nil {
 		return nil, err
 	}
-	o := local.Options{Name: site.Name, Folder: folder, Listen: site.Target.Listen, Ports: ports, Store: artifacts, Keeper: keeper}
+	o := local.Options{Name: site.Name, Folder: folder, Listen: site.Target.Listen, Ports: ports, Store: artifacts, Keeper: keeper, Look: look}
 	if outside.Opener != nil {
 		o.Open = outside.Opener.Open
 	}

@@ -31,21 +31,27 @@ type station struct {
 	release  func()
 }
 
-// openStation opens a data folder for the one program that works on it. change may change the settings for this run;
-// nil leaves them.
-func openStation(folder string, set map[string]string, change func(*engine.Settings)) (*station, error) {
+// stationOptions say how a data folder is opened.
+type stationOptions struct {
+	set  map[string]string // values of variables
+	calm bool              // nothing begins by itself
+	look bool              // sites are only looked at: nothing is started there
+}
+
+// openStation opens a data folder for the one program that works on it.
+func openStation(folder string, o stationOptions) (*station, error) {
 	settings, err := readSettings(folder)
 	if err != nil {
 		return nil, err
 	}
-	if change != nil {
-		change(&settings)
+	for i := range settings.Sites {
+		settings.Sites[i].Automatic = settings.Sites[i].Automatic && !o.calm
 	}
 	s := &station{settings: settings}
 	if s.release, err = ledger.LockFolder(folder); err != nil {
 		return nil, err
 	}
-	if err := s.open(folder, set); err != nil {
+	if err := s.open(folder, o); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -64,16 +70,16 @@ func readSettings(folder string) (engine.Settings, error) {
 	return engine.ReadSettings(name, text)
 }
 
-func (s *station) open(folder string, set map[string]string) (err error) {
+func (s *station) open(folder string, o stationOptions) (err error) {
 	s.Folder = folder
 	if s.Ledger, err = ledger.Open(folder, nil); err != nil {
 		return err
 	}
-	outside, err := engine.OpenOutside(folder, set)
+	outside, err := engine.OpenOutside(folder, o.set)
 	if err != nil {
 		return err
 	}
-	if s.sites, err = openSites(folder, s.settings, outside); err != nil {
+	if s.sites, err = openSites(folder, s.settings, outside, o.look); err != nil {
 		return err
 	}
 	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), outside)

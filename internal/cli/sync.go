@@ -87,7 +87,7 @@ func runSync(cmd *cobra.Command, r reach, berths []ledger.Berth, o syncOptions) 
 	if o.noWait {
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
-	return onlyAsked(ctx, folder, func(s *station) error {
+	return onlyAsked(ctx, folder, o.dry, func(s *station) error {
 		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
 	})
 }

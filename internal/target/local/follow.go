@@ -14,10 +14,11 @@ import (
 )
 
 const (
-	askedAge   = 300 * time.Millisecond // how old an answer of the keeper may be, so that many berths that ask at once ask it once
-	patience   = 3 * time.Second        // for what was asked for to be seen, or for a keeper that is lost to be back
-	silentFor  = 2 * keeper.Rest        // how long a keeper that is followed may say nothing before it counts as lost
-	againAfter = 200 * time.Millisecond // it is tried again to follow one
+	askedAge     = 300 * time.Millisecond // how old an answer of the keeper may be, so that many berths that ask at once ask it once
+	patience     = 3 * time.Second        // for what was asked for to be seen, or for a keeper that is lost to be back
+	lookPatience = 300 * time.Millisecond // where none comes back
+	silentFor    = 2 * keeper.Rest        // how long a keeper that is followed may say nothing before it counts as lost
+	againAfter   = 200 * time.Millisecond // it is tried again to follow one
 )
 
 // sight is what is known of a site's processes: what the keeper said last.
@@ -63,7 +64,7 @@ func (v *sight) lose(why error) bool {
 }
 
 // await gives what is known, once the keeper said so after all that was asked for.
-func (v *sight) await(ctx context.Context) (keeper.Status, error) {
+func (v *sight) await(ctx context.Context, patience time.Duration) (keeper.Status, error) {
 	timer := time.NewTimer(patience)
 	defer timer.Stop()
 	for {
@@ -103,6 +104,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 		case err != nil:
 			if known = 0; s.sight.lose(err) {
 				s.tellAll(changed)
+				continue // at once: traffic goes through the keeper
 			}
 			select {
 			case <-ctx.Done():
@@ -137,7 +139,7 @@ func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
 		}
 	}
 	status, err := s.Keeper.after(ctx, s.Name, known)
-	if err == nil && !status.Told { // it is another one than before
+	if err == nil && !status.Told && !s.Look { // it is another one than before
 		if err = s.tell(ctx); err == nil {
 			status, err = s.Keeper.status(ctx, s.Name)
 		}
@@ -170,11 +172,16 @@ func (s *Site) status(ctx context.Context) (keeper.Status, error) {
 	s.sight.mu.Lock()
 	followed := s.sight.followed
 	s.sight.mu.Unlock()
-	know := s.now
-	if followed {
-		know = s.sight.await
+	var status keeper.Status
+	var err error
+	switch {
+	case !followed:
+		status, err = s.now(ctx)
+	case s.Look:
+		status, err = s.sight.await(ctx, lookPatience)
+	default:
+		status, err = s.sight.await(ctx, patience)
 	}
-	status, err := know(ctx)
 	if err != nil {
 		err = fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
 	}
@@ -198,7 +205,7 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	if !untold {
 		status, err = s.Keeper.status(ctx, s.Name)
 	}
-	if untold || err != nil || !status.Told {
+	if untold || err != nil || !status.Told && !s.Look {
 		if err = s.tell(ctx); err == nil {
 			at = time.Now()
 			status, err = s.Keeper.status(ctx, s.Name)

@@ -32,6 +32,7 @@ type Options struct {
 	Store  *store.Store
 	Keeper *Client
 	Open   func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	Look   bool                                // it is only looked at: no keeper is started for it, or told anything
 	As     func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
 }
 
