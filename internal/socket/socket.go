@@ -5,27 +5,58 @@ package socket
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
 
+// longest is how long the name of a socket may be for the system.
+const longest = 100
+
+// within gives a name by which the system takes a socket in whatever folder: a short one that leads through the open
+// folder where its own is too long. It is good until done is called.
+func within(name string) (short string, done func(), err error) {
+	if len(name) <= longest {
+		return name, func() {}, nil
+	}
+	folder, err := os.Open(filepath.Dir(name))
+	if err != nil {
+		return "", nil, err
+	}
+	short = fmt.Sprintf("/proc/self/fd/%d/%s", folder.Fd(), filepath.Base(name))
+	if _, err := os.Stat(filepath.Dir(short)); err != nil || len(short) > longest {
+		folder.Close()
+		return "", nil, fmt.Errorf("%s is too long for the name of a socket: choose a folder with a shorter one", name)
+	}
+	return short, func() { folder.Close() }, nil
+}
+
 // Listen listens on a socket that only its owner can connect to, in the place of one that was left there.
 func Listen(ctx context.Context, name string) (net.Listener, error) {
-	if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
+	short, done, err := within(name)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if err := os.Remove(short); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
 	before := unix.Umask(0o177) // nobody else can connect in the moment before its mode is set
 	defer unix.Umask(before)
 	var config net.ListenConfig
-	listener, err := config.Listen(ctx, "unix", name)
+	listener, err := config.Listen(ctx, "unix", short)
 	if err != nil {
 		return nil, err
 	}
-	if err := os.Chmod(name, 0o600); err != nil {
+	if unixListener, ok := listener.(*net.UnixListener); ok && short != name {
+		unixListener.SetUnlinkOnClose(false) // its short name may be another's by then
+	}
+	if err := os.Chmod(short, 0o600); err != nil {
 		listener.Close()
 		return nil, err
 	}
@@ -39,9 +70,14 @@ const again = 10 * time.Millisecond
 // are given so long; 0 to take no for an answer.
 func Transport(name string, starting time.Duration) *http.Transport {
 	return &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		short, done, err := within(name)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
 		var d net.Dialer
 		for end := time.Now().Add(starting); ; {
-			conn, err := d.DialContext(ctx, "unix", name)
+			conn, err := d.DialContext(ctx, "unix", short)
 			if err == nil || !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ECONNREFUSED) || time.Now().After(end) {
 				return conn, err
 			}
