@@ -214,6 +214,8 @@ func (b *berth) scrape(ctx context.Context, seen *evidence) []*scraped {
 	group := errgroup.Group{}
 	group.SetLimit(atOnce)
 	group.Go(func() (err error) {
+		ctx, cancel := context.WithTimeout(ctx, askTimeout)
+		defer cancel()
 		if measured, err = b.driver.Measure(ctx, b.id.Workload); err != nil && seen.trouble == nil && ctx.Err() == nil {
 			seen.trouble = fmt.Errorf("what the site measures cannot be read: %w; guards on it are silent until that is mended", err)
 		}

@@ -43,6 +43,7 @@ const (
 	startWait  = 10 * time.Second
 	startAgain = 500 * time.Millisecond
 	helloWait  = 2 * time.Second // for one that runs to say who it is
+	answerWait = 5 * time.Second // for any answer of it: one that hangs must hang nobody else
 )
 
 // ErrNoKeeper means that no keeper runs on the data folder.
@@ -173,6 +174,8 @@ func (c *Client) End(ctx context.Context) error {
 }
 
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, answerWait)
+	defer cancel()
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err

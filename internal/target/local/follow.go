@@ -133,16 +133,12 @@ func (v *sight) follow(changed func(target.Berth)) {
 func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
 	ctx, cancel := context.WithTimeout(ctx, silentFor)
 	defer cancel()
-	if s.untold() {
-		if err := s.tell(ctx); err != nil {
-			return keeper.Status{}, err
-		}
+	if s.untold() && !s.Look {
+		return s.tellAndAsk(ctx)
 	}
 	status, err := s.Keeper.after(ctx, s.Name, known)
 	if err == nil && !status.Told && !s.Look { // it is another one than before
-		if err = s.tell(ctx); err == nil {
-			status, err = s.Keeper.status(ctx, s.Name)
-		}
+		return s.tellAndAsk(ctx)
 	}
 	return status, err
 }
@@ -188,28 +184,28 @@ func (s *Site) status(ctx context.Context) (keeper.Status, error) {
 	return status, err
 }
 
-// now asks the keeper how all processes are doing now, or were within askedAge, and tells it all anew where it is another
-// one than before.
+// now asks the keeper how all processes are doing now, or were within askedAge.
 func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	s.sight.asking.Lock()
 	defer s.sight.asking.Unlock()
 	s.sight.mu.Lock()
-	status, fresh := s.sight.status, s.sight.why == nil && time.Since(s.sight.at) < askedAge && s.sight.status.Version >= s.sight.least
+	followed, status, why := s.sight.followed, s.sight.status, s.sight.why
+	fresh := why == nil && time.Since(s.sight.at) < askedAge && status.Version >= s.sight.least
 	s.sight.mu.Unlock()
-	untold := s.untold()
-	if fresh && !untold {
-		return status, nil
-	}
 	at := time.Now()
 	var err error
-	if !untold {
+	switch {
+	case followed && why != nil: // whoever follows looks for it already
+		return status, why
+	case fresh && !s.untold():
+		return status, nil
+	case followed || s.Look:
 		status, err = s.Keeper.status(ctx, s.Name)
+	default:
+		status, err = s.tellAndAsk(ctx)
 	}
-	if untold || err != nil || !status.Told && !s.Look {
-		if err = s.tell(ctx); err == nil {
-			at = time.Now()
-			status, err = s.Keeper.status(ctx, s.Name)
-		}
+	if err == nil && followed && !status.Told && !s.Look {
+		err = errors.New("a new keeper is about to take over")
 	}
 	if err == nil {
 		s.sight.take(status, at)
@@ -217,9 +213,22 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	return status, err
 }
 
-// asked notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
+// tellAndAsk asks the keeper how all processes are doing, once it was told all that is asked for.
+func (s *Site) tellAndAsk(ctx context.Context) (status keeper.Status, err error) {
+	if !s.untold() {
+		if status, err = s.Keeper.status(ctx, s.Name); err == nil && status.Told {
+			return status, nil
+		}
+	}
+	if err := s.tell(ctx); err != nil {
+		return status, err
+	}
+	return s.Keeper.status(ctx, s.Name)
+}
+
+// noteTold notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
 // be with it, or can be now.
-func (s *Site) asked(version uint64, failed map[string]failure) {
+func (s *Site) noteTold(version uint64, failed map[string]failure) {
 	s.mu.Lock()
 	before := s.failed
 	s.failed = failed

@@ -440,6 +440,33 @@ func BenchmarkStart(b *testing.B) {
 	}
 }
 
+// TestKeeperHangs stops the keeper without ending it: whoever asks is told so, and all is well once it goes on.
+func TestKeeperHangs(t *testing.T) {
+	t.Parallel()
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 1)
+	await(t, s, 1, "it runs", running(1))
+	followed(t, s)
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	syscall.Kill(hello.PID, syscall.SIGSTOP)
+	t.Cleanup(func() { syscall.Kill(hello.PID, syscall.SIGCONT) })
+	for _, err := s.Measure(t.Context(), workload); !errors.Is(err, target.ErrUnreachable); _, err = s.Measure(t.Context(), workload) {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, err := s.Observe(t.Context(), workload); !errors.Is(err, target.ErrUnreachable); _, err = s.Observe(t.Context(), workload) {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	syscall.Kill(hello.PID, syscall.SIGCONT)
+	await(t, s, 1, "it is seen again", running(1))
+}
+
 // followed follows a site until the test ends, and gives what it is told.
 func followed(t *testing.T, s *Site) <-chan string {
 	changes := make(chan string, 1000)

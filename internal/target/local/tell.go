@@ -45,7 +45,7 @@ func (s *Site) tell(ctx context.Context) error {
 	s.mu.Lock()
 	s.behind = err != nil
 	s.mu.Unlock()
-	s.asked(version, failed)
+	s.noteTold(version, failed)
 	if err != nil {
 		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
 	}
