@@ -219,20 +219,24 @@ func (b Bench) Try(limit float64) Trial {
 	return t
 }
 
-// Stopped is how many releases a limit would have stopped.
-func (t Trial) Stopped() (n int) {
+// Count is how many releases a limit would have stopped, and how many it could not have been told of.
+func (t Trial) Count() (stopped, undecided int) {
 	for _, r := range t.Releases {
 		if r.Stopped {
-			n++
+			stopped++
+		}
+		if r.Undecided {
+			undecided++
 		}
 	}
-	return n
+	return stopped, undecided
 }
 
 // Summary tells what a limit would have done, in a few sentences.
 func (t Trial) Summary(b Bench) string {
 	rule := b.With(t.Limit)
-	text := fmt.Sprintf("Over the last %s at %s, %s of %s would have been stopped by %s %s.", say.Span(b.Now.Sub(b.Since)), b.Berth, strconv.Itoa(t.Stopped()), say.Count(len(t.Releases), "release"), rule.Name, rule.Limit)
+	stopped, _ := t.Count()
+	text := fmt.Sprintf("Over the last %s at %s, %d of %s would have been stopped by %s %s.", say.Span(b.Now.Sub(b.Since)), b.Berth, stopped, say.Count(len(t.Releases), "release"), rule.Name, rule.Limit)
 	for _, r := range t.Releases {
 		text += "\n  " + r.String()
 	}

@@ -44,7 +44,8 @@ func (w *World) openDrydock(model sim.Behaviour, opener *source.Opener, speed fl
 		name, _, _ := strings.Cut(reference, "@")
 		behaves, ok := model.Artifacts[name]
 		if !ok {
-			return nil, fmt.Errorf("%w: %s", store.ErrNone, name)
+			_, short, _ := strings.Cut(name, "/") // without its registry, which all have in common
+			return nil, fmt.Errorf("%w: %s", store.ErrNone, short)
 		}
 		return image(own, behaves, speed)
 	})

@@ -50,8 +50,11 @@ func (m *Model) values(p *kit.Page, y int) int {
 	if !b.Moves {
 		right = fmt.Sprintf("%s of %s of history beyond it", say.Number(float64(m.trial.Beyond)), say.Number(float64(m.trial.Of)))
 	}
-	if stopped := m.trial.Stopped(); len(m.trial.Releases) > 0 {
+	if stopped, undecided := m.trial.Count(); len(m.trial.Releases) > 0 {
 		text := fmt.Sprintf("stops %d of %s", stopped, say.Count(len(m.trial.Releases), "release"))
+		if undecided > 0 {
+			text += fmt.Sprintf(", %d undecided", undecided)
+		}
 		role := kit.Clear
 		if stopped > 0 {
 			role = kit.Bad
