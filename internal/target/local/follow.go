@@ -25,14 +25,13 @@ const (
 type sight struct {
 	asking sync.Mutex // one question at a time
 
-	mu       sync.Mutex
-	status   keeper.Status
-	at       time.Time // when it was so; zero before it ever said so
-	followed bool      // it is renewed with every change
-	least    uint64    // the version that is to be seen at least, as more was asked for
-	why      error     // why nothing newer is known; nil where all is well
-	renewed  chan struct{}
-	changed  func(target.Berth) // is told what changed; nil where nobody follows
+	mu      sync.Mutex
+	status  keeper.Status
+	at      time.Time // when it was so; zero before it ever said so
+	least   uint64    // the version that is to be seen at least, as more was asked for
+	why     error     // why nothing newer is known; nil where all is well
+	renewed chan struct{}
+	changed func(target.Berth) // is told what changed; nil where the keeper is not followed
 }
 
 // wake lets go on who waits for the next news. It is called with the lock held.
@@ -126,7 +125,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 func (v *sight) follow(changed func(target.Berth)) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.followed, v.changed = changed != nil, changed
+	v.changed = changed
 }
 
 // next waits for what the keeper says after what is known.
@@ -166,7 +165,7 @@ func (s *Site) tellAll(changed func(target.Berth)) {
 // status is how all processes are doing: as it is known where the keeper is followed, and asked for where it is not.
 func (s *Site) status(ctx context.Context) (keeper.Status, error) {
 	s.sight.mu.Lock()
-	followed := s.sight.followed
+	followed := s.sight.changed != nil
 	s.sight.mu.Unlock()
 	var status keeper.Status
 	var err error
@@ -189,7 +188,7 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	s.sight.asking.Lock()
 	defer s.sight.asking.Unlock()
 	s.sight.mu.Lock()
-	followed, status, why := s.sight.followed, s.sight.status, s.sight.why
+	followed, status, why := s.sight.changed != nil, s.sight.status, s.sight.why
 	fresh := why == nil && time.Since(s.sight.at) < askedAge && status.Version >= s.sight.least
 	s.sight.mu.Unlock()
 	at := time.Now()
