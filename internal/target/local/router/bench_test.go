@@ -1,14 +1,18 @@
 package router
 
 import (
-	"context"
+	"bufio"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"os/exec"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -61,37 +65,75 @@ func measure(b *testing.B, at string, rest time.Duration) float64 {
 	return all[len(all)*99/100]
 }
 
+// TestMain lets the test's own program be one side of the benchmark: what is measured runs in processes of their own, as it
+// does in earnest, so that callers, router and instance do not share a scheduler.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 4 && os.Args[1] == "-side" {
+		serveSide(os.Args[2], os.Args[3])
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// serveSide serves one side of the benchmark until the standard input ends, after it has told its address.
+func serveSide(side, behind string) {
+	var at string
+	switch side {
+	case "instance":
+		at = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "ready\n") })).URL
+	case "bare":
+		to, _ := url.Parse(behind)
+		at = httptest.NewServer(newBare(to)).URL
+	case "router":
+		to, _ := url.Parse(behind)
+		listener, _ := net.Listen("tcp", "127.0.0.1:0")
+		address := listener.Addr().String()
+		listener.Close()
+		r, in := New(), Instance{ID: "a", Address: to.Host, Ready: true}
+		other := in
+		other.ID = "b"
+		r.Set(address, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 0.25, Instances: []Instance{in}}, {Name: "o", Share: 0.75, Instances: []Instance{other}}}}})
+		at = "http://" + address
+	}
+	fmt.Println(at)
+	io.Copy(io.Discard, os.Stdin)
+}
+
+// startSide starts a side and gives where it is.
+func startSide(b *testing.B, side, behind string) string {
+	cmd := exec.Command(os.Args[0], "-side", side, behind)
+	cmd.Stderr = os.Stderr
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() {
+		in.Close()
+		cmd.Wait()
+	})
+	at, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		b.Fatal(err)
+	}
+	return strings.TrimSpace(at)
+}
+
 // BenchmarkRouter is measured against a bare proxy in the same run: requests by several callers over kept connections, as
 // fast as they can, and with rests that leave the machine half idle.
 func BenchmarkRouter(b *testing.B) {
-	backendServer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "ready\n") }))
-	defer backendServer.Close()
-	to, _ := url.Parse(backendServer.URL)
-	ways := []struct {
-		name string
-		open func() (string, func())
-	}{
-		{"bare", func() (string, func()) {
-			bare := httptest.NewServer(newBare(to))
-			return bare.URL, bare.Close
-		}},
-		{"router", func() (string, func()) {
-			listener, _ := net.Listen("tcp", "127.0.0.1:0")
-			at := listener.Addr().String()
-			listener.Close()
-			r, in := New(), Instance{ID: "a", Address: to.Host, Ready: true}
-			other := in
-			other.ID = "b"
-			r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 0.25, Instances: []Instance{in}}, {Name: "o", Share: 0.75, Instances: []Instance{other}}}}})
-			return "http://" + at, func() { r.Close(context.Background()) }
-		}},
-	}
-	for _, way := range ways {
-		for load, rest := range map[string]time.Duration{"full": 0, "calm": 4 * time.Millisecond} {
-			b.Run(way.name+"/"+load, func(b *testing.B) {
-				at, shut := way.open()
-				defer shut()
-				took := measure(b, at, rest)
+	instance := startSide(b, "instance", "")
+	at := map[string]string{"bare": startSide(b, "bare", instance), "router": startSide(b, "router", instance)}
+	for load, rest := range map[string]time.Duration{"full": 0, "calm": 4 * time.Millisecond} {
+		for _, side := range []string{"bare", "router"} { // one soon after the other, as machines have moods
+			b.Run(side+"/"+load, func(b *testing.B) {
+				took := measure(b, at[side], rest)
 				b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
 				b.ReportMetric(took*1000, "p99-ms")
 			})
