@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
 	"aditus/internal/tui/kit"
@@ -157,6 +159,7 @@ func newBundleList() *cobra.Command {
 func newBundleShow() *cobra.Command {
 	var f bundleFlags
 	var print string
+	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "show oci://HOST/PATH:VERSION",
 		Short: "What is in a bundle: workloads, sites, and variables with their defaults",
@@ -184,6 +187,9 @@ func newBundleShow() *cobra.Command {
 				}
 				return fmt.Errorf("there is no file %s in it", print)
 			}
+			if asJSON {
+				return writeJSON(out, shownBundle(cmd.Context(), repository, b))
+			}
 			fmt.Fprintf(out, "%s:%s  %s\n“%s” by %s, %s\n", repository, b.Version, b.Digest, kit.Plain(b.Title), kit.Plain(b.Author), b.Created.Local().Format("2 Jan 2006 15:04"))
 			loaded, problems := source.Load(cmd.Context(), b.Files, source.Options{})
 			fmt.Fprintln(out, "\nworkloads")
@@ -206,6 +212,27 @@ func newBundleShow() *cobra.Command {
 		},
 	}
 	f.add(cmd)
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVar(&print, "print", "", "print a `file` of it instead")
 	return cmd
+}
+
+// shownBundle is what is in a bundle, for scripts.
+func shownBundle(ctx context.Context, repository string, b source.Bundle) any {
+	loaded, problems := source.Load(ctx, b.Files, source.Options{})
+	type workload struct {
+		Berth   string `json:"berth"`
+		Version string `json:"version"`
+	}
+	workloads, files, uses := []workload{}, []string{}, append([]source.SiteUse{}, loaded.Uses...)
+	for _, d := range loaded.Declarations {
+		workloads = append(workloads, workload{d.Workload + "/" + d.Site, d.Version()})
+	}
+	for _, file := range b.Files {
+		files = append(files, file.Name)
+	}
+	return map[string]any{
+		"repository": repository, "version": b.Version, "digest": b.Digest, "title": b.Title, "author": b.Author, "created": b.Created,
+		"workloads": workloads, "variables": uses, "files": files, "problems": append(declare.Problems{}, problems...),
+	}
 }

@@ -183,6 +183,8 @@ func TestBundles(t *testing.T) {
 	}
 	l.aditus(exitOK, `1.5.0  what \^1.4 takes\n1.4.0`, "bundle", "list", place, "--plain", "--version", "^1.4")
 	l.aditus(exitOK, `“Gates by day”.*harbour/live  1.0.0.*level +info at trial`, "bundle", "show", place+":1.4.0", "--plain")
+	l.aditus(exitOK, `"title": "Gates by day".*"berth": "harbour/live"`, "bundle", "show", place+":1.4.0", "--plain", "--json")
+	l.aditus(exitOK, `"taken":"1.5.0","versions":\["1.5.0","1.4.0"\]`, "bundle", "list", place, "--plain", "--version", "^1.4", "--json")
 	l.aditus(exitOK, `workload: harbour`, "bundle", "show", place+":1.4.0", "--plain", "--print", "harbour.yaml")
 	l.aditus(exitWrong, `there is no artifact`, "bundle", "show", place+":9.9.9", "--plain")
 	l.aditus(exitOK, `version \^1.4 is at`, "link", "add", "base", place, "--version", "^1.4", "--plain", "--set", "level=trace", "--skip-registry", "registry.harbour.example")
