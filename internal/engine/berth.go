@@ -96,6 +96,7 @@ const (
 	calmMost      = 5 * time.Second
 	followedBeats = 12
 	followedMost  = 12 * time.Second
+	followedAt    = 4 // moments in that time at which they are
 )
 
 // next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
@@ -105,11 +106,11 @@ func (b *berth) next(now time.Time) time.Time {
 	if b.roll != nil || b.problem != nil || b.changes.stand != compare.Aligned || b.word != health.Healthy || len(b.senses.last.dead) > 0 {
 		return beat
 	}
-	calm := min(calmBeats*b.e.beat, calmMost)
+	next := now.Add(min(calmBeats*b.e.beat, calmMost))
 	if _, ok := b.driver.(target.Follower); ok {
-		calm = min(followedBeats*b.e.beat, followedMost)
+		calm := min(followedBeats*b.e.beat, followedMost)
+		next = now.Add(calm).Truncate(calm / followedAt) // many berths at one moment wake the machine once
 	}
-	next := now.Add(calm)
 	sooner := func(at time.Time) {
 		if at.Before(next) {
 			next = at

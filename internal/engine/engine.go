@@ -223,7 +223,7 @@ const BoardPicture = "board"
 // The last snapshot is kept, in real time, within pictureSoon of anything new on record, and every pictureEvery anyway.
 const (
 	pictureSoon  = time.Second
-	pictureEvery = 10 * time.Second
+	pictureEvery = 20 * time.Second
 	pictureRest  = 20 // times as long as keeping it took, nothing is kept after it
 )
 
