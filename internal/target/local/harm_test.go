@@ -292,6 +292,26 @@ func TestStubborn(t *testing.T) {
 	}
 }
 
+// TestBackAgain has a revision come back while the instances of its first time are still on their way out.
+func TestBackAgain(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	reference := artifact(t, "stubborn", behaviour{Version: "1", Stays: true})
+	up(t, s, 1, reference, 1)
+	before := await(t, s, 1, "it runs", running(1))[0]
+	ask(t, s, "/") // it is up, and takes no notice of signals
+	pid := pidOf(t, filepath.Join(s.folder, instancesFolder, before.ID))
+	for _, err := range []error{s.SetShare(t.Context(), workload, revision(1), 0, ""), s.Drop(t.Context(), workload, revision(1))} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	up(t, s, 1, reference, 1)
+	after := await(t, s, 1, "it runs again", running(1))[0]
+	if now := pidOf(t, filepath.Join(s.folder, instancesFolder, after.ID)); after.ID != before.ID || now == pid {
+		t.Errorf("%s is process %d, and %s was %d", after.ID, now, before.ID, pid)
+	}
+}
+
 // pidOf is the process of an instance by the keeper's record, once there is one.
 func pidOf(t *testing.T, folder string) (pid int) {
 	t.Helper()

@@ -229,6 +229,21 @@ func (s *site) between() [2]int {
 func (s *site) apply(spec Spec) uint64 {
 	s.applying.Lock()
 	defer s.applying.Unlock()
+	return s.fulfil(spec)
+}
+
+// again makes a site once more what it was told last.
+func (s *site) again() {
+	s.applying.Lock()
+	defer s.applying.Unlock()
+	s.mu.Lock()
+	spec := s.spec
+	s.mu.Unlock()
+	s.fulfil(spec)
+}
+
+// fulfil is apply for those who hold its lock.
+func (s *site) fulfil(spec Spec) uint64 {
 	s.mu.Lock()
 	first := s.spec.Folder == ""
 	s.spec = spec
@@ -238,7 +253,7 @@ func (s *site) apply(spec Spec) uint64 {
 		wanted[own.ID] = true
 		p := s.processes[own.ID]
 		if p == nil && s.ending[own.ID] != nil {
-			continue // it comes back at the next spec, once its end is over
+			continue // it comes again once its end is over
 		}
 		if p == nil {
 			p = newProcess(s, own)
@@ -277,10 +292,14 @@ func (s *site) dismiss(id string, p *process) {
 		<-p.ended
 		s.router.Forget(id)
 		s.keeper.ports.release(id)
+		os.Remove(filepath.Join(p.folder, RecordFile))
 		s.mu.Lock()
 		delete(s.ending, id)
+		wanted := slices.ContainsFunc(s.spec.Processes, func(own Process) bool { return own.ID == id })
 		s.mu.Unlock()
-		os.Remove(filepath.Join(p.folder, RecordFile))
+		if wanted { // by now: a revision that was left came back
+			s.again()
+		}
 	}()
 }
 
