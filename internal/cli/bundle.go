@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
@@ -54,7 +55,7 @@ func (f *bundleFlags) registries(repository string) (*source.Registries, error) 
 			credentials = func(host string) source.Credential { return kept[host] }
 		}
 	}
-	return source.NewRegistries(map[string]source.Registry{host: {Plain: f.plain}}, credentials), nil
+	return source.NewRegistries(map[string]config.Registry{host: {Plain: f.plain}}, credentials), nil
 }
 
 func newBundlePush() *cobra.Command {

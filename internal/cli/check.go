@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
@@ -47,7 +48,7 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 	if err != nil {
 		return source.Loaded{}, nil, 0, err
 	}
-	var registries map[string]source.Registry
+	var registries map[string]config.Registry
 	var credentials func(string) source.Credential
 	if settings, err := readSettings(folder); err == nil {
 		registries = settings.Registries

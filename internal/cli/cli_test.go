@@ -9,8 +9,8 @@ import (
 	"strings"
 	"testing"
 
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/core/berth"
+	"aditus/internal/status"
 )
 
 // shell runs a command line and gives what it printed.
@@ -94,11 +94,11 @@ func TestHeadless(t *testing.T) {
 		t.Errorf("code %d\n%s", code, text)
 	}
 	code, text, _ = shell(t, "status", "--json", "--data", data)
-	var s engine.Snapshot
+	var s status.Snapshot
 	if err := json.Unmarshal([]byte(text), &s); code != exitOK || err != nil || len(s.Berths) != 40 {
 		t.Errorf("code %d, %d berths, %v", code, len(s.Berths), err)
 	}
-	if b, _ := s.Find(ledger.Berth{Workload: "boarding", Site: "north"}); b.Bar == nil || b.Bar.Version != "4.13.0" {
+	if b, _ := s.Find(berth.ID{Workload: "boarding", Site: "north"}); b.Bar == nil || b.Bar.Version != "4.13.0" {
 		t.Errorf("the bar is not in the JSON: %+v", b.Bar)
 	}
 	drawing := filepath.Join(out, "fares.pdf")

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 )
@@ -93,7 +93,7 @@ are compared; with --site what is declared here and at another site.`,
 }
 
 // compareAt compares a berth: by the Aditus that runs, or, where none does, the site as it is with what was read of Git.
-func compareAt(cmd *cobra.Command, r reach, id ledger.Berth, against control.Against) (control.Comparison, error) {
+func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against) (control.Comparison, error) {
 	remote, folder, err := r.running()
 	switch {
 	case err != nil:

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/engine"
+	"aditus/internal/config"
 	"aditus/internal/ledger"
 )
 
@@ -88,7 +88,7 @@ func dataFolder(given string) (string, error) {
 	if err != nil || given != "" || os.Getenv("ADITUS_DATA") != "" {
 		return line, err
 	}
-	if _, err := os.Stat(filepath.Join(line, engine.SettingsFile)); err == nil {
+	if _, err := os.Stat(filepath.Join(line, config.FileName)); err == nil {
 		return line, nil
 	}
 	demo, err := demoFolder("")

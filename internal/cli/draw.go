@@ -8,9 +8,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/draw"
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/tui"
 )
 
@@ -124,8 +124,8 @@ func newDrawBench() *cobra.Command {
 	return cmd
 }
 
-func parseBerth(text string) (ledger.Berth, error) {
-	id, ok := ledger.ParseBerth(text)
+func parseBerth(text string) (berth.ID, error) {
+	id, ok := berth.ParseID(text)
 	if !ok {
 		return id, usageError{fmt.Errorf("%q is no berth: write WORKLOAD/SITE, such as boarding/north", text)}
 	}
@@ -139,7 +139,7 @@ func paletteOf(light bool) draw.Palette {
 	return draw.Dark
 }
 
-func drawWatchAs(c control.Control, berth ledger.Berth, rollout int64, file string, palette draw.Palette) error {
+func drawWatchAs(c control.Control, berth berth.ID, rollout int64, file string, palette draw.Palette) error {
 	format, err := draw.FormatOf(file)
 	if err != nil {
 		return usageError{err}
@@ -155,11 +155,11 @@ func drawWatchAs(c control.Control, berth ledger.Berth, rollout int64, file stri
 }
 
 // nearBerths names berths that may have been meant.
-func nearBerths(s engine.Snapshot, wanted ledger.Berth) string {
+func nearBerths(s status.Snapshot, wanted berth.ID) string {
 	var same []string
 	for _, b := range s.Berths {
 		if b.Workload == wanted.Workload || b.Site == wanted.Site {
-			same = append(same, b.Berth.String())
+			same = append(same, b.ID.String())
 		}
 	}
 	if len(same) == 0 {

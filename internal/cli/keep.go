@@ -9,6 +9,7 @@ import (
 
 	"aditus/internal/ledger"
 	"aditus/internal/sense"
+	"aditus/internal/target/local"
 	"aditus/internal/target/local/keeper"
 )
 
@@ -35,7 +36,7 @@ on the folder. What is declared comes up again when one is started.`,
 				if running, _ := ledger.InUse(folder); running {
 					return fmt.Errorf("an Aditus works on %s and would start all of it again: end that first", folder)
 				}
-				kept, err := keeperOf(folder)
+				kept, err := local.KeeperOf(folder)
 				if err == nil {
 					err = kept.End(cmd.Context())
 				}

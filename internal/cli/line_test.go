@@ -14,8 +14,8 @@ import (
 
 	"github.com/google/go-containerregistry/pkg/registry"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
-	"aditus/internal/engine"
 	"aditus/internal/source"
 )
 
@@ -194,7 +194,7 @@ func TestBundles(t *testing.T) {
 	if err != nil || settings.Links[0].Version != "^1.4" || settings.Links[0].Variables["level"] != "trace" {
 		t.Errorf("%+v (%v)", settings, err)
 	}
-	text, err := os.ReadFile(filepath.Join(l.data, engine.SettingsFile))
+	text, err := os.ReadFile(filepath.Join(l.data, config.FileName))
 	if err != nil {
 		t.Fatal(err)
 	}

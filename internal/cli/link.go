@@ -11,12 +11,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
+	"aditus/internal/target/sim"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 func newLink() *cobra.Command {
@@ -32,7 +36,7 @@ func newLink() *cobra.Command {
 
 // linkFlags are what a link is made of on the command line.
 type linkFlags struct {
-	link   source.Link
+	link   config.Link
 	user   string
 	key    string
 	ask    bool
@@ -54,12 +58,12 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.link.Plain, "plain", false, "of a bundle: the registry speaks http")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
-	flags.StringVar(&f.target, "target", engine.StandIn, "what new sites run on: stand-in, or local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites")
+	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in, or local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites")
 	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 
 // complete fills in what was left out, and checks.
-func (f *linkFlags) complete() (source.Link, error) {
+func (f *linkFlags) complete() (config.Link, error) {
 	set, err := setValues(f.set)
 	if err != nil {
 		return f.link, err
@@ -137,14 +141,14 @@ func newLinkList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s engine.Snapshot
+			var s status.Snapshot
 			if book, err := ledger.OpenToRead(folder); err == nil {
 				s, _ = control.Recorded(book) // without one nothing was asked yet
 				book.Close()
 			}
-			var links []engine.Link
+			var links []status.Link
 			for _, link := range settings.Links {
-				shown := engine.Link{Name: link.Name, Repository: link.Where(), Ref: link.Ref(), Folder: link.Folder, Every: link.Every, Bundle: link.Bundle()}
+				shown := status.Link{Name: link.Name, Repository: link.Where(), Ref: link.Ref(), Folder: link.Folder, Every: link.Every, Bundle: link.Bundle()}
 				for _, seen := range s.Links {
 					if seen.Name == link.Name {
 						shown = seen
@@ -156,7 +160,7 @@ func newLinkList() *cobra.Command {
 				return writeJSON(cmd.OutOrStdout(), links)
 			}
 			for _, l := range links {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", l.Name, kit.Plain(control.LinkLine(l, s.Now)))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", l.Name, kit.Plain(words.LinkLine(l, s.Now)))
 				if l.Problem != nil {
 					fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", kit.Plain(say.Sentence(l.Problem.Text)))
 				}
@@ -180,7 +184,7 @@ func newLinkRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := engine.RemoveLink(folder, args[0]); err != nil {
+			if err := config.RemoveLink(folder, args[0]); err != nil {
 				return err
 			}
 			return errors.Join(key.KeepCredential(folder, args[0], nil), key.KeepCredential(folder, hookName(args[0]), nil))

@@ -2,12 +2,10 @@ package cli
 
 import (
 	"bufio"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"slices"
 	"strconv"
@@ -18,10 +16,11 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 )
 
@@ -60,51 +59,43 @@ encrypted in the data folder and never shown again.`,
 	return cmd
 }
 
-// localAddress is where HTTP traffic comes in at the first local site, where no address is given.
-const localAddress = "127.0.0.1:8080"
-
-// newSites makes the sites that are not in the settings yet.
-func newSites(before engine.Settings, names []string, on string) ([]engine.Site, error) {
-	kind, address, _ := strings.Cut(on, "=")
-	host, port, err := net.SplitHostPort(cmp.Or(address, localAddress))
-	number, err2 := strconv.Atoi(port)
-	if kind != engine.StandIn && kind != engine.Local || err != nil || err2 != nil {
-		return nil, usageError{fmt.Errorf("--target takes stand-in, local, or local=%s, not %q", localAddress, on)}
+// newSites makes the sites that are not in the settings yet, with what --target says they run on.
+func newSites(before config.Settings, names []string, on string) ([]config.Site, error) {
+	name, rest, _ := strings.Cut(on, "=")
+	kind, err := target.Find(kinds, name)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("--target %s: %w", on, err)}
 	}
-	var sites []engine.Site
+	all, added := slices.Clone(before.Sites), []config.Site(nil)
 	for _, name := range names {
-		if slices.ContainsFunc(before.Sites, func(s engine.Site) bool { return s.Name == name }) {
+		if slices.ContainsFunc(all, func(s config.Site) bool { return s.Name == name }) {
 			continue
 		}
-		site := engine.Site{Name: name}
-		if kind == engine.Local {
-			at := ""
-			for at == "" || slices.ContainsFunc(before.Sites, func(s engine.Site) bool { return s.Target.Listen == at }) {
-				at = net.JoinHostPort(host, strconv.Itoa(number))
-				number++
-			}
-			site.Target = engine.Target{Kind: engine.Local, Listen: at}
+		site := config.Site{Name: name}
+		if site.Target, err = kind.New(all, rest); err != nil {
+			return nil, usageError{fmt.Errorf("--target %s: %w", on, err)}
 		}
-		sites = append(sites, site)
+		all, added = append(all, site), append(added, site)
 	}
-	return sites, nil
+	return added, nil
 }
 
-func describeTarget(t engine.Target) string {
-	if t.Kind == engine.Local {
-		return "processes on this machine, HTTP at " + t.Listen
+func describeTarget(t config.Target) string {
+	kind, err := target.Find(kinds, t.Kind)
+	if err != nil {
+		return err.Error()
 	}
-	return "a stand-in that runs nothing; see --target"
+	return kind.Describe(t)
 }
 
 // lookPatience is how long a repository may take to answer on the command line.
 const lookPatience = 2 * time.Minute
 
 // given reads what link the flags make, and the credential for it; nil for none.
-func (f *linkFlags) given(cmd *cobra.Command) (source.Link, *source.Credential, error) {
+func (f *linkFlags) given(cmd *cobra.Command) (config.Link, *source.Credential, error) {
 	link, err := f.complete()
 	if err != nil {
-		return source.Link{}, nil, err
+		return config.Link{}, nil, err
 	}
 	credential, err := f.read(cmd)
 	return link, credential, err
@@ -143,7 +134,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 		}
 	}
 	before, _ := readSettings(folder)
-	var sites []engine.Site
+	var sites []config.Site
 	for _, at := range found {
 		if at.Folder == link.Folder {
 			if sites, err = newSites(before, at.Sites(), f.target); err != nil {
@@ -151,7 +142,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 			}
 		}
 	}
-	settings, err := engine.AddLink(folder, engine.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
+	settings, err := config.AddLink(folder, config.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
 	if err != nil {
 		return err
 	}
@@ -183,7 +174,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 }
 
 // tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every look.
-func tellProblems(ctx context.Context, out io.Writer, link source.Link, access source.Access, settings engine.Settings, key *source.Opener) {
+func tellProblems(ctx context.Context, out io.Writer, link config.Link, access source.Access, settings config.Settings, key *source.Opener) {
 	look, err := source.LookAt(ctx, link, access, source.Seen{}, true)
 	if err != nil {
 		fmt.Fprintln(out, kit.Plain(err.Error()))

@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/source"
 )
 
@@ -115,7 +116,7 @@ the settings. docs/links.md tells what is sent.`,
 			if err != nil {
 				return err
 			}
-			if !slices.ContainsFunc(settings.Links, func(l source.Link) bool { return l.Name == args[0] }) {
+			if !slices.ContainsFunc(settings.Links, func(l config.Link) bool { return l.Name == args[0] }) {
 				return fmt.Errorf("there is no link %q", args[0])
 			}
 			secret := rand.Text()

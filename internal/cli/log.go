@@ -12,7 +12,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 )
@@ -64,7 +64,7 @@ instance alone it need not be named; the first letters of its name are enough.`,
 }
 
 // chooseInstance finds the instance that is meant.
-func chooseInstance(b engine.Berth, named []string) (string, error) {
+func chooseInstance(b status.Berth, named []string) (string, error) {
 	var fits, all []string
 	for _, c := range b.Cohorts {
 		for _, in := range c.Instances {
@@ -81,7 +81,7 @@ func chooseInstance(b engine.Berth, named []string) (string, error) {
 		}
 		return fits[0], nil
 	case len(all) == 0:
-		return "", fmt.Errorf("%s has no instance", b.Berth)
+		return "", fmt.Errorf("%s has no instance", b.ID)
 	}
 	return "", fmt.Errorf("name one instance: %s", say.List(all[:min(8, len(all))]))
 }
@@ -89,10 +89,10 @@ func chooseInstance(b engine.Berth, named []string) (string, error) {
 // followEvery is how often new lines are looked for.
 const followEvery = 500 * time.Millisecond
 
-func printLog(ctx context.Context, w io.Writer, c control.Control, b engine.Berth, instance string, most int, follow, asJSON bool) error {
+func printLog(ctx context.Context, w io.Writer, c control.Control, b status.Berth, instance string, most int, follow, asJSON bool) error {
 	var since time.Time
 	for {
-		lines, err := c.Log(ctx, b.Berth, instance, since, most)
+		lines, err := c.Log(ctx, b.ID, instance, since, most)
 		if err != nil {
 			return err
 		}

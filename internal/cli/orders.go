@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 )
 
 // command is an order that has a command of its own.
 type command struct {
 	name, short, long string
-	verb              engine.Verb
+	verb              berth.Verb
 	done              string // told once it is done
 	alone             bool   // it needs no Aditus that runs
 	message           string // what --message is; empty where there is none
@@ -23,18 +23,18 @@ type command struct {
 }
 
 var commands = []command{
-	{name: "advance", verb: engine.Advance, short: "Skip the rest of a stage's soak", done: "goes on to the next stage as soon as its guards let it",
+	{name: "advance", verb: berth.Advance, short: "Skip the rest of a stage's soak", done: "goes on to the next stage as soon as its guards let it",
 		long: "A guard that is undecided is passed over; one that is silent or breaches is not."},
-	{name: "hold", verb: engine.Hold, short: "Keep a rollout in its stage", done: "is held; guards stay on", message: "why, for the record"},
-	{name: "go-on", verb: engine.GoOn, short: "Let a held rollout go on", done: "goes on"},
-	{name: "sign-off", verb: engine.SignOff, short: "Give your go-ahead for the next stage", done: "is signed off", message: "what you looked at, for the record"},
-	{name: "rollback", verb: engine.RollBack, short: "Go back to the old revision, or to any on record", done: "is on its way back; aditus status tells how far it is", message: "why, for the record", to: true,
+	{name: "hold", verb: berth.Hold, short: "Keep a rollout in its stage", done: "is held; guards stay on", message: "why, for the record"},
+	{name: "go-on", verb: berth.GoOn, short: "Let a held rollout go on", done: "goes on"},
+	{name: "sign-off", verb: berth.SignOff, short: "Give your go-ahead for the next stage", done: "is signed off", message: "what you looked at, for the record"},
+	{name: "rollback", verb: berth.RollBack, short: "Go back to the old revision, or to any on record", done: "is on its way back; aditus status tells how far it is", message: "why, for the record", to: true,
 		long: "During a rollout it is turned round. Otherwise the berth goes back to the revision\nthat was proven before the present one, or to the one named with --to. What is left\nis barred until Git moves on or someone lifts the bar."},
-	{name: "abandon", verb: engine.Abandon, short: "Leave a rollout as it is, both cohorts and the traffic", done: "is left as it is; no guard acts on it any more", message: "why, for the record"},
-	{name: "lock", verb: engine.Lock, short: "Keep a berth at its revision", done: "is locked", message: "why, for your colleagues; needed", alone: true,
+	{name: "abandon", verb: berth.Abandon, short: "Leave a rollout as it is, both cohorts and the traffic", done: "is left as it is; no guard acts on it any more", message: "why, for the record"},
+	{name: "lock", verb: berth.LockIt, short: "Keep a berth at its revision", done: "is locked", message: "why, for your colleagues; needed", alone: true,
 		long: "A locked berth takes no revision, by hand either, and its standing guards only tell."},
-	{name: "unlock", verb: engine.Unlock, short: "Let revisions come to a berth again", done: "is unlocked", alone: true},
-	{name: "lift-bar", verb: engine.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
+	{name: "unlock", verb: berth.Unlock, short: "Let revisions come to a berth again", done: "is unlocked", alone: true},
+	{name: "lift-bar", verb: berth.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
 }
 
 // newOrders makes a command for each order.
@@ -61,7 +61,7 @@ func (c command) command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			order := engine.Order{Verb: c.verb, Berth: id, By: whoami(), Note: message, To: to}
+			order := berth.Order{Verb: c.verb, Berth: id, By: whoami(), Note: message, To: to}
 			if err := r.give(cmd.Context(), order, c.alone); err != nil {
 				return err
 			}
@@ -88,7 +88,7 @@ func (c command) command() *cobra.Command {
 const orderTimeout = 30 * time.Second
 
 // give gives an order to the Aditus that runs, or, where one can do without, carries it out alone.
-func (r reach) give(ctx context.Context, o engine.Order, alone bool) error {
+func (r reach) give(ctx context.Context, o berth.Order, alone bool) error {
 	ctx, cancel := context.WithTimeout(ctx, orderTimeout)
 	defer cancel()
 	remote, folder, err := r.running()

@@ -330,10 +330,24 @@ func freeAddress(t *testing.T) string {
 func (term *terminal) selectNeed(about string) {
 	term.t.Helper()
 	numbered := regexp.MustCompile(`┃ (\d)  ` + regexp.QuoteMeta(about))
-	match := numbered.FindStringSubmatch(term.until(numbered.String()))
-	term.keys(match[1])
-	term.until(`\n +` + regexp.QuoteMeta(about) + `   `)
+	selected := regexp.MustCompile(`\n +` + regexp.QuoteMeta(about) + `   `)
+	for range needTries {
+		term.keys(numbered.FindStringSubmatch(term.until(numbered.String()))[1])
+		// What needs a person may come and go between reading its number and pressing it.
+		for end := time.Now().Add(needShown); time.Now().Before(end); {
+			if selected.MatchString(term.screen()) {
+				return
+			}
+		}
+	}
+	term.t.Fatalf("%s cannot be selected by its number:\n%s", about, term.screen())
 }
+
+// needShown is how long a selected berth may take to be told, and needTries how often its number is read anew.
+const (
+	needShown = 10 * time.Second
+	needTries = 3
+)
 
 // BenchmarkFirstFrame is the time from the start of the built program on a terminal to its first full frame, with a new
 // story to be made and with one that is there already.

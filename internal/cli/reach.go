@@ -12,8 +12,9 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/api"
-	"aditus/internal/engine"
+	"aditus/internal/core/berth"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 )
 
@@ -49,7 +50,7 @@ func (r *reach) complete(cmd *cobra.Command, _ []string, typed string) ([]string
 	defer shut()
 	var names []string
 	for _, b := range c.Snapshot().Berths {
-		if name := b.Berth.String(); strings.HasPrefix(name, typed) {
+		if name := b.ID.String(); strings.HasPrefix(name, typed) {
 			names = append(names, name)
 		}
 	}
@@ -118,7 +119,7 @@ func (r reach) face(ctx context.Context) (c control.Control, note string, close 
 }
 
 // tellBerth tells something about a berth: a line for a person, or one of JSON.
-func tellBerth(w io.Writer, id ledger.Berth, asJSON bool, text string) {
+func tellBerth(w io.Writer, id berth.ID, asJSON bool, text string) {
 	if asJSON {
 		_ = writeLine(w, map[string]string{"berth": id.String(), "text": text}) // texts always marshal, and a pipe that is gone ends the program
 		return
@@ -127,7 +128,7 @@ func tellBerth(w io.Writer, id ledger.Berth, asJSON bool, text string) {
 }
 
 // berthOf gives a berth as a face sees it.
-func berthOf(c control.Control, id ledger.Berth) (engine.Berth, error) {
+func berthOf(c control.Control, id berth.ID) (status.Berth, error) {
 	s := c.Snapshot()
 	b, ok := s.Find(id)
 	if !ok {

@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/tui/kit"
 )
@@ -63,7 +63,7 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 }
 
 // desired gives what a folder declares for a berth.
-func (f *loadFlags) desired(ctx context.Context, id ledger.Berth, from string) (*declare.Desired, error) {
+func (f *loadFlags) desired(ctx context.Context, id berth.ID, from string) (*declare.Desired, error) {
 	loaded, problems, _, err := f.load(ctx, from)
 	if err != nil {
 		return nil, err
@@ -80,7 +80,7 @@ func (f *loadFlags) desired(ctx context.Context, id ledger.Berth, from string) (
 }
 
 // declared gives what Git declares for a berth, as it was read last.
-func (r reach) declared(ctx context.Context, id ledger.Berth) (*declare.Desired, error) {
+func (r reach) declared(ctx context.Context, id berth.ID) (*declare.Desired, error) {
 	c, _, shut, err := r.face(ctx)
 	if err != nil {
 		return nil, err

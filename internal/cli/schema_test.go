@@ -10,7 +10,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"go.yaml.in/yaml/v4"
 
-	"aditus/internal/engine"
+	"aditus/internal/config"
 	"aditus/internal/ledger"
 )
 
@@ -53,7 +53,7 @@ func holdSchemas(t *testing.T, data, out string) {
 	if lines < 50 {
 		t.Errorf("only %d facts", lines)
 	}
-	text, err := os.ReadFile(filepath.Join(data, engine.SettingsFile))
+	text, err := os.ReadFile(filepath.Join(data, config.FileName))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +73,7 @@ func validateSettings(t *testing.T, text []byte) {
 	}
 	settings, err := jsonschema.UnmarshalJSON(bytes.NewReader(plain))
 	if err == nil {
-		err = compile(t, engine.SettingsSchema).Validate(settings)
+		err = compile(t, config.Schema).Validate(settings)
 	}
 	if err != nil {
 		t.Errorf("%s: %v", text, err)

@@ -14,9 +14,10 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 )
 
 type serveOptions struct {
@@ -144,11 +145,11 @@ func logTrouble(ctx context.Context, live control.Live, log *slog.Logger) error 
 }
 
 // problemsOf are all problems of a snapshot: its own, the links' and the berths'.
-func problemsOf(s engine.Snapshot) []engine.Problem {
-	all := append([]engine.Problem(nil), s.Problems...)
+func problemsOf(s status.Snapshot) []status.Problem {
+	all := append([]status.Problem(nil), s.Problems...)
 	for _, l := range s.Links {
 		if l.Problem != nil {
-			all = append(all, engine.Problem{About: "link " + l.Name, Text: l.Problem.Text, Since: l.Problem.Since})
+			all = append(all, status.Problem{About: "link " + l.Name, Text: l.Problem.Text, Since: l.Problem.Since})
 		}
 	}
 	for _, b := range s.Berths {
@@ -182,7 +183,7 @@ func notify(state string) {
 func serve(ctx context.Context, live control.Live, server *api.Server, ready func()) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		live.FollowSettings(ctx, filepath.Join(live.Folder, engine.SettingsFile))
+		live.FollowSettings(ctx, filepath.Join(live.Folder, config.FileName))
 		return nil
 	})
 	group.Go(func() error { return api.ServeSocket(ctx, live.Folder, server, ready) })

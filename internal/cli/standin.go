@@ -33,7 +33,7 @@ part away. A part that is not there is made.`,
 			if err != nil {
 				return err
 			}
-			sites := filepath.Join(folder, sitesFolder)
+			sites := filepath.Join(folder, sim.Folder)
 			if _, err := os.Stat(filepath.Join(sites, names[1]+".json")); err != nil {
 				return fmt.Errorf("there is no stand-in site %s in %s with anything on it", names[1], folder)
 			}

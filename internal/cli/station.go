@@ -10,23 +10,18 @@ import (
 	"path/filepath"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
-	"aditus/internal/target/sim"
-)
-
-// sitesFolder is where the stand-in sites of a data folder keep what they are, behaviourFile how they behave.
-const (
-	sitesFolder   = "sites"
-	behaviourFile = "behaviour.yaml"
+	"aditus/internal/target"
 )
 
 // station is an engine on a data folder with settings of its own.
 type station struct {
 	control.Live
-	settings engine.Settings
+	settings config.Settings
 	sites    sites
 	release  func()
 }
@@ -58,16 +53,22 @@ func openStation(folder string, o stationOptions) (*station, error) {
 	return s, nil
 }
 
-func readSettings(folder string) (engine.Settings, error) {
-	name := filepath.Join(folder, engine.SettingsFile)
+func readSettings(folder string) (config.Settings, error) {
+	name := filepath.Join(folder, config.FileName)
 	text, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return engine.Settings{}, fmt.Errorf("there are no settings in %s: connect a repository with: aditus link add, or try: aditus demo", folder)
+		return config.Settings{}, fmt.Errorf("there are no settings in %s: connect a repository with: aditus link add, or try: aditus demo", folder)
 	}
 	if err != nil {
-		return engine.Settings{}, fmt.Errorf("read the settings: %w", err)
+		return config.Settings{}, fmt.Errorf("read the settings: %w", err)
 	}
-	return engine.ReadSettings(name, text)
+	s, err := config.Read(name, text)
+	if err == nil {
+		if err = target.Check(kinds, s.Sites); err != nil {
+			err = fmt.Errorf("read the settings %s: %w", name, err)
+		}
+	}
+	return s, err
 }
 
 func (s *station) open(folder string, o stationOptions) (err error) {
@@ -84,18 +85,6 @@ func (s *station) open(folder string, o stationOptions) (err error) {
 	}
 	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), outside)
 	return err
-}
-
-func readBehaviour(folder string) (sim.Behaviour, error) {
-	name := filepath.Join(folder, behaviourFile)
-	text, err := os.ReadFile(name)
-	if errors.Is(err, os.ErrNotExist) {
-		return sim.Plain(), nil
-	}
-	if err != nil {
-		return sim.Behaviour{}, fmt.Errorf("read the behaviour of the stand-in sites: %w", err)
-	}
-	return sim.ReadBehaviour(name, text)
 }
 
 // Close lets go of the folder.

@@ -13,9 +13,10 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 func newStatus() *cobra.Command {
@@ -54,10 +55,10 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 }
 
 // picture is what is known now, and a word on how fresh that is. One that runs and does not answer is told from its record.
-func (r reach) picture(ctx context.Context) (engine.Snapshot, string, error) {
+func (r reach) picture(ctx context.Context) (status.Snapshot, string, error) {
 	remote, folder, err := r.running()
 	if err != nil {
-		return engine.Snapshot{}, "", err
+		return status.Snapshot{}, "", err
 	}
 	if remote != nil {
 		ctx, cancel := context.WithTimeout(ctx, pictureWait)
@@ -72,7 +73,7 @@ func (r reach) picture(ctx context.Context) (engine.Snapshot, string, error) {
 	}
 	book, err := ledger.OpenToRead(folder)
 	if err != nil {
-		return engine.Snapshot{}, "", err
+		return status.Snapshot{}, "", err
 	}
 	defer book.Close()
 	s, err := control.Recorded(book)
@@ -97,29 +98,29 @@ func howFresh(folder string) string {
 	return "Aditus works on " + folder + " now."
 }
 
-func printStatus(w io.Writer, s engine.Snapshot) error {
-	c := control.Count(s)
+func printStatus(w io.Writer, s status.Snapshot) error {
+	c := words.Count(s)
 	fmt.Fprintf(w, "%s: %d need you, %d moving, %d steady, as of %s\n", kit.Plain(s.Line), c.Need, c.Moving, c.Steady, s.Now.Local().Format("2 Jan 2006 15:04:05"))
-	if needs := control.Needs(s); len(needs) > 0 {
+	if needs := words.Needs(s); len(needs) > 0 {
 		fmt.Fprintln(w, "\nneeds you")
 		for _, n := range needs {
 			fmt.Fprintf(w, "  %s: %s\n", kit.Plain(n.About), kit.Plain(n.Text))
 		}
 	}
 	for _, l := range s.Links {
-		fmt.Fprintf(w, "\nlink %s: %s\n", l.Name, kit.Plain(control.LinkLine(l, s.Now)))
+		fmt.Fprintf(w, "\nlink %s: %s\n", l.Name, kit.Plain(words.LinkLine(l, s.Now)))
 	}
 	fmt.Fprintln(w)
 	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 	fmt.Fprintln(table, "berth\tversion\tstand\thealth\tdoing")
 	for _, b := range s.Berths {
-		cell := control.CellOf(b)
+		cell := words.CellOf(b)
 		version := cell.Version
 		if cell.Coming != "" {
 			version += " → " + cell.Coming + " " + say.Share(cell.Share)
 		}
-		doing, _ := control.Headline(b, s.Now)
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.Berth, kit.Plain(version), b.Stand, b.Health.Word, kit.Plain(doing))
+		doing, _ := words.Headline(b, s.Now)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.Stand, b.Health.Word, kit.Plain(doing))
 	}
 	return table.Flush()
 }

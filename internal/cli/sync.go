@@ -10,10 +10,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 func newSync() *cobra.Command {
@@ -41,7 +42,7 @@ was asked.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var berths []ledger.Berth
+			var berths []berth.ID
 			for _, text := range args {
 				id, err := parseBerth(text)
 				if err != nil {
@@ -70,7 +71,7 @@ type syncOptions struct {
 	timeout              time.Duration
 }
 
-func runSync(cmd *cobra.Command, r reach, berths []ledger.Berth, o syncOptions) error {
+func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), o.timeout)
 	defer cancel()
 	remote, folder, err := r.running()
@@ -78,7 +79,7 @@ func runSync(cmd *cobra.Command, r reach, berths []ledger.Berth, o syncOptions) 
 		return err
 	}
 	if remote != nil {
-		look := func() (engine.Snapshot, error) { return remote.Look(ctx) }
+		look := func() (status.Snapshot, error) { return remote.Look(ctx) }
 		if err := lookFirst(ctx, remote, look); err != nil {
 			return err
 		}
@@ -88,18 +89,18 @@ func runSync(cmd *cobra.Command, r reach, berths []ledger.Berth, o syncOptions) 
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
 	return onlyAsked(ctx, folder, o.dry, func(s *station) error {
-		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (engine.Snapshot, error) { return s.Snapshot(), nil })
+		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (status.Snapshot, error) { return s.Snapshot(), nil })
 	})
 }
 
 // lookFirst has a running Aditus read its links, so that what was pushed a moment ago is taken.
-func lookFirst(ctx context.Context, remote control.Control, look func() (engine.Snapshot, error)) error {
+func lookFirst(ctx context.Context, remote control.Control, look func() (status.Snapshot, error)) error {
 	before, err := look()
 	if err == nil {
 		remote.LookNow()
 	}
 	for begun := time.Now(); err == nil && time.Since(begun) < settleTime; {
-		var now engine.Snapshot
+		var now status.Snapshot
 		if now, err = look(); err != nil {
 			break
 		}
@@ -122,14 +123,14 @@ func lookFirst(ctx context.Context, remote control.Control, look func() (engine.
 }
 
 // syncAll gives the orders and waits for what becomes of them.
-func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []ledger.Berth, o syncOptions, look func() (engine.Snapshot, error)) error {
+func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []berth.ID, o syncOptions, look func() (status.Snapshot, error)) error {
 	wrong := false
 	for _, id := range berths {
-		b, err := waitFor(ctx, look, id, func(b engine.Berth) bool { return !b.Looked.IsZero() && b.Stand != compare.Unread || b.Problem != nil })
+		b, err := waitFor(ctx, look, id, func(b status.Berth) bool { return !b.Looked.IsZero() && b.Stand != compare.Unread || b.Problem != nil })
 		if err != nil {
 			return err
 		}
-		c, err := to.Compare(ctx, b.Berth, control.Against{})
+		c, err := to.Compare(ctx, b.ID, control.Against{})
 		if err != nil {
 			return err
 		}
@@ -156,32 +157,32 @@ func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []ledg
 }
 
 // syncOne syncs a berth and tells what came of it. It is false where that is not what was asked for.
-func syncOne(ctx context.Context, w io.Writer, to control.Control, b engine.Berth, o syncOptions, look func() (engine.Snapshot, error)) (bool, error) {
+func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Berth, o syncOptions, look func() (status.Snapshot, error)) (bool, error) {
 	by := whoami()
-	if o.orphans && len(control.Orphans(b)) > 0 {
-		if err := to.Do(ctx, engine.Order{Verb: engine.Remove, Berth: b.Berth, By: by, From: fromShell}); err != nil {
-			tellBerth(w, b.Berth, o.json, err.Error())
+	if o.orphans && len(words.Orphans(b)) > 0 {
+		if err := to.Do(ctx, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID, By: by, From: fromShell}); err != nil {
+			tellBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}
-		tellBerth(w, b.Berth, o.json, "orphans removed")
+		tellBerth(w, b.ID, o.json, "orphans removed")
 	}
 	if b.Rollout == nil && b.Stand == compare.Aligned {
-		tellBerth(w, b.Berth, o.json, "aligned, nothing to do")
+		tellBerth(w, b.ID, o.json, "aligned, nothing to do")
 		return true, nil
 	}
 	if b.Rollout == nil {
-		if err := to.Do(ctx, engine.Order{Verb: engine.Sync, Berth: b.Berth, By: by, From: fromShell, Parts: o.parts}); err != nil {
-			tellBerth(w, b.Berth, o.json, err.Error())
+		if err := to.Do(ctx, berth.Order{Verb: berth.Sync, Berth: b.ID, By: by, From: fromShell, Parts: o.parts}); err != nil {
+			tellBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}
 	}
 	if o.noWait {
-		tellBerth(w, b.Berth, o.json, "begun")
+		tellBerth(w, b.ID, o.json, "begun")
 		return true, nil
 	}
 	last, begun := "", time.Now()
-	end, err := waitFor(ctx, look, b.Berth, func(now engine.Berth) bool {
-		text, _ := control.Headline(now, time.Now())
+	end, err := waitFor(ctx, look, b.ID, func(now status.Berth) bool {
+		text, _ := words.Headline(now, time.Now())
 		if r := now.Rollout; r != nil {
 			text = string(r.Phase)
 			if r.Phase.Forward() && r.Phase != rollout.Proving {
@@ -189,7 +190,7 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b engine.Bert
 			}
 		}
 		if text != last {
-			tellBerth(w, b.Berth, o.json, text)
+			tellBerth(w, b.ID, o.json, text)
 			last = text
 		}
 		r := now.Rollout
@@ -200,10 +201,10 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b engine.Bert
 	}
 	switch {
 	case end.Rollout != nil:
-		tellBerth(w, b.Berth, o.json, "waits for a person: "+end.Rollout.Why)
+		tellBerth(w, b.ID, o.json, "waits for a person: "+end.Rollout.Why)
 		return false, nil
 	case end.Bar != nil:
-		tellBerth(w, b.Berth, o.json, "rolled back: "+end.Bar.Why)
+		tellBerth(w, b.ID, o.json, "rolled back: "+end.Bar.Why)
 		return false, nil
 	}
 	return end.Stand == compare.Aligned || len(o.parts) > 0, nil
@@ -216,14 +217,14 @@ const settleTime = 15 * time.Second
 const pollSnapshot = 200 * time.Millisecond
 
 // waitFor waits until a berth is as wanted.
-func waitFor(ctx context.Context, look func() (engine.Snapshot, error), id ledger.Berth, as func(engine.Berth) bool) (engine.Berth, error) {
+func waitFor(ctx context.Context, look func() (status.Snapshot, error), id berth.ID, as func(status.Berth) bool) (status.Berth, error) {
 	ticker := time.NewTicker(pollSnapshot)
 	defer ticker.Stop()
 	begun := time.Now()
 	for {
 		s, err := look()
 		if err != nil {
-			return engine.Berth{}, err
+			return status.Berth{}, err
 		}
 		b, ok := s.Find(id)
 		if !ok {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control/api"
+	"aditus/internal/core/policy"
 )
 
 func newToken() *cobra.Command {
@@ -43,9 +44,9 @@ and a running server knows it at once. Scopes:
 			if err != nil {
 				return err
 			}
-			var own []api.Scope
+			var own []policy.Scope
 			for _, s := range scopes {
-				own = append(own, api.Scope(strings.ReplaceAll(s, "-", " ")))
+				own = append(own, policy.Scope(strings.ReplaceAll(s, "-", " ")))
 			}
 			var expires time.Time
 			if lasts > 0 {

@@ -10,28 +10,28 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/control"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
-	"aditus/internal/engine"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // waits are what can be waited for, and when it has come. Where it can come no more, failed says why.
-var waits = map[string]func(b engine.Berth) (come bool, failed string){
-	"proven": func(b engine.Berth) (bool, string) {
+var waits = map[string]func(b status.Berth) (come bool, failed string){
+	"proven": func(b status.Berth) (bool, string) {
 		if b.Bar != nil && b.Rollout == nil {
 			return false, "rolled back: " + b.Bar.Why
 		}
 		return b.Declared != nil && b.Applied != nil && b.Declared.Fingerprint == b.Applied.Fingerprint && (b.Rollout == nil || b.Keeps()), ""
 	},
-	"aligned": func(b engine.Berth) (bool, string) { return b.Stand == compare.Aligned && b.Rollout == nil, "" },
-	"healthy": func(b engine.Berth) (bool, string) { return b.Health.Word == health.Healthy, "" },
-	"steady":  func(b engine.Berth) (bool, string) { return b.Rollout == nil || b.Keeps(), "" },
-	"waiting": func(b engine.Berth) (bool, string) {
+	"aligned": func(b status.Berth) (bool, string) { return b.Stand == compare.Aligned && b.Rollout == nil, "" },
+	"healthy": func(b status.Berth) (bool, string) { return b.Health.Word == health.Healthy, "" },
+	"steady":  func(b status.Berth) (bool, string) { return b.Rollout == nil || b.Keeps(), "" },
+	"waiting": func(b status.Berth) (bool, string) {
 		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting, ""
 	},
-	"rolled back": func(b engine.Berth) (bool, string) { return b.Bar != nil && b.Rollout == nil, "" },
+	"rolled back": func(b status.Berth) (bool, string) { return b.Bar != nil && b.Rollout == nil, "" },
 }
 
 func waitNames() []string {
@@ -83,13 +83,13 @@ that was rolled back is not proven.`,
 			ctx, cancel := context.WithTimeout(cmd.Context(), timeout)
 			defer cancel()
 			failed := ""
-			b, err := waitFor(ctx, func() (engine.Snapshot, error) { return remote.Look(ctx) }, id, func(b engine.Berth) bool {
+			b, err := waitFor(ctx, func() (status.Snapshot, error) { return remote.Look(ctx) }, id, func(b status.Berth) bool {
 				come := false
 				come, failed = is(b)
 				return come || failed != ""
 			})
 			if errors.Is(err, context.DeadlineExceeded) || errors.Is(ctx.Err(), context.DeadlineExceeded) {
-				text, _ := control.Headline(b, time.Now())
+				text, _ := words.Headline(b, time.Now())
 				tellBerth(cmd.OutOrStdout(), id, asJSON, fmt.Sprintf("not %s within %s: %s", what, timeout, text))
 				return errWrong
 			}

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/engine"
+	"aditus/internal/core/fault"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // Against says what a berth is compared with: nothing set, what Git declares for it now; otherwise one of its lines.
@@ -27,10 +29,10 @@ func (a Against) Check() error {
 }
 
 // Preview reads what another branch, tag or commit declares for a berth.
-type Preview func(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error)
+type Preview func(ctx context.Context, id berth.ID, ref string) (*declare.Desired, source.Commit, error)
 
 // CompareAgainst compares a berth as it was seen. preview is nil where branches cannot be read.
-func CompareAgainst(ctx context.Context, book *ledger.Ledger, s engine.Snapshot, b engine.Berth, against Against, preview Preview) (Comparison, error) {
+func CompareAgainst(ctx context.Context, book *ledger.Ledger, s status.Snapshot, b status.Berth, against Against, preview Preview) (Comparison, error) {
 	if err := against.Check(); err != nil {
 		return Comparison{}, err
 	}
@@ -50,7 +52,7 @@ func CompareAgainst(ctx context.Context, book *ledger.Ledger, s engine.Snapshot,
 		if err := errors.Join(err1, err2); err != nil {
 			return Comparison{}, err
 		}
-		return CompareTwo(b.Berth, named(from), named(to), from.Desired, to.Desired), nil
+		return CompareTwo(b.ID, named(from), named(to), from.Desired, to.Desired), nil
 	}
 	found, err := FindRevision(revisions, b.Workload, against.Ref)
 	if err == nil {
@@ -59,41 +61,41 @@ func CompareAgainst(ctx context.Context, book *ledger.Ledger, s engine.Snapshot,
 	if preview == nil {
 		return Comparison{}, fmt.Errorf("%w; branches are read while Aditus runs", err)
 	}
-	desired, commit, err := preview(ctx, b.Berth, against.Ref)
+	desired, commit, err := preview(ctx, b.ID, against.Ref)
 	if err != nil {
-		return Comparison{}, fmt.Errorf("compare %s with %s: %w", b.Berth, against.Ref, err)
+		return Comparison{}, fmt.Errorf("compare %s with %s: %w", b.ID, against.Ref, err)
 	}
-	return NewComparison(book, b, PreviewRevision(b.Berth, desired, commit))
+	return NewComparison(book, b, PreviewRevision(b.ID, desired, commit))
 }
 
 // compareSites compares what is declared for a workload at two sites.
-func compareSites(book *ledger.Ledger, s engine.Snapshot, b engine.Berth, site string) (Comparison, error) {
-	here, err1 := declared(book, s, b.Berth)
-	there, err2 := declared(book, s, ledger.Berth{Workload: b.Workload, Site: site})
+func compareSites(book *ledger.Ledger, s status.Snapshot, b status.Berth, site string) (Comparison, error) {
+	here, err1 := declared(book, s, b.ID)
+	there, err2 := declared(book, s, berth.ID{Workload: b.Workload, Site: site})
 	if err := errors.Join(err1, err2); err != nil {
 		return Comparison{}, err
 	}
-	return CompareTwo(b.Berth, b.Site, site, here, there), nil
+	return CompareTwo(b.ID, b.Site, site, here, there), nil
 }
 
 // declared gives what Git declares for a berth.
-func declared(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth) (*declare.Desired, error) {
+func declared(book *ledger.Ledger, s status.Snapshot, id berth.ID) (*declare.Desired, error) {
 	b, ok := s.Find(id)
 	switch {
 	case !ok:
-		return nil, fmt.Errorf("there is no berth %s", id)
+		return nil, fault.New(fault.ErrNotFound, "there is no berth %s", id)
 	case b.Declared == nil:
-		return nil, fmt.Errorf("nothing is declared for %s", id)
+		return nil, fault.New(fault.ErrNotFound, "nothing is declared for %s", id)
 	}
 	r, err := book.Revision(id.Workload, b.Declared.Fingerprint)
 	return r.Desired, err
 }
 
 // compareSeen compares a berth of a snapshot.
-func compareSeen(ctx context.Context, book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, against Against, preview Preview) (Comparison, error) {
+func compareSeen(ctx context.Context, book *ledger.Ledger, s status.Snapshot, id berth.ID, against Against, preview Preview) (Comparison, error) {
 	b, ok := s.Find(id)
 	if !ok {
-		return Comparison{}, fmt.Errorf("there is no berth %s", id)
+		return Comparison{}, fault.New(fault.ErrNotFound, "there is no berth %s", id)
 	}
 	return CompareAgainst(ctx, book, s, b, against, preview)
 }

@@ -13,7 +13,8 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Branch is one row of a berth's anatomy: a cohort, a part of it, or an instance of a part.
@@ -24,30 +25,30 @@ type Branch struct {
 	Kind     string // of a part
 	Words    string // how it is doing
 	Why      string // where it is not well
-	Tone     Tone
-	Side     Tone // Moves for what is coming, Quiet else
-	Cohort   *engine.Cohort
-	Part     *engine.Part
-	Instance *engine.Instance
+	Tone     words.Tone
+	Side     words.Tone // Moves for what is coming, Quiet else
+	Cohort   *status.Cohort
+	Part     *status.Part
+	Instance *status.Instance
 	Last     bool // the last one of its kind under the same parent
 }
 
 // Anatomy lists what a berth is made of, from its cohorts down to the instance, with health rolled up.
-func Anatomy(b engine.Berth, now time.Time) []Branch {
+func Anatomy(b status.Berth, now time.Time) []Branch {
 	var rows []Branch
 	cohorts := slices.Clone(b.Cohorts)
 	if b.Rollout != nil { // what is coming stands first
-		slices.SortStableFunc(cohorts, func(x, y engine.Cohort) int {
+		slices.SortStableFunc(cohorts, func(x, y status.Cohort) int {
 			return cmp.Compare(age(b, x.Revision), age(b, y.Revision))
 		})
 	}
 	for i := range cohorts {
 		c := &cohorts[i]
-		side, role := Quiet, "applied"
+		side, role := words.Quiet, "applied"
 		if r := b.Rollout; r != nil {
 			switch c.Revision {
 			case r.New.Revision:
-				side, role = Moves, "new"
+				side, role = words.Moves, "new"
 			case r.Old.Revision:
 				role = "old"
 			}
@@ -62,7 +63,7 @@ func Anatomy(b engine.Berth, now time.Time) []Branch {
 		sum.Reason = "" // it stands at the part and the instance
 		rows = append(rows, Branch{
 			ID: string(c.Revision), Name: strings.TrimSpace(fmt.Sprintf("%s %s", c.Version, c.Revision.Short())), Kind: role,
-			Words: trafficOf(c) + ", " + healthWords(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
+			Words: trafficOf(c) + ", " + words.Health(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
 		})
 		for k := range c.Parts {
 			rows = append(rows, partBranch(c, &c.Parts[k], side, k == len(c.Parts)-1, now)...)
@@ -71,14 +72,14 @@ func Anatomy(b engine.Berth, now time.Time) []Branch {
 	return rows
 }
 
-func age(b engine.Berth, revision declare.Fingerprint) int {
+func age(b status.Berth, revision declare.Fingerprint) int {
 	if revision == b.Rollout.New.Revision {
 		return 0
 	}
 	return 1
 }
 
-func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now time.Time) []Branch {
+func partBranch(c *status.Cohort, part *status.Part, side words.Tone, last bool, now time.Time) []Branch {
 	row := Branch{ID: string(c.Revision) + "/" + part.Name, Depth: 1, Name: part.Name, Kind: string(part.Kind), Side: side, Cohort: c, Part: part, Last: last}
 	rows := []Branch{row}
 	var all []health.Instance
@@ -87,22 +88,22 @@ func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now t
 		if in.Part != part.Name {
 			continue
 		}
-		words := string(in.Health.Word) + " for " + say.Span(now.Sub(in.Health.Started))
+		text := string(in.Health.Word) + " for " + say.Span(now.Sub(in.Health.Started))
 		tone := toneOfHealth(in.Health.Word)
 		switch {
 		case in.Done:
-			words, tone = "ran to its end", Quiet
+			text, tone = "ran to its end", words.Quiet
 		case in.Health.Word == health.Healthy && in.Health.Restarts > 0:
-			words += ", " + say.Count(in.Health.Restarts, "restart")
+			text += ", " + say.Count(in.Health.Restarts, "restart")
 		}
 		all = append(all, in.Health)
-		rows = append(rows, Branch{ID: row.ID + "/" + in.ID, Depth: 2, Name: in.ID, Words: words, Why: in.Health.Reason, Tone: tone, Side: side, Cohort: c, Part: part, Instance: in})
+		rows = append(rows, Branch{ID: row.ID + "/" + in.ID, Depth: 2, Name: in.ID, Words: text, Why: in.Health.Reason, Tone: tone, Side: side, Cohort: c, Part: part, Instance: in})
 	}
 	if len(rows) > 1 {
 		rows[len(rows)-1].Last = true
 	}
 	wanted := part.Wanted
-	if side == Moves {
+	if side == words.Moves {
 		wanted = len(all) // as many as the stage asks for
 	}
 	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, wanted, all)
@@ -110,7 +111,7 @@ func partBranch(c *engine.Cohort, part *engine.Part, side Tone, last bool, now t
 }
 
 // Place tells where an instance listens, and what it uses of its machine; empty where neither is known.
-func Place(in *engine.Instance) string {
+func Place(in *status.Instance) string {
 	var words []string
 	for _, name := range slices.Sorted(maps.Keys(in.Ports)) {
 		if in.Address != "" {
@@ -124,7 +125,7 @@ func Place(in *engine.Instance) string {
 }
 
 // trafficOf tells which traffic a cohort has.
-func trafficOf(c *engine.Cohort) string {
+func trafficOf(c *status.Cohort) string {
 	if c.Preview && c.Share == 0 {
 		return "on its preview route"
 	}
@@ -132,24 +133,24 @@ func trafficOf(c *engine.Cohort) string {
 }
 
 // partWords tells a part by its kind.
-func partWords(part *engine.Part, wanted int, instances []health.Instance) (string, Tone, string) {
-	text, tone, why := "", Quiet, ""
+func partWords(part *status.Part, wanted int, instances []health.Instance) (string, words.Tone, string) {
+	text, tone, why := "", words.Quiet, ""
 	switch part.Kind {
 	case declare.Service:
 		sum := health.Sum(instances, max(wanted, len(instances)))
-		text, tone, why = healthWords(health.Summary{Total: sum.Total, Healthy: sum.Healthy, Wanted: sum.Wanted, Starting: sum.Starting, Failing: sum.Failing, Silent: sum.Silent, Restarts: sum.Restarts, Word: health.Healthy}), toneOfHealth(sum.Word), sum.Reason
+		text, tone, why = words.Health(health.Summary{Total: sum.Total, Healthy: sum.Healthy, Wanted: sum.Wanted, Starting: sum.Starting, Failing: sum.Failing, Silent: sum.Silent, Restarts: sum.Restarts, Word: health.Healthy}), toneOfHealth(sum.Word), sum.Reason
 		if wanted == 0 && part.Wanted == 0 && len(instances) == 0 {
 			text = "stopped on purpose"
 		}
 	case declare.Task:
 		text = "has not run"
 		for _, in := range instances {
-			text, tone, why = "runs", Moves, ""
+			text, tone, why = "runs", words.Moves, ""
 			switch {
 			case in.Reason == "ran to its end":
-				text, tone = "ran to its end", Quiet
+				text, tone = "ran to its end", words.Quiet
 			case in.Word == health.Failing:
-				text, tone, why = "failed", Bad, in.Reason
+				text, tone, why = "failed", words.Bad, in.Reason
 			}
 		}
 	case declare.Settings, declare.Secret:
@@ -173,7 +174,7 @@ func partWords(part *engine.Part, wanted int, instances []health.Instance) (stri
 		text = say.Bytes(int64(size))
 	}
 	if part.Orphan {
-		text, tone = text+", not declared: an orphan", Moves
+		text, tone = text+", not declared: an orphan", words.Moves
 	}
 	return text, tone, why
 }
@@ -184,14 +185,14 @@ func textOf(value any) string {
 	return text
 }
 
-func toneOfHealth(word health.Word) Tone {
+func toneOfHealth(word health.Word) words.Tone {
 	switch word {
 	case health.Failing, health.Silent:
-		return Bad
+		return words.Bad
 	case health.Starting:
-		return Moves
+		return words.Moves
 	}
-	return Quiet
+	return words.Quiet
 }
 
 // Variable is an environment variable as an instance has it beside what was declared.
@@ -199,12 +200,12 @@ type Variable struct {
 	Name     string
 	Has      string // what the instance was started with
 	Declared string
-	Tone     Tone
+	Tone     words.Tone
 	Note     string // what is not as it should be
 }
 
 // Environment holds an instance's variables against what is declared.
-func Environment(in *engine.Instance, part *engine.Part) []Variable {
+func Environment(in *status.Instance, part *status.Part) []Variable {
 	names := map[string]bool{}
 	for name := range in.Environment {
 		names[name] = true
@@ -219,11 +220,11 @@ func Environment(in *engine.Instance, part *engine.Part) []Variable {
 		v := Variable{Name: name, Has: has, Declared: declared}
 		switch {
 		case !isThere:
-			v.Note, v.Tone = "declared, and the instance does not have it", Bad
+			v.Note, v.Tone = "declared, and the instance does not have it", words.Bad
 		case !isDeclared:
-			v.Note, v.Tone = "the instance has it, and it is not declared", Bad
+			v.Note, v.Tone = "the instance has it, and it is not declared", words.Bad
 		case has != declared:
-			v.Note, v.Tone = "the instance was started with another value", Bad
+			v.Note, v.Tone = "the instance was started with another value", words.Bad
 		}
 		list = append(list, v)
 	}

@@ -9,17 +9,20 @@ import (
 	"strings"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/core/signal"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Bench is where a guard's limit is set: the signal's history at a berth, with the releases of that time.
 type Bench struct {
-	Berth    ledger.Berth
+	Berth    berth.ID
 	Line     string
 	Guards   []string // of the berth
 	Rule     guard.Rule
@@ -63,7 +66,7 @@ type Trial struct {
 const benchBack = ledger.SteadyKept
 
 // NewBench gives a guard's signal over a berth's history. Of its guards it is the one that is named, or the first.
-func NewBench(book *ledger.Ledger, s engine.Snapshot, id ledger.Berth, name string) (Bench, error) {
+func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) (Bench, error) {
 	shown, ok := s.Find(id)
 	if !ok || shown.Applied == nil {
 		return Bench{}, fmt.Errorf("nothing is applied at %s, so there is no guard to look at", id)
@@ -250,28 +253,28 @@ func (r Tried) String() string {
 }
 
 // Outcome tells in a few words what would have come of it.
-func (r Tried) Outcome() (string, Tone) {
+func (r Tried) Outcome() (string, words.Tone) {
 	near := say.Share(math.Round(r.Nearest*100) / 100)
 	switch {
 	case r.Stopped:
-		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began))), Bad
+		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began))), words.Bad
 	case r.Undecided:
-		return "undecided; came to " + near + " of the limit", Quiet
+		return "undecided; came to " + near + " of the limit", words.Quiet
 	case r.Judged == 0:
-		return "nothing to judge before it ended", Quiet
+		return "nothing to judge before it ended", words.Quiet
 	}
-	return "passes; came to " + near + " of the limit", Good
+	return "passes; came to " + near + " of the limit", words.Good
 }
 
 // Tone is that of how the release came out.
-func (r Release) Tone() Tone {
+func (r Release) Tone() words.Tone {
 	switch r.Phase {
 	case rollout.Proven:
-		return Good
+		return words.Good
 	case rollout.RolledBack, rollout.RollingBack:
-		return Bad
+		return words.Bad
 	}
-	return Quiet
+	return words.Quiet
 }
 
 // Declared writes a limit as it stands in a declaration: its key and its value.

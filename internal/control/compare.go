@@ -8,18 +8,20 @@ import (
 	"slices"
 	"strings"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/plan"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Comparison is a berth's three states held against each other, field by field, with what a sync would do.
 type Comparison struct {
-	Berth    ledger.Berth         `json:"berth"`
+	Berth    berth.ID             `json:"berth"`
 	Applied  string               `json:"applied"`  // what it is, in a few words; empty for nothing
 	Declared string               `json:"declared"` // so too
 	Live     string               `json:"live"`
@@ -39,8 +41,8 @@ func (c Comparison) Differs() bool {
 }
 
 // NewComparison compares a berth. preview is what to compare with instead of what Git declares; nil for none.
-func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision) (Comparison, error) {
-	desired := func(r *ledger.Revision) (*declare.Desired, error) {
+func NewComparison(book *ledger.Ledger, b status.Berth, preview *berth.Revision) (Comparison, error) {
+	desired := func(r *berth.Revision) (*declare.Desired, error) {
 		if r == nil || r.Desired != nil {
 			if r == nil {
 				return nil, nil
@@ -70,7 +72,7 @@ func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision
 		live = compare.LiveOf(applied)
 	}
 	c := Comparison{
-		Berth: b.Berth, Applied: named(b.Applied), Declared: named(declared), Live: LiveWords(b), Preview: preview != nil,
+		Berth: b.ID, Applied: named(b.Applied), Declared: named(declared), Live: LiveWords(b), Preview: preview != nil,
 		Stand: b.Stand, Fields: compare.Fields(applied, wanted, live),
 	}
 	differences := compare.Three(applied, wanted, live)
@@ -87,29 +89,29 @@ func NewComparison(book *ledger.Ledger, b engine.Berth, preview *ledger.Revision
 }
 
 // PreviewRevision makes a revision of what another ref declares, for a comparison alone.
-func PreviewRevision(id ledger.Berth, desired *declare.Desired, commit source.Commit) *ledger.Revision {
-	return &ledger.Revision{
+func PreviewRevision(id berth.ID, desired *declare.Desired, commit source.Commit) *berth.Revision {
+	return &berth.Revision{
 		Workload: id.Workload, Fingerprint: desired.Fingerprint(), Version: desired.Version(), Commit: commit.Hash,
 		Subject: commit.Subject, Author: commit.Author, At: commit.At, Desired: desired,
 	}
 }
 
 // SameStates tells whether a comparison of a berth would come to the same at both moments.
-func SameStates(a, b engine.Berth) bool {
-	same := func(x, y *ledger.Revision) bool {
+func SameStates(a, b status.Berth) bool {
+	same := func(x, y *berth.Revision) bool {
 		return x == nil && y == nil || x != nil && y != nil && x.Fingerprint == y.Fingerprint
 	}
 	return a.Looked.IsZero() == b.Looked.IsZero() && a.Stand == b.Stand && same(a.Applied, b.Applied) && same(a.Declared, b.Declared) && reflect.DeepEqual(a.Live, b.Live)
 }
 
 // CompareTwo compares two revisions, or what two sites declare.
-func CompareTwo(id ledger.Berth, fromName, toName string, from, to *declare.Desired) Comparison {
+func CompareTwo(id berth.ID, fromName, toName string, from, to *declare.Desired) Comparison {
 	c := Comparison{Berth: id, Applied: fromName, Declared: toName, Two: true, Fields: compare.Two(from, to), Patch: compare.PatchTwo(from, to)}
 	c.Plan = plan.New(to, c.Fields)
 	return c
 }
 
-func named(r *ledger.Revision) string {
+func named(r *berth.Revision) string {
 	if r == nil {
 		return ""
 	}
@@ -117,7 +119,7 @@ func named(r *ledger.Revision) string {
 }
 
 // LiveWords tells when what is live was seen.
-func LiveWords(b engine.Berth) string {
+func LiveWords(b status.Berth) string {
 	switch {
 	case b.Looked.IsZero():
 		return "not seen yet"
@@ -250,20 +252,20 @@ var KindWords = map[compare.Kind]string{
 }
 
 // ToneOf is a difference's tone.
-func ToneOf(kind compare.Kind) Tone {
+func ToneOf(kind compare.Kind) words.Tone {
 	switch kind {
 	case compare.Pending, compare.MarkOnly:
-		return Moves
+		return words.Moves
 	case compare.Drift, compare.Conflict, compare.Orphan:
-		return Bad
+		return words.Bad
 	}
-	return Quiet
+	return words.Quiet
 }
 
 // FindRevision finds a revision of a workload by the beginning of its fingerprint, or by its version where only one
 // has it.
-func FindRevision(revisions []ledger.Revision, workload, wanted string) (*ledger.Revision, error) {
-	var found []ledger.Revision
+func FindRevision(revisions []berth.Revision, workload, wanted string) (*berth.Revision, error) {
+	var found []berth.Revision
 	for _, r := range revisions {
 		if r.Workload == workload && (len(wanted) >= 4 && strings.HasPrefix(string(r.Fingerprint), wanted) || r.Version == wanted) {
 			found = append(found, r)
@@ -275,7 +277,7 @@ func FindRevision(revisions []ledger.Revision, workload, wanted string) (*ledger
 	case 1:
 		return &found[0], nil
 	}
-	slices.SortFunc(found, func(a, b ledger.Revision) int { return cmp.Compare(b.Seq, a.Seq) })
+	slices.SortFunc(found, func(a, b berth.Revision) int { return cmp.Compare(b.Seq, a.Seq) })
 	var names []string
 	for _, r := range found {
 		names = append(names, named(&r))

@@ -8,22 +8,22 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
 // compared is a berth with a revision applied, another declared, and a site as the test says.
-func compared(applied, declared *declare.Desired, live compare.Live) engine.Berth {
-	b := engine.Berth{Berth: ledger.Berth{Workload: "web", Site: "north"}, Live: live, Looked: time.Unix(1, 0)}
-	revision := func(d *declare.Desired) *ledger.Revision {
+func compared(applied, declared *declare.Desired, live compare.Live) status.Berth {
+	b := status.Berth{ID: berth.ID{Workload: "web", Site: "north"}, Live: live, Looked: time.Unix(1, 0)}
+	revision := func(d *declare.Desired) *berth.Revision {
 		if d == nil {
 			return nil
 		}
-		return &ledger.Revision{Workload: "web", Version: d.Version(), Fingerprint: d.Fingerprint(), Desired: d}
+		return &berth.Revision{Workload: "web", Version: d.Version(), Fingerprint: d.Fingerprint(), Desired: d}
 	}
 	b.Applied, b.Declared = revision(applied), revision(declared)
 	b.Stand = compare.StandOf(compare.Three(applied, declared, live), live != nil)
@@ -73,18 +73,18 @@ func TestComparison(t *testing.T) {
 			t.Errorf("%s: differs is %v", test.name, c.Differs())
 		}
 	}
-	preview, err := control.NewComparison(nil, compared(one, one, compare.LiveOf(one)), &ledger.Revision{Workload: "web", Version: "2", Fingerprint: two.Fingerprint(), Desired: two})
+	preview, err := control.NewComparison(nil, compared(one, one, compare.LiveOf(one)), &berth.Revision{Workload: "web", Version: "2", Fingerprint: two.Fingerprint(), Desired: two})
 	if err != nil || !preview.Preview || preview.Stand != compare.Behind || len(preview.Patch) != 1 {
 		t.Errorf("a preview: %+v (%v)", preview, err)
 	}
-	between := control.CompareTwo(ledger.Berth{}, "1", "2", one, two)
+	between := control.CompareTwo(berth.ID{}, "1", "2", one, two)
 	if len(between.Fields) != 1 || !between.Two || between.Patch[0].Path != "/parts/app/artifact" {
 		t.Errorf("two revisions: %+v", between)
 	}
 }
 
 func TestFindRevision(t *testing.T) {
-	revisions := []ledger.Revision{{Workload: "web", Fingerprint: "aaaa111", Version: "1"}, {Workload: "web", Fingerprint: "aaaa222", Version: "2"}, {Workload: "web", Fingerprint: "bbbb111", Version: "2"}, {Workload: "tides", Fingerprint: "cccc", Version: "3"}}
+	revisions := []berth.Revision{{Workload: "web", Fingerprint: "aaaa111", Version: "1"}, {Workload: "web", Fingerprint: "aaaa222", Version: "2"}, {Workload: "web", Fingerprint: "bbbb111", Version: "2"}, {Workload: "tides", Fingerprint: "cccc", Version: "3"}}
 	for wanted, want := range map[string]string{"bbbb": "bbbb111", "1": "aaaa111", "aaaa": `"aaaa" could be`, "2": `"2" could be`, "3": `web has no revision "3"`, "b": `web has no revision "b"`} {
 		r, err := control.FindRevision(revisions, "web", wanted)
 		if got := fmt.Sprint(err); err == nil && string(r.Fingerprint) != want || err != nil && !strings.Contains(got, want) {
@@ -96,16 +96,16 @@ func TestFindRevision(t *testing.T) {
 // TestAnatomy tells parts of every kind, and what is wrong with an instance.
 func TestAnatomy(t *testing.T) {
 	now := time.Unix(1000, 0)
-	in := func(part, id string, word health.Word, reason string) engine.Instance {
-		return engine.Instance{ID: id, Part: part, Health: health.Instance{Word: word, Reason: reason, Started: now.Add(-time.Minute)}}
+	in := func(part, id string, word health.Word, reason string) status.Instance {
+		return status.Instance{ID: id, Part: part, Health: health.Instance{Word: word, Reason: reason, Started: now.Add(-time.Minute)}}
 	}
 	done := in("setup", "setup-1", health.Stopped, "ran to its end")
 	done.Done = true
-	b := engine.Berth{Cohorts: []engine.Cohort{{Revision: "1234567890", Version: "1", Share: 1, Parts: []engine.Part{
+	b := status.Berth{Cohorts: []status.Cohort{{Revision: "1234567890", Version: "1", Share: 1, Parts: []status.Part{
 		{Name: "app", Kind: declare.Service, Wanted: 2}, {Name: "data", Kind: declare.Volume, Live: map[string]any{"size": float64(3 << 29)}},
 		{Name: "entry", Kind: declare.Route, Live: map[string]any{"host": "web.example", "service": "app", "to": map[string]any{"path": "/", "port": "http"}}},
 		{Name: "idle", Kind: declare.Service}, {Name: "old", Kind: declare.Service, Wanted: 0, Orphan: true}, {Name: "setup", Kind: declare.Task}, {Name: "texts", Kind: declare.Settings, Live: map[string]any{"values": map[string]any{"a": "b"}}},
-	}, Instances: []engine.Instance{in("app", "app-1", health.Healthy, ""), in("app", "app-2", health.Failing, "status 503"), done}}}}
+	}, Instances: []status.Instance{in("app", "app-1", health.Healthy, ""), in("app", "app-2", health.Failing, "status 503"), done}}}}
 	var got []string
 	for _, r := range control.Anatomy(b, now) {
 		got = append(got, strings.TrimSpace(fmt.Sprintf("%d %s %s: %s %s", r.Depth, r.Name, r.Kind, r.Words, r.Why)))
@@ -119,7 +119,7 @@ func TestAnatomy(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	var env []string
-	for _, v := range control.Environment(&engine.Instance{Environment: map[string]string{"A": "1", "B": "2", "X": "9"}}, &engine.Part{Environment: map[string]string{"A": "1", "B": "3", "C": "4"}}) {
+	for _, v := range control.Environment(&status.Instance{Environment: map[string]string{"A": "1", "B": "2", "X": "9"}}, &status.Part{Environment: map[string]string{"A": "1", "B": "3", "C": "4"}}) {
 		env = append(env, strings.TrimSpace(v.Name+" "+v.Note))
 	}
 	if text := strings.Join(env, "; "); text != "A; B the instance was started with another value; C declared, and the instance does not have it; X the instance has it, and it is not declared" {

@@ -5,39 +5,42 @@ package control
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
 // Control is all that a face may ask.
 type Control interface {
-	Snapshot() engine.Snapshot
+	Snapshot() status.Snapshot
 	Changed() <-chan struct{} // has something when a snapshot would be new
-	Do(ctx context.Context, order engine.Order) error
+	Do(ctx context.Context, order berth.Order) error
 	LookNow(links ...string) // at all of them where none is named
 	Accept(link string) error
 	// Watch gives the picture of a rollout; 0 is the berth's newest.
-	Watch(berth ledger.Berth, rollout int64) (Watch, error)
+	Watch(berth berth.ID, rollout int64) (Watch, error)
 	// Compare compares a berth, field by field.
-	Compare(ctx context.Context, berth ledger.Berth, against Against) (Comparison, error)
+	Compare(ctx context.Context, berth berth.ID, against Against) (Comparison, error)
 	// Declared gives what Git declares for a berth, as it was read last.
-	Declared(ctx context.Context, berth ledger.Berth) (*declare.Desired, error)
+	Declared(ctx context.Context, berth berth.ID) (*declare.Desired, error)
 	// OfferRevert offers the way back in Git of a barred revision, on a branch of its own.
-	OfferRevert(ctx context.Context, berth ledger.Berth, by string) (source.Proposal, error)
+	OfferRevert(ctx context.Context, berth berth.ID, by string) (source.Proposal, error)
 	// Bench gives a guard's signal over the berth's history; the first guard where none is named.
-	Bench(berth ledger.Berth, guard string) (Bench, error)
+	Bench(berth berth.ID, guard string) (Bench, error)
 	// OfferLimit offers another limit for a guard, on a branch of its own.
 	OfferLimit(ctx context.Context, bench Bench, limit float64, by string) (source.Proposal, error)
 	// Log gives the newest lines that an instance wrote since a moment.
-	Log(ctx context.Context, berth ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error)
+	Log(ctx context.Context, berth berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error)
 	// Try asks a link whether it answers, and tells what it said.
 	Try(ctx context.Context, link string) (string, error)
 	// SetEvery changes how often a link is polled.
@@ -50,7 +53,7 @@ type Control interface {
 }
 
 // ErrNotRunning means that what was asked for needs an Aditus that runs.
-var ErrNotRunning = errors.New("no Aditus runs")
+var ErrNotRunning = fault.New(fault.ErrUnavailable, "no Aditus runs")
 
 // Live is a Control over an engine in the same process.
 type Live struct {
@@ -70,22 +73,22 @@ func (l Live) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
 func (l Live) Lost() (time.Time, string) { return time.Time{}, "" }
 
 // Watch implements Control.
-func (l Live) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
+func (l Live) Watch(berth berth.ID, rollout int64) (Watch, error) {
 	return NewWatch(l.Ledger, l.Snapshot(), berth, rollout)
 }
 
 // Compare implements Control.
-func (l Live) Compare(ctx context.Context, id ledger.Berth, against Against) (Comparison, error) {
+func (l Live) Compare(ctx context.Context, id berth.ID, against Against) (Comparison, error) {
 	return compareSeen(ctx, l.Ledger, l.Snapshot(), id, against, l.Preview)
 }
 
 // Declared implements Control.
-func (l Live) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+func (l Live) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
 	return declared(l.Ledger, l.Snapshot(), id)
 }
 
 // Bench implements Control.
-func (l Live) Bench(berth ledger.Berth, guard string) (Bench, error) {
+func (l Live) Bench(berth berth.ID, guard string) (Bench, error) {
 	return NewBench(l.Ledger, l.Snapshot(), berth, guard)
 }
 
@@ -110,5 +113,5 @@ func (l Live) Try(ctx context.Context, link string) (string, error) {
 
 // SetEvery implements Control.
 func (l Live) SetEvery(link string, every time.Duration) error {
-	return engine.SetEvery(l.Folder, link, every)
+	return config.SetEvery(l.Folder, link, every)
 }

@@ -10,12 +10,15 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // TestWords holds all that is said about the story's moment against a golden file: needs, every berth's cell and
@@ -23,22 +26,22 @@ import (
 func TestWords(t *testing.T) {
 	story := storytest.Load(t)
 	var out strings.Builder
-	c := control.Count(story.Snapshot)
+	c := words.Count(story.Snapshot)
 	fmt.Fprintf(&out, "%d need you, %d moving, %d steady\n\n", c.Need, c.Moving, c.Steady)
-	for _, n := range control.Needs(story.Snapshot) {
+	for _, n := range words.Needs(story.Snapshot) {
 		fmt.Fprintf(&out, "%s: %s %v\n", n.About, n.Text, n.Keys)
 	}
 	for _, b := range story.Snapshot.Berths {
-		cell := control.CellOf(b)
-		headline, _ := control.Headline(b, story.Snapshot.Now)
+		cell := words.CellOf(b)
+		headline, _ := words.Headline(b, story.Snapshot.Now)
 		if cell.Note == "" && cell.Coming == "" && b.Workload != "accounts" {
 			continue
 		}
-		fmt.Fprintf(&out, "\n%s  [%s|%s|%s|%d/%d]  %s\n", b.Berth, cell.Version, cell.Coming, cell.Note, cell.Stage, cell.Stages, headline)
-		for _, line := range control.Tell(b, story.Snapshot.Now) {
+		fmt.Fprintf(&out, "\n%s  [%s|%s|%s|%d/%d]  %s\n", b.ID, cell.Version, cell.Coming, cell.Note, cell.Stage, cell.Stages, headline)
+		for _, line := range words.Tell(b, story.Snapshot.Now) {
 			fmt.Fprintf(&out, "  %-9s %s\n", line.Label, line.Text)
 		}
-		for _, a := range control.Actions(b) {
+		for _, a := range words.Actions(b) {
 			if a.Not == nil {
 				fmt.Fprintf(&out, "  %s %s: %s\n", a.Key, a.Verb, a.Asks)
 			}
@@ -76,10 +79,10 @@ func TestNeeds(t *testing.T) {
 	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
 	ago := now.Add(-3 * time.Minute)
 	limit := 0.05
-	roll := func(phase rollout.Phase, change func(*engine.Rollout)) *engine.Rollout {
+	roll := func(phase rollout.Phase, change func(*status.Rollout)) *status.Rollout {
 		s := rollout.Begin(rollout.Side{Revision: "a", Version: "1"}, rollout.Side{Revision: "b", Version: "2"}, story(t).Rules, "aditus", "", time.Time{}, ago)
 		s.Phase, s.Since, s.Why = phase, ago, "held by Maren Oake"
-		r := &engine.Rollout{State: s}
+		r := &status.Rollout{State: s}
 		if change != nil {
 			change(r)
 		}
@@ -87,30 +90,30 @@ func TestNeeds(t *testing.T) {
 	}
 	tests := []struct {
 		name string
-		b    engine.Berth
+		b    status.Berth
 		want string // empty for nothing
-		key  control.Verb
+		key  words.Verb
 	}{
-		{"steady", engine.Berth{Stand: compare.Aligned, Health: health.Summary{Word: health.Healthy}}, "", ""},
-		{"behind", engine.Berth{Stand: compare.Behind, Waits: "waits"}, "", ""},
-		{"soaking", engine.Berth{Rollout: roll(rollout.Soaking, nil)}, "", ""},
-		{"trouble", engine.Berth{Problem: &engine.Problem{Text: "the metrics cannot be read", Since: ago}}, "The metrics cannot be read. Since 3 min.", control.WatchIt},
-		{"held", engine.Berth{Rollout: roll(rollout.Held, nil)}, "Held by Maren Oake, 3 min ago.", control.GoOn},
-		{"the way back takes long", engine.Berth{Rollout: roll(rollout.RollingBack, func(r *engine.Rollout) { r.Calls = "the way back takes long" })}, "The way back takes long", control.WatchIt},
-		{"a standing guard that cannot go back", engine.Berth{Calls: "slow 9.0 %; nothing is rolled back: it is locked by Sanna Brekk: regatta"}, "nothing is rolled back: it is locked", control.SeeWhy},
-		{"abandoned", engine.Berth{Left: &ledger.Left{Version: "2", Share: 0.25, Why: "left as it is by Maren Oake", At: ago}}, "2 was left halfway, with 25 % of the traffic", control.Sync},
-		{"a silent guard", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: ago, Limit: guard.Limit{AtMost: &limit}}}}, "Nothing advances: slow is silent. Since 3 min.", control.WatchIt},
-		{"a silent guard that may be", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
-		{"a guard that tells", engine.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.Tell, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The guard only tells; the rollout goes on.", control.WatchIt},
-		{"beyond a limit in steady times", engine.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The standing guard only tells", control.SeeWhy},
-		{"rolled back by a person", engine.Berth{Bar: &ledger.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", control.SeeWhy},
-		{"failing", engine.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", control.LookInside},
-		{"gone", engine.Berth{Stand: compare.Absent, Applied: &ledger.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", control.Sync},
-		{"drifted", engine.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", control.Sync},
+		{"steady", status.Berth{Stand: compare.Aligned, Health: health.Summary{Word: health.Healthy}}, "", ""},
+		{"behind", status.Berth{Stand: compare.Behind, Waits: "waits"}, "", ""},
+		{"soaking", status.Berth{Rollout: roll(rollout.Soaking, nil)}, "", ""},
+		{"trouble", status.Berth{Problem: &status.Problem{Text: "the metrics cannot be read", Since: ago}}, "The metrics cannot be read. Since 3 min.", words.WatchIt},
+		{"held", status.Berth{Rollout: roll(rollout.Held, nil)}, "Held by Maren Oake, 3 min ago.", words.GoOn},
+		{"the way back takes long", status.Berth{Rollout: roll(rollout.RollingBack, func(r *status.Rollout) { r.Calls = "the way back takes long" })}, "The way back takes long", words.WatchIt},
+		{"a standing guard that cannot go back", status.Berth{Calls: "slow 9.0 %; nothing is rolled back: it is locked by Sanna Brekk: regatta"}, "nothing is rolled back: it is locked", words.SeeWhy},
+		{"abandoned", status.Berth{Left: &berth.Left{Version: "2", Share: 0.25, Why: "left as it is by Maren Oake", At: ago}}, "2 was left halfway, with 25 % of the traffic", words.Sync},
+		{"a silent guard", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: ago, Limit: guard.Limit{AtMost: &limit}}}}, "Nothing advances: slow is silent. Since 3 min.", words.WatchIt},
+		{"a silent guard that may be", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
+		{"a guard that tells", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.Tell, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The guard only tells; the rollout goes on.", words.WatchIt},
+		{"beyond a limit in steady times", status.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The standing guard only tells", words.SeeWhy},
+		{"rolled back by a person", status.Berth{Bar: &berth.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", words.SeeWhy},
+		{"failing", status.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", words.LookInside},
+		{"gone", status.Berth{Stand: compare.Absent, Applied: &berth.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", words.Sync},
+		{"drifted", status.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", words.Sync},
 	}
 	for _, test := range tests {
-		test.b.Berth = ledger.Berth{Workload: "web", Site: "north"}
-		needs := control.Needs(engine.Snapshot{Now: now, Sites: []string{"north"}, Berths: []engine.Berth{test.b}})
+		test.b.ID = berth.ID{Workload: "web", Site: "north"}
+		needs := words.Needs(status.Snapshot{Now: now, Sites: []string{"north"}, Berths: []status.Berth{test.b}})
 		switch {
 		case test.want == "" && len(needs) > 0:
 			t.Errorf("%s: needs nothing, and yet %q", test.name, needs[0].Text)
@@ -125,20 +128,20 @@ func story(t *testing.T) rollout.State { return storytest.Load(t).Watches["fares
 // TestSilentSite sees that a site that is gone is one need, not one for each workload.
 func TestSilentSite(t *testing.T) {
 	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
-	s := engine.Snapshot{Now: now, Sites: []string{"north"}}
+	s := status.Snapshot{Now: now, Sites: []string{"north"}}
 	for i := range 8 {
-		s.Berths = append(s.Berths, engine.Berth{Berth: ledger.Berth{Workload: fmt.Sprint("w", i), Site: "north"}, Stand: compare.Unread, Problem: &engine.Problem{Text: "north: the site cannot be reached", Since: now.Add(-time.Minute)}})
+		s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: fmt.Sprint("w", i), Site: "north"}, Stand: compare.Unread, Problem: &status.Problem{Text: "north: the site cannot be reached", Since: now.Add(-time.Minute)}})
 	}
-	s.Problems = []engine.Problem{{About: "ledger", Text: "the disk is full", Since: now}}
-	s.Links = []engine.Link{{Name: "repo", Rewritten: true, Problem: &engine.Problem{Text: "the branch was rewritten", Since: now}}}
-	needs := control.Needs(s)
-	if len(needs) != 3 || needs[0].About != "ledger" || needs[1].Keys[0] != control.AcceptHistory || !strings.Contains(needs[2].Text, "8 workloads there cannot be seen") {
+	s.Problems = []status.Problem{{About: "ledger", Text: "the disk is full", Since: now}}
+	s.Links = []status.Link{{Name: "repo", Rewritten: true, Problem: &status.Problem{Text: "the branch was rewritten", Since: now}}}
+	needs := words.Needs(s)
+	if len(needs) != 3 || needs[0].About != "ledger" || needs[1].Keys[0] != words.AcceptHistory || !strings.Contains(needs[2].Text, "8 workloads there cannot be seen") {
 		t.Errorf("%+v", needs)
 	}
 }
 
 func TestNothingOnRecord(t *testing.T) {
-	b, _ := storytest.Load(t).Snapshot.Find(ledger.Berth{Workload: "fares", Site: "slipway"})
+	b, _ := storytest.Load(t).Snapshot.Find(berth.ID{Workload: "fares", Site: "slipway"})
 	folder := t.TempDir()
 	book, err := ledger.Open(folder, nil)
 	if err != nil {
@@ -148,7 +151,7 @@ func TestNothingOnRecord(t *testing.T) {
 	if _, err := control.Recorded(book); err == nil || !strings.Contains(err.Error(), "no picture") {
 		t.Errorf("an empty ledger: %v", err)
 	}
-	if _, err := control.NewWatch(book, engine.Snapshot{}, b.Berth, 0); !errors.Is(err, ledger.ErrNone) {
+	if _, err := control.NewWatch(book, status.Snapshot{}, b.ID, 0); !errors.Is(err, fault.ErrNotFound) {
 		t.Errorf("a berth without rollouts: %v", err)
 	}
 }

@@ -5,17 +5,20 @@ import (
 	"errors"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
 // Record is a Control over a ledger that no engine works on: it tells everything as it was left, and does nothing.
 type Record struct {
 	Ledger   *ledger.Ledger
-	snapshot engine.Snapshot
+	snapshot status.Snapshot
 }
 
 var _ Control = Record{}
@@ -27,17 +30,17 @@ func OpenRecord(book *ledger.Ledger) (Record, error) {
 }
 
 // Recorded gives the last snapshot that an engine kept in a ledger.
-func Recorded(book *ledger.Ledger) (engine.Snapshot, error) {
-	var s engine.Snapshot
+func Recorded(book *ledger.Ledger) (status.Snapshot, error) {
+	var s status.Snapshot
 	_, err := book.Picture(engine.BoardPicture, &s)
-	if errors.Is(err, ledger.ErrNone) {
+	if errors.Is(err, fault.ErrNotFound) {
 		err = errors.New("the ledger holds no picture of the berths yet: wait a second, or start Aditus on this folder")
 	}
 	return s, err
 }
 
 // Snapshot implements Control.
-func (r Record) Snapshot() engine.Snapshot { return r.snapshot }
+func (r Record) Snapshot() status.Snapshot { return r.snapshot }
 
 // Changed implements Control: nothing ever does.
 func (r Record) Changed() <-chan struct{} { return nil }
@@ -46,22 +49,22 @@ func (r Record) Changed() <-chan struct{} { return nil }
 func (r Record) Lost() (time.Time, string) { return r.snapshot.Now, ErrNotRunning.Error() }
 
 // Watch implements Control.
-func (r Record) Watch(berth ledger.Berth, rollout int64) (Watch, error) {
+func (r Record) Watch(berth berth.ID, rollout int64) (Watch, error) {
 	return NewWatch(r.Ledger, r.snapshot, berth, rollout)
 }
 
 // Compare implements Control.
-func (r Record) Compare(ctx context.Context, id ledger.Berth, against Against) (Comparison, error) {
+func (r Record) Compare(ctx context.Context, id berth.ID, against Against) (Comparison, error) {
 	return compareSeen(ctx, r.Ledger, r.snapshot, id, against, nil)
 }
 
 // Declared implements Control.
-func (r Record) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+func (r Record) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
 	return declared(r.Ledger, r.snapshot, id)
 }
 
 // Bench implements Control.
-func (r Record) Bench(berth ledger.Berth, guard string) (Bench, error) {
+func (r Record) Bench(berth berth.ID, guard string) (Bench, error) {
 	return NewBench(r.Ledger, r.snapshot, berth, guard)
 }
 
@@ -71,7 +74,7 @@ func (r Record) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) 
 }
 
 // Do implements Control.
-func (r Record) Do(context.Context, engine.Order) error { return ErrNotRunning }
+func (r Record) Do(context.Context, berth.Order) error { return ErrNotRunning }
 
 // LookNow implements Control.
 func (r Record) LookNow(...string) {}
@@ -80,7 +83,7 @@ func (r Record) LookNow(...string) {}
 func (r Record) Accept(string) error { return ErrNotRunning }
 
 // OfferRevert implements Control.
-func (r Record) OfferRevert(context.Context, ledger.Berth, string) (source.Proposal, error) {
+func (r Record) OfferRevert(context.Context, berth.ID, string) (source.Proposal, error) {
 	return source.Proposal{}, ErrNotRunning
 }
 
@@ -90,7 +93,7 @@ func (r Record) OfferLimit(context.Context, Bench, float64, string) (source.Prop
 }
 
 // Log implements Control.
-func (r Record) Log(context.Context, ledger.Berth, string, time.Time, int) ([]target.LogLine, error) {
+func (r Record) Log(context.Context, berth.ID, string, time.Time, int) ([]target.LogLine, error) {
 	return nil, ErrNotRunning
 }
 

@@ -6,20 +6,22 @@ import (
 	"slices"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Watch is the picture of one rollout on one time axis. The screen and the drawing are both made from it.
 type Watch struct {
-	Berth      ledger.Berth
+	Berth      berth.ID
 	Line       string
 	Rollout    rollout.State
-	From, To   *ledger.Revision
+	From, To   *berth.Revision
 	Now        time.Time
 	Start, End time.Time // of the axis
 	Stages     []Stretch
@@ -69,10 +71,10 @@ type Lane struct {
 // Event is a fact on the axis.
 type Event struct {
 	At   time.Time
-	Kind string
+	Kind berth.Kind
 	Text string
 	By   string
-	Tone Tone
+	Tone words.Tone
 }
 
 // Met is what people met on the new cohort, in the terms of the guard that turned the rollout round.
@@ -96,7 +98,7 @@ const (
 
 // NewWatch makes the picture of a berth's rollout from the ledger, with the newest from a snapshot. 0 is the newest
 // rollout.
-func NewWatch(book *ledger.Ledger, s engine.Snapshot, berth ledger.Berth, id int64) (Watch, error) {
+func NewWatch(book *ledger.Ledger, s status.Snapshot, berth berth.ID, id int64) (Watch, error) {
 	var err error
 	if id == 0 {
 		if id, err = book.LastRollout(berth); err != nil {
@@ -111,7 +113,7 @@ func NewWatch(book *ledger.Ledger, s engine.Snapshot, berth ledger.Berth, id int
 	if shown.Rollout != nil && shown.Rollout.ID == id {
 		w.Rollout, w.Verdicts, w.Observed = shown.Rollout.State, shown.Verdicts, shown.Rollout.Observed
 	}
-	w.Behind = WaitingBehind(s, berth)
+	w.Behind = words.WaitingBehind(s, berth)
 	w.Start, w.End = w.Rollout.Began.Add(-axisLead), s.Now
 	if over := w.Rollout.Ended; !over.IsZero() && over.Add(axisTail).Before(w.End) {
 		w.End = over.Add(axisTail)
@@ -156,30 +158,30 @@ func (w *Watch) readFacts(facts []ledger.Fact) {
 	for _, f := range facts {
 		e := Event{At: f.At, Kind: f.Kind, Text: f.Text, By: f.By}
 		switch f.Kind {
-		case "taken":
+		case berth.Taken:
 			open("settling", f.At, Entering)
-		case "stage":
+		case rollout.FactStage:
 			var reached rollout.Reached
 			_ = json.Unmarshal(f.Data, &reached) // without it the label is shorter, no more
 			open(w.stageLabel(reached), f.At, Entering)
-		case "proving":
+		case rollout.FactProving:
 			open("proving", f.At, Holds)
-		case "proven":
+		case rollout.FactProven:
 			open("proven", f.At, Holds)
 			w.decided(f)
-			e.Tone = Good
-		case "rollback":
+			e.Tone = words.Good
+		case berth.Rollback:
 			open("back", f.At, Back)
 			if !w.Rollout.Return {
 				w.decided(f)
 			}
-			e.Tone = Bad
-		case "rolled back":
+			e.Tone = words.Bad
+		case rollout.FactRolledBack:
 			open(w.Rollout.Old.Version+" alone", f.At, Alone)
-		case "breach", "barred":
-			e.Tone = Bad
-		case "waiting", "held":
-			e.Tone = Asks
+		case rollout.FactBreach, berth.Barred:
+			e.Tone = words.Bad
+		case rollout.FactWaiting, rollout.FactHeld:
+			e.Tone = words.Asks
 		}
 		w.Events = append(w.Events, e)
 	}
@@ -336,15 +338,15 @@ func (w Watch) Done() []Event {
 	var done []Event
 	for _, e := range w.Events {
 		switch e.Kind {
-		case "breach":
-			done = append(done, Event{At: e.At, Text: "breach seen", Tone: Bad})
-		case "rollback":
-			done = append(done, Event{At: e.At, Text: "turned back", Tone: Bad})
-		case "traffic back":
+		case rollout.FactBreach:
+			done = append(done, Event{At: e.At, Text: "breach seen", Tone: words.Bad})
+		case berth.Rollback:
+			done = append(done, Event{At: e.At, Text: "turned back", Tone: words.Bad})
+		case rollout.FactTrafficBack:
 			done = append(done, Event{At: e.At, Text: "traffic on " + w.Rollout.Old.Version})
-		case "stopped":
+		case rollout.FactStopped:
 			done = append(done, Event{At: e.At, Text: "new instances stopped"})
-		case "barred":
+		case berth.Barred:
 			left := w.Rollout.New
 			if w.Rollout.Return {
 				left = w.Rollout.Old
@@ -361,12 +363,7 @@ func (w Watch) Seen() string {
 	if o == nil || w.Rollout.Phase.Over() {
 		return ""
 	}
-	return fmt.Sprintf("%s of %s asked", plusMinus(*o), say.Share(w.Rollout.AskedShare()))
-}
-
-// plusMinus says a share with the farther end of its interval.
-func plusMinus(e guard.Estimate) string {
-	return fmt.Sprintf("%.1f %% ± %.1f", e.Value*100, max(e.High-e.Value, e.Value-e.Low)*100)
+	return fmt.Sprintf("%s of %s asked", words.PlusMinus(*o), say.Share(w.Rollout.AskedShare()))
 }
 
 // leastTop keeps the traffic's axis from blowing a small share up.
@@ -382,18 +379,18 @@ func (w Watch) TopShare() float64 {
 }
 
 // Title tells how the rollout is doing, in a few words.
-func (w Watch) Title() (string, Tone) {
+func (w Watch) Title() (string, words.Tone) {
 	s := w.Rollout
 	at := s.Ended.Local().Format(time.TimeOnly)
 	switch s.Phase {
 	case rollout.RolledBack:
-		return fmt.Sprintf("rolled back at %s, from %s", at, s.Where()), Bad
+		return fmt.Sprintf("rolled back at %s, from %s", at, s.Where()), words.Bad
 	case rollout.Abandoned:
-		return fmt.Sprintf("abandoned at %s, in %s", at, s.Where()), Asks
+		return fmt.Sprintf("abandoned at %s, in %s", at, s.Where()), words.Asks
 	case rollout.Proven:
-		return "proven at " + at, Good
+		return "proven at " + at, words.Good
 	}
-	return Headline(engine.Berth{Rollout: &engine.Rollout{State: s}, Verdicts: w.Verdicts}, w.Now)
+	return words.Headline(status.Berth{Rollout: &status.Rollout{State: s}, Verdicts: w.Verdicts}, w.Now)
 }
 
 // Next tells what happens next.
@@ -412,7 +409,7 @@ func (w Watch) Next() []string {
 	case s.Phase == rollout.Proven:
 		lines = append(lines, fmt.Sprintf("%s serves alone; it is the revision to go back to from now on.", s.New.Version))
 	default:
-		lines = append(lines, say.Sentence(next(engine.Berth{Rollout: &engine.Rollout{State: s}}, w.Now)))
+		lines = append(lines, say.Sentence(words.Next(status.Berth{Rollout: &status.Rollout{State: s}}, w.Now)))
 	}
 	if len(w.Behind) > 0 {
 		verb := "waits"

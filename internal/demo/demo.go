@@ -17,6 +17,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
@@ -166,7 +168,7 @@ func (w *World) find(anew bool) error {
 	if err2 != nil {
 		return err2
 	}
-	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "store", "local", "keeper.log", "keeper.lock", "keeper.sock", "aditus.sock", "tokens.json", engine.SettingsFile, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
+	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "store", "local", "keeper.log", "keeper.lock", "keeper.sock", "aditus.sock", "tokens.json", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
 	ours := func(name string) bool { return slices.Contains(known, name) || strings.HasPrefix(name, "watch-") }
 	for _, entry := range entries {
 		if !ours(entry.Name()) {
@@ -193,18 +195,19 @@ func (w *World) find(anew bool) error {
 }
 
 // firstSettings are the line's own, which whoever tries the demo may change.
-func (w *World) firstSettings() engine.Settings {
-	s := engine.Settings{
-		Line: Line, Beat: beat, Registries: map[string]source.Registry{"registry.skerry.example": {Skip: true}},
-		Links: []source.Link{
+func (w *World) firstSettings() config.Settings {
+	s := config.Settings{
+		Roles: map[string][]string{"a release lead": {berth.Anyone}},
+		Line:  Line, Beat: beat, Registries: map[string]config.Registry{"registry.skerry.example": {Skip: true}},
+		Links: []config.Link{
 			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true},
 			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}},
 		},
-		Follow: []engine.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
+		Follow: []config.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
 	}
 	after := ""
 	for _, name := range siteNames {
-		s.Sites = append(s.Sites, engine.Site{Name: name, Automatic: true, After: after})
+		s.Sites = append(s.Sites, config.Site{Name: name, Automatic: true, After: after, Target: config.Target{Kind: sim.Kind.Name}})
 		after = name
 	}
 	s.Sites[0].Target = w.target()
@@ -262,7 +265,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 		return err
 	}
 	ctx := context.Background()
-	past, known := map[ledger.Berth][]ledger.Revision{}, map[declare.Fingerprint]bool{}
+	past, known := map[berth.ID][]berth.Revision{}, map[declare.Fingerprint]bool{}
 	var entries []ledger.Entry // put on record at once, as the disk takes its time for each
 	remember := func(c committed, set map[string]string, sites ...string) error {
 		files := append(beside(), source.File{Name: c.workload + ".yaml", Text: c.text})
@@ -278,8 +281,8 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			if len(sites) > 0 && !slices.Contains(sites, d.Site) {
 				continue
 			}
-			r := ledger.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d.Desired}
-			id := ledger.Berth{Workload: c.workload, Site: d.Site}
+			r := berth.Revision{Fingerprint: d.Fingerprint(), Workload: c.workload, Version: d.Version(), Commit: c.commit, Subject: c.subject, Author: c.author, At: c.at, Desired: &d.Desired}
+			id := berth.ID{Workload: c.workload, Site: d.Site}
 			past[id] = append(past[id], r)
 			if known[r.Fingerprint] {
 				continue
@@ -318,7 +321,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			together = w.dock.Together
 		}
 		err := together(func() error {
-			for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b ledger.Berth) int { return strings.Compare(a.String(), b.String()) }) {
+			for _, id := range slices.SortedFunc(maps.Keys(past), func(a, b berth.ID) int { return strings.Compare(a.String(), b.String()) }) {
 				if id.Site != site {
 					continue
 				}
@@ -351,16 +354,16 @@ func (w *World) byHand() error {
 }
 
 // settle makes a site as a berth's past left it, and gives what is on record of that.
-func (w *World) settle(ctx context.Context, id ledger.Berth, place int, revisions []ledger.Revision) (ledger.Entry, error) {
+func (w *World) settle(ctx context.Context, id berth.ID, place int, revisions []berth.Revision) (ledger.Entry, error) {
 	behind := 0
 	if reached, coming := arrived[id.Workload]; coming && place >= reached {
 		behind = 1
 	}
 	applied := revisions[len(revisions)-1-behind]
-	state := ledger.BerthState{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
+	state := berth.State{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
 	state.ProvenAt = state.AppliedAt.Add(8 * time.Minute)
 	if id == locked {
-		state.Lock = &ledger.Lock{Message: "no new prices before the regatta", By: "Sanna Brekk", At: start(applied)}
+		state.Lock = &berth.Lock{Message: "no new prices before the regatta", By: "Sanna Brekk", At: start(applied)}
 	}
 	var facts []ledger.Fact
 	for _, r := range revisions[:len(revisions)-behind] {

@@ -19,7 +19,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 
-	"aditus/internal/engine"
+	"aditus/internal/config"
 	"aditus/internal/source"
 	"aditus/internal/target/local"
 	"aditus/internal/target/local/store"
@@ -52,7 +52,7 @@ func (w *World) openDrydock(model sim.Behaviour, opener *source.Opener, speed fl
 	if err != nil {
 		return err
 	}
-	ports, err := w.target().Between()
+	ports, err := local.Ports(w.target())
 	if err != nil {
 		return err
 	}
@@ -66,11 +66,11 @@ func (w *World) openDrydock(model sim.Behaviour, opener *source.Opener, speed fl
 }
 
 // target is what drydock runs on.
-func (w *World) target() engine.Target {
+func (w *World) target() config.Target {
 	if w.kept.Listen == "" {
-		return engine.Target{}
+		return config.Target{Kind: sim.Kind.Name}
 	}
-	return engine.Target{Kind: engine.Local, Listen: w.kept.Listen}
+	return config.Target{Kind: local.Kind.Name, Listen: w.kept.Listen}
 }
 
 // freeAddress is one on which traffic can come in.

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
@@ -12,7 +13,7 @@ import (
 )
 
 // locked is a berth that somebody locked before the story.
-var locked = ledger.Berth{Workload: "fares", Site: "isles"}
+var locked = berth.ID{Workload: "fares", Site: "isles"}
 
 // Measures of the past that is made up for the berth whose guards are worth a look at the bench.
 const (
@@ -22,7 +23,7 @@ const (
 )
 
 // remember makes up what the guards of a berth showed over the last days, and during the rollouts of its last revisions.
-func (w *World) remember(revisions []ledger.Revision, start time.Time) (entries []ledger.Entry) {
+func (w *World) remember(revisions []berth.Revision, start time.Time) (entries []ledger.Entry) {
 	chance := rand.New(rand.NewPCG(5150, 2))
 	newest := revisions[len(revisions)-1]
 	for _, rule := range newest.Desired.Guards {
@@ -42,7 +43,7 @@ func (w *World) remember(revisions []ledger.Revision, start time.Time) (entries 
 }
 
 // servedAt is the revision that served at a moment.
-func servedAt(revisions []ledger.Revision, at time.Time) ledger.Revision {
+func servedAt(revisions []berth.Revision, at time.Time) berth.Revision {
 	found := revisions[0]
 	for _, r := range revisions[:len(revisions)-1] {
 		if r.At.Before(at) {
@@ -73,14 +74,14 @@ func made(chance *rand.Rand, rule guard.Rule, at time.Time, worse float64) ledge
 }
 
 // rolledOut makes up a rollout that was proven.
-func (w *World) rolledOut(chance *rand.Rand, old, new ledger.Revision, at time.Time, worse float64) ledger.Entry {
+func (w *World) rolledOut(chance *rand.Rand, old, new berth.Revision, at time.Time, worse float64) ledger.Entry {
 	rules := new.Desired.Rollout
 	s := rollout.Begin(
 		rollout.Side{Revision: old.Fingerprint, Version: old.Version, Parts: map[string]int{"gate": 6}, Proven: true},
 		rollout.Side{Revision: new.Fingerprint, Version: new.Version, Parts: map[string]int{"gate": 6}}, rules, rollout.Itself, "taken automatically", time.Time{}, at)
 	s.ID, s.Phase, s.Stage = w.Ledger.NextRollout(), rollout.Proven, len(rules.Stages)-1
 	entry := ledger.Entry{Berth: Breached, Rollout: &s}
-	add := func(rule guard.Rule, side ledger.Revision, moment time.Time, stage int, share, worse float64) {
+	add := func(rule guard.Rule, side berth.Revision, moment time.Time, stage int, share, worse float64) {
 		p := made(chance, rule, moment, worse)
 		if rule.Signal.Kind.Share() {
 			p.Whole = math.Max(1, math.Round(p.Whole*share))
@@ -108,4 +109,4 @@ func (w *World) rolledOut(chance *rand.Rand, old, new ledger.Revision, at time.T
 }
 
 // start is when a made-up berth took its revision.
-func start(r ledger.Revision) time.Time { return r.At.Add(time.Hour) }
+func start(r berth.Revision) time.Time { return r.At.Add(time.Hour) }

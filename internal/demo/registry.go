@@ -13,7 +13,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/registry"
 	"go.yaml.in/yaml/v4"
 
-	"aditus/internal/engine"
+	"aditus/internal/config"
 	"aditus/internal/source"
 )
 
@@ -42,7 +42,7 @@ func (w *World) openRegistry(start time.Time) error {
 	w.registry = &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0))), ReadHeaderTimeout: 5 * time.Second}
 	go w.registry.Serve(listener)
 	w.bundle = "oci://" + listener.Addr().String() + "/" + bundlePath
-	r := source.NewRegistries(map[string]source.Registry{"*": {Plain: true}}, nil)
+	r := source.NewRegistries(map[string]config.Registry{"*": {Plain: true}}, nil)
 	for _, b := range bundles {
 		text, err := setVersion(notices, b.artifact)
 		if err != nil {
@@ -57,8 +57,8 @@ func (w *World) openRegistry(start time.Time) error {
 }
 
 // moveBundle writes the address that the registry has this time into the settings.
-func (w *World) moveBundle() (engine.Settings, error) {
-	return engine.EditSettings(w.Folder, w.firstSettings(), func(root *yaml.Node) error {
+func (w *World) moveBundle() (config.Settings, error) {
+	return config.Edit(w.Folder, w.firstSettings(), func(root *yaml.Node) error {
 		var move func(n *yaml.Node)
 		move = func(n *yaml.Node) {
 			if n.Kind == yaml.ScalarNode && strings.HasPrefix(n.Value, "oci://127.0.0.1:") && strings.HasSuffix(n.Value, "/"+bundlePath) {

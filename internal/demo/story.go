@@ -7,10 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/target/sim"
 )
 
@@ -97,15 +98,15 @@ func (w *World) tell(ctx context.Context, ended func(Ending)) error {
 }
 
 // Breached is the berth whose rollout breaches a guard in the story.
-var Breached = ledger.Berth{Workload: "boarding", Site: "north"}
+var Breached = berth.ID{Workload: "boarding", Site: "north"}
 
 // reached holds a snapshot against what the story should come to.
-func reached(s engine.Snapshot, book *ledger.Ledger) []Part {
-	find := func(workload, site string) engine.Berth {
-		b, _ := s.Find(ledger.Berth{Workload: workload, Site: site})
+func reached(s status.Snapshot, book *ledger.Ledger) []Part {
+	find := func(workload, site string) status.Berth {
+		b, _ := s.Find(berth.ID{Workload: workload, Site: site})
 		return b
 	}
-	barredFor := func(b engine.Berth, kind string) bool {
+	barredFor := func(b status.Berth, kind string) bool {
 		if b.Bar == nil || b.Rollout != nil {
 			return false
 		}

@@ -14,8 +14,9 @@ import (
 	"time"
 
 	"aditus/internal/control"
-	"aditus/internal/engine"
+	"aditus/internal/core/berth"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -33,7 +34,7 @@ var begin = time.Date(2026, 3, 12, 9, 30, 0, 0, time.UTC)
 // read back, and facts come in the order of time.
 func TestStory(t *testing.T) {
 	var mu sync.Mutex
-	kinds := map[string]int{}
+	kinds := map[berth.Kind]int{}
 	w, err := Open(t.TempDir(), Options{Start: begin, Told: func(facts []ledger.Fact) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -66,7 +67,7 @@ func TestStory(t *testing.T) {
 			t.Errorf("the story did not come to this: %s", part.Name)
 		}
 	}
-	for kind, least := range map[string]int{"declared": 2, "taken": 6, "breach": 2, "rolled back": 2, "barred": 2, "waiting": 1, "drifted": 1, "proven": 2} {
+	for kind, least := range map[berth.Kind]int{"declared": 2, "taken": 6, "breach": 2, "rolled back": 2, "barred": 2, "waiting": 1, "drifted": 1, "proven": 2} {
 		if kinds[kind] < least {
 			t.Errorf("%d facts of kind %q, want %d at least; all: %v", kinds[kind], kind, least, kinds)
 		}
@@ -115,7 +116,7 @@ var compared = []string{"boarding/north", "boarding/isles", "fares/south", "tide
 func capture(t *testing.T, w *World) {
 	live := control.Live{Engine: w.Engine, Ledger: w.Ledger}
 	story := struct {
-		Snapshot    engine.Snapshot
+		Snapshot    status.Snapshot
 		Watches     map[string]control.Watch
 		Comparisons map[string]control.Comparison
 		Lines       []target.LogLine
@@ -129,19 +130,19 @@ func capture(t *testing.T, w *World) {
 		story.Benches[Breached.String()+" "+name] = bench
 	}
 	for _, b := range story.Snapshot.Berths {
-		if watch, err := live.Watch(b.Berth, 0); err == nil {
-			story.Watches[b.Berth.String()] = watch
+		if watch, err := live.Watch(b.ID, 0); err == nil {
+			story.Watches[b.ID.String()] = watch
 		}
-		if id := b.Berth.String(); slices.Contains(compared, id) {
-			c, err := live.Compare(t.Context(), b.Berth, control.Against{})
+		if id := b.ID.String(); slices.Contains(compared, id) {
+			c, err := live.Compare(t.Context(), b.ID, control.Against{})
 			if err != nil {
 				t.Error(err)
 			}
 			story.Comparisons[id] = c
 		}
 	}
-	if b, ok := story.Snapshot.Find(ledger.Berth{Workload: "lookout", Site: "north"}); ok {
-		lines, err := live.Log(t.Context(), b.Berth, b.Cohorts[0].Instances[0].ID, time.Time{}, 200)
+	if b, ok := story.Snapshot.Find(berth.ID{Workload: "lookout", Site: "north"}); ok {
+		lines, err := live.Log(t.Context(), b.ID, b.Cohorts[0].Instances[0].ID, time.Time{}, 200)
 		if err != nil {
 			t.Error(err)
 		}

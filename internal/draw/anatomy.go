@@ -6,7 +6,8 @@ import (
 	"time"
 
 	"aditus/internal/control"
-	"aditus/internal/engine"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Measures of the anatomy's drawing, in points.
@@ -18,11 +19,11 @@ const (
 )
 
 // Anatomy draws what a berth is made of: cohorts, parts and instances, what belongs to what, and how each is doing.
-func Anatomy(out io.Writer, format Format, palette Palette, b engine.Berth, now time.Time) error {
+func Anatomy(out io.Writer, format Format, palette Palette, b status.Berth, now time.Time) error {
 	rows := control.Anatomy(b, now)
 	s := newSheet(format, anatomyWidth, edge*2+60+float64(len(rows))*anatomyRow, palette)
 	s.text(edge, edge+8, s.bright, heading, b.Workload+" · "+b.Site)
-	headline, _ := control.Headline(b, now)
+	headline, _ := words.Headline(b, now)
 	s.text(edge, edge+28, s.Palette.text, normal, headline)
 	s.textRight(anatomyWidth-edge, edge+8, s.dim, small, now.Local().Format("2 Jan 2006 15:04:05"))
 	top := edge + 56
@@ -43,7 +44,7 @@ func Anatomy(out io.Writer, format Format, palette Palette, b engine.Berth, now 
 func (s *sheet) branch(x, y float64, r control.Branch) {
 	role, w := s.Palette.text, normal
 	switch {
-	case r.Depth == 0 && r.Side == control.Moves:
+	case r.Depth == 0 && r.Side == words.Moves:
 		role, w = s.new, strong
 	case r.Depth == 0:
 		role, w = s.old, strong
@@ -54,9 +55,9 @@ func (s *sheet) branch(x, y float64, r control.Branch) {
 	if r.Kind != "" {
 		s.text(at+6, y, s.dim, small, r.Kind)
 	}
-	words := r.Words
-	if r.Why != "" && r.Tone == control.Bad {
-		words = fmt.Sprintf("%s: %s", words, r.Why)
+	text := r.Words
+	if r.Why != "" && r.Tone == words.Bad {
+		text = fmt.Sprintf("%s: %s", text, r.Why)
 	}
-	s.text(edge+anatomyWords, y, s.tone(r.Tone), normal, s.clip(anatomyWidth-2*edge-anatomyWords, normal, words))
+	s.text(edge+anatomyWords, y, s.tone(r.Tone), normal, s.clip(anatomyWidth-2*edge-anatomyWords, normal, text))
 }

@@ -12,7 +12,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
-	"aditus/internal/ledger"
+	"aditus/internal/core/berth"
 )
 
 func drawn(t *testing.T, format Format, w control.Watch) []byte {
@@ -116,7 +116,7 @@ func TestFormatOf(t *testing.T) {
 // TestAnatomy holds the drawing of what a berth is made of against its golden file, and sees that the PDF is one.
 func TestAnatomy(t *testing.T) {
 	s := storytest.Load(t).Snapshot
-	b, ok := s.Find(ledger.Berth{Workload: "fares", Site: "slipway"})
+	b, ok := s.Find(berth.ID{Workload: "fares", Site: "slipway"})
 	if !ok {
 		t.Fatal("the berth is not in the story")
 	}

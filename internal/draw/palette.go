@@ -3,7 +3,7 @@ package draw
 import (
 	"image/color"
 
-	"aditus/internal/control"
+	"aditus/internal/words"
 )
 
 // Palette gives the roles their colours. They mean what they mean on the screens.
@@ -22,15 +22,15 @@ var (
 )
 
 // tone is the colour of what is said in a tone.
-func (p Palette) tone(t control.Tone) color.Color {
+func (p Palette) tone(t words.Tone) color.Color {
 	switch t {
-	case control.Good:
+	case words.Good:
 		return p.clear
-	case control.Bad:
+	case words.Bad:
 		return p.bad
-	case control.Asks:
+	case words.Asks:
 		return p.asks
-	case control.Moves:
+	case words.Moves:
 		return p.new
 	}
 	return p.text

@@ -11,9 +11,10 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
+	"aditus/internal/words"
 )
 
 // Measures of the watch's drawing, in points.
@@ -71,7 +72,7 @@ func (d *watchSheet) within(at time.Time) bool {
 func (d *watchSheet) head() {
 	y := edge + 10
 	x := d.text(edge, y, d.bright, heading, d.w.Berth.Workload+" · "+d.w.Berth.Site) + 22
-	revision := func(c color.Color, r *ledger.Revision) {
+	revision := func(c color.Color, r *berth.Revision) {
 		if r != nil {
 			x = d.text(x, y, c, strong, r.Version)
 			x = d.text(x+4, y, d.dim, normal, r.Fingerprint.Short()) + 8
@@ -209,7 +210,7 @@ func (d *watchSheet) lane(y float64, lane control.Lane) float64 {
 	unit := lane.Limit.Unit
 	c := d.Palette.text
 	for _, v := range d.w.Verdicts {
-		if v.Guard == lane.Guard && control.VerdictTone(v) == control.Bad {
+		if v.Guard == lane.Guard && words.VerdictTone(v) == words.Bad {
 			c = d.bad
 		}
 	}
@@ -261,11 +262,11 @@ func (d *watchSheet) axis(y float64) float64 {
 		}
 		x, r := d.x(e.At), 3.5
 		c := d.Palette.text
-		if e.Tone != control.Quiet {
+		if e.Tone != words.Quiet {
 			c = d.tone(e.Tone)
 		}
 		diamond := []vg.Point{d.point(x, y-r), d.point(x+r, y), d.point(x, y+r), d.point(x-r, y)}
-		if e.Tone == control.Bad {
+		if e.Tone == words.Bad {
 			d.canvas.FillPolygon(c, diamond)
 		} else {
 			d.line(c, 0.9, nil, append(diamond, diamond[0])...)
@@ -292,10 +293,10 @@ func (d *watchSheet) events(y float64, most int) {
 		e := d.w.Events[i]
 		d.text(edge, y, d.dim, small, e.At.Local().Format(time.TimeOnly))
 		c := d.Palette.text
-		if e.Tone != control.Quiet {
+		if e.Tone != words.Quiet {
 			c = d.tone(e.Tone)
 		}
-		d.text(edge+52, y, c, small, e.Kind)
+		d.text(edge+52, y, c, small, string(e.Kind))
 		d.text(edge+130, y, d.Palette.text, small, d.clip(sheetWidth-2*edge-130, small, e.Text))
 		y += eventRow
 	}
@@ -359,9 +360,9 @@ func (d *watchSheet) verdicts(y float64) float64 {
 		if v.New != nil {
 			d.textRight(sideLeft+158, y, d.new, normal, unit.Format(v.New.Value))
 		}
-		d.text(sideLeft+168, y, d.tone(control.VerdictTone(v)), normal, string(v.Word))
+		d.text(sideLeft+168, y, d.tone(words.VerdictTone(v)), normal, string(v.Word))
 		y += 12
-		if more := control.VerdictMore(v); more != "" {
+		if more := words.VerdictMore(v); more != "" {
 			d.text(sideLeft+8, y, d.dim, small, more)
 			y += 13
 		}

@@ -12,8 +12,8 @@ import (
 	"aditus/internal/core/rollout"
 )
 
-// act has the target do what was decided. Whatever fails is asked for again at the next beat.
-func (b *berth) act(ctx context.Context, intents []rollout.Intent) error {
+// carryOut has the target do what is wanted.
+func (b *loop) carryOut(ctx context.Context, intents []rollout.Intent) error {
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
 	var failed []error
@@ -25,7 +25,7 @@ func (b *berth) act(ctx context.Context, intents []rollout.Intent) error {
 	return errors.Join(failed...)
 }
 
-func (b *berth) do(ctx context.Context, i rollout.Intent) error {
+func (b *loop) do(ctx context.Context, i rollout.Intent) error {
 	workload := b.id.Workload
 	switch i.Do {
 	case rollout.Lay:
@@ -33,7 +33,7 @@ func (b *berth) do(ctx context.Context, i rollout.Intent) error {
 		if r == nil {
 			return fmt.Errorf("revision %s is not on record", i.Revision.Short())
 		}
-		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.changes.live))
+		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
 		if err != nil {
 			return err
 		}
@@ -46,8 +46,8 @@ func (b *berth) do(ctx context.Context, i rollout.Intent) error {
 		return b.driver.Run(ctx, workload, i.Revision, i.Part)
 	case rollout.SetShare:
 		rest := declare.Fingerprint("")
-		if b.roll != nil {
-			rest = b.roll.Old.Revision
+		if b.state.Roll != nil {
+			rest = b.state.Roll.Old.Revision
 		}
 		return b.driver.SetShare(ctx, workload, i.Revision, i.Share, rest)
 	case rollout.Keep:
@@ -63,7 +63,7 @@ func (b *berth) do(ctx context.Context, i rollout.Intent) error {
 }
 
 // unwell names the instances of a part that are not healthy, so that they are the first to go.
-func (b *berth) unwell(part string) (ids []string) {
+func (b *loop) unwell(part string) (ids []string) {
 	for _, cohort := range b.senses.last.target.Cohorts {
 		for _, in := range cohort.Instances {
 			if in.Part == part && b.senses.last.health[in.ID].Word != health.Healthy {
@@ -75,7 +75,7 @@ func (b *berth) unwell(part string) (ids []string) {
 }
 
 // opened gives a desired state with its secrets opened, for the driver alone.
-func (b *berth) opened(desired declare.Desired) (declare.Desired, error) {
+func (b *loop) opened(desired declare.Desired) (declare.Desired, error) {
 	parts := maps.Clone(desired.Parts)
 	for name, part := range parts {
 		if part.Kind != declare.Secret {

@@ -4,16 +4,17 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"slices"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 )
 
 // remember puts a revision on record and among those that are known. sites are where it is declared anew.
-func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []string) error {
+func (e *Engine) remember(ctx context.Context, r *berth.Revision, sites []string) error {
 	entry := ledger.Entry{Revision: r}
 	if e.revision(r.Workload, r.Fingerprint) == nil {
 		entry.Facts = []ledger.Fact{declaredFact(*r, sites, e.clock.Now())}
@@ -27,15 +28,13 @@ func (e *Engine) remember(ctx context.Context, r *ledger.Revision, sites []strin
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if !slices.ContainsFunc(e.revisions[r.Workload], func(known ledger.Revision) bool { return known.Fingerprint == r.Fingerprint }) {
-		e.revisions[r.Workload] = append(e.revisions[r.Workload], *kept)
-	}
+	e.learn(kept)
 	return nil
 }
 
-func declaredFact(r ledger.Revision, sites []string, now time.Time) ledger.Fact {
+func declaredFact(r berth.Revision, sites []string, now time.Time) ledger.Fact {
 	return ledger.Fact{
-		At: now, Workload: r.Workload, Kind: "declared", By: r.Author, Revision: r.Fingerprint,
+		At: now, Workload: r.Workload, Kind: berth.Declared, By: r.Author, Revision: r.Fingerprint,
 		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit),
 	}
 }
@@ -49,7 +48,7 @@ func (e *Engine) declaredBy(workload string, but *link) string {
 			continue
 		}
 		for name := range l.state.Declared {
-			if id, _ := ledger.ParseBerth(name); id.Workload == workload {
+			if id, _ := berth.ParseID(name); id.Workload == workload {
 				return l.source.Name
 			}
 		}
@@ -62,15 +61,15 @@ func (e *Engine) mergeDeclared() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := e.clock.Now()
-	e.declared = map[ledger.Berth]declaration{}
+	e.declared = map[berth.ID]declaration{}
 	for _, follows := range []bool{false, true} {
 		for _, l := range e.links {
 			if (l.follow != nil) != follows || l.ended(now) || l.state.Commit == "" {
 				continue
 			}
-			of := map[ledger.Berth]declaration{}
+			of := map[berth.ID]declaration{}
 			for name, fingerprint := range l.state.Declared {
-				if id, ok := ledger.ParseBerth(name); ok {
+				if id, ok := berth.ParseID(name); ok {
 					of[id] = declaration{fingerprint, l}
 				}
 			}
@@ -86,7 +85,7 @@ func (e *Engine) mergeDeclared() {
 
 // over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.
 // Where both say the same it stays the link's, so that it takes the course of all sites.
-func (l *link) over(declared, of map[ledger.Berth]declaration) {
+func (l *link) over(declared, of map[berth.ID]declaration) {
 	for id, d := range declared {
 		if id.Site != l.follow.Site || d.link.source.Name != l.follow.Link {
 			continue
@@ -114,13 +113,9 @@ func (e *Engine) meet() {
 		if e.berths[id] != nil || e.drivers[id.Site] == nil {
 			continue
 		}
-		b := newBerth(e, id)
-		b.shown = Berth{Berth: id}
-		for i := range e.revisions[id.Workload] {
-			if r := e.revisions[id.Workload][i]; r.Fingerprint == d.fingerprint {
-				b.shown.Declared = &r
-			}
-		}
+		b := newLoop(e, id)
+		b.shown = status.Berth{ID: id}
+		b.shown.Declared = e.revisions[id.Workload].of(d.fingerprint)
 		e.berths[id] = b
 		e.clock.Join()
 		e.start(b)

@@ -9,14 +9,16 @@ import (
 
 	"github.com/go-git/go-git/v5/plumbing"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
-	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // byHand lets no site take anything by itself.
-func byHand(s *Settings) {
+func byHand(s *config.Settings) {
 	for i := range s.Sites {
 		s.Sites[i].Automatic = false
 	}
@@ -28,13 +30,13 @@ func TestAbsentAfterRestart(t *testing.T) {
 	r.change = byHand
 	r.push("1")
 	r.run()
-	absent := func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent }
+	absent := func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent }
 	r.until("absent", absent)
 	r.halt()
 	r.run()
 	r.until("absent after a restart", absent)
-	r.must(r.order(Sync, "north"))
-	r.until("there", func(s Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	r.must(r.order(berth.Sync, "north"))
+	r.until("there", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
 }
 
 // TestSiteFile sees that what differs at one site makes a revision of its own there, and that a change of it moves that
@@ -42,16 +44,16 @@ func TestAbsentAfterRestart(t *testing.T) {
 func TestSiteFile(t *testing.T) {
 	r := settled(t)
 	r.write("workloads/web/north.yaml", "parts: {app: {instances: 6}}\n", "More at north")
-	s := r.until("north takes it", func(s Snapshot) bool { return berthAt(s, "north").Rollout != nil })
+	s := r.until("north takes it", func(s status.Snapshot) bool { return berthAt(s, "north").Rollout != nil })
 	if d := berthAt(s, "drydock"); d.Rollout != nil || d.Stand != compare.Aligned {
 		t.Errorf("drydock: %s", describe(d))
 	}
-	r.until("six", func(s Snapshot) bool {
+	r.until("six", func(s status.Snapshot) bool {
 		b := berthAt(s, "north")
 		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
 	})
-	r.must(r.order(SignOff, "north"))
-	r.until("six serve", func(s Snapshot) bool {
+	r.must(r.order(berth.SignOff, "north"))
+	r.until("six serve", func(s status.Snapshot) bool {
 		return berthAt(s, "north").Stand == compare.Aligned && berthAt(s, "north").Health.Healthy == 6
 	})
 }
@@ -61,7 +63,7 @@ func TestMarked(t *testing.T) {
 	r := settled(t)
 	before := instances(r, "drydock")
 	r.push("1", "at-most: 10 %", "at-most: 12 %", "grace: 10s", "grace: 12s")
-	r.until("marked", func(s Snapshot) bool {
+	r.until("marked", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Stand == compare.Aligned && b.Rollout == nil && len(b.Applied.Desired.Guards) == 1 && *b.Applied.Desired.Guards[0].Limit.AtMost == 0.12
 	})
@@ -71,7 +73,7 @@ func TestMarked(t *testing.T) {
 	if texts := r.texts("drydock", "marked"); len(texts) != 1 || !strings.Contains(texts[0], "nothing that runs changes") {
 		t.Errorf("on record: %q", texts)
 	}
-	r.until("north follows, since drydock's is proven", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
+	r.until("north follows, since drydock's is proven", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
 	r.halt()
 	r.run()
 	r.wait(3 * time.Second)
@@ -98,13 +100,13 @@ func TestOrphan(t *testing.T) {
 	extra := "  side:\n    kind: service\n    artifact: r.example/web:1\nrollout:"
 	r.push("1", "rollout:", extra)
 	r.run()
-	r.until("there", func(s Snapshot) bool {
+	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
 	})
 	r.push("2")
 	r.until("waiting", inPhase("drydock", rollout.Waiting, 1))
-	r.must(r.order(SignOff, "drydock"))
-	s := r.until("proven", func(s Snapshot) bool {
+	r.must(r.order(berth.SignOff, "drydock"))
+	s := r.until("proven", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil
 	})
 	b := berthAt(s, "drydock")
@@ -115,12 +117,12 @@ func TestOrphan(t *testing.T) {
 	if !strings.Contains(instances(r, "drydock"), "side") {
 		t.Error("the orphan was removed unasked")
 	}
-	r.must(r.order(Remove, "drydock"))
-	r.until("gone", func(s Snapshot) bool { return len(berthAt(s, "drydock").Differences) == 0 })
+	r.must(r.order(berth.RemoveOrphans, "drydock"))
+	r.until("gone", func(s status.Snapshot) bool { return len(berthAt(s, "drydock").Differences) == 0 })
 	if strings.Contains(instances(r, "drydock"), "side") {
 		t.Error("the orphan still runs")
 	}
-	if err := r.order(Remove, "drydock"); err == nil || !strings.Contains(err.Error(), "nothing at web/drydock is an orphan") {
+	if err := r.order(berth.RemoveOrphans, "drydock"); err == nil || !strings.Contains(err.Error(), "nothing at web/drydock is an orphan") {
 		t.Errorf("nothing to remove: %v", err)
 	}
 }
@@ -130,18 +132,18 @@ func TestLeave(t *testing.T) {
 	r := newRig(t)
 	r.push("1", "parts:", "leave: [/parts/app/instances]\nparts:")
 	r.run()
-	r.until("there", func(s Snapshot) bool {
+	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
 	})
 	r.hand("drydock", "app", "instances", "6")
-	s := r.until("left", func(s Snapshot) bool { return len(berthAt(s, "drydock").Differences) == 1 })
+	s := r.until("left", func(s status.Snapshot) bool { return len(berthAt(s, "drydock").Differences) == 1 })
 	if b := berthAt(s, "drydock"); b.Stand != compare.Aligned || b.Differences[0].Kind != compare.Left {
 		t.Errorf("%s: %+v", describe(b), b.Differences)
 	}
 	r.push("2", "parts:", "leave: [/parts/app/instances]\nparts:")
 	r.until("waiting", inPhase("drydock", rollout.Waiting, 1))
-	r.must(r.order(SignOff, "drydock"))
-	r.until("as many as the scaler wants", func(s Snapshot) bool {
+	r.must(r.order(berth.SignOff, "drydock"))
+	r.until("as many as the scaler wants", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil && berthAt(s, "drydock").Health.Healthy == 6
 	})
 }
@@ -149,29 +151,29 @@ func TestLeave(t *testing.T) {
 // TestInPart takes one part of what is declared: the rest waits for a person, and is taken with Git's next step.
 func TestInPart(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) { s.Sites[1].Automatic = false }
+	r.change = func(s *config.Settings) { s.Sites[1].Automatic = false }
 	side := func(v string) []string {
 		return []string{"rollout:", "  side:\n    kind: service\n    artifact: r.example/web:" + v + "\nrollout:", "share: 10 %, soak: 15s", "share: 100 %", "}, {share: 50 %, soak: 15s, sign-off: a lead}, {share: 100 %, soak: 10s}", "}"}
 	}
 	r.push("1", side("1")...)
 	r.run()
-	r.until("declared", func(s Snapshot) bool {
+	r.until("declared", func(s status.Snapshot) bool {
 		return berthAt(s, "north").Declared != nil && berthAt(s, "north").Stand == compare.Absent
 	})
-	r.must(r.order(Sync, "north"))
-	r.until("there", func(s Snapshot) bool {
+	r.must(r.order(berth.Sync, "north"))
+	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "north")) == "1" && berthAt(s, "north").Rollout == nil
 	})
 	r.push("2", side("2")...)
-	r.until("behind", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Behind })
+	r.until("behind", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Behind })
 	part := func(names ...string) error {
-		return r.do(Order{Verb: Sync, Berth: ledger.Berth{Workload: "web", Site: "north"}, By: "Maren Oake", Parts: names})
+		return r.do(berth.Order{Verb: berth.Sync, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Maren Oake", Parts: names})
 	}
 	if err := part("engine"); err == nil || !strings.Contains(err.Error(), `has no part "engine"; it has app and side`) {
 		t.Errorf("a part that is not there: %v", err)
 	}
 	r.must(part("side"))
-	s := r.until("taken", func(s Snapshot) bool { b := berthAt(s, "north"); return b.Rollout == nil && b.InPart })
+	s := r.until("taken", func(s status.Snapshot) bool { b := berthAt(s, "north"); return b.Rollout == nil && b.InPart })
 	live := berthAt(s, "north").Live
 	if app, side := live["app"].(map[string]any)["artifact"], live["side"].(map[string]any)["artifact"]; app != "r.example/web:1" || side != "r.example/web:2" {
 		t.Errorf("live is %v and %v; on record %v", app, side, r.texts("north", "rolled back"))
@@ -179,20 +181,20 @@ func TestInPart(t *testing.T) {
 	if b := berthAt(s, "north"); b.Stand != compare.Behind {
 		t.Errorf("the rest: %s", describe(b))
 	}
-	r.must(r.order(Sync, "north"))
-	r.until("all of it", func(s Snapshot) bool { b := berthAt(s, "north"); return b.Stand == compare.Aligned && !b.InPart })
+	r.must(r.order(berth.Sync, "north"))
+	r.until("all of it", func(s status.Snapshot) bool { b := berthAt(s, "north"); return b.Stand == compare.Aligned && !b.InPart })
 }
 
 // TestStopped scales a workload to none and back: ordinary changes, without guards to wait for.
 func TestStopped(t *testing.T) {
 	r := settled(t)
 	r.push("1", "instances: 4", "instances: 0")
-	r.until("stopped", func(s Snapshot) bool {
+	r.until("stopped", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Stand == compare.Aligned && b.Health.Word == "stopped"
 	})
 	r.push("1")
-	r.until("back", func(s Snapshot) bool {
+	r.until("back", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Stand == compare.Aligned && b.Health.Healthy == 4
 	})
@@ -203,20 +205,20 @@ func TestTask(t *testing.T) {
 	r := settled(t)
 	task := []string{"    kind: service\n", "    kind: service\n    needs: [prepare]\n", "rollout:", "  prepare: {kind: task, artifact: r.example/web:1, undoable: false}\nrollout:"}
 	r.push("2", task...)
-	s := r.until("it asks", func(s Snapshot) bool {
+	s := r.until("it asks", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.Task == "prepare"
 	})
 	if b := berthAt(s, "drydock"); b.Rollout.Phase != rollout.Waiting || strings.Contains(instances(r, "drydock"), "prepare") {
 		t.Fatalf("%s: %s", describe(b), instances(r, "drydock"))
 	}
-	r.must(r.order(SignOff, "drydock"))
+	r.must(r.order(berth.SignOff, "drydock"))
 	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
 	if n := strings.Count(instances(r, "drydock"), "prepare"); n != 1 {
 		t.Errorf("the task ran %d times", n)
 	}
-	r.must(r.order(RollBack, "drydock"))
-	r.until("back", func(s Snapshot) bool { return berthAt(s, "drydock").Rollout == nil })
+	r.must(r.order(berth.RollBack, "drydock"))
+	r.until("back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Rollout == nil })
 	if texts := r.texts("drydock", "rollback"); len(texts) != 1 || !strings.Contains(texts[0], "what the task prepare did stays, as it cannot be undone") {
 		t.Errorf("the rollback says %q", texts)
 	}
@@ -229,18 +231,18 @@ func TestNeedsWorkload(t *testing.T) {
 	r.write("workloads/base.yaml", other, "The base")
 	r.push("1", "parts:", "needs: [base]\nparts:")
 	r.run()
-	s := r.until("it waits", func(s Snapshot) bool {
+	s := r.until("it waits", func(s status.Snapshot) bool {
 		return strings.Contains(berthAt(s, "drydock").Waits, "waits for base, which it needs")
 	})
 	if b := berthAt(s, "drydock"); b.Rollout != nil {
 		t.Errorf("%s", describe(b))
 	}
 	r.write("workloads/base.yaml", strings.Replace(other, "web:hang", "web:1", 1), "A base that works")
-	if err := r.do(Order{Verb: RollBack, Berth: ledger.Berth{Workload: "base", Site: "drydock"}, By: "Maren Oake"}); err == nil {
+	if err := r.do(berth.Order{Verb: berth.RollBack, Berth: berth.ID{Workload: "base", Site: "drydock"}, By: "Maren Oake"}); err == nil {
 		t.Error("there is nothing to go back to, and yet it went")
 	}
-	r.until("it comes", func(s Snapshot) bool {
-		base, _ := s.Find(ledger.Berth{Workload: "base", Site: "drydock"})
+	r.until("it comes", func(s status.Snapshot) bool {
+		base, _ := s.Find(berth.ID{Workload: "base", Site: "drydock"})
 		return berthAt(s, "drydock").Rollout != nil && base.Health.Word == "healthy"
 	})
 }
@@ -249,28 +251,28 @@ func TestNeedsWorkload(t *testing.T) {
 // says to leave.
 func TestDriftSchedule(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) {
-		s.Sites[0].Drift = Drift{Look: "*/5 * * * *", Then: CorrectDrift, Notice: time.Minute}
+	r.change = func(s *config.Settings) {
+		s.Sites[0].Drift = config.Drift{Look: "*/5 * * * *", Then: config.CorrectDrift, Notice: time.Minute}
 	}
 	r.push("1")
 	r.run()
-	r.until("there", func(s Snapshot) bool {
+	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
 	})
 	r.wait(time.Second)
 	r.hand("drydock", "app", "instances", "6") // the first look after the change falls on a full five minutes
-	s := r.until("announced", func(s Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
+	s := r.until("announced", func(s status.Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
 	if b := berthAt(s, "drydock"); b.Corrects.Sub(s.Now) > time.Minute || r.clock.Now().Minute()%5 != 0 && r.clock.Now().Second() > 5 {
 		t.Errorf("announced at %s for %s", s.Now, b.Corrects)
 	}
-	r.until("put back", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Aligned })
+	r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Aligned })
 	r.hand("drydock", "app", "instances", "7")
-	s = r.until("announced again", func(s Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
+	s = r.until("announced again", func(s status.Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
 	first := berthAt(s, "drydock").Corrects
 	r.wait(20 * time.Second)
 	r.hand("drydock", "app", "instances", "8") // what was announced is not this
-	r.until("announced anew", func(s Snapshot) bool { return berthAt(s, "drydock").Corrects.After(first) })
-	r.must(r.order(LeaveIt, "drydock"))
+	r.until("announced anew", func(s status.Snapshot) bool { return berthAt(s, "drydock").Corrects.After(first) })
+	r.must(r.order(berth.LeaveIt, "drydock"))
 	r.wait(8 * time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Drifted || !b.Corrects.IsZero() {
 		t.Errorf("left as it is: %s", describe(b))
@@ -285,7 +287,9 @@ func TestDriftSchedule(t *testing.T) {
 func TestFollow(t *testing.T) {
 	r := newRig(t)
 	until := start.Add(4 * time.Minute)
-	r.change = func(s *Settings) { s.Follow = []Follow{{Site: "north", Link: "repo", Branch: "preview", Until: until}} }
+	r.change = func(s *config.Settings) {
+		s.Follow = []config.Follow{{Site: "north", Link: "repo", Branch: "preview", Until: until}}
+	}
 	r.push("1")
 	main, err := r.repo.Reference(plumbing.NewBranchReferenceName("main"), true)
 	r.must(err)
@@ -295,13 +299,13 @@ func TestFollow(t *testing.T) {
 	r.must(r.repo.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName("preview"), head.Hash())))
 	r.must(r.repo.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName("main"), main.Hash())))
 	r.run()
-	s := r.until("north is on the preview", func(s Snapshot) bool {
+	s := r.until("north is on the preview", func(s status.Snapshot) bool {
 		return version(berthAt(s, "north")) == "2" && version(berthAt(s, "drydock")) == "1"
 	})
 	if b := berthAt(s, "north"); b.Follows != "preview" || !b.Until.Equal(until) || b.Link != "repo" || len(s.Links) != 2 {
 		t.Errorf("follows %q of %s until %s; links %+v", b.Follows, b.Link, b.Until, s.Links)
 	}
-	s = r.until("north follows main again", func(s Snapshot) bool {
+	s = r.until("north follows main again", func(s status.Snapshot) bool {
 		b := berthAt(s, "north")
 		return b.Follows == "" && version(b) == "2" && b.Stand == compare.Behind
 	})
@@ -313,7 +317,7 @@ func TestFollow(t *testing.T) {
 // TestTwoLinks sees that a second link adds its workloads, and is refused one that the first declares already.
 func TestTwoLinks(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) {
+	r.change = func(s *config.Settings) {
 		second := s.Links[0]
 		second.Name, second.Folder = "second", "more"
 		s.Links = append(s.Links, second)
@@ -321,9 +325,9 @@ func TestTwoLinks(t *testing.T) {
 	r.push("1")
 	r.write("more/tides.yaml", strings.NewReplacer("workload: web", "workload: tides", "VERSION", "1").Replace(declared), "Tides")
 	r.run()
-	r.until("both are there", func(s Snapshot) bool { return len(s.Berths) == 4 })
+	r.until("both are there", func(s status.Snapshot) bool { return len(s.Berths) == 4 })
 	r.write("more/web.yaml", strings.NewReplacer("VERSION", "2").Replace(declared), "Web again")
-	s := r.until("refused", func(s Snapshot) bool { return s.Links[1].Problem != nil })
+	s := r.until("refused", func(s status.Snapshot) bool { return s.Links[1].Problem != nil })
 	if text := s.Links[1].Problem.Text; !strings.Contains(text, `the workload "web" is declared by the link repo already`) {
 		t.Errorf("the link says %q", text)
 	}
@@ -332,28 +336,28 @@ func TestTwoLinks(t *testing.T) {
 // TestReload changes the settings' file while the engine runs: the interval counts at once, links come and go.
 func TestReload(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) {
+	r.change = func(s *config.Settings) {
 		s.Links[0].Every = 5 * time.Minute
 		text, err := s.Text()
 		r.must(err)
-		r.must(os.WriteFile(filepath.Join(r.folder, SettingsFile), text, 0o600))
+		r.must(os.WriteFile(filepath.Join(r.folder, config.FileName), text, 0o600))
 	}
 	r.push("1")
 	r.run()
-	r.until("there", func(s Snapshot) bool {
+	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
 	})
 	apply := func() error {
-		text, err := os.ReadFile(filepath.Join(r.folder, SettingsFile))
+		text, err := os.ReadFile(filepath.Join(r.folder, config.FileName))
 		r.must(err)
-		s, err := ReadSettings(SettingsFile, text)
+		s, err := config.Read(config.FileName, text)
 		r.must(err)
 		return r.engine.Apply(s)
 	}
 	r.push("2")
-	r.must(SetEvery(r.folder, "repo", 2*time.Second))
+	r.must(config.SetEvery(r.folder, "repo", 2*time.Second))
 	r.must(apply())
-	s := r.until("it is seen", func(s Snapshot) bool {
+	s := r.until("it is seen", func(s status.Snapshot) bool {
 		return berthAt(s, "drydock").Rollout != nil && s.Links[0].Every == 2*time.Second
 	})
 	looked := s.Links[0].Looked
@@ -361,21 +365,21 @@ func TestReload(t *testing.T) {
 	if now := r.engine.Snapshot().Links[0].Looked; now.Sub(looked) < 3*time.Second {
 		t.Errorf("every 2 s, and yet it was looked at %s and %s", looked, now)
 	}
-	_, err := AddLink(r.folder, Settings{}, source.Link{Name: "second", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "more", Every: time.Second}, nil, nil)
+	_, err := config.AddLink(r.folder, config.Settings{}, config.Link{Name: "second", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "more", Every: time.Second}, nil, nil)
 	r.must(err)
 	r.write("more/tides.yaml", strings.NewReplacer("workload: web", "workload: tides", "VERSION", "1").Replace(declared), "Tides")
 	r.must(apply())
-	r.until("the second link is read", func(s Snapshot) bool { return len(s.Links) == 2 && len(s.Berths) == 4 })
-	r.must(RemoveLink(r.folder, "second"))
+	r.until("the second link is read", func(s status.Snapshot) bool { return len(s.Links) == 2 && len(s.Berths) == 4 })
+	r.must(config.RemoveLink(r.folder, "second"))
 	r.must(apply())
-	s = r.until("it is gone, and what it declared is undeclared", func(s Snapshot) bool {
-		b, _ := s.Find(ledger.Berth{Workload: "tides", Site: "drydock"})
+	s = r.until("it is gone, and what it declared is undeclared", func(s status.Snapshot) bool {
+		b, _ := s.Find(berth.ID{Workload: "tides", Site: "drydock"})
 		return len(s.Links) == 1 && b.Declared == nil
 	})
 	if len(s.Berths) != 4 {
 		t.Errorf("what is live is forgotten: %d berths", len(s.Berths))
 	}
-	_, err = AddLink(r.folder, Settings{}, source.Link{Name: "third", Repository: "/nowhere", Branch: "main", Every: time.Second}, []Site{{Name: "west"}}, nil)
+	_, err = config.AddLink(r.folder, config.Settings{}, config.Link{Name: "third", Repository: "/nowhere", Branch: "main", Every: time.Second}, []config.Site{{Name: "west"}}, nil)
 	r.must(err)
 	if err := apply(); err == nil || !strings.Contains(err.Error(), "the site west is new: start Aditus again") {
 		t.Errorf("a new site: %v", err)
@@ -392,7 +396,7 @@ func TestPreview(t *testing.T) {
 	r.must(err)
 	r.must(r.repo.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName("feature"), next.Hash())))
 	r.must(r.repo.Storer.SetReference(plumbing.NewHashReference(plumbing.NewBranchReferenceName("main"), head.Hash())))
-	id := ledger.Berth{Workload: "web", Site: "north"}
+	id := berth.ID{Workload: "web", Site: "north"}
 	for _, ref := range []string{"feature", next.Hash().String()} {
 		desired, commit, err := r.engine.Preview(t.Context(), id, ref)
 		if err != nil || desired.Version() != "2" || commit.Hash != next.Hash().String() {
@@ -433,11 +437,11 @@ func TestPushed(t *testing.T) {
 func TestPutBackUnderBar(t *testing.T) {
 	r := settled(t)
 	r.breach()
-	r.until("barred", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Bar != nil && b.Rollout == nil })
+	r.until("barred", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Bar != nil && b.Rollout == nil })
 	r.hand("drydock", "app", "instances", "6")
-	r.until("diverged", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Diverged })
-	r.must(r.order(Sync, "drydock"))
-	s := r.until("put back", func(s Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Behind })
+	r.until("diverged", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Diverged })
+	r.must(r.order(berth.Sync, "drydock"))
+	s := r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Behind })
 	if b := berthAt(s, "drydock"); b.Rollout != nil || b.Bar == nil || version(b) != "1" {
 		t.Errorf("%s", describe(b))
 	}
@@ -454,5 +458,5 @@ func TestOlderLinkState(t *testing.T) {
 	r.must(book.KeepPicture(t.Context(), "link repo", start, map[string]any{"commit": head.Hash().String(), "tree": "x", "declared": map[string]string{"web": "1234"}}))
 	r.must(book.Close())
 	r.run()
-	r.until("it is declared", func(s Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+	r.until("it is declared", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
 }

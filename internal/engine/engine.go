@@ -15,18 +15,19 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"aditus/internal/core/compare"
-	"aditus/internal/core/declare"
-	"aditus/internal/core/health"
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
 	"aditus/internal/ledger"
 	"aditus/internal/sense"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
 // Engine looks after all berths. Make it with New, then Run it.
 type Engine struct {
-	settings Settings
+	settings config.Settings
 	ledger   *ledger.Ledger
 	drivers  map[string]target.Driver
 	clock    Clock
@@ -36,7 +37,8 @@ type Engine struct {
 	changed  chan struct{}
 	group    *errgroup.Group
 	ctx      context.Context
-	news     atomic.Bool // something came on record, or trouble came or went, since the last picture
+	seq      atomic.Uint64 // of the last change
+	news     atomic.Bool   // something came on record, or trouble came or went, since the last picture
 
 	hearing sync.Mutex
 	heard   map[chan struct{}]bool // those that subscribed; guarded by hearing
@@ -44,19 +46,19 @@ type Engine struct {
 	mu         sync.Mutex
 	links      []*link
 	registries *source.Registries
-	revisions  map[string][]ledger.Revision // by workload, oldest first
-	declared   map[ledger.Berth]declaration
-	berths     map[ledger.Berth]*berth
-	problems   map[string]Problem
+	revisions  map[string]*history // by workload
+	declared   map[berth.ID]declaration
+	berths     map[berth.ID]*loop
+	problems   map[string]status.Problem
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
-func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
+func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
 		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), heard: map[chan struct{}]bool{}, outside: outside,
 		registries: source.NewRegistries(settings.Registries, outside.registry),
-		revisions:  map[string][]ledger.Revision{}, declared: map[ledger.Berth]declaration{},
-		berths: map[ledger.Berth]*berth{}, problems: map[string]Problem{},
+		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
+		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
 	}
 	for _, site := range settings.Sites {
 		if drivers[site.Name] == nil {
@@ -77,7 +79,7 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 	e.pin()
 	for id := range e.declared {
 		if e.berths[id] == nil && e.drivers[id.Site] != nil {
-			e.berths[id] = newBerth(e, id) // declared before, and nothing of it is on record yet
+			e.berths[id] = newLoop(e, id) // declared before, and nothing of it is on record yet
 		}
 	}
 	for _, b := range e.berths {
@@ -94,10 +96,7 @@ func New(settings Settings, book *ledger.Ledger, drivers map[string]target.Drive
 // changes nothing by itself, after a restart either.
 func (e *Engine) pin() {
 	for id, d := range e.declared {
-		for _, r := range e.revisions[id.Workload] {
-			if r.Fingerprint != d.fingerprint {
-				continue
-			}
+		if r := e.revisions[id.Workload].of(d.fingerprint); r != nil {
 			for _, part := range r.Desired.Parts {
 				e.registries.Pin(part.Artifact)
 			}
@@ -113,7 +112,7 @@ func (e *Engine) recall() error {
 		return err
 	}
 	for _, r := range revisions {
-		e.revisions[r.Workload] = append(e.revisions[r.Workload], r)
+		e.learn(&r)
 	}
 	states, err := e.ledger.Berths()
 	if err != nil {
@@ -123,7 +122,8 @@ func (e *Engine) recall() error {
 		if e.drivers[id.Site] == nil {
 			continue // the site was taken out of the settings; its record stays
 		}
-		b := newBerth(e, id)
+		b := newLoop(e, id)
+		state.Change = b.state.Change
 		b.state = state
 		if state.Rollout != 0 {
 			if err := b.resume(); err != nil {
@@ -139,8 +139,8 @@ func (e *Engine) recall() error {
 // ahead before they do.
 func (e *Engine) Run(ctx context.Context) error {
 	defer e.sense.Close()
-	e.group, e.ctx = errgroup.WithContext(ctx)
 	e.mu.Lock()
+	e.group, e.ctx = errgroup.WithContext(ctx)
 	known := slices.Collect(maps.Values(e.berths))
 	links := slices.Clone(e.links)
 	e.mu.Unlock()
@@ -170,7 +170,7 @@ func (e *Engine) follow() {
 		e.group.Go(func() error {
 			follower.Follow(e.ctx, func(workload target.Berth) {
 				e.mu.Lock()
-				b := e.berths[ledger.Berth{Workload: workload, Site: site}]
+				b := e.berths[berth.ID{Workload: workload, Site: site}]
 				e.mu.Unlock()
 				if b != nil {
 					b.nudge()
@@ -210,10 +210,10 @@ func (e *Engine) watch(l *link) {
 }
 
 // start runs a berth's loop, which has joined the clock.
-func (e *Engine) start(b *berth) {
+func (e *Engine) start(b *loop) {
 	e.group.Go(func() error {
 		defer e.clock.Leave()
-		return b.loop(e.ctx)
+		return b.run(e.ctx)
 	})
 }
 
@@ -269,7 +269,9 @@ func (e *Engine) Subscribe() (changed <-chan struct{}, end func()) {
 	}
 }
 
+// signal tells all who follow that a snapshot would be new.
 func (e *Engine) signal() {
+	e.seq.Add(1)
 	wake(e.changed)
 	e.hearing.Lock()
 	defer e.hearing.Unlock()
@@ -293,15 +295,15 @@ func (e *Engine) tell(about string, err error) {
 		return
 	}
 	if e.problems[about].Text != err.Error() {
-		e.problems[about] = Problem{About: about, Text: err.Error(), Since: e.clock.Now()}
+		e.problems[about] = status.Problem{About: about, Text: err.Error(), Since: e.clock.Now()}
 	}
 }
 
 // Snapshot gives what is known now.
-func (e *Engine) Snapshot() Snapshot {
+func (e *Engine) Snapshot() status.Snapshot {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	s := Snapshot{Line: e.settings.Line, Now: e.clock.Now()}
+	s := status.Snapshot{Seq: e.seq.Load(), Line: e.settings.Line, Now: e.clock.Now()}
 	order := map[string]int{}
 	for i, site := range e.settings.Sites {
 		s.Sites = append(s.Sites, site.Name)
@@ -315,140 +317,21 @@ func (e *Engine) Snapshot() Snapshot {
 	for _, b := range e.berths {
 		s.Berths = append(s.Berths, b.shown)
 	}
-	slices.SortFunc(s.Berths, func(a, b Berth) int {
+	slices.SortFunc(s.Berths, func(a, b status.Berth) int {
 		return cmp.Or(cmp.Compare(a.Workload, b.Workload), cmp.Compare(order[a.Site], order[b.Site]))
 	})
 	for _, p := range e.problems {
 		s.Problems = append(s.Problems, p)
 	}
-	slices.SortFunc(s.Problems, func(a, b Problem) int { return cmp.Compare(a.About, b.About) })
+	slices.SortFunc(s.Problems, func(a, b status.Problem) int { return cmp.Compare(a.About, b.About) })
 	return s
 }
 
-// revision gives a revision on record.
-func (e *Engine) revision(workload string, fingerprint declare.Fingerprint) *ledger.Revision {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for i := range e.revisions[workload] {
-		if r := e.revisions[workload][i]; r.Fingerprint == fingerprint {
-			return &r
-		}
-	}
-	return nil
-}
-
-// declaredFor gives the revision that Git declares for a berth, nil for none, and by how many revisions another one
-// is behind it.
-func (e *Engine) declaredFor(id ledger.Berth, applied declare.Fingerprint) (*ledger.Revision, int) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	d, ok := e.declared[id]
-	if !ok {
-		return nil, 0
-	}
-	var found *ledger.Revision
-	for i := range e.revisions[id.Workload] {
-		if e.revisions[id.Workload][i].Fingerprint == d.fingerprint {
-			found = &e.revisions[id.Workload][i]
-		}
-	}
-	if found == nil || found.Fingerprint == applied {
-		return found, 0
-	}
-	history := d.link.state.History[id.String()]
-	behind := len(history) - 1 - slices.Index(history, applied)
-	if !slices.Contains(history, applied) {
-		behind = len(history)
-	}
-	return found, max(1, behind)
-}
-
-// linkOf tells which link declares a berth, and which branch the site follows for a while, if it does.
-func (e *Engine) linkOf(id ledger.Berth) (name, follows string, until time.Time) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	d, ok := e.declared[id]
-	switch {
-	case !ok:
-		return "", "", time.Time{}
-	case d.link.follow != nil:
-		return d.link.follow.Link, d.link.follow.Branch, d.link.follow.Until
-	}
-	return d.link.source.Name, "", time.Time{}
-}
-
 // Log gives the newest lines of an instance.
-func (e *Engine) Log(ctx context.Context, id ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+func (e *Engine) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	driver := e.drivers[id.Site]
 	if driver == nil {
-		return nil, fmt.Errorf("there is no site %s", id.Site)
+		return nil, fault.New(fault.ErrNotFound, "there is no site %s", id.Site)
 	}
 	return driver.Log(ctx, id.Workload, instance, since, most)
-}
-
-// site gives a site's settings.
-func (e *Engine) site(name string) Site {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.siteOf(name)
-}
-
-// role gives the people of a role, and whether the settings list it.
-func (e *Engine) role(name string) ([]string, bool) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	people, listed := e.settings.Roles[name]
-	return people, listed
-}
-
-// siteOf is site for those who hold the lock.
-func (e *Engine) siteOf(name string) Site {
-	for _, s := range e.settings.Sites {
-		if s.Name == name {
-			return s
-		}
-	}
-	return Site{Name: name}
-}
-
-// waitsFor gives the site whose proof a berth's revision waits for, and whether it is there: whether that site has
-// proven what Git declares for it now. A site where the workload is not declared is passed over, and so is one that
-// declares something of its own on another branch: what it proves is something else. What a site takes from another
-// branch waits for none.
-func (e *Engine) waitsFor(id ledger.Berth) (string, bool) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if d, ok := e.declared[id]; ok && d.link.follow != nil {
-		return "", true
-	}
-	after := e.siteOf(id.Site).After
-	for after != "" {
-		before := ledger.Berth{Workload: id.Workload, Site: after}
-		if d, ok := e.declared[before]; ok && d.link.follow == nil {
-			b := e.berths[before]
-			return after, b != nil && slices.Contains(b.proven, d.fingerprint)
-		}
-		after = e.siteOf(after).After
-	}
-	return "", true
-}
-
-// needsOf tells why a workload that another one needs is not ready for it at a site; empty where all are.
-func (e *Engine) needsOf(id ledger.Berth, needs []string) string {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, need := range needs {
-		b := e.berths[ledger.Berth{Workload: need, Site: id.Site}]
-		switch {
-		case b == nil || b.shown.Applied == nil:
-			return fmt.Sprintf("waits for %s, which it needs: nothing of it is at %s yet", need, id.Site)
-		case b.shown.Rollout != nil:
-			return fmt.Sprintf("waits for %s, which it needs: a rollout of it is under way", need)
-		case b.shown.Stand == compare.Behind && b.shown.Bar == nil:
-			return fmt.Sprintf("waits for %s, which it needs, to take its newest revision first", need)
-		case b.shown.Health.Word != health.Healthy:
-			return fmt.Sprintf("waits for %s, which it needs, to be healthy: it is %s", need, b.shown.Health.Word)
-		}
-	}
-	return ""
 }

@@ -10,9 +10,11 @@ import (
 
 	"github.com/go-git/go-git/v5/plumbing"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 )
 
 // settled gives a rig on which version 1 is proven at both sites.
@@ -21,14 +23,14 @@ func settled(t testing.TB) *rig {
 	r := newRig(t)
 	r.push("1")
 	r.run()
-	r.until("version 1 is proven at both sites", func(s Snapshot) bool {
+	r.until("version 1 is proven at both sites", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "1" && version(berthAt(s, "north")) == "1" && berthAt(s, "north").Rollout == nil
 	})
 	return r
 }
 
-func inPhase(site string, phase rollout.Phase, stage int) func(Snapshot) bool {
-	return func(s Snapshot) bool {
+func inPhase(site string, phase rollout.Phase, stage int) func(status.Snapshot) bool {
+	return func(s status.Snapshot) bool {
 		b := berthAt(s, site)
 		return b.Rollout != nil && b.Rollout.Phase == phase && b.Rollout.Stage == stage
 	}
@@ -49,13 +51,13 @@ func TestPush(t *testing.T) {
 	if o := berthAt(s, "drydock").Rollout.Observed; o == nil || o.Low > 0.5 || o.High < 0.5 {
 		t.Errorf("the observed split is %+v, asked is 0.5", o)
 	}
-	if err := r.order(Advance, "drydock"); err == nil || !strings.Contains(err.Error(), "sign off instead") {
+	if err := r.order(berth.Advance, "drydock"); err == nil || !strings.Contains(err.Error(), "sign off instead") {
 		t.Errorf("an order that is not possible: %v", err)
 	}
-	if err := r.order(SignOff, "drydock"); err != nil {
+	if err := r.order(berth.SignOff, "drydock"); err != nil {
 		t.Error(err)
 	}
-	r.until("proven and taken over at north", func(s Snapshot) bool {
+	r.until("proven and taken over at north", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil && berthAt(s, "north").Rollout != nil
 	})
 	want := "taken stage stage waiting signed off stage proving proven"
@@ -75,7 +77,7 @@ func (r *rig) breach() time.Duration {
 	r.t.Helper()
 	r.push("slow")
 	r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
-	r.until("share is nought", func(Snapshot) bool { return r.share("drydock", "slow") == 0 })
+	r.until("share is nought", func(status.Snapshot) bool { return r.share("drydock", "slow") == 0 })
 	back := r.clock.Now()
 	facts, err := r.book.Facts(ledger.Query{})
 	r.must(err)
@@ -93,7 +95,9 @@ func TestBreach(t *testing.T) {
 	if took := r.breach(); took > 5*time.Second {
 		t.Errorf("from the breach to no traffic it took %s, more than one evaluation", took)
 	}
-	s := r.until("rolled back", func(s Snapshot) bool { return berthAt(s, "drydock").Bar != nil && berthAt(s, "drydock").Rollout == nil })
+	s := r.until("rolled back", func(s status.Snapshot) bool {
+		return berthAt(s, "drydock").Bar != nil && berthAt(s, "drydock").Rollout == nil
+	})
 	b := berthAt(s, "drydock")
 	if version(b) != "1" || !strings.Contains(b.Bar.Why, "slow") || b.Stand != compare.Behind {
 		t.Errorf("after the rollback: %s, barred because %q", describe(b), b.Bar.Why)
@@ -102,14 +106,14 @@ func TestBreach(t *testing.T) {
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil {
 		t.Errorf("a barred revision came again: %s", describe(b))
 	}
-	r.must(r.order(LiftBar, "drydock"))
+	r.must(r.order(berth.LiftBar, "drydock"))
 	r.until("it comes again", inPhase("drydock", rollout.Soaking, 0))
-	r.must(r.order(RollBack, "drydock"))
-	r.until("rolled back by a person", func(s Snapshot) bool {
+	r.must(r.order(berth.RollBack, "drydock"))
+	r.until("rolled back by a person", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout == nil && b.Bar != nil && b.Bar.By == "Maren Oake"
 	})
-	r.must(r.order(LiftBar, "drydock"))
+	r.must(r.order(berth.LiftBar, "drydock"))
 	r.wait(5 * time.Second)
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil || !strings.Contains(b.Waits, "cools down") {
 		t.Errorf("within the cool-down: %s", describe(b))
@@ -122,7 +126,7 @@ func TestNewerRevision(t *testing.T) {
 	r.push("slow")
 	r.until("soaking", inPhase("drydock", rollout.Soaking, 0))
 	r.push("2")
-	r.until("the newer one soaks", func(s Snapshot) bool {
+	r.until("the newer one soaks", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return inPhase("drydock", rollout.Soaking, 0)(s) && b.Rollout.New.Version == "2"
 	})
@@ -137,7 +141,7 @@ func TestNewerRevision(t *testing.T) {
 func TestRestart(t *testing.T) {
 	r := settled(t)
 	r.push("2")
-	r.until("half soaked", func(s Snapshot) bool {
+	r.until("half soaked", func(s status.Snapshot) bool {
 		return inPhase("drydock", rollout.Soaking, 1)(s) && berthAt(s, "drydock").Rollout.Soaked >= 8*time.Second
 	})
 	before := berthAt(r.engine.Snapshot(), "drydock").Rollout
@@ -179,21 +183,21 @@ func TestDrift(t *testing.T) {
 	r := settled(t)
 	r.hand("north", "app", "instances", "6")
 	r.hand("north", "app", "environment.DEBUG", "1")
-	s := r.until("drifted", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	s := r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
 	if n := len(berthAt(s, "north").Differences); n != 2 {
 		t.Errorf("%d differences: %+v", n, berthAt(s, "north").Differences)
 	}
 	r.push("2")
 	r.until("version 2 soaks at drydock", inPhase("drydock", rollout.Waiting, 1))
-	r.must(r.order(SignOff, "drydock"))
-	s = r.until("proven at drydock", func(s Snapshot) bool {
+	r.must(r.order(berth.SignOff, "drydock"))
+	s = r.until("proven at drydock", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && strings.Contains(berthAt(s, "north").Waits, "by hand")
 	})
 	if b := berthAt(s, "north"); b.Stand != compare.Diverged || b.Rollout != nil {
 		t.Errorf("a drifted site was overwritten: %s", describe(b))
 	}
-	r.must(r.order(Sync, "north"))
-	r.until("version 2 comes", func(s Snapshot) bool { return berthAt(s, "north").Rollout != nil })
+	r.must(r.order(berth.Sync, "north"))
+	r.until("version 2 comes", func(s status.Snapshot) bool { return berthAt(s, "north").Rollout != nil })
 	if taken := r.texts("north", "taken"); !strings.Contains(taken[len(taken)-1], "what was changed by hand is overwritten: app/environment") {
 		t.Errorf("it does not say what is overwritten: %s", taken)
 	}
@@ -203,9 +207,9 @@ func TestDrift(t *testing.T) {
 func TestPutBack(t *testing.T) {
 	r := settled(t)
 	r.hand("north", "app", "instances", "6")
-	r.until("drifted", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
-	r.must(r.order(Sync, "north"))
-	r.until("aligned", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
+	r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	r.must(r.order(berth.Sync, "north"))
+	r.until("aligned", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
 	if kinds := strings.Join(r.kinds("north"), " "); !strings.HasSuffix(kinds, "drifted put back as applied") {
 		t.Errorf("on record is %s", kinds)
 	}
@@ -246,17 +250,17 @@ func TestGone(t *testing.T) {
 	applied := berthAt(r.engine.Snapshot(), "north").Applied.Fingerprint
 	r.must(r.sites["north"].SetShare(t.Context(), "web", applied, 0, ""))
 	r.must(r.sites["north"].Drop(t.Context(), "web", applied))
-	r.until("gone", func(s Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent })
+	r.until("gone", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent })
 	r.wait(time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "north"); b.Rollout != nil || r.share("north", "1") != 0 {
 		t.Errorf("it was put back unasked: %s", describe(b))
 	}
-	r.must(r.order(Sync, "north"))
-	r.until("back", func(s Snapshot) bool {
+	r.must(r.order(berth.Sync, "north"))
+	r.until("back", func(s status.Snapshot) bool {
 		return berthAt(s, "north").Stand == compare.Aligned && berthAt(s, "north").Health.Healthy == 4 && r.share("north", "1") == 1
 	})
 	r.push("1", "[drydock, north]", "[drydock]")
-	r.until("no longer declared at north", func(s Snapshot) bool { return berthAt(s, "north").Declared == nil })
+	r.until("no longer declared at north", func(s status.Snapshot) bool { return berthAt(s, "north").Declared == nil })
 	r.wait(time.Minute)
 	if r.share("north", "1") != 1 {
 		t.Error("what is no longer declared was removed unasked")
@@ -266,19 +270,19 @@ func TestGone(t *testing.T) {
 // TestBadInput gives the engine what happens to engines. Each is told in a sentence; what is live stays live, and the
 // last good revision stays declared.
 func TestBadInput(t *testing.T) {
-	linkSays := func(words string) func(Snapshot) bool {
-		return func(s Snapshot) bool {
+	linkSays := func(words string) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool {
 			return s.Links[0].Problem != nil && strings.Contains(s.Links[0].Problem.Text, words)
 		}
 	}
-	berthSays := func(words string) func(Snapshot) bool {
-		return func(s Snapshot) bool {
+	berthSays := func(words string) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool {
 			b := berthAt(s, "drydock")
 			return b.Problem != nil && strings.Contains(b.Problem.Text, words)
 		}
 	}
-	barred := func(words string) func(Snapshot) bool {
-		return func(s Snapshot) bool {
+	barred := func(words string) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool {
 			b := berthAt(s, "drydock")
 			return b.Bar != nil && strings.Contains(b.Bar.Why, words) && b.Rollout == nil
 		}
@@ -286,7 +290,7 @@ func TestBadInput(t *testing.T) {
 	tests := []struct {
 		name string
 		do   func(*rig)
-		says func(Snapshot) bool
+		says func(status.Snapshot) bool
 		mend func(*rig) // after which all is well again; nil where nothing is to be mended
 	}{
 		{"a broken file", func(r *rig) { r.push("2", "kind: service", "kind: servce") }, linkSays(`is not taken: workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`), func(r *rig) { r.push("1") }},
@@ -329,7 +333,7 @@ func TestBadInput(t *testing.T) {
 				return
 			}
 			test.mend(r)
-			r.until("it is well again", func(s Snapshot) bool {
+			r.until("it is well again", func(s status.Snapshot) bool {
 				b := berthAt(s, "drydock")
 				return s.Links[0].Problem == nil && b.Problem == nil && b.Rollout == nil && b.Stand == compare.Aligned
 			})

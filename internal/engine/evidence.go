@@ -13,20 +13,19 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
-	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
 	"aditus/internal/target"
 )
 
 const (
-	askTimeout  = 10 * time.Second // for a target to say what is there
-	atOnce      = 32               // probes and scrapes of one berth under way at the same time
-	seriesKept  = 240              // evaluations remembered for each berth
-	LeadIn      = 24               // evaluations before a rollout that go on record with it
-	tailOnAfter = 2 * time.Minute  // how long after its end a rollout's signals are still recorded
+	askTimeout = 10 * time.Second // for a target to say what is there
+	atOnce     = 32               // probes and scrapes of one berth under way at the same time
+	seriesKept = 240              // evaluations remembered for each berth
+	LeadIn     = 24               // evaluations before a rollout that go on record with it
 )
 
 // evidence is what was seen in one step.
@@ -46,10 +45,10 @@ type evidence struct {
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
-func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
+func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	seen := &evidence{health: map[string]health.Instance{}, old: b.state.Applied}
-	if b.roll != nil {
-		seen.old, seen.new = b.roll.Old.Revision, b.roll.New.Revision
+	if b.state.Roll != nil {
+		seen.old, seen.new = b.state.Roll.Old.Revision, b.state.Roll.New.Revision
 	}
 	asking, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
@@ -65,7 +64,7 @@ func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
 	}
 	b.translate(seen)
 	b.probe(ctx, seen, now)
-	if rules := b.rules(seen); rules != nil && (b.roll != nil || len(rules.Guards) > 0) && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
+	if rules := b.rules(seen); rules != nil && (b.state.Roll != nil || len(rules.Guards) > 0) && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
 		b.evaluate(ctx, seen, rules, now)
 	}
 	b.judge(seen, now)
@@ -74,7 +73,7 @@ func (b *berth) observe(ctx context.Context, now time.Time) *evidence {
 }
 
 // translate names a cohort by the revision that it was made to be, where the target does not know that yet.
-func (b *berth) translate(seen *evidence) {
+func (b *loop) translate(seen *evidence) {
 	if _, ok := seen.target.Cohort(b.state.Applied); ok || b.state.MarkedFrom == "" {
 		return
 	}
@@ -86,7 +85,7 @@ func (b *berth) translate(seen *evidence) {
 }
 
 // desired gives what a cohort was made from; nil when that is not on record.
-func (b *berth) desired(revision declare.Fingerprint) *declare.Desired {
+func (b *loop) desired(revision declare.Fingerprint) *declare.Desired {
 	if r := b.e.revision(b.id.Workload, revision); r != nil {
 		return r.Desired
 	}
@@ -94,7 +93,7 @@ func (b *berth) desired(revision declare.Fingerprint) *declare.Desired {
 }
 
 // rules are the declaration whose guards count now.
-func (b *berth) rules(seen *evidence) *declare.Desired {
+func (b *loop) rules(seen *evidence) *declare.Desired {
 	if seen.new != "" {
 		return b.desired(seen.new)
 	}
@@ -102,7 +101,7 @@ func (b *berth) rules(seen *evidence) *declare.Desired {
 }
 
 // probe asks every instance that is due and judges the health of all.
-func (b *berth) probe(ctx context.Context, seen *evidence, now time.Time) {
+func (b *loop) probe(ctx context.Context, seen *evidence, now time.Time) {
 	var mu sync.Mutex
 	group, there := errgroup.Group{}, map[string]bool{}
 	group.SetLimit(atOnce)
@@ -143,7 +142,7 @@ func (b *berth) probe(ctx context.Context, seen *evidence, now time.Time) {
 }
 
 // ask has a probe ask an instance, and tells why it did not pass; empty where it did.
-func (b *berth) ask(ctx context.Context, in target.Instance, probe declare.Probe) string {
+func (b *loop) ask(ctx context.Context, in target.Instance, probe declare.Probe) string {
 	switch {
 	case in.Reason != "" || in.Address == "":
 		return in.Reason
@@ -161,7 +160,7 @@ func (b *berth) ask(ctx context.Context, in target.Instance, probe declare.Probe
 	return reason
 }
 
-func (b *berth) judgeHealth(seen *evidence, now time.Time) {
+func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 	for _, cohort := range seen.target.Cohorts {
 		desired := b.desired(cohort.Revision)
 		if desired == nil {
@@ -208,7 +207,7 @@ type scraped struct {
 
 // scrape fetches the pages of all instances of the old and the new cohort at the same moment, and adds what the site
 // itself measured of each.
-func (b *berth) scrape(ctx context.Context, seen *evidence) []*scraped {
+func (b *loop) scrape(ctx context.Context, seen *evidence) []*scraped {
 	var pages []*scraped
 	var measured map[string]signal.Page
 	group := errgroup.Group{}
@@ -257,7 +256,7 @@ func together(page, other signal.Page) signal.Page {
 }
 
 // evaluate scrapes every instance and makes one evaluation of all signals.
-func (b *berth) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
+func (b *loop) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
 	b.senses.evaluated, seen.evaluated = now, true
 	e := &evaluation{at: now, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
 	tallies := map[string]map[declare.Fingerprint]signal.Tally{}
@@ -301,65 +300,27 @@ func later(a, b time.Time) time.Time {
 	return a
 }
 
-// observation is the evidence in the terms of the rollout.
-func (b *berth) observation(seen *evidence, s rollout.State, now time.Time) rollout.Observation {
-	o := rollout.Observation{Reached: seen.reached, Fresh: seen.reached && seen.stale == "", Stale: seen.stale, Verdicts: seen.verdicts}
-	if s.Shared.IsZero() {
-		o.Verdicts = nil // they are of what was there before
+// core is the evidence as the decision takes it.
+func (seen *evidence) core() berth.Seen {
+	out := berth.Seen{
+		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Evaluated: seen.evaluated, Verdicts: seen.verdicts,
+		Unmarked: seen.unmarked, Dead: seen.dead,
 	}
-	o.Splits = !seen.target.Whole
-	for _, cohort := range seen.target.Cohorts {
-		switch {
-		case cohort.Revision == s.New.Revision:
-			o.Share = cohort.Share
-		case cohort.Revision == s.Old.Revision:
-		case cohort.Share > 0 && !(seen.target.Whole && s.Phase == rollout.Proving):
-			o.Astray += cohort.Share // where a target cannot split it goes with the instances, once new has all of its own
-		default:
-			o.Idle = append(o.Idle, cohort.Revision)
-		}
-	}
-	o.Scaled = b.scaled(seen, s)
-	steady := s.Rules.Steady.Duration
-	o.Old, o.New = seen.cohort(s.Old.Revision, steady, now), seen.cohort(s.New.Revision, steady, now)
-	return o
-}
-
-func (seen *evidence) cohort(revision declare.Fingerprint, steady time.Duration, now time.Time) rollout.Cohort {
-	found, ok := seen.target.Cohort(revision)
-	c := rollout.Cohort{
-		Laid: ok, Preview: found.Preview, Parts: map[string]int{}, Healthy: map[string]int{}, Ready: map[string]int{}, Done: map[string]bool{}, Failed: map[string]string{},
-		Health: seen.sum(revision, 0), All: slices.Sorted(maps.Keys(found.Live)),
-	}
-	for _, in := range found.Instances {
-		c.Parts[in.Part]++
-		if seen.health[in.ID].Word == health.Healthy {
-			c.Healthy[in.Part]++
-			if now.Sub(seen.health[in.ID].Since) >= steady {
-				c.Ready[in.Part]++
+	for _, c := range seen.target.Cohorts {
+		cohort := berth.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview, Live: c.Live}
+		for _, in := range c.Instances {
+			one := berth.Instance{ID: in.ID, Part: in.Part, Done: in.Done, Failed: in.Failed, CannotStart: in.CannotStart}
+			if h, ok := seen.health[in.ID]; ok {
+				one.Health = &h
 			}
+			cohort.Instances = append(cohort.Instances, one)
 		}
-		if in.Done {
-			c.Done[in.Part] = true
-		}
-		if in.Failed != "" {
-			c.Failed[in.Part] = in.Failed
-		}
-		if in.CannotStart != "" {
-			c.CannotStart = in.CannotStart
-		}
+		out.Cohorts = append(out.Cohorts, cohort)
 	}
-	return c
+	return out
 }
 
 // sum rolls the health of a revision's instances up. At least the given number should be there.
 func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summary {
-	cohort, _ := seen.target.Cohort(revision)
-	var all []health.Instance
-	for _, in := range cohort.Instances {
-		if h, ok := seen.health[in.ID]; ok {
-			all = append(all, h)
-		}
-	}
-	return health.Sum(all, max(least, len(all)))
+	return seen.core().Health(revision, least)
 }

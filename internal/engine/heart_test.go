@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
@@ -143,4 +144,17 @@ func BenchmarkIngest(b *testing.B) {
 		tracker.Take(source, "web-1", page, now)
 	}
 	b.ReportMetric(float64(samples)/b.Elapsed().Minutes(), "samples/min")
+}
+
+// TestUnrecorded sees that an order whose record fails is answered with that, and has changed nothing.
+func TestUnrecorded(t *testing.T) {
+	r := settled(t)
+	r.book.Close()
+	err := r.do(berth.Order{Verb: berth.LockIt, Berth: berth.ID{Workload: "web", Site: "drydock"}, By: "Maren Oake", Note: "the regatta"})
+	if err == nil || !strings.Contains(err.Error(), "record in the ledger") {
+		t.Errorf("an order that could not be recorded: %v", err)
+	}
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Lock != nil || b.Problem == nil {
+		t.Errorf("it is locked: %v, and the trouble told: %v", b.Lock, b.Problem)
+	}
 }

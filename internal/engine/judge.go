@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -12,16 +11,16 @@ import (
 )
 
 // stageOf is the stage under whose share a whole evaluation interval lies that ends now; -1 for none.
-func (b *berth) stageOf(now time.Time) int {
-	if stage := b.stage(); stage != noStage && now.Sub(b.roll.Shared) >= wholeOf(b.roll.Rules.Interval.Duration) {
+func (b *loop) stageOf(now time.Time) int {
+	if stage := b.stage(); stage != noStage && now.Sub(b.state.Roll.Shared) >= wholeOf(b.state.Roll.Rules.Interval.Duration) {
 		return stage
 	}
 	return noStage
 }
 
 // stage is the stage whose share new has now, the proving being one more; noStage while the share is on its way.
-func (b *berth) stage() int {
-	s := b.roll
+func (b *loop) stage() int {
+	s := b.state.Roll
 	if s == nil || s.Shared.IsZero() || s.Phase == rollout.Settling || s.HeldFrom == rollout.Settling || !s.Ahead() {
 		return noStage
 	}
@@ -39,13 +38,13 @@ func wholeOf(every time.Duration) time.Duration { return every - every/10 }
 
 // judge holds the guards against what was evaluated: during a rollout new against its limits, and otherwise what is
 // applied against those that stand.
-func (b *berth) judge(seen *evidence, now time.Time) {
+func (b *loop) judge(seen *evidence, now time.Time) {
 	rules, about := b.rules(seen), judgement{}
 	if rules == nil {
 		return
 	}
-	if b.roll != nil {
-		about = judgement{b.roll.ID, b.roll.Shared}
+	if b.state.Roll != nil {
+		about = judgement{b.state.Roll.ID, b.state.Roll.Shared}
 	}
 	every := rules.Rollout.Interval.Duration
 	if !seen.evaluated && about == b.senses.judged && now.Sub(b.senses.evaluated) < 2*every {
@@ -54,11 +53,11 @@ func (b *berth) judge(seen *evidence, now time.Time) {
 		return
 	}
 	b.senses.judged = about
-	if b.roll != nil && about.shared.IsZero() {
+	if b.state.Roll != nil && about.shared.IsZero() {
 		b.senses.verdicts = nil
 		return
 	}
-	b.senses.feed(b.process(rules), b.roll)
+	b.senses.feed(b.process(rules), b.state.Roll)
 	b.senses.trim()
 	for _, rule := range rules.Guards {
 		if b.judges(rule) {
@@ -70,8 +69,8 @@ func (b *berth) judge(seen *evidence, now time.Time) {
 }
 
 // judges tells whether a guard counts now: in this stage, and with something to measure and to compare with.
-func (b *berth) judges(rule guard.Rule) bool {
-	s := b.roll
+func (b *loop) judges(rule guard.Rule) bool {
+	s := b.state.Roll
 	if s == nil || s.Phase == rollout.Proven {
 		return !rule.Limit.Relative()
 	}
@@ -83,25 +82,25 @@ func (b *berth) judges(rule guard.Rule) bool {
 }
 
 // verdict is a guard's judgement as of now.
-func (b *berth) verdict(rule guard.Rule, seen *evidence, about judgement, now time.Time, every time.Duration) guard.Verdict {
-	stands := b.roll == nil || b.roll.Phase == rollout.Proven
+func (b *loop) verdict(rule guard.Rule, seen *evidence, about judgement, now time.Time, every time.Duration) guard.Verdict {
+	stands := b.state.Roll == nil || b.state.Roll.Phase == rollout.Proven
 	if stands {
 		rule.Then = rule.Standing
 	}
 	if p := b.senses.processes[rule.Name]; p != nil {
-		if b.roll != nil && !stands {
+		if b.state.Roll != nil && !stands {
 			if stage := b.stage(); stage != noStage {
 				p.Begin(stage, about.shared)
 			}
-			p.Awake(b.roll.Resumed)
+			p.Awake(b.state.Roll.Resumed)
 		}
 		v := p.Verdict(now)
 		v.Then = rule.Then
 		return v
 	}
 	began, history := about.shared, b.senses.history(rule.Name, seen, about.shared, every)
-	if !stands && b.roll.AskedShare() == 1 && rule.Limit.Relative() {
-		history = guard.AgainstLast(rule, b.senses.history(rule.Name, seen, b.roll.Began, every), history)
+	if !stands && b.state.Roll.AskedShare() == 1 && rule.Limit.Relative() {
+		history = guard.AgainstLast(rule, b.senses.history(rule.Name, seen, b.state.Roll.Began, every), history)
 	}
 	if rule.Limit.AbovePastBy != nil {
 		for i := range history {
@@ -116,31 +115,31 @@ func (b *berth) verdict(rule guard.Rule, seen *evidence, about judgement, now ti
 }
 
 // sinceResume is when watching went on after a restart: silence counts from there.
-func (b *berth) sinceResume() time.Time {
-	if b.roll != nil {
-		return b.roll.Resumed
+func (b *loop) sinceResume() time.Time {
+	if b.state.Roll != nil {
+		return b.state.Roll.Resumed
 	}
 	return time.Time{}
 }
 
 // process makes the processes that a berth's guards need now.
-func (b *berth) process(rules *declare.Desired) following {
+func (b *loop) process(rules *declare.Desired) following {
 	f := following{rules: rules, id: standingID, revision: b.state.Applied, bound: b.bound}
 	risk, every := rules.RiskEach(), rules.Rollout.Interval.Duration
 	f.make = func(rule guard.Rule) *guard.Process { return guard.NewStanding(rule, every) }
-	if b.roll != nil && b.roll.Phase != rollout.Proven {
-		f.id, f.revision = b.roll.ID, b.roll.New.Revision
+	if b.state.Roll != nil && b.state.Roll.Phase != rollout.Proven {
+		f.id, f.revision = b.state.Roll.ID, b.state.Roll.New.Revision
 		f.make = func(rule guard.Rule) *guard.Process { return guard.NewProcess(rule, risk, every) }
 	}
 	return f
 }
 
 // bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.
-func (b *berth) bound(rule guard.Rule, e *evaluation) *float64 {
+func (b *loop) bound(rule guard.Rule, e *evaluation) *float64 {
 	switch {
 	case rule.Limit.AbovePastBy != nil:
 		return b.past(rule, e.at)
-	case rule.Limit.Relative() && b.roll != nil && e.stage != noStage && b.roll.ShareIn(e.stage) == 1:
+	case rule.Limit.Relative() && b.state.Roll != nil && e.stage != noStage && b.state.Roll.ShareIn(e.stage) == 1:
 		return b.moved(rule)
 	}
 	return nil
@@ -148,17 +147,17 @@ func (b *berth) bound(rule guard.Rule, e *evaluation) *float64 {
 
 // moved is where a limit above old lies since the new cohort has all the traffic. It is worked out once, while what old
 // showed last is still remembered.
-func (b *berth) moved(rule guard.Rule) *float64 {
-	if known, ok := b.senses.moved[rule.Name]; ok && known.at.Equal(b.roll.Shared) {
+func (b *loop) moved(rule guard.Rule) *float64 {
+	if known, ok := b.senses.moved[rule.Name]; ok && known.at.Equal(b.state.Roll.Shared) {
 		return known.bound
 	}
 	var before []guard.Interval
 	for _, e := range b.senses.series {
-		if !e.at.After(b.roll.Shared) {
-			before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][b.roll.Old.Revision]})
+		if !e.at.After(b.state.Roll.Shared) {
+			before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][b.state.Roll.Old.Revision]})
 		}
 	}
-	b.senses.moved[rule.Name] = knownBound{b.roll.Shared, guard.Moves(rule, before)}
+	b.senses.moved[rule.Name] = knownBound{b.state.Roll.Shared, guard.Moves(rule, before)}
 	return b.senses.moved[rule.Name].bound
 }
 
@@ -166,7 +165,7 @@ func (b *berth) moved(rule guard.Rule) *float64 {
 const pastEvery = 5 * time.Minute
 
 // past is where a limit above the workload's own past lies.
-func (b *berth) past(rule guard.Rule, at time.Time) *float64 {
+func (b *loop) past(rule guard.Rule, at time.Time) *float64 {
 	known, ok := b.senses.past[rule.Name]
 	if ok && at.Sub(known.at) < pastEvery && !at.Before(known.at) {
 		return known.bound
@@ -184,8 +183,8 @@ func (b *berth) past(rule guard.Rule, at time.Time) *float64 {
 }
 
 // keepSteady adds what the applied revision showed while it served alone to the history that is kept for good.
-func (b *berth) keepSteady(e *evaluation, rules *declare.Desired, now time.Time) {
-	if b.roll != nil && b.roll.Phase != rollout.Proven {
+func (b *loop) keepSteady(e *evaluation, rules *declare.Desired, now time.Time) {
+	if b.state.Roll != nil && b.state.Roll.Phase != rollout.Proven {
 		b.senses.steady = nil
 		return
 	}
@@ -209,33 +208,12 @@ func (b *berth) keepSteady(e *evaluation, rules *declare.Desired, now time.Time)
 }
 
 // steadyPoints gives the history that is due to be kept, and begins the next.
-func (b *berth) steadyPoints(now time.Time) (points []ledger.Point) {
+func (b *loop) steadyPoints(now time.Time) (points []ledger.Point) {
 	if b.senses.steady == nil || now.Sub(b.senses.steadyFrom) < ledger.SteadyEvery {
 		return nil
 	}
 	for _, p := range b.senses.steady {
 		points = append(points, *p)
 	}
-	b.senses.steady = nil
 	return points
-}
-
-// scaled tells which parts, whose number of instances is left to others, those others scaled during a rollout with a
-// complete old cohort.
-func (b *berth) scaled(seen *evidence, s rollout.State) map[string]int {
-	if s.Old.None() || seen.target.Whole || s.Rules.Style == declare.Rolling || !s.Ahead() {
-		return nil
-	}
-	desired, old := b.desired(s.New.Revision), map[string]int{}
-	cohort, ok := seen.target.Cohort(s.Old.Revision)
-	if desired == nil || !ok {
-		return nil
-	}
-	for part, count := range s.Old.Parts {
-		fields, _ := cohort.Live[part].(map[string]any)
-		if live, ok := fields["instances"].(float64); ok && int(live) != count && slices.Contains(desired.Leave, "/parts/"+part+"/instances") {
-			old[part] = int(live)
-		}
-	}
-	return old
 }

@@ -9,24 +9,27 @@ import (
 	"sync/atomic"
 	"time"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/ledger"
+	"aditus/internal/core/fault"
 	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // link watches one repository. What was read last outlives a restart.
 type link struct {
 	e      *Engine
-	follow *Follow // it is one site's way to another branch; nil for a link as such
+	follow *config.Follow // it is one site's way to another branch; nil for a link as such
 	wake   chan struct{}
 	first  chan struct{} // closed once it was read for the first time
 	stop   context.CancelFunc
 	every  atomic.Int64 // the polling interval, which may change at any moment
 
-	source source.Link
+	source config.Link
 	accept bool // take a rewritten branch as it is now, once; guarded by the engine's lock
 	state  linkState
-	shown  Link // guarded by the engine's lock
+	shown  status.Link // guarded by the engine's lock
 }
 
 // linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
@@ -40,22 +43,22 @@ type linkState struct {
 // historyKept is how many revisions of a berth a link remembers, to tell how far behind a site is.
 const historyKept = 50
 
-func newLink(e *Engine, s source.Link, follow *Follow) (*link, error) {
+func newLink(e *Engine, s config.Link, follow *config.Follow) (*link, error) {
 	l := &link{e: e, source: s, follow: follow, wake: make(chan struct{}, 1), first: make(chan struct{})}
 	if follow != nil {
 		l.source.Name, l.source.Branch, l.source.Tag, l.source.Commit = s.Name+" for "+follow.Site, follow.Branch, "", ""
 	}
 	l.every.Store(int64(s.Every))
-	if _, err := e.ledger.Picture(l.picture(), &l.state); err != nil && !errors.Is(err, ledger.ErrNone) {
+	if _, err := e.ledger.Picture(l.picture(), &l.state); err != nil && !errors.Is(err, fault.ErrNotFound) {
 		l.state = linkState{} // it is read anew
 	}
 	for name := range l.state.Declared {
-		if _, ok := ledger.ParseBerth(name); !ok {
+		if _, ok := berth.ParseID(name); !ok {
 			l.state = linkState{} // an older version kept it by workload; it is read anew
 			break
 		}
 	}
-	l.shown = Link{
+	l.shown = status.Link{
 		Name: l.source.Name, Repository: s.Where(), Ref: l.source.Ref(), Branch: l.source.Branch, Folder: s.Folder, Every: s.Every,
 		Commit: l.state.Commit, Version: l.state.Version, Berths: len(l.state.Declared), Bundle: s.Bundle(),
 	}
@@ -118,7 +121,7 @@ func (l *link) look(ctx context.Context) {
 	case err == nil || ctx.Err() != nil:
 		l.shown.Problem = nil
 	case l.shown.Problem == nil || l.shown.Problem.Text != err.Error():
-		l.shown.Problem = &Problem{About: l.source.Name, Text: err.Error(), Since: now}
+		l.shown.Problem = &status.Problem{About: l.source.Name, Text: err.Error(), Since: now}
 	}
 	e.signal()
 }
@@ -179,15 +182,18 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 	if next.History == nil {
 		next.History = map[string][]declare.Fingerprint{}
 	}
-	revisions := map[declare.Fingerprint]*ledger.Revision{}
+	revisions := map[declare.Fingerprint]*berth.Revision{}
 	sites := map[declare.Fingerprint][]string{}
 	for _, d := range loaded.Declarations {
-		id := ledger.Berth{Workload: d.Workload, Site: d.Site}
+		id := berth.ID{Workload: d.Workload, Site: d.Site}
 		if l.follow != nil && d.Site != l.follow.Site {
 			continue
 		}
 		if other := e.declaredBy(id.Workload, l); other != "" {
 			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.told(look), id.Workload, other, l.stays())
+		}
+		if role := e.unlisted(d.Desired.Rollout.Stages); role != "" {
+			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.told(look), id.Workload, id.Site, role, role, l.stays())
 		}
 		fingerprint := d.Fingerprint()
 		next.Declared[id.String()] = fingerprint
@@ -199,7 +205,7 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 			continue
 		}
 		sites[fingerprint] = append(sites[fingerprint], d.Site)
-		revisions[fingerprint] = &ledger.Revision{
+		revisions[fingerprint] = &berth.Revision{
 			Fingerprint: fingerprint, Workload: d.Workload, Version: d.Version(), Commit: d.Commit.Hash,
 			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Desired: &d.Desired,
 		}
@@ -210,6 +216,18 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 		}
 	}
 	return nil
+}
+
+// unlisted gives a role that stages ask a sign-off of and the settings do not list; empty for none.
+func (e *Engine) unlisted(stages []declare.Stage) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, stage := range stages {
+		if _, listed := e.settings.Roles[stage.SignOff]; stage.SignOff != "" && !listed {
+			return stage.SignOff
+		}
+	}
+	return ""
 }
 
 // told names what was read.

@@ -7,9 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/ledger"
+	"aditus/internal/core/fault"
 	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // LookNow has links read at once: those that are named, or all.
@@ -34,7 +36,7 @@ func (e *Engine) Accept(name string) error {
 	}
 	e.mu.Unlock()
 	if !found {
-		return fmt.Errorf("there is no link %q", name)
+		return fault.New(fault.ErrNotFound, "there is no link %q", name)
 	}
 	e.LookNow(name)
 	return nil
@@ -70,15 +72,15 @@ func (e *Engine) Pushed(name, branch string, files []string) (known, looks bool)
 }
 
 // Preview reads what a berth would have declared by another branch or commit of its link.
-func (e *Engine) Preview(ctx context.Context, id ledger.Berth, ref string) (*declare.Desired, source.Commit, error) {
+func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare.Desired, source.Commit, error) {
 	e.mu.Lock()
 	d, ok := e.declared[id]
 	e.mu.Unlock()
 	if !ok {
-		return nil, source.Commit{}, fmt.Errorf("no link declares %s", id)
+		return nil, source.Commit{}, fault.New(fault.ErrNotFound, "no link declares %s", id)
 	}
 	l := d.link
-	at := l.source.At(ref)
+	at := source.At(l.source, ref)
 	access := l.access()
 	if access.Cache != "" {
 		access.Cache += "-preview"
@@ -120,7 +122,7 @@ func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
 	}
 	e.mu.Unlock()
 	if found == nil {
-		return Trial{}, fmt.Errorf("there is no link %q", name)
+		return Trial{}, fault.New(fault.ErrNotFound, "there is no link %q", name)
 	}
 	access := found.access()
 	if access.Cache != "" {
@@ -137,22 +139,22 @@ func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
 
 // Glance looks at a berth once, for an engine that does not run: the site as it is, and what the links declared when they
 // were read last. It decides nothing and changes nothing.
-func (e *Engine) Glance(ctx context.Context, id ledger.Berth) (Berth, error) {
+func (e *Engine) Glance(ctx context.Context, id berth.ID) (status.Berth, error) {
 	e.mu.Lock()
 	b := e.berths[id]
 	e.mu.Unlock()
 	if b == nil {
-		return Berth{}, fmt.Errorf("there is no berth %s", id)
+		return status.Berth{}, fault.New(fault.ErrNotFound, "there is no berth %s", id)
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
 	seen := &evidence{reached: true, old: b.state.Applied}
 	var err error
 	if seen.target, err = b.driver.Observe(ctx, id.Workload); err != nil {
-		return Berth{}, fmt.Errorf("look at %s: %w", id, err)
+		return status.Berth{}, fmt.Errorf("look at %s: %w", id, err)
 	}
 	b.translate(seen)
-	declared, _ := e.declaredFor(id, b.state.Applied)
-	b.changes, b.senses.last, b.looked = b.compare(seen, declared), seen, e.clock.Now()
+	b.state.Change = berth.Compare(b.state, seen.core(), e.world(b, nil, seen))
+	b.senses.last, b.looked = seen, e.clock.Now()
 	return b.view(), nil
 }

@@ -3,14 +3,14 @@ package engine
 import (
 	"context"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
-	"aditus/internal/ledger"
 )
 
 // Measured is what a site itself measured of one instance.
 type Measured struct {
-	ledger.Berth
+	berth.ID
 	Revision declare.Fingerprint
 	Instance string
 	Page     signal.Page
@@ -31,7 +31,7 @@ func (e *Engine) Measured(ctx context.Context) []Measured {
 		for _, c := range b.Cohorts {
 			for _, in := range c.Instances {
 				if page := pages[in.ID]; len(page) > 0 {
-					all = append(all, Measured{b.Berth, c.Revision, in.ID, page})
+					all = append(all, Measured{b.ID, c.Revision, in.ID, page})
 				}
 			}
 		}

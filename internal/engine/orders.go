@@ -4,45 +4,23 @@ import (
 	"context"
 	"fmt"
 
-	"aditus/internal/core/rollout"
-	"aditus/internal/ledger"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
 )
 
-// Verb is what a person can ask for.
-type Verb string
-
-const (
-	Advance  = Verb(rollout.Advance)
-	Hold     = Verb(rollout.HoldOn)
-	GoOn     = Verb(rollout.GoOn)
-	RollBack = Verb(rollout.TurnBack)
-	SignOff  = Verb(rollout.Sign)
-	Abandon  = Verb(rollout.Abandon)
-	LiftBar  = Verb("lift the bar")
-	Sync     = Verb("sync")
-	Remove   = Verb("remove orphans")
-	Lock     = Verb("lock")
-	Unlock   = Verb("unlock")
-	LeaveIt  = Verb("leave it") // drift that would be corrected otherwise
-)
-
-// Order is a person's wish for a berth.
-type Order struct {
-	Verb  Verb         `json:"verb"`
-	Berth ledger.Berth `json:"berth"`
-	By    string       `json:"by"`
-	From  string       `json:"from,omitempty"` // where it was given, for the record
-	Note  string       `json:"note,omitempty"`
-	Parts []string     `json:"parts,omitempty"` // Sync: only these parts; empty for all
-	To    string       `json:"to,omitempty"`    // RollBack: a revision on record; empty for the last proven one
+// order is one that waits for its answer.
+type order struct {
+	berth.Order
+	done chan error
 }
 
-type order struct {
-	Order
-	taken bool
-	again bool // it is to be carried out at a later step, once there is room for it
-	err   error
-	done  chan error
+// wishes are the orders without the way to answer them.
+func wishes(orders []*order) []berth.Order {
+	all := make([]berth.Order, len(orders))
+	for i, o := range orders {
+		all[i] = o.Order
+	}
+	return all
 }
 
 func (o *order) answer(err error) {
@@ -53,12 +31,12 @@ func (o *order) answer(err error) {
 }
 
 // Do carries out an order at the berth's next step and tells why where it was not possible.
-func (e *Engine) Do(ctx context.Context, wish Order) error {
+func (e *Engine) Do(ctx context.Context, wish berth.Order) error {
 	e.mu.Lock()
 	b := e.berths[wish.Berth]
 	e.mu.Unlock()
 	if b == nil {
-		return fmt.Errorf("there is no berth %s", wish.Berth)
+		return fault.New(fault.ErrNotFound, "there is no berth %s", wish.Berth)
 	}
 	o := &order{Order: wish, done: make(chan error, 1)}
 	b.mu.Lock()
@@ -67,28 +45,22 @@ func (e *Engine) Do(ctx context.Context, wish Order) error {
 	b.nudge()
 	select {
 	case err := <-o.done:
-		if err == nil && wish.From != "" {
-			return e.Asked(ctx, wish.Berth, wish.By, wish.From, string(wish.Verb))
-		}
 		return err
 	case <-ctx.Done():
 		return fmt.Errorf("%s at %s: no answer yet, it may still be done: %w", wish.Verb, wish.Berth, ctx.Err())
 	}
 }
 
-// AskedKind is the kind of the facts that tell what people asked for.
-const AskedKind = "asked"
-
 // Asked puts on record what a person asked for and was granted: who, from where, what. The zero berth stands for none.
-func (e *Engine) Asked(ctx context.Context, id ledger.Berth, by, from, what string) error {
+func (e *Engine) Asked(ctx context.Context, id berth.ID, by, from, what string) error {
 	text := fmt.Sprintf("%s, asked by %s from %s", what, by, from)
-	if err := e.note(context.WithoutCancel(ctx), id, AskedKind, by, "", text, map[string]string{"from": from}); err != nil {
+	if err := e.note(context.WithoutCancel(ctx), id, berth.Asked, by, "", text, berth.Origin{From: from}); err != nil {
 		return fmt.Errorf("it is done, but who asked for it is not on record: %w", err)
 	}
 	return nil
 }
 
-func (b *berth) takeOrders() []*order {
+func (b *loop) takeOrders() []*order {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	orders := b.orders
@@ -97,13 +69,12 @@ func (b *berth) takeOrders() []*order {
 }
 
 // answer answers the orders of a step. Those that wait for a later one are kept.
-func (b *berth) answer(orders []*order) {
-	for _, o := range orders {
-		if !o.again {
-			o.answer(o.err)
+func (b *loop) answer(orders []*order, answers []berth.Answer) {
+	for i, o := range orders {
+		if !answers[i].Again {
+			o.answer(answers[i].Err)
 			continue
 		}
-		o.taken, o.again = false, false
 		b.mu.Lock()
 		b.orders = append(b.orders, o)
 		b.mu.Unlock()
@@ -111,7 +82,7 @@ func (b *berth) answer(orders []*order) {
 }
 
 // refuse answers all orders that will not be carried out any more.
-func (b *berth) refuse(err error) {
+func (b *loop) refuse(err error) {
 	for _, o := range b.takeOrders() {
 		o.answer(fmt.Errorf("%s at %s was not carried out: %w", o.Verb, b.id, err))
 	}

@@ -8,22 +8,26 @@ import (
 	"strings"
 	"time"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // linkFor gives the link that declares a berth, with the way in.
-func (e *Engine) linkFor(id ledger.Berth) (source.Link, source.Access, error) {
+func (e *Engine) linkFor(id berth.ID) (config.Link, source.Access, error) {
 	e.mu.Lock()
-	defer e.mu.Unlock()
 	d, ok := e.declared[id]
+	e.mu.Unlock()
 	if !ok {
-		return source.Link{}, source.Access{}, fmt.Errorf("no link declares %s", id)
+		return config.Link{}, source.Access{}, fault.New(fault.ErrNotFound, "no link declares %s", id)
 	}
-	access := d.link.access()
+	access := d.link.access() // credentials are decrypted for it, which takes its time
 	if access.Cache != "" {
 		access.Cache += "-proposals"
 	}
@@ -32,11 +36,11 @@ func (e *Engine) linkFor(id ledger.Berth) (source.Link, source.Access, error) {
 
 // OfferRevert offers the way back in Git: a commit, on a branch of its own, that has the workload's files as they were for
 // the revision that serves, in place of the barred one.
-func (e *Engine) OfferRevert(ctx context.Context, id ledger.Berth, by string) (source.Proposal, error) {
+func (e *Engine) OfferRevert(ctx context.Context, id berth.ID, by string) (source.Proposal, error) {
 	b, ok := e.Snapshot().Find(id)
 	switch {
 	case !ok:
-		return source.Proposal{}, fmt.Errorf("there is no berth %s", id)
+		return source.Proposal{}, fault.New(fault.ErrNotFound, "there is no berth %s", id)
 	case b.Bar == nil || b.Declared == nil:
 		return source.Proposal{}, fmt.Errorf("there is nothing to revert: what Git declares for %s is not barred", id)
 	case b.Applied == nil:
@@ -58,11 +62,11 @@ func (e *Engine) OfferRevert(ctx context.Context, id ledger.Berth, by string) (s
 	if err != nil {
 		return p, fmt.Errorf("offer the revert of %s: %w", b.Bar.Version, err)
 	}
-	return p, e.note(ctx, id, "offered", by, b.Bar.Revision, fmt.Sprintf("%s offers the revert of %s on the branch %s (%.7s)", by, b.Bar.Version, p.Branch, p.Commit), p)
+	return p, e.note(ctx, id, berth.Offered, by, b.Bar.Revision, fmt.Sprintf("%s offers the revert of %s on the branch %s (%.7s)", by, b.Bar.Version, p.Branch, p.Commit), p)
 }
 
 // revertMessage tells why a revision is taken back, with the evidence.
-func revertMessage(id ledger.Berth, b Berth, s rollout.State) string {
+func revertMessage(id berth.ID, b status.Berth, s rollout.State) string {
 	var m strings.Builder
 	fmt.Fprintf(&m, "Revert %s to %s\n\n", id.Workload, b.Applied.Version)
 	fmt.Fprintf(&m, "%s (%s), “%s” by %s, was rolled back at %s on %s:\n%s.\n", b.Bar.Version, b.Bar.Revision.Short(), b.Declared.Subject, b.Declared.Author, id.Site, b.Bar.At.UTC().Format("2 January 2006 15:04:05 MST"), say.Capital(b.Bar.Why))
@@ -86,7 +90,7 @@ func revertMessage(id ledger.Berth, b Berth, s rollout.State) string {
 
 // OfferLimit offers another limit for a guard as a commit on a branch of its own. kind and limit are as they stand in a
 // declaration: at-most and 5 %.
-func (e *Engine) OfferLimit(ctx context.Context, id ledger.Berth, guard, kind, limit, why, by string) (source.Proposal, error) {
+func (e *Engine) OfferLimit(ctx context.Context, id berth.ID, guard, kind, limit, why, by string) (source.Proposal, error) {
 	link, access, err := e.linkFor(id)
 	if err != nil {
 		return source.Proposal{}, err
@@ -104,11 +108,11 @@ func (e *Engine) OfferLimit(ctx context.Context, id ledger.Berth, guard, kind, l
 	} else if err != nil {
 		return p, err
 	}
-	return p, e.note(ctx, id, "offered", by, "", fmt.Sprintf("%s offers the limit %s %s for %s on the branch %s (%.7s)", by, kind, limit, guard, p.Branch, p.Commit), p)
+	return p, e.note(ctx, id, berth.Offered, by, "", fmt.Sprintf("%s offers the limit %s %s for %s on the branch %s (%.7s)", by, kind, limit, guard, p.Branch, p.Commit), p)
 }
 
 // note puts a fact on record that changes nothing.
-func (e *Engine) note(ctx context.Context, id ledger.Berth, kind, by string, revision declare.Fingerprint, text string, data any) error {
+func (e *Engine) note(ctx context.Context, id berth.ID, kind berth.Kind, by string, revision declare.Fingerprint, text string, data any) error {
 	f := ledger.Fact{At: e.clock.Now().Truncate(time.Millisecond), Workload: id.Workload, Site: id.Site, Kind: kind, By: by, Revision: revision, Text: text}
 	f.Data, _ = json.Marshal(data) // plain values
 	return e.ledger.Record(ctx, ledger.Entry{Berth: id, Facts: []ledger.Fact{f}})

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"reflect"
 	"slices"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/source"
 )
 
@@ -33,8 +35,8 @@ func (e *Engine) FollowSettings(ctx context.Context, file string) {
 		last = now
 		text, err := os.ReadFile(file)
 		if err == nil {
-			var s Settings
-			if s, err = ReadSettings(file, text); err == nil {
+			var s config.Settings
+			if s, err = config.Read(file, text); err == nil {
 				err = e.Apply(s)
 			}
 		}
@@ -48,7 +50,7 @@ func (e *Engine) FollowSettings(ctx context.Context, file string) {
 
 // Apply takes other settings over: links come, go and change, and intervals hold at once. A site that has no target
 // yet needs a new start.
-func (e *Engine) Apply(s Settings) error {
+func (e *Engine) Apply(s config.Settings) error {
 	e.mu.Lock()
 	for _, site := range s.Sites {
 		if e.drivers[site.Name] == nil {
@@ -94,9 +96,10 @@ func (e *Engine) Apply(s Settings) error {
 		}
 		e.mu.Lock()
 		e.links = append(e.links, l)
+		runs := e.group != nil
 		e.mu.Unlock()
 		e.clock.Join()
-		if e.group != nil {
+		if runs {
 			e.watch(l)
 		}
 	}
@@ -106,12 +109,12 @@ func (e *Engine) Apply(s Settings) error {
 }
 
 type wantedLink struct {
-	source source.Link
-	follow *Follow
+	source config.Link
+	follow *config.Follow
 }
 
 // wantedLinks are all that settings ask to watch.
-func wantedLinks(s Settings) []wantedLink {
+func wantedLinks(s config.Settings) []wantedLink {
 	var wanted []wantedLink
 	for _, l := range s.Links {
 		wanted = append(wanted, wantedLink{source: l})
@@ -135,9 +138,11 @@ func (w wantedLink) is(l *link) bool {
 	if w.follow != nil {
 		a.Name, a.Branch, a.Tag, a.Commit = b.Name, b.Branch, b.Tag, b.Commit
 	}
-	same := maps.Equal(a.Variables, b.Variables)
-	a.Every, b.Every, a.Variables, b.Variables = 0, 0, nil, nil
-	return same && fmt.Sprint(a) == fmt.Sprint(b)
+	a.Every, b.Every = 0, 0
+	if len(a.Variables) == 0 && len(b.Variables) == 0 {
+		a.Variables, b.Variables = nil, nil
+	}
+	return reflect.DeepEqual(a, b)
 }
 
 // wake tells whoever waits on a channel; one word is enough.

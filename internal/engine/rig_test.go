@@ -15,8 +15,10 @@ import (
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/ledger"
-	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/sim"
 )
@@ -70,7 +72,7 @@ type rig struct {
 	clock   Clock
 	sites   map[string]*sim.Site
 	engine  *Engine
-	change  func(*Settings) // what differs in the settings; nil for nothing
+	change  func(*config.Settings) // what differs in the settings; nil for nothing
 	outside Outside
 	stop    func()
 	facts   *[]ledger.Fact
@@ -121,10 +123,11 @@ func (r *rig) run() {
 		*r.facts = append(*r.facts, facts...)
 	})
 	r.must(err)
-	settings := Settings{
-		Line: "Test Line", Beat: time.Second, Registries: map[string]source.Registry{"*": {Skip: true}},
-		Links: []source.Link{{Name: "repo", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "workloads", Every: 5 * time.Second}},
-		Sites: []Site{{Name: "drydock", Automatic: true}, {Name: "north", Automatic: true, After: "drydock"}},
+	settings := config.Settings{
+		Line: "Test Line", Beat: time.Second, Registries: map[string]config.Registry{"*": {Skip: true}},
+		Links: []config.Link{{Name: "repo", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "workloads", Every: 5 * time.Second}},
+		Roles: map[string][]string{"a lead": {"*"}, "a captain": {"*"}},
+		Sites: []config.Site{{Name: "drydock", Automatic: true}, {Name: "north", Automatic: true, After: "drydock"}},
 	}
 	if r.change != nil {
 		r.change(&settings)
@@ -179,7 +182,7 @@ func (r *rig) write(name, text, subject string) {
 const longest = 10 * time.Minute
 
 // until moves the time on until a condition holds.
-func (r *rig) until(what string, holds func(Snapshot) bool) Snapshot {
+func (r *rig) until(what string, holds func(status.Snapshot) bool) status.Snapshot {
 	r.t.Helper()
 	for end := r.clock.Now().Add(longest); r.clock.Now().Before(end); r.wait(time.Second) {
 		if s := r.engine.Snapshot(); holds(s) {
@@ -202,12 +205,12 @@ func (r *rig) wait(d time.Duration) {
 }
 
 // order gives an order while the time stands still for all but the berth's loop.
-func (r *rig) order(verb Verb, site string) error {
+func (r *rig) order(verb berth.Verb, site string) error {
 	r.t.Helper()
-	return r.do(Order{Verb: verb, Berth: ledger.Berth{Workload: "web", Site: site}, By: "Maren Oake"})
+	return r.do(berth.Order{Verb: verb, Berth: berth.ID{Workload: "web", Site: site}, By: "Maren Oake"})
 }
 
-func (r *rig) do(o Order) error {
+func (r *rig) do(o berth.Order) error {
 	r.t.Helper()
 	answer := make(chan error, 1)
 	go func() { answer <- r.engine.Do(context.Background(), o) }()
@@ -223,19 +226,19 @@ func (r *rig) do(o Order) error {
 	return nil
 }
 
-func berthAt(s Snapshot, site string) Berth {
-	b, _ := s.Find(ledger.Berth{Workload: "web", Site: site})
+func berthAt(s status.Snapshot, site string) status.Berth {
+	b, _ := s.Find(berth.ID{Workload: "web", Site: site})
 	return b
 }
 
-func version(b Berth) string {
+func version(b status.Berth) string {
 	if b.Applied == nil {
 		return ""
 	}
 	return b.Applied.Version
 }
 
-func describe(b Berth) string {
+func describe(b status.Berth) string {
 	text := fmt.Sprintf("%s, %s, %s, waits %q", version(b), b.Stand, b.Health.Word, b.Waits)
 	if b.Problem != nil {
 		text += ", problem " + b.Problem.Text
@@ -261,7 +264,7 @@ func (r *rig) share(site, wanted string) float64 {
 }
 
 // texts are what the facts of a kind say at a berth.
-func (r *rig) texts(site, kind string) (texts []string) {
+func (r *rig) texts(site string, kind berth.Kind) (texts []string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, f := range *r.facts {
@@ -279,7 +282,7 @@ func (r *rig) kinds(site string) []string {
 	var kinds []string
 	for _, f := range *r.facts {
 		if f.Site == site {
-			kinds = append(kinds, f.Kind)
+			kinds = append(kinds, string(f.Kind))
 		}
 	}
 	return kinds

@@ -21,7 +21,6 @@ type senses struct {
 	verdicts  []guard.Verdict
 	judged    judgement // what the verdicts are about
 	last      *evidence
-	tail      time.Time
 
 	processes  map[string]*guard.Process // by guard, of those that decide sequentially
 	follows    int64                     // the rollout they follow, standingID for what is applied
@@ -90,10 +89,9 @@ type judgement struct {
 }
 
 type sensed struct {
-	tracks  map[string]health.Track
-	due     map[string]time.Time
-	health  health.Instance
-	revived time.Time // when it was started anew last
+	tracks map[string]health.Track
+	due    map[string]time.Time
+	health health.Instance
 }
 
 // evaluation is what every guard's signal was within one interval, by revision.
@@ -191,10 +189,15 @@ func (s *senses) points() []ledger.Point {
 	return points
 }
 
-// kept notes that all evaluations so far are on record.
-func (s *senses) kept() {
-	for _, e := range s.series {
-		e.kept = true
+// recorded notes what is on record now: all evaluations so far, and the history of what serves alone.
+func (s *senses) recorded(points, steady bool) {
+	if points {
+		for _, e := range s.series {
+			e.kept = true
+		}
+	}
+	if steady {
+		s.steady = nil
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/plan"
@@ -21,7 +22,7 @@ import (
 )
 
 // live is an engine in real time on one stand-in site.
-func live(b *testing.B, settings Settings) (*Engine, *sim.Site) {
+func live(b *testing.B, settings config.Settings) (*Engine, *sim.Site) {
 	b.Helper()
 	site, err := sim.Open("north", "", sim.Plain(), time.Now)
 	if err != nil {
@@ -67,9 +68,9 @@ func BenchmarkPushToSite(b *testing.B) {
 		gitRun(b, repo, "commit", "-q", "-m", "Version")
 	}
 	commit(0)
-	e, site := live(b, Settings{
-		Beat: time.Second, Registries: map[string]source.Registry{"*": {Skip: true}}, Sites: []Site{{Name: "north", Automatic: true}},
-		Links: []source.Link{{Name: "repo", Repository: repo, Branch: "main", Every: time.Hour}},
+	e, site := live(b, config.Settings{
+		Beat: time.Second, Registries: map[string]config.Registry{"*": {Skip: true}}, Sites: []config.Site{{Name: "north", Automatic: true}},
+		Links: []config.Link{{Name: "repo", Repository: repo, Branch: "main", Every: time.Hour}},
 	})
 	cohorts := func(version int) bool {
 		seen, err := site.Observe(b.Context(), "web")
@@ -111,10 +112,10 @@ func BenchmarkPushToSite(b *testing.B) {
 func BenchmarkLinks(b *testing.B) {
 	repo := b.TempDir()
 	gitRun(b, repo, "init", "-q", "-b", "main")
-	s := Settings{Beat: time.Hour, Registries: map[string]source.Registry{"*": {Skip: true}}, Sites: []Site{{Name: "north"}}} // the berths stand still
+	s := config.Settings{Beat: time.Hour, Registries: map[string]config.Registry{"*": {Skip: true}}, Sites: []config.Site{{Name: "north"}}} // the berths stand still
 	for i := range 500 {
 		write(b, filepath.Join(repo, fmt.Sprint("f", i), "web.yaml"), fmt.Sprintf("aditus: 1\nworkload: w%d\nsites: [north]\nparts: {app: {kind: settings, values: {a: b}}}\n", i))
-		s.Links = append(s.Links, source.Link{Name: fmt.Sprint("l", i), Repository: repo, Branch: "main", Folder: fmt.Sprint("f", i), Every: time.Minute})
+		s.Links = append(s.Links, config.Link{Name: fmt.Sprint("l", i), Repository: repo, Branch: "main", Folder: fmt.Sprint("f", i), Every: time.Minute})
 	}
 	gitRun(b, repo, "add", "-A")
 	gitRun(b, repo, "commit", "-q", "-m", "First")

@@ -10,10 +10,13 @@ import (
 
 	"github.com/go-git/go-git/v5/plumbing"
 
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target/sim"
 )
 
@@ -27,10 +30,10 @@ const (
 func atFirst(t *testing.T, change ...string) *rig {
 	t.Helper()
 	r := newRig(t)
-	r.change = func(s *Settings) { s.Sites[1].Automatic, s.Links[0].Push = false, true }
+	r.change = func(s *config.Settings) { s.Sites[1].Automatic, s.Links[0].Push = false, true }
 	r.push("1", change...)
 	r.run()
-	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.until("1 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 	return r
 }
 
@@ -56,7 +59,7 @@ func TestRolling(t *testing.T) {
 			r := atFirst(t, change...)
 			r.push(test.version, change...)
 			most, least := 0, math.MaxInt
-			r.until("it is over", func(s Snapshot) bool {
+			r.until("it is over", func(s status.Snapshot) bool {
 				b := berthAt(s, "drydock")
 				if b.Rollout != nil {
 					n, healthy := r.count("drydock")
@@ -81,7 +84,7 @@ func TestBlueGreen(t *testing.T) {
 	r := atFirst(t, change...)
 	r.push("2", change...)
 	tried := false
-	s := r.until("2 is proven, and the old set kept", func(s Snapshot) bool {
+	s := r.until("2 is proven, and the old set kept", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		if b.Rollout != nil && b.Rollout.Stage == 0 && r.share("drydock", "2") > 0 {
 			t.Error("it had traffic before the switch")
@@ -93,14 +96,14 @@ func TestBlueGreen(t *testing.T) {
 		t.Errorf("tried %v, in the set %q, with %d old instances", tried, b.Rollout.New.Set, b.Rollout.OldSide.Healthy)
 	}
 	began := r.clock.Now()
-	if err := r.order(RollBack, "drydock"); err != nil {
+	if err := r.order(berth.RollBack, "drydock"); err != nil {
 		t.Fatal(err)
 	}
-	r.until("1 has all the traffic again", func(Snapshot) bool { return r.share("drydock", "1") == 1 })
+	r.until("1 has all the traffic again", func(status.Snapshot) bool { return r.share("drydock", "1") == 1 })
 	if took := r.clock.Now().Sub(began); took > 5*time.Second {
 		t.Errorf("the way back took %s", took)
 	}
-	s = r.until("2 is gone and barred", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout == nil && b.Bar != nil })
+	s = r.until("2 is gone and barred", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout == nil && b.Bar != nil })
 	if b := berthAt(s, "drydock"); version(b) != "1" || !slices.Contains(r.kinds("drydock"), "barred") {
 		t.Errorf("in the end: %s", describe(b))
 	}
@@ -110,21 +113,21 @@ func TestBlueGreen(t *testing.T) {
 func TestSyncWhileKept(t *testing.T) {
 	change := []string{stagesOf, "  style: blue-green\n  try: {for: 5s}\n  keep: 1h\n"}
 	r := newRig(t)
-	r.change = func(s *Settings) { s.Sites[0].Automatic, s.Sites[1].Automatic = false, false }
+	r.change = func(s *config.Settings) { s.Sites[0].Automatic, s.Sites[1].Automatic = false, false }
 	r.push("1", change...)
 	r.run()
 	for i, version := range []string{"1", "2", "later"} {
 		if i > 0 {
 			r.push(version, change...)
 		}
-		r.until(version+" is declared", func(s Snapshot) bool {
+		r.until(version+" is declared", func(s status.Snapshot) bool {
 			b := berthAt(s, "drydock")
 			return b.Declared != nil && b.Declared.Version == version
 		})
-		if err := r.order(Sync, "drydock"); err != nil {
+		if err := r.order(berth.Sync, "drydock"); err != nil {
 			t.Fatalf("%s: %v", version, err)
 		}
-		r.until(version+" is proven", func(s Snapshot) bool {
+		r.until(version+" is proven", func(s status.Snapshot) bool {
 			return berthAt(s, "drydock").Applied != nil && berthAt(s, "drydock").Applied.Version == version
 		})
 	}
@@ -140,35 +143,38 @@ func TestStandingGuard(t *testing.T) {
 	for _, locks := range []bool{false, true} {
 		r := atFirst(t, change...)
 		r.push("later", append(change, stagesOf, "  stages: [{share: 100 %}]\n")...)
-		r.until("it is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "later" && b.Rollout == nil })
+		r.until("it is proven", func(s status.Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return version(b) == "later" && b.Rollout == nil
+		})
 		if locks {
-			if err := r.do(Order{Verb: Lock, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Sanna Brekk", From: "the socket", Note: "the regatta"}); err != nil {
+			if err := r.do(berth.Order{Verb: berth.LockIt, Berth: berth.ID{Workload: "web", Site: "drydock"}, By: "Sanna Brekk", From: "the socket", Note: "the regatta"}); err != nil {
 				t.Fatal(err)
 			}
 		}
 		if locks {
-			s := r.until("a person is called", func(s Snapshot) bool { return berthAt(s, "drydock").Calls != "" })
+			s := r.until("a person is called", func(s status.Snapshot) bool { return berthAt(s, "drydock").Calls != "" })
 			if b := berthAt(s, "drydock"); !strings.Contains(b.Calls, "locked by Sanna Brekk: the regatta") || b.Rollout != nil {
 				t.Errorf("called for %q, rollout %v", b.Calls, b.Rollout)
 			}
-			if err := r.order(Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "locked by Sanna Brekk") {
+			if err := r.order(berth.Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "locked by Sanna Brekk") {
 				t.Errorf("a locked berth was synced: %v", err)
 			}
-			if err := r.do(Order{Verb: Sync, Berth: berthAt(s, "drydock").Berth, By: "Tove Lind", From: "192.0.2.7"}); err == nil {
+			if err := r.do(berth.Order{Verb: berth.Sync, Berth: berthAt(s, "drydock").ID, By: "Tove Lind", From: "192.0.2.7"}); err == nil {
 				t.Error("it was synced from elsewhere")
 			}
-			if asked := r.texts("drydock", AskedKind); len(asked) != 1 || asked[0] != "lock, asked by Sanna Brekk from the socket" {
+			if asked := r.texts("drydock", berth.Asked); len(asked) != 1 || asked[0] != "lock, asked by Sanna Brekk from the socket" {
 				t.Errorf("what was asked for and granted: %q", asked)
 			}
-			if err := r.order(RollBack, "drydock"); err == nil || !strings.Contains(err.Error(), "unlock it first") {
+			if err := r.order(berth.RollBack, "drydock"); err == nil || !strings.Contains(err.Error(), "unlock it first") {
 				t.Errorf("a locked berth was rolled back: %v", err)
 			}
-			if err := r.order(Unlock, "drydock"); err != nil {
+			if err := r.order(berth.Unlock, "drydock"); err != nil {
 				t.Error(err)
 			}
 			continue
 		}
-		s := r.until("it is back on 1", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+		s := r.until("it is back on 1", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 		if b := berthAt(s, "drydock"); b.Bar == nil || b.Bar.Version != "later" || r.share("drydock", "1") != 1 {
 			t.Errorf("in the end: %s, barred %+v", describe(b), b.Bar)
 		}
@@ -178,24 +184,24 @@ func TestStandingGuard(t *testing.T) {
 func TestAbandon(t *testing.T) {
 	r := atFirst(t)
 	r.push("2")
-	r.until("2 soaks", func(s Snapshot) bool {
+	r.until("2 soaks", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.Phase == rollout.Soaking
 	})
-	if err := r.order(Abandon, "drydock"); err != nil {
+	if err := r.order(berth.Abandon, "drydock"); err != nil {
 		t.Fatal(err)
 	}
-	s := r.until("it is left", func(s Snapshot) bool { return berthAt(s, "drydock").Rollout == nil })
+	s := r.until("it is left", func(s status.Snapshot) bool { return berthAt(s, "drydock").Rollout == nil })
 	r.wait(time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Left == nil || b.Left.Version != "2" || version(b) != "1" || b.Rollout != nil || r.share("drydock", "2") != 0.1 {
 		t.Errorf("left as %+v with %v of the traffic: %s", berthAt(s, "drydock").Left, r.share("drydock", "2"), describe(b))
 	}
-	if err := r.order(Sync, "drydock"); err != nil {
+	if err := r.order(berth.Sync, "drydock"); err != nil {
 		t.Fatal(err)
 	}
-	r.until("it goes on where it was", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout != nil && b.Left == nil })
+	r.until("it goes on where it was", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout != nil && b.Left == nil })
 	r.push("1", "instances: 4", "instances: 3")
-	r.until("a newer one comes in", func(s Snapshot) bool {
+	r.until("a newer one comes in", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.New.Parts["app"] == 3
 	})
@@ -206,17 +212,17 @@ func TestBackToAny(t *testing.T) {
 	one := []string{stagesOf, "  stages: [{share: 100 %}]\n"}
 	r := atFirst(t, one...)
 	r.push("2", one...)
-	r.until("2 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
-	id := ledger.Berth{Workload: "web", Site: "drydock"}
+	r.until("2 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	id := berth.ID{Workload: "web", Site: "drydock"}
 	for to, why := range map[string]string{"2": "is what is applied", "7": "no revision 7 on record"} {
-		if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: to}); err == nil || !strings.Contains(err.Error(), why) {
+		if err := r.do(berth.Order{Verb: berth.RollBack, Berth: id, By: "Maren Oake", To: to}); err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("back to %s: %v", to, err)
 		}
 	}
-	if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: "1", Note: "a customer called"}); err != nil {
+	if err := r.do(berth.Order{Verb: berth.RollBack, Berth: id, By: "Maren Oake", To: "1", Note: "a customer called"}); err != nil {
 		t.Fatal(err)
 	}
-	s := r.until("1 is back", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	s := r.until("1 is back", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 	if b := berthAt(s, "drydock"); b.Bar == nil || !strings.Contains(b.Bar.Why, "a customer called") {
 		t.Errorf("barred: %+v", b.Bar)
 	}
@@ -236,10 +242,10 @@ func TestBackToAny(t *testing.T) {
 	if _, err := r.engine.OfferRevert(context.Background(), id, "Maren Oake"); err == nil || !strings.Contains(err.Error(), source.ErrTaken.Error()) {
 		t.Errorf("offered twice: %v", err)
 	}
-	if err := r.do(Order{Verb: RollBack, Berth: id, By: "Maren Oake", To: "2"}); err != nil {
+	if err := r.do(berth.Order{Verb: berth.RollBack, Berth: id, By: "Maren Oake", To: "2"}); err != nil {
 		t.Error(err)
 	}
-	r.until("2 is back, and its bar gone", func(s Snapshot) bool {
+	r.until("2 is back, and its bar gone", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return version(b) == "2" && b.Rollout == nil && b.Bar == nil
 	})
@@ -253,7 +259,7 @@ func TestSequentialOverRestart(t *testing.T) {
 	r := atFirst(t, countsOf, "")
 	r.push("slow", countsOf, "", "share: 10 %, soak: 15s", "share: 10 %, soak: 60s")
 	var before guard.Verdict
-	r.until("there is evidence", func(s Snapshot) bool {
+	r.until("there is evidence", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		if b.Rollout == nil || len(b.Verdicts) == 0 {
 			return false
@@ -263,15 +269,18 @@ func TestSequentialOverRestart(t *testing.T) {
 	})
 	r.halt()
 	r.run()
-	s := r.until("it is judged again", func(s Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout != nil && len(b.Verdicts) > 0 })
+	s := r.until("it is judged again", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && len(b.Verdicts) > 0
+	})
 	after := berthAt(s, "drydock").Verdicts[0]
 	if after.Judged != before.Judged || math.Abs(after.Evidence-before.Evidence) > 1e-9 || after.New.Count != before.New.Count {
 		t.Errorf("before the restart %+v of %+v, after it %+v of %+v", before, before.New, after, after.New)
 	}
-	r.until("it breaches at the stage that shows it", func(s Snapshot) bool {
+	r.until("it breaches at the stage that shows it", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		if b.Rollout != nil && b.Rollout.Phase == rollout.Waiting {
-			r.must(r.order(SignOff, "drydock"))
+			r.must(r.order(berth.SignOff, "drydock"))
 		}
 		return b.Bar != nil
 	})
@@ -289,18 +298,18 @@ func TestByInstances(t *testing.T) {
 	stages := []string{stagesOf, "  stages: [{share: 25 %, soak: 20s}, {share: 100 %}]\n"}
 	r.push("1", stages...)
 	r.run()
-	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.until("1 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 	r.push("2", stages...)
-	s := r.until("2 soaks", func(s Snapshot) bool {
+	s := r.until("2 soaks", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.Phase == rollout.Soaking
 	})
 	if b := berthAt(s, "drydock"); b.Rollout.NewSide.Healthy != 1 || b.Rollout.OldSide.Healthy != 3 || b.Rollout.Share != 0.25 {
 		t.Errorf("%d new and %d old with %v of the traffic", b.Rollout.NewSide.Healthy, b.Rollout.OldSide.Healthy, b.Rollout.Share)
 	}
-	r.until("2 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	r.until("2 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
 	r.push("1", stagesOf, "  style: blue-green\n")
-	r.until("a switch is refused", func(s Snapshot) bool {
+	r.until("a switch is refused", func(s status.Snapshot) bool {
 		return strings.Contains(berthAt(s, "drydock").Waits, "cannot switch traffic at once")
 	})
 }
@@ -308,21 +317,21 @@ func TestByInstances(t *testing.T) {
 // TestRoles sees that a sign-off is for those whom it is asked of.
 func TestRoles(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) {
+	r.change = func(s *config.Settings) {
 		s.Sites[1].Automatic, s.Roles = false, map[string][]string{"a lead": {"Edda Marsh"}}
 	}
 	r.push("1")
 	r.run()
-	r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.until("1 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 	r.push("2")
-	r.until("it waits", func(s Snapshot) bool {
+	r.until("it waits", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
 	})
-	if err := r.order(SignOff, "drydock"); err == nil || !strings.Contains(err.Error(), "it is for a lead, who are Edda Marsh, and you are Maren Oake") {
+	if err := r.order(berth.SignOff, "drydock"); err == nil || !strings.Contains(err.Error(), "it is for a lead, who are Edda Marsh, and you are Maren Oake") {
 		t.Errorf("anyone may sign off: %v", err)
 	}
-	if err := r.do(Order{Verb: SignOff, Berth: ledger.Berth{Workload: "web", Site: "drydock"}, By: "Edda Marsh"}); err != nil {
+	if err := r.do(berth.Order{Verb: berth.SignOff, Berth: berth.ID{Workload: "web", Site: "drydock"}, By: "Edda Marsh"}); err != nil {
 		t.Error(err)
 	}
 }
@@ -330,11 +339,11 @@ func TestRoles(t *testing.T) {
 // TestNotAlive sees that an instance whose process does not run any more, by its probe, is started anew.
 func TestNotAlive(t *testing.T) {
 	r := newRig(t)
-	r.change = func(s *Settings) { s.Sites[1].Automatic = false }
+	r.change = func(s *config.Settings) { s.Sites[1].Automatic = false }
 	probes := []string{"grace: 10s}}", "grace: 10s}, pulse: {command: [check], tells: alive, every: 2s, grace: 5s}}"}
 	r.push("stuck", probes...)
 	r.run()
-	r.until("it is started anew", func(Snapshot) bool { return len(r.texts("drydock", "restarted")) > 0 })
+	r.until("it is started anew", func(status.Snapshot) bool { return len(r.texts("drydock", "restarted")) > 0 })
 	if text := r.texts("drydock", "restarted")[0]; !strings.Contains(text, "is started anew: it does not run") {
 		t.Errorf("told: %s", text)
 	}
@@ -345,7 +354,7 @@ func TestAgainstItsPast(t *testing.T) {
 	change := []string{"    limit: {at-most: 10 %}\n" + countsOf, "    limit: {above-past-by: 5 points}\n"}
 	for _, past := range []bool{false, true} {
 		r := newRig(t)
-		r.change = func(s *Settings) { s.Sites[1].Automatic = false }
+		r.change = func(s *config.Settings) { s.Sites[1].Automatic = false }
 		book, err := ledger.Open(r.folder, nil)
 		r.must(err)
 		var steady []ledger.Point
@@ -354,21 +363,21 @@ func TestAgainstItsPast(t *testing.T) {
 				steady = append(steady, ledger.Point{Guard: "slow", Revision: "before", At: start.AddDate(0, 0, -day).Add(off), Value: 0.02, Part: 20, Whole: 1000})
 			}
 		}
-		r.must(book.Record(t.Context(), ledger.Entry{Berth: ledger.Berth{Workload: "web", Site: "drydock"}, Steady: steady}))
+		r.must(book.Record(t.Context(), ledger.Entry{Berth: berth.ID{Workload: "web", Site: "drydock"}, Steady: steady}))
 		book.Close()
 		r.push("1", change...)
 		r.run()
-		r.until("1 is proven", func(s Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+		r.until("1 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
 		if !past {
 			r.push("2", change...)
-			r.until("the guard is silent without a past", func(s Snapshot) bool {
+			r.until("the guard is silent without a past", func(s status.Snapshot) bool {
 				b := berthAt(s, "drydock")
 				return len(b.Verdicts) > 0 && b.Verdicts[0].Word == guard.Silent && b.Rollout != nil
 			})
 			continue
 		}
 		r.push("slow", append(change, stagesOf, "  stages: [{share: 10 %, soak: 15s}, {share: 50 %, soak: 5m}, {share: 100 %}]\n")...)
-		s := r.until("it goes back", func(s Snapshot) bool { return berthAt(s, "drydock").Bar != nil })
+		s := r.until("it goes back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Bar != nil })
 		if why := berthAt(s, "drydock").Bar.Why; !strings.Contains(why, "5 points above its past is allowed") {
 			t.Errorf("barred as %s", why)
 		}

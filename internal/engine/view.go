@@ -7,24 +7,26 @@ import (
 	"slices"
 	"strings"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
+	"aditus/internal/status"
 )
 
 // view is the berth as faces see it.
-func (b *berth) view() Berth {
+func (b *loop) view() status.Berth {
 	declared, behind := b.e.declaredFor(b.id, b.state.Applied)
-	v := Berth{
-		Berth: b.id, Applied: b.e.revision(b.id.Workload, b.state.Applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
-		Declared: declared, Stand: b.changes.stand, BehindBy: behind, Differences: b.changes.differences, DriftSince: b.state.DriftSince,
-		Live: b.changes.live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
-		Waits: b.waits, Problem: b.problem, LastRollout: b.state.LastRollout,
+	v := status.Berth{
+		ID: b.id, Applied: b.e.revision(b.id.Workload, b.state.Applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
+		Declared: declared, Stand: b.state.Change.Stand, BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
+		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
+		Waits: b.state.Waits, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
-	for _, wave := range b.changes.plan.Waves {
+	for _, wave := range b.state.Change.Plan.Waves {
 		for _, step := range wave {
 			v.Changes = append(v.Changes, step.String())
 		}
@@ -35,14 +37,12 @@ func (b *berth) view() Berth {
 		}
 	}
 	if v.Applied != nil {
-		v.Guards, v.Lasting = len(v.Applied.Desired.Guards), lasting(v.Applied.Desired)
+		v.Guards, v.Lasting = len(v.Applied.Desired.Guards), berth.Lasting(v.Applied.Desired)
 	}
 	if declared != nil {
 		v.Style = declared.Desired.Rollout.Style
 	}
-	if back, err := b.backTo("", b.state); err == nil {
-		v.Back = back
-	}
+	v.Back = b.state.Back(b.e.known(b.id.Workload, b.state.Proven))
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.senses.last
 	if seen != nil {
@@ -50,7 +50,7 @@ func (b *berth) view() Berth {
 		if c, ok := seen.target.Cohort(b.state.Applied); ok && seen.reached {
 			v.Live = c.Live
 		}
-		if b.roll == nil || !b.roll.Shared.IsZero() { // before that they are of what was there
+		if b.state.Roll == nil || !b.state.Roll.Shared.IsZero() { // before that they are of what was there
 			v.Verdicts = seen.verdicts
 		}
 		v.Health, v.HealthSince = b.health(seen), b.since
@@ -58,18 +58,18 @@ func (b *berth) view() Berth {
 			v.Looked = b.looked
 		}
 	}
-	if b.roll != nil {
-		if b.roll.Phase != rollout.Proven {
+	if b.state.Roll != nil {
+		if b.state.Roll.Phase != rollout.Proven {
 			v.Stand = compare.Behind
 		}
 		if seen != nil && !seen.reached {
 			v.Stand = compare.Unread
 		}
-		v.Rollout = &Rollout{
-			State: *b.roll, From: b.e.revision(b.id.Workload, b.roll.Old.Revision), To: b.e.revision(b.id.Workload, b.roll.New.Revision),
+		v.Rollout = &status.Rollout{
+			State: *b.state.Roll, From: b.e.revision(b.id.Workload, b.state.Roll.Old.Revision), To: b.e.revision(b.id.Workload, b.state.Roll.New.Revision),
 		}
 		if seen != nil {
-			v.Rollout.OldSide, v.Rollout.NewSide = seen.sum(b.roll.Old.Revision, 0), seen.sum(b.roll.New.Revision, 0)
+			v.Rollout.OldSide, v.Rollout.NewSide = seen.sum(b.state.Roll.Old.Revision, 0), seen.sum(b.state.Roll.New.Revision, 0)
 			v.Rollout.Observed, v.Rollout.Stale = seen.observed, seen.stale
 		}
 	}
@@ -77,10 +77,10 @@ func (b *berth) view() Berth {
 }
 
 // cohorts are all that is there, down to the instance.
-func (b *berth) cohorts(seen *evidence) []Cohort {
-	var all []Cohort
+func (b *loop) cohorts(seen *evidence) []status.Cohort {
+	var all []status.Cohort
 	for _, c := range seen.target.Cohorts {
-		shown := Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview}
+		shown := status.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview}
 		r := b.e.revision(b.id.Workload, c.Revision)
 		if r != nil {
 			shown.Version = r.Version
@@ -88,7 +88,7 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
 			fields, _ := c.Live[name].(map[string]any)
 			kind, _ := fields["kind"].(string)
-			part := Part{Name: name, Kind: declare.Kind(kind), Live: fields}
+			part := status.Part{Name: name, Kind: declare.Kind(kind), Live: fields}
 			if r != nil {
 				declared, ok := r.Desired.Parts[name]
 				part.Orphan, part.Needs, part.Wanted, part.Environment = !ok, declared.Needs, declared.Instances, declared.Environment
@@ -96,7 +96,7 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 			shown.Parts = append(shown.Parts, part)
 		}
 		for _, in := range c.Instances {
-			one := Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}
+			one := status.Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}
 			switch {
 			case in.Done:
 				one.Health = health.Instance{Word: health.Stopped, Reason: "ran to its end", Started: in.Started}
@@ -116,8 +116,8 @@ func (b *berth) cohorts(seen *evidence) []Cohort {
 }
 
 // probesOf gives a part's probes with their last answers.
-func probesOf(part declare.Part, s *sensed) []Probe {
-	var probes []Probe
+func probesOf(part declare.Part, s *sensed) []status.Probe {
+	var probes []status.Probe
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		p, track := part.Probes[name], s.tracks[name]
 		asks := ""
@@ -134,25 +134,22 @@ func probesOf(part declare.Part, s *sensed) []Probe {
 		if p.Tells == declare.TellsAlive {
 			asks += ", whether it runs"
 		}
-		probes = append(probes, Probe{Name: name, Asks: asks, At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
+		probes = append(probes, status.Probe{Name: name, Asks: asks, At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
 	}
 	return probes
 }
 
 // health is how what is applied is doing.
-func (b *berth) health(seen *evidence) health.Summary {
+func (b *loop) health(seen *evidence) health.Summary {
 	if !seen.reached {
 		return health.Summary{Word: health.Silent, Reason: seen.stale}
 	}
-	wanted := 0
-	for _, count := range b.side(b.state.Applied).Parts {
-		wanted += count
-	}
+	wanted := b.state.Wanted(b.e.revision(b.id.Workload, b.state.Applied))
 	return seen.sum(b.state.Applied, wanted)
 }
 
 // publish shows a view to the faces.
-func (b *berth) publish(v Berth) {
+func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
 	b.shown, b.proven = v, b.state.Proven
 	b.e.mu.Unlock()

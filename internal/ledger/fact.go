@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 )
 
@@ -26,7 +27,7 @@ type Fact struct {
 	Workload string              `json:"workload,omitempty"` // empty for what concerns no single berth
 	Site     string              `json:"site,omitempty"`
 	Rollout  int64               `json:"rollout,omitempty"`
-	Kind     string              `json:"kind"`
+	Kind     berth.Kind          `json:"kind"`
 	By       string              `json:"by"`
 	Revision declare.Fingerprint `json:"revision,omitempty"`
 	Text     string              `json:"text"`
@@ -34,7 +35,7 @@ type Fact struct {
 }
 
 // Berth is the berth that the fact is about.
-func (f Fact) Berth() Berth { return Berth{f.Workload, f.Site} }
+func (f Fact) Berth() berth.ID { return berth.ID{Workload: f.Workload, Site: f.Site} }
 
 // Encode writes the fact as one line of JSON, without its end.
 func (f Fact) Encode() ([]byte, error) { return json.Marshal(f) }
@@ -55,7 +56,7 @@ func DecodeFact(line []byte) (Fact, error) {
 		return Fact{}, errors.New("read a fact: seq must be a positive number")
 	case f.At.IsZero():
 		return Fact{}, errors.New("read a fact: at is missing")
-	case strings.TrimSpace(f.Kind) == "":
+	case strings.TrimSpace(string(f.Kind)) == "":
 		return Fact{}, errors.New("read a fact: kind is missing")
 	}
 	return f, nil

@@ -18,7 +18,9 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/rollout"
 )
 
@@ -29,10 +31,10 @@ const FileName = "ledger.db"
 const version = 2
 
 // ErrFull means that there is no room to write. Nothing of the entry was recorded.
-var ErrFull = errors.New("the disk is full")
+var ErrFull = fault.New(fault.ErrUnavailable, "the disk is full")
 
 // ErrNone means that there is nothing of the kind asked for.
-var ErrNone = errors.New("nothing on record")
+var ErrNone = fault.New(fault.ErrNotFound, "nothing on record")
 
 var schema = `
 CREATE TABLE facts (
@@ -69,87 +71,6 @@ var upgrades = []string{
 	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
 }
 
-// Berth names one workload at one site.
-type Berth struct {
-	Workload string `json:"workload"`
-	Site     string `json:"site"`
-}
-
-// String writes WORKLOAD/SITE, as the shell takes it.
-func (b Berth) String() string { return b.Workload + "/" + b.Site }
-
-// ParseBerth reads WORKLOAD/SITE.
-func ParseBerth(text string) (Berth, bool) {
-	workload, site, ok := strings.Cut(text, "/")
-	return Berth{workload, site}, ok && workload != "" && site != "" && !strings.Contains(site, "/")
-}
-
-// Bar keeps a revision from coming back.
-type Bar struct {
-	Revision declare.Fingerprint `json:"revision"`
-	Version  string              `json:"version"`
-	Why      string              `json:"why"`
-	By       string              `json:"by"`
-	At       time.Time           `json:"at"`
-	Rollout  int64               `json:"rollout"`
-}
-
-// Lock keeps a berth as it is, with a message to colleagues.
-type Lock struct {
-	Message string    `json:"message"`
-	By      string    `json:"by"`
-	At      time.Time `json:"at"`
-}
-
-// String tells who locked it, and why.
-func (l Lock) String() string { return l.By + ": " + l.Message }
-
-// Left is a rollout that a person abandoned: a revision that serves beside the applied one.
-type Left struct {
-	Revision declare.Fingerprint `json:"revision"`
-	Version  string              `json:"version"`
-	Share    float64             `json:"share"`
-	Why      string              `json:"why"`
-	By       string              `json:"by"`
-	At       time.Time           `json:"at"`
-}
-
-// BerthState is what has to be known of a berth to go on after a restart, but for its rollout's state.
-type BerthState struct {
-	Applied      declare.Fingerprint   `json:"applied,omitempty"`
-	AppliedAt    time.Time             `json:"applied_at,omitzero"`
-	Proven       []declare.Fingerprint `json:"proven,omitempty"` // the last few, newest first
-	ProvenAt     time.Time             `json:"proven_at,omitzero"`
-	Bars         []Bar                 `json:"bars,omitempty"`
-	LastRollback time.Time             `json:"last_rollback,omitzero"`
-	Set          string                `json:"set,omitempty"` // blue-green: which of the two sets is applied
-	Lock         *Lock                 `json:"lock,omitempty"`
-	Left         *Left                 `json:"left,omitempty"`
-	Calls        string                `json:"calls,omitempty"`   // why a person is called; empty for not
-	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
-	LastRollout  int64                 `json:"last_rollout,omitempty"`
-	DriftSince   time.Time             `json:"drift_since,omitzero"`
-
-	DriftLeft  string              `json:"drift_left,omitempty"`  // what a person said to leave, and nothing else
-	Corrects   time.Time           `json:"corrects,omitzero"`     // when drift is put back, as announced
-	Announced  string              `json:"announced,omitempty"`   // what it was announced for; another change is announced anew
-	MarkedFrom declare.Fingerprint `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
-	InPart     declare.Fingerprint `json:"in_part,omitempty"`     // a revision of which a person took some parts only
-}
-
-// Revision is a declared state with where it came from.
-type Revision struct {
-	Fingerprint declare.Fingerprint `json:"fingerprint"`
-	Workload    string              `json:"workload"`
-	Seq         int64               `json:"seq"` // order of appearance
-	Version     string              `json:"version"`
-	Commit      string              `json:"commit"`
-	Subject     string              `json:"subject"`
-	Author      string              `json:"author"`
-	At          time.Time           `json:"at"`
-	Desired     *declare.Desired    `json:"-"`
-}
-
 // Point is a signal of one revision's cohort over one evaluation interval.
 type Point struct {
 	Guard    string
@@ -178,14 +99,14 @@ const (
 
 // Entry is all that one step writes; it is recorded whole or not at all.
 type Entry struct {
-	Berth    Berth
+	Berth    berth.ID
 	Facts    []Fact
-	State    *BerthState
+	State    *berth.State
 	Rollout  *rollout.State
 	Points   []Point
 	Steady   []Point // of a revision that serves alone, each over SteadyEvery
 	Look     *Look
-	Revision *Revision
+	Revision *berth.Revision
 }
 
 // Ledger is an open database. It is safe for concurrent use.

@@ -12,13 +12,14 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 )
 
 var (
-	at    = time.UnixMilli(1773307800000)
-	berth = Berth{"boarding", "north"}
+	at            = time.UnixMilli(1773307800000)
+	boardingNorth = berth.ID{Workload: "boarding", Site: "north"}
 )
 
 func open1(t *testing.T, folder string) *Ledger {
@@ -43,13 +44,13 @@ func TestRoundTrip(t *testing.T) {
 	folder := t.TempDir()
 	l := open1(t, folder)
 	desired := &declare.Desired{Format: 1, Workload: "boarding", Parts: map[string]declare.Part{"gate": {Kind: declare.Service, Artifact: "r.example/gate:1", Instances: 2}}}
-	revision := Revision{Fingerprint: desired.Fingerprint(), Workload: "boarding", Version: "1", Commit: "abc", Subject: "Say “hello”", Author: "Ilse Varga", At: at, Desired: desired}
+	revision := berth.Revision{Fingerprint: desired.Fingerprint(), Workload: "boarding", Version: "1", Commit: "abc", Subject: "Say “hello”", Author: "Ilse Varga", At: at, Desired: desired}
 	id := l.NextRollout()
 	roll := rollout.Begin(rollout.Side{}, rollout.Side{Revision: revision.Fingerprint, Parts: map[string]int{"gate": 2}}, declare.Rollout{}, "aditus", "why", time.Time{}, at)
 	roll.ID = id
-	state := BerthState{Applied: revision.Fingerprint, AppliedAt: at, Rollout: id, Bars: []Bar{{Revision: "x", Why: "slow", At: at}}}
+	state := berth.State{Applied: revision.Fingerprint, AppliedAt: at, Rollout: id, Bars: []berth.Bar{{Revision: "x", Why: "slow", At: at}}}
 	record(t, l, Entry{
-		Berth: berth, Revision: &revision, State: &state, Rollout: &roll,
+		Berth: boardingNorth, Revision: &revision, State: &state, Rollout: &roll,
 		Facts:  []Fact{{At: at, Workload: "boarding", Site: "north", Rollout: id, Kind: "taken", By: "aditus", Revision: revision.Fingerprint, Text: "taken", Data: json.RawMessage(`{"a":1}`)}},
 		Points: []Point{{Guard: "slow", Revision: revision.Fingerprint, At: at, Value: 0.1, Part: 1, Whole: 10}},
 		Look:   &Look{At: at, Asked: 0.1, Share: 0.1, Requests: [2]float64{9, 1}, Old: 6, New: 1},
@@ -61,22 +62,22 @@ func TestRoundTrip(t *testing.T) {
 
 	l = open1(t, folder)
 	states, err := l.Berths()
-	if err != nil || !reflect.DeepEqual(normal(states[berth]), normal(state)) {
-		t.Errorf("the state came back as %+v (%v)", states[berth], err)
+	if err != nil || !reflect.DeepEqual(normal(states[boardingNorth]), normal(state)) {
+		t.Errorf("the state came back as %+v (%v)", states[boardingNorth], err)
 	}
 	again, where, err := l.Rollout(id)
-	if err != nil || where != berth || !reflect.DeepEqual(normal(again), normal(roll)) {
+	if err != nil || where != boardingNorth || !reflect.DeepEqual(normal(again), normal(roll)) {
 		t.Errorf("the rollout came back as %+v at %s (%v)", again, where, err)
 	}
 	revisions, err := l.Revisions()
 	if err != nil || len(revisions) != 1 || !reflect.DeepEqual(revisions[0].Desired, desired) || revisions[0].Subject != revision.Subject {
 		t.Errorf("the revisions came back as %+v (%v)", revisions, err)
 	}
-	facts, err := l.Facts(Query{Berth: berth})
+	facts, err := l.Facts(Query{Berth: boardingNorth})
 	if err != nil || len(facts) != 1 || facts[0].Text != "taken" || string(facts[0].Data) != `{"a":1}` {
 		t.Errorf("the facts came back as %+v (%v)", facts, err)
 	}
-	points, err := l.Points(berth, at, at)
+	points, err := l.Points(boardingNorth, at, at)
 	looks, err2 := l.Looks(id)
 	if err != nil || err2 != nil || len(points) != 1 || points[0].Whole != 10 || len(looks) != 1 || looks[0].Requests != [2]float64{9, 1} {
 		t.Errorf("points %+v (%v), looks %+v (%v)", points, err, looks, err2)
@@ -107,8 +108,8 @@ func TestQueries(t *testing.T) {
 		query Query
 		want  []int64
 	}{
-		{Query{}, []int64{1, 2, 3, 4}}, {Query{Berth: berth}, []int64{1, 3, 4}}, {Query{Berth: berth, Newest: 2}, []int64{3, 4}}, {Query{After: 2}, []int64{3, 4}},
-		{Query{Since: at.Add(3 * time.Second)}, []int64{4}}, {Query{Rollout: 2}, []int64{3}}, {Query{Berth: Berth{"else", ""}}, nil},
+		{Query{}, []int64{1, 2, 3, 4}}, {Query{Berth: boardingNorth}, []int64{1, 3, 4}}, {Query{Berth: boardingNorth, Newest: 2}, []int64{3, 4}}, {Query{After: 2}, []int64{3, 4}},
+		{Query{Since: at.Add(3 * time.Second)}, []int64{4}}, {Query{Rollout: 2}, []int64{3}}, {Query{Berth: berth.ID{Workload: "else", Site: ""}}, nil},
 	} {
 		facts, err := l.Facts(test.query)
 		var got []int64
@@ -119,7 +120,7 @@ func TestQueries(t *testing.T) {
 			t.Errorf("%+v gives %v (%v), want %v", test.query, got, err, test.want)
 		}
 	}
-	if _, err := l.LastRollout(berth); !errors.Is(err, ErrNone) {
+	if _, err := l.LastRollout(boardingNorth); !errors.Is(err, ErrNone) {
 		t.Errorf("a berth without rollouts: %v", err)
 	}
 }
@@ -127,11 +128,11 @@ func TestQueries(t *testing.T) {
 // TestFullDisk fills the database: an entry is recorded whole or not at all, and what was there stays.
 func TestFullDisk(t *testing.T) {
 	l := open1(t, t.TempDir())
-	record(t, l, Entry{Berth: berth, State: &BerthState{Applied: "before"}, Facts: []Fact{{At: at, Kind: "stage", Text: "before"}}})
+	record(t, l, Entry{Berth: boardingNorth, State: &berth.State{Applied: "before"}, Facts: []Fact{{At: at, Kind: "stage", Text: "before"}}})
 	if _, err := l.write.Exec("PRAGMA max_page_count = 1"); err != nil { // SQLite takes the present size for the least
 		t.Fatal(err)
 	}
-	err := l.Record(t.Context(), Entry{Berth: berth, State: &BerthState{Applied: "after"}, Facts: []Fact{{At: at, Kind: "stage", Text: strings.Repeat("x", 1<<20)}}})
+	err := l.Record(t.Context(), Entry{Berth: boardingNorth, State: &berth.State{Applied: "after"}, Facts: []Fact{{At: at, Kind: "stage", Text: strings.Repeat("x", 1<<20)}}})
 	if !errors.Is(err, ErrFull) || !strings.Contains(err.Error(), "free some space") {
 		t.Fatalf("a full disk gives %v", err)
 	}
@@ -140,8 +141,8 @@ func TestFullDisk(t *testing.T) {
 	}
 	states, _ := l.Berths()
 	facts, _ := l.Facts(Query{})
-	if states[berth].Applied != "before" || len(facts) != 1 {
-		t.Errorf("half an entry was recorded: %+v, %d facts", states[berth], len(facts))
+	if states[boardingNorth].Applied != "before" || len(facts) != 1 {
+		t.Errorf("half an entry was recorded: %+v, %d facts", states[boardingNorth], len(facts))
 	}
 	if _, err := l.write.Exec("PRAGMA max_page_count = 1000000"); err != nil {
 		t.Fatal(err)
@@ -244,4 +245,17 @@ func FuzzDecodeFact(f *testing.F) {
 			t.Fatalf("%s became %s", text, twice)
 		}
 	})
+}
+
+// TestSynchronous sees that what is recorded is on disk before it is told to be, and that readers read only.
+func TestSynchronous(t *testing.T) {
+	l := open1(t, t.TempDir())
+	var synchronous, only int
+	var journal string
+	if err := errors.Join(l.write.QueryRow("PRAGMA synchronous").Scan(&synchronous), l.write.QueryRow("PRAGMA journal_mode").Scan(&journal), l.read.QueryRow("PRAGMA query_only").Scan(&only)); err != nil {
+		t.Fatal(err)
+	}
+	if synchronous != 2 || journal != "wal" || only != 1 { // 2 is FULL
+		t.Errorf("synchronous %d, journal %s, readers read only %d", synchronous, journal, only)
+	}
 }

@@ -8,17 +8,19 @@ import (
 	"slices"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 )
 
 // Query selects facts. Zero fields select all.
 type Query struct {
-	Berth   Berth
+	Berth   berth.ID
 	Rollout int64
 	After   int64     // only facts with a larger number
 	Since   time.Time // only facts at or after it
 	Newest  int       // only the last so many
+	Most    int       // only the first so many: a page, where After is the last number of the one before
 }
 
 // Facts gives the facts that a query selects, oldest first.
@@ -31,9 +33,13 @@ func (l *Ledger) Facts(q Query) ([]Fact, error) {
 	if !q.Since.IsZero() {
 		since = q.Since.UnixMilli()
 	}
+	order := "DESC"
+	if q.Most > 0 {
+		limit, order = q.Most, "ASC"
+	}
 	rows, err := l.read.Query(`SELECT * FROM (SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts
 		WHERE (?1 = '' OR workload = ?1) AND (?2 = '' OR site = ?2) AND (?3 = 0 OR rollout = ?3) AND seq > ?4 AND at >= ?5
-		ORDER BY seq DESC LIMIT ?6) ORDER BY seq`,
+		ORDER BY seq `+order+` LIMIT ?6) ORDER BY seq`,
 		q.Berth.Workload, q.Berth.Site, q.Rollout, q.After, since, limit)
 	return collect(rows, err, func(rows *sql.Rows) (f Fact, err error) {
 		var at int64
@@ -48,10 +54,10 @@ func (l *Ledger) Facts(q Query) ([]Fact, error) {
 }
 
 // Berths gives the state of every berth on record.
-func (l *Ledger) Berths() (map[Berth]BerthState, error) {
+func (l *Ledger) Berths() (map[berth.ID]berth.State, error) {
 	type row struct {
-		berth Berth
-		state BerthState
+		berth berth.ID
+		state berth.State
 	}
 	rows, err := l.read.Query(`SELECT workload, site, state FROM berths`)
 	found, err := collect(rows, err, func(rows *sql.Rows) (r row, err error) {
@@ -64,7 +70,7 @@ func (l *Ledger) Berths() (map[Berth]BerthState, error) {
 		}
 		return r, nil
 	})
-	states := make(map[Berth]BerthState, len(found))
+	states := make(map[berth.ID]berth.State, len(found))
 	for _, r := range found {
 		states[r.berth] = r.state
 	}
@@ -72,10 +78,10 @@ func (l *Ledger) Berths() (map[Berth]BerthState, error) {
 }
 
 // Rollout gives the state of a rollout.
-func (l *Ledger) Rollout(id int64) (rollout.State, Berth, error) {
+func (l *Ledger) Rollout(id int64) (rollout.State, berth.ID, error) {
 	var text string
 	var s rollout.State
-	var b Berth
+	var b berth.ID
 	err := l.read.QueryRow(`SELECT workload, site, state FROM rollouts WHERE id = ?`, id).Scan(&b.Workload, &b.Site, &text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return s, b, fmt.Errorf("rollout %d: %w", id, ErrNone)
@@ -90,7 +96,7 @@ func (l *Ledger) Rollout(id int64) (rollout.State, Berth, error) {
 }
 
 // LastRollout gives the number of a berth's newest rollout.
-func (l *Ledger) LastRollout(b Berth) (int64, error) {
+func (l *Ledger) LastRollout(b berth.ID) (int64, error) {
 	var id sql.NullInt64
 	if err := l.read.QueryRow(`SELECT max(id) FROM rollouts WHERE workload = ? AND site = ?`, b.Workload, b.Site).Scan(&id); err != nil {
 		return 0, fmt.Errorf("read the rollouts of %s: %w", b, err)
@@ -104,13 +110,13 @@ func (l *Ledger) LastRollout(b Berth) (int64, error) {
 const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subject, author, at, desired`
 
 // Revisions gives all revisions of all workloads, oldest first.
-func (l *Ledger) Revisions() ([]Revision, error) {
+func (l *Ledger) Revisions() ([]berth.Revision, error) {
 	rows, err := l.read.Query(`SELECT ` + revisionColumns + ` FROM revisions ORDER BY seq`)
 	return collect(rows, err, scanRevision)
 }
 
 // Revision gives one revision of a workload.
-func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*Revision, error) {
+func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*berth.Revision, error) {
 	rows, err := l.read.Query(`SELECT `+revisionColumns+` FROM revisions WHERE workload = ? AND fingerprint = ?`, workload, string(fingerprint))
 	found, err := collect(rows, err, scanRevision)
 	if err == nil && len(found) == 0 {
@@ -122,7 +128,7 @@ func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*Re
 	return &found[0], nil
 }
 
-func scanRevision(rows *sql.Rows) (r Revision, err error) {
+func scanRevision(rows *sql.Rows) (r berth.Revision, err error) {
 	var at int64
 	var desired string
 	if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired); err != nil {
@@ -136,7 +142,7 @@ func scanRevision(rows *sql.Rows) (r Revision, err error) {
 }
 
 // Points gives the signals of a berth from a moment to another, oldest first.
-func (l *Ledger) Points(b Berth, from, to time.Time) ([]Point, error) {
+func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
 	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, stage FROM points
 		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
 	return collect(rows, err, scanPoint)
@@ -150,14 +156,14 @@ func scanPoint(rows *sql.Rows) (p Point, err error) {
 }
 
 // Steady gives what a guard's signal was while a revision served alone, since a moment, oldest first.
-func (l *Ledger) Steady(b Berth, guard string, since time.Time) ([]Point, error) {
+func (l *Ledger) Steady(b berth.ID, guard string, since time.Time) ([]Point, error) {
 	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, -1 FROM steady
 		WHERE workload = ? AND site = ? AND guard = ? AND at >= ? ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
 	return collect(rows, err, scanPoint)
 }
 
 // Rollouts gives the states of a berth's rollouts that began since a moment, oldest first.
-func (l *Ledger) Rollouts(b Berth, since time.Time) ([]rollout.State, error) {
+func (l *Ledger) Rollouts(b berth.ID, since time.Time) ([]rollout.State, error) {
 	rows, err := l.read.Query(`SELECT state FROM rollouts WHERE workload = ? AND site = ? ORDER BY id`, b.Workload, b.Site)
 	all, err := collect(rows, err, func(rows *sql.Rows) (s rollout.State, err error) {
 		var text string

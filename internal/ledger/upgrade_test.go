@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/rollout"
 )
 
@@ -11,7 +12,7 @@ import (
 func TestUpgrade(t *testing.T) {
 	folder := t.TempDir()
 	l := open1(t, folder)
-	record(t, l, Entry{Berth: berth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: 1}}})
+	record(t, l, Entry{Berth: boardingNorth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: 1}}})
 	for _, back := range []string{"DROP TABLE steady", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"} {
 		if _, err := l.write.Exec(back); err != nil {
 			t.Fatal(err)
@@ -19,29 +20,29 @@ func TestUpgrade(t *testing.T) {
 	}
 	l.Close()
 	l = open1(t, folder)
-	points, err := l.Points(berth, at, at)
+	points, err := l.Points(boardingNorth, at, at)
 	if err != nil || len(points) != 1 || points[0].Stage != -1 || points[0].Part != 1 {
 		t.Errorf("%+v (%v)", points, err)
 	}
-	record(t, l, Entry{Berth: berth, Steady: []Point{{Guard: "slow", Revision: "a", At: at}}})
+	record(t, l, Entry{Berth: boardingNorth, Steady: []Point{{Guard: "slow", Revision: "a", At: at}}})
 }
 
 // TestSteady sees that the history of steady times is kept for as long as it should, and rollouts are found since a moment.
 func TestSteady(t *testing.T) {
 	l := open1(t, t.TempDir())
 	for day := range 40 {
-		record(t, l, Entry{Berth: berth, Steady: []Point{{Guard: "slow", Revision: "a", At: at.AddDate(0, 0, day), Value: float64(day), Part: 1, Whole: 10}}})
+		record(t, l, Entry{Berth: boardingNorth, Steady: []Point{{Guard: "slow", Revision: "a", At: at.AddDate(0, 0, day), Value: float64(day), Part: 1, Whole: 10}}})
 		s := rollout.State{ID: l.NextRollout(), Began: at.AddDate(0, 0, day)}
-		record(t, l, Entry{Berth: berth, Rollout: &s})
+		record(t, l, Entry{Berth: boardingNorth, Rollout: &s})
 	}
-	points, err := l.Steady(berth, "slow", time.Time{})
+	points, err := l.Steady(boardingNorth, "slow", time.Time{})
 	if err != nil || len(points) != 29 || points[0].Value != 11 || points[28].Value != 39 {
 		t.Errorf("%d points from %+v (%v)", len(points), points[0], err)
 	}
-	if found, err := l.Rollouts(berth, at.AddDate(0, 0, 35)); err != nil || len(found) != 5 {
+	if found, err := l.Rollouts(boardingNorth, at.AddDate(0, 0, 35)); err != nil || len(found) != 5 {
 		t.Errorf("%d rollouts (%v)", len(found), err)
 	}
-	if none, err := l.Steady(Berth{"boarding", "south"}, "slow", time.Time{}); err != nil || len(none) > 0 {
-		t.Errorf("of another berth: %v (%v)", none, err)
+	if none, err := l.Steady(berth.ID{Workload: "boarding", Site: "south"}, "slow", time.Time{}); err != nil || len(none) > 0 {
+		t.Errorf("of another boardingNorth: %v (%v)", none, err)
 	}
 }

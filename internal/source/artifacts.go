@@ -23,19 +23,14 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 )
-
-// Registry says how a registry is asked.
-type Registry struct {
-	Skip  bool `yaml:"skip,omitempty"`  // do not ask it: its artifacts are taken as they are named
-	Plain bool `yaml:"plain,omitempty"` // it speaks http
-}
 
 // Registries find artifacts. What was found once stays pinned as long as the value lives, so that a tag that moves
 // changes nothing by itself.
 type Registries struct {
-	known       map[string]Registry
+	known       map[string]config.Registry
 	credentials func(host string) Credential
 
 	mu     sync.Mutex
@@ -43,7 +38,7 @@ type Registries struct {
 }
 
 // NewRegistries makes Registries that know hosts, and ask for their credentials; credentials may be nil.
-func NewRegistries(known map[string]Registry, credentials func(host string) Credential) *Registries {
+func NewRegistries(known map[string]config.Registry, credentials func(host string) Credential) *Registries {
 	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}}
 }
 
@@ -179,7 +174,7 @@ func (r *Registries) Fetch(ctx context.Context, reference string) (v1.Image, err
 var ErrNoArtifact = errors.New("there is no artifact")
 
 // registry says how a host is asked: as it is listed, or as "*" says for all that are not.
-func (r *Registries) registry(host string) Registry {
+func (r *Registries) registry(host string) config.Registry {
 	if found, ok := r.known[host]; ok {
 		return found
 	}

@@ -22,10 +22,11 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/static"
 	"github.com/google/go-containerregistry/pkg/v1/types"
+
+	"aditus/internal/config"
 )
 
 const (
-	ociScheme = "oci://"
 	// BundleType is the media type of a bundle's one layer: a folder of declarations as a gzipped tar.
 	BundleType   types.MediaType = "application/vnd.aditus.declarations.v1.tar+gzip"
 	bundleConfig types.MediaType = "application/vnd.aditus.declarations.config.v1+json"
@@ -55,7 +56,7 @@ func bundleRepository(repository string, plain bool) (name.Repository, error) {
 	if plain {
 		options = append(options, name.Insecure)
 	}
-	found, err := name.NewRepository(strings.TrimPrefix(repository, ociScheme), options...)
+	found, err := name.NewRepository(strings.TrimPrefix(repository, config.BundleScheme), options...)
 	if err != nil {
 		return found, fmt.Errorf("%q is no place in a registry; write oci://HOST/PATH", repository)
 	}
@@ -98,7 +99,7 @@ func (r *Registries) Push(ctx context.Context, repository string, b Bundle) (dig
 }
 
 func (r *Registries) plain(repository string) bool {
-	host, _, _ := strings.Cut(strings.TrimPrefix(repository, ociScheme), "/")
+	host, _, _ := strings.Cut(strings.TrimPrefix(repository, config.BundleScheme), "/")
 	return r.registry(host).Plain
 }
 
@@ -207,9 +208,9 @@ func (b Bundle) commit() Commit {
 }
 
 // lookAtBundle reads the newest version of a bundle that fits.
-func lookAtBundle(ctx context.Context, link Link, access Access, seen Seen) (Look, error) {
-	host, _, _ := strings.Cut(strings.TrimPrefix(link.Repository, ociScheme), "/")
-	r := NewRegistries(map[string]Registry{host: {Plain: link.Plain}}, func(string) Credential { return access.Credential })
+func lookAtBundle(ctx context.Context, link config.Link, access Access, seen Seen) (Look, error) {
+	host, _, _ := strings.Cut(strings.TrimPrefix(link.Repository, config.BundleScheme), "/")
+	r := NewRegistries(map[string]config.Registry{host: {Plain: link.Plain}}, func(string) Credential { return access.Credential })
 	version := link.Version
 	if !strings.HasPrefix(version, "sha256:") {
 		versions, err := r.Versions(ctx, link.Repository)

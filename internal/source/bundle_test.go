@@ -21,6 +21,8 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/static"
+
+	"aditus/internal/config"
 )
 
 // registryAt serves a registry and gives it with its address. lies may change answers; nil for an honest one.
@@ -33,7 +35,7 @@ func registryAt(t testing.TB, lies func(http.Handler) http.Handler) (*Registries
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	host := strings.TrimPrefix(server.URL, "http://")
-	return NewRegistries(map[string]Registry{host: {Plain: true}, "skipped.example": {Skip: true}}, nil), host
+	return NewRegistries(map[string]config.Registry{host: {Plain: true}, "skipped.example": {Skip: true}}, nil), host
 }
 
 func (b Bundle) with(version string, files map[string]string) Bundle {
@@ -85,7 +87,7 @@ func TestBundle(t *testing.T) {
 		t.Errorf("no version: %v", err)
 	}
 
-	link := Link{Name: "base", Repository: place, Version: "^1.3", Every: time.Minute, Plain: true}
+	link := config.Link{Name: "base", Repository: place, Version: "^1.3", Every: time.Minute, Plain: true}
 	look, err := LookAt(t.Context(), link, Access{}, Seen{}, false)
 	if err != nil || !look.Changed || look.Ref != "1.10.1" || string(look.Files[0].Text) != "version: 1.10.1" {
 		t.Fatalf("%+v (%v)", look, err)
@@ -99,9 +101,9 @@ func TestBundle(t *testing.T) {
 	if next, err := LookAt(t.Context(), link, Access{}, look.Seen, false); err != nil || next.Ref != "1.11.0" {
 		t.Errorf("a newer one: %+v (%v)", next, err)
 	}
-	for want, change := range map[string]func(*Link){
-		"no version fits ^9": func(l *Link) { l.Version = "^9" }, "there is no artifact": func(l *Link) { l.Repository += "-gone" },
-		"has no declarations in": func(l *Link) { l.Folder = "deep" }, "cannot be asked": func(l *Link) { l.Repository = "oci://127.0.0.1:1/x" },
+	for want, change := range map[string]func(*config.Link){
+		"no version fits ^9": func(l *config.Link) { l.Version = "^9" }, "there is no artifact": func(l *config.Link) { l.Repository += "-gone" },
+		"has no declarations in": func(l *config.Link) { l.Folder = "deep" }, "cannot be asked": func(l *config.Link) { l.Repository = "oci://127.0.0.1:1/x" },
 	} {
 		l := link
 		change(&l)
@@ -195,7 +197,7 @@ func TestResolve(t *testing.T) {
 	if again := r.Resolve(t.Context(), []string{web}); again.Pinned[web] != web+"@"+first {
 		t.Errorf("a tag that moved changed what was pinned: %v", again.Pinned)
 	}
-	later := NewRegistries(map[string]Registry{host: {Plain: true}}, nil) // as after a restart
+	later := NewRegistries(map[string]config.Registry{host: {Plain: true}}, nil) // as after a restart
 	later.Pin(web + "@" + first)
 	later.Pin(host + "/line/other@" + first)
 	if again := later.Resolve(t.Context(), []string{web}); again.Pinned[web] != web+"@"+first {

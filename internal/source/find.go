@@ -13,6 +13,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 )
 
@@ -42,7 +43,7 @@ func (f Found) Sites() []string {
 }
 
 // Find looks through all folders of a repository for declarations, so that nobody needs to type their paths.
-func Find(ctx context.Context, link Link, access Access) ([]Found, Commit, error) {
+func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit, error) {
 	if link.Bundle() {
 		look, err := lookAtBundle(ctx, link, access, Seen{})
 		if err != nil {

@@ -10,17 +10,19 @@ import (
 	"strings"
 
 	"github.com/go-git/go-git/v5"
-	"github.com/go-git/go-git/v5/config"
+	gitconfig "github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	"github.com/go-git/go-git/v5/plumbing/transport/http"
 	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
 	"github.com/go-git/go-git/v5/storage/memory"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"aditus/internal/config"
 )
 
 // lookAtGit reads the folder at the head of what a link watches.
-func lookAtGit(ctx context.Context, link Link, access Access, seen Seen, accept bool) (Look, error) {
+func lookAtGit(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Look, error) {
 	repository, hash, err := reach(ctx, link, access, seen.Commit)
 	if err != nil {
 		return Look{}, err
@@ -50,27 +52,10 @@ func lookAtGit(ctx context.Context, link Link, access Access, seen Seen, accept 
 	return look, err
 }
 
-// local gives the path of a repository on this machine; empty where it is elsewhere.
-func (l Link) local() string {
-	if rest, ok := strings.CutPrefix(l.Repository, "file://"); ok {
-		return rest
-	}
-	if strings.Contains(l.Repository, "://") || scpForm(l.Repository) {
-		return ""
-	}
-	return l.Repository
-}
-
-// scpForm tells whether a repository is written USER@HOST:PATH.
-func scpForm(repository string) bool {
-	host, _, ok := strings.Cut(repository, ":")
-	return ok && strings.Contains(host, "@") && !strings.ContainsAny(host, "/\\")
-}
-
 // reach gives the repository, or a copy that holds what is needed of it, and the commit that the link watches. Where
 // that is the one seen before nothing is fetched.
-func reach(ctx context.Context, link Link, access Access, seen string) (*git.Repository, plumbing.Hash, error) {
-	if name := link.local(); name != "" {
+func reach(ctx context.Context, link config.Link, access Access, seen string) (*git.Repository, plumbing.Hash, error) {
+	if name := link.Local(); name != "" {
 		repository, err := git.PlainOpenWithOptions(name, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
 		if err != nil {
 			return nil, plumbing.ZeroHash, fmt.Errorf("%w: %s: %v; check that the folder is there and is a Git repository", ErrUnreachable, name, err)
@@ -80,7 +65,7 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 			return nil, plumbing.ZeroHash, fmt.Errorf("%w: %s: %v", ErrUnreachable, name, err)
 		}
 		defer refs.Close()
-		hash, err := link.resolve(func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
+		hash, err := resolve(link, func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
 			ref, err := repository.Reference(name, true)
 			if err != nil {
 				return plumbing.ZeroHash, false
@@ -89,7 +74,7 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 		})
 		return repository, hash, err
 	}
-	auth, err := link.auth(access.Credential)
+	auth, err := auth(link, access.Credential)
 	if err != nil {
 		return nil, plumbing.ZeroHash, err
 	}
@@ -99,16 +84,16 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 			return nil, plumbing.ZeroHash, fmt.Errorf("link %s: read the certificates to trust: %w", link.Name, err)
 		}
 	}
-	remote := git.NewRemote(memory.NewStorage(), &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	remote := git.NewRemote(memory.NewStorage(), &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
 	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, CABundle: bundle, PeelingOption: git.AppendPeeled})
 	if err != nil {
-		return nil, plumbing.ZeroHash, link.explain(err)
+		return nil, plumbing.ZeroHash, explainGit(link, err)
 	}
 	known := map[plumbing.ReferenceName]plumbing.Hash{}
 	for _, ref := range refs {
 		known[ref.Name()] = ref.Hash()
 	}
-	hash, err := link.resolve(func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
+	hash, err := resolve(link, func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
 		if peeled, ok := known[name+"^{}"]; ok {
 			return peeled, true
 		}
@@ -120,13 +105,71 @@ func reach(ctx context.Context, link Link, access Access, seen string) (*git.Rep
 	}
 	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: auth, CABundle: bundle, Tags: git.NoTags, Force: true})
 	if err != nil && !errors.Is(err, ErrNoBranch) {
-		err = link.explain(err)
+		err = explainGit(link, err)
 	}
 	return repository, hash, err
 }
 
+// fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and
+// whether it was rewritten; a tag or a commit never moves, so that its one commit is enough.
+func fetch(ctx context.Context, link config.Link, access Access, hash plumbing.Hash, o *git.FetchOptions) (*git.Repository, error) {
+	var repository *git.Repository
+	var err error
+	if access.Cache == "" {
+		repository, err = git.Init(memory.NewStorage(), nil)
+	} else if repository, err = git.PlainOpen(access.Cache); errors.Is(err, git.ErrRepositoryNotExists) {
+		repository, err = git.PlainInit(access.Cache, true)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the copy of %s in %s: %w", link.Repository, access.Cache, err)
+	}
+	switch {
+	case link.Branch != "":
+		name := plumbing.NewBranchReferenceName(link.Branch)
+		o.RefSpecs = []gitconfig.RefSpec{gitconfig.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
+	case link.Tag != "":
+		o.Depth = 1
+		name := plumbing.NewTagReferenceName(link.Tag)
+		o.RefSpecs = []gitconfig.RefSpec{gitconfig.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
+	default:
+		o.Depth = 1
+		o.RefSpecs = []gitconfig.RefSpec{gitconfig.RefSpec(fmt.Sprintf("%s:refs/heads/pinned", hash))}
+	}
+	o.RemoteName = git.DefaultRemoteName
+	remote := git.NewRemote(repository.Storer, &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	err = remote.FetchContext(ctx, o)
+	if _, missing := repository.CommitObject(hash); link.Commit != "" && missing != nil {
+		// Not every server gives a commit by its hash alone; it may be on one of the branches.
+		o.Depth, o.RefSpecs = 0, []gitconfig.RefSpec{"+refs/heads/*:refs/heads/*"}
+		err = remote.FetchContext(ctx, o)
+		if _, missing := repository.CommitObject(hash); missing != nil && (err == nil || errors.Is(err, git.NoErrAlreadyUpToDate)) {
+			err = fmt.Errorf("%w: commit %.7s is on none of its branches; push it, or name another", ErrNoBranch, hash)
+		}
+	}
+	if errors.Is(err, git.NoErrAlreadyUpToDate) {
+		err = nil
+	}
+	return repository, err
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// cause is the innermost error, as the outer ones repeat addresses.
+func cause(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
 // resolve gives the commit that the link watches.
-func (l Link) resolve(find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
+func resolve(l config.Link, find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
 	switch {
 	case l.Commit != "":
 		if !plumbing.IsHash(l.Commit) {
@@ -145,50 +188,8 @@ func (l Link) resolve(find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (
 	return plumbing.ZeroHash, fmt.Errorf("%w: %s has no branch %q; push it, or name another in the settings", ErrNoBranch, l.Repository, l.Branch)
 }
 
-// fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and
-// whether it was rewritten; a tag or a commit never moves, so that its one commit is enough.
-func fetch(ctx context.Context, link Link, access Access, hash plumbing.Hash, o *git.FetchOptions) (*git.Repository, error) {
-	var repository *git.Repository
-	var err error
-	if access.Cache == "" {
-		repository, err = git.Init(memory.NewStorage(), nil)
-	} else if repository, err = git.PlainOpen(access.Cache); errors.Is(err, git.ErrRepositoryNotExists) {
-		repository, err = git.PlainInit(access.Cache, true)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("open the copy of %s in %s: %w", link.Repository, access.Cache, err)
-	}
-	switch {
-	case link.Branch != "":
-		name := plumbing.NewBranchReferenceName(link.Branch)
-		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
-	case link.Tag != "":
-		o.Depth = 1
-		name := plumbing.NewTagReferenceName(link.Tag)
-		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("+%s:%s", name, name))}
-	default:
-		o.Depth = 1
-		o.RefSpecs = []config.RefSpec{config.RefSpec(fmt.Sprintf("%s:refs/heads/pinned", hash))}
-	}
-	o.RemoteName = git.DefaultRemoteName
-	remote := git.NewRemote(repository.Storer, &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
-	err = remote.FetchContext(ctx, o)
-	if _, missing := repository.CommitObject(hash); link.Commit != "" && missing != nil {
-		// Not every server gives a commit by its hash alone; it may be on one of the branches.
-		o.Depth, o.RefSpecs = 0, []config.RefSpec{"+refs/heads/*:refs/heads/*"}
-		err = remote.FetchContext(ctx, o)
-		if _, missing := repository.CommitObject(hash); missing != nil && (err == nil || errors.Is(err, git.NoErrAlreadyUpToDate)) {
-			err = fmt.Errorf("%w: commit %.7s is on none of its branches; push it, or name another", ErrNoBranch, hash)
-		}
-	}
-	if errors.Is(err, git.NoErrAlreadyUpToDate) {
-		err = nil
-	}
-	return repository, err
-}
-
 // auth gives the way in. Without a credential ssh uses the agent and the user's own files, all else goes in unnamed.
-func (l Link) auth(c Credential) (transport.AuthMethod, error) {
+func auth(l config.Link, c Credential) (transport.AuthMethod, error) {
 	endpoint, err := transport.NewEndpoint(l.Repository)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %q is no address of a repository: %v", ErrNotFound, l.Repository, err)
@@ -242,13 +243,8 @@ func (l Link) auth(c Credential) (transport.AuthMethod, error) {
 	return nil, nil
 }
 
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// explain turns what a transport says into what is to be mended. Addresses may hold passwords, so only the host is told.
-func (l Link) explain(err error) error {
+// explainGit turns what a transport says into what is to be mended. Addresses may hold passwords, so only the host is told.
+func explainGit(l config.Link, err error) error {
 	where := l.Where()
 	var key *knownhosts.KeyError
 	var network *net.OpError
@@ -280,29 +276,15 @@ func (l Link) explain(err error) error {
 	return fmt.Errorf("%w: %s: %v", ErrUnreachable, where, cause(err))
 }
 
-// Where is the repository's address without what is secret in it.
-func (l Link) Where() string {
-	if l.local() != "" || l.Bundle() {
-		return l.Repository
+// At gives the link to another branch or commit of the same repository, or another version of the same bundle.
+func At(l config.Link, ref string) config.Link {
+	switch {
+	case l.Bundle():
+		l.Version = ref
+	case plumbing.IsHash(ref):
+		l.Branch, l.Tag, l.Commit = "", "", ref
+	default:
+		l.Branch, l.Tag, l.Commit = ref, "", ""
 	}
-	endpoint, err := transport.NewEndpoint(l.Repository)
-	if err != nil {
-		return "the repository"
-	}
-	endpoint.Password = ""
-	if endpoint.Protocol != "ssh" {
-		endpoint.User = ""
-	}
-	return endpoint.String()
-}
-
-// cause is the innermost error, as the outer ones repeat addresses.
-func cause(err error) error {
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil {
-			return err
-		}
-		err = inner
-	}
+	return l
 }

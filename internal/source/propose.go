@@ -13,10 +13,12 @@ import (
 	"time"
 
 	"github.com/go-git/go-git/v5"
-	"github.com/go-git/go-git/v5/config"
+	gitconfig "github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
+
+	"aditus/internal/config"
 )
 
 // Change is a commit that is offered on a branch of its own, for people to look at and take over. Nothing is ever
@@ -43,7 +45,7 @@ var (
 )
 
 // Restore offers a workload's own files as they were at an earlier commit, everything else staying as it is now.
-func Restore(ctx context.Context, link Link, access Access, workload, commit string, change Change) (Proposal, error) {
+func Restore(ctx context.Context, link config.Link, access Access, workload, commit string, change Change) (Proposal, error) {
 	return propose(ctx, link, access, change, func(repository *git.Repository, head *object.Tree) (map[string][]byte, error) {
 		then, err := commitAt(repository, plumbing.NewHash(commit))
 		if err != nil {
@@ -76,7 +78,7 @@ func Restore(ctx context.Context, link Link, access Access, workload, commit str
 // Rewrite offers a workload's files with the changes that edit makes: it is given the name of each and its text, and
 // gives the new text, or false where that file has nothing to change. The small file of the site comes first; the first
 // file that changes is the only one.
-func Rewrite(ctx context.Context, link Link, access Access, workload, site string, edit func(name string, text []byte) ([]byte, bool, error), change Change) (Proposal, error) {
+func Rewrite(ctx context.Context, link config.Link, access Access, workload, site string, edit func(name string, text []byte) ([]byte, bool, error), change Change) (Proposal, error) {
 	return propose(ctx, link, access, change, func(_ *git.Repository, head *object.Tree) (map[string][]byte, error) {
 		own, err := ownFiles(head, workload)
 		if err != nil {
@@ -127,7 +129,7 @@ func ownFiles(folder *object.Tree, workload string) (map[string][]byte, error) {
 }
 
 // propose makes a commit on top of what the link watches and puts it on a branch of its own.
-func propose(ctx context.Context, link Link, access Access, change Change, make func(*git.Repository, *object.Tree) (map[string][]byte, error)) (Proposal, error) {
+func propose(ctx context.Context, link config.Link, access Access, change Change, make func(*git.Repository, *object.Tree) (map[string][]byte, error)) (Proposal, error) {
 	switch {
 	case link.Bundle():
 		return Proposal{}, fmt.Errorf("%w: %s is a bundle; publish another version of it", ErrNotWritable, link.Name)
@@ -274,16 +276,16 @@ func committed(repository *git.Repository, parent *object.Commit, tree plumbing.
 }
 
 // branch puts a commit on a new branch, where the repository is.
-func branch(ctx context.Context, repository *git.Repository, link Link, access Access, name string, commit plumbing.Hash) error {
+func branch(ctx context.Context, repository *git.Repository, link config.Link, access Access, name string, commit plumbing.Hash) error {
 	ref := plumbing.NewBranchReferenceName(name)
 	taken := fmt.Errorf("%w: %s has %s; look at it, or delete it", ErrTaken, link.Where(), name)
-	if link.local() != "" {
+	if link.Local() != "" {
 		if _, err := repository.Reference(ref, false); err == nil {
 			return taken
 		}
 		return repository.Storer.SetReference(plumbing.NewHashReference(ref, commit))
 	}
-	auth, err := link.auth(access.Credential)
+	auth, err := auth(link, access.Credential)
 	if err != nil {
 		return err
 	}
@@ -293,10 +295,10 @@ func branch(ctx context.Context, repository *git.Repository, link Link, access A
 			return fmt.Errorf("link %s: read the certificates to trust: %w", link.Name, err)
 		}
 	}
-	remote := git.NewRemote(repository.Storer, &config.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	remote := git.NewRemote(repository.Storer, &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
 	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, CABundle: bundle})
 	if err != nil {
-		return link.explain(err)
+		return explainGit(link, err)
 	}
 	if slices.ContainsFunc(refs, func(r *plumbing.Reference) bool { return r.Name() == ref }) {
 		return taken
@@ -308,10 +310,10 @@ func branch(ctx context.Context, repository *git.Repository, link Link, access A
 	}
 	err = remote.PushContext(ctx, &git.PushOptions{
 		RemoteName: git.DefaultRemoteName, RemoteURL: link.Repository, Auth: auth, CABundle: bundle,
-		RefSpecs: []config.RefSpec{config.RefSpec(local + ":" + ref)},
+		RefSpecs: []gitconfig.RefSpec{gitconfig.RefSpec(local + ":" + ref)},
 	})
 	if err != nil && !errors.Is(err, git.NoErrAlreadyUpToDate) {
-		return fmt.Errorf("push %s: %w; check that these credentials may write", name, link.explain(err))
+		return fmt.Errorf("push %s: %w; check that these credentials may write", name, explainGit(link, err))
 	}
 	return nil
 }

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/go-git/go-git/v5/plumbing"
+
+	"aditus/internal/config"
 )
 
 const limited = `aditus: 1
@@ -91,10 +93,10 @@ func TestProposeProblems(t *testing.T) {
 	first := r.commit("First", map[string]string{"workloads/gate.yaml": limited})
 	open := r.link()
 	open.Push = true
-	tag, bundle := open, Link{Name: "b", Repository: "oci://h/x", Version: "1.0.0", Push: true}
+	tag, bundle := open, config.Link{Name: "b", Repository: "oci://h/x", Version: "1.0.0", Push: true}
 	tag.Branch, tag.Tag = "", "v1"
 	for _, test := range []struct {
-		link   Link
+		link   config.Link
 		commit string
 		want   error
 	}{{r.link(), first, ErrNotWritable}, {tag, first, ErrNotWritable}, {bundle, first, ErrNotWritable}, {open, first, ErrNoChange}, {open, strings.Repeat("0", 40), ErrNoFolder}} {

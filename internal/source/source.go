@@ -5,88 +5,11 @@ package source
 import (
 	"context"
 	"errors"
-	"fmt"
-	"path"
 	"strings"
 	"time"
 
-	"github.com/go-git/go-git/v5/plumbing"
+	"aditus/internal/config"
 )
-
-// Link is a connection to a repository: what to watch of it. Repository is a local path, a URL with https, http, ssh,
-// git or file, USER@HOST:PATH, or oci://HOST/PATH for a bundle.
-type Link struct {
-	Name       string            `yaml:"name"`
-	Repository string            `yaml:"repository"`
-	Branch     string            `yaml:"branch,omitempty"` // one of Branch, Tag, Commit; none of them for a bundle
-	Tag        string            `yaml:"tag,omitempty"`
-	Commit     string            `yaml:"commit,omitempty"`
-	Version    string            `yaml:"version,omitempty"` // of a bundle: a version, a range of them, or a digest
-	Folder     string            `yaml:"folder,omitempty"`
-	Every      time.Duration     `yaml:"every"`                 // between two looks
-	Variables  map[string]string `yaml:"variables,omitempty"`   // set over those declared, as on the command line
-	KnownHosts string            `yaml:"known-hosts,omitempty"` // file of the keys of ssh hosts; left out for the user's own
-	CA         string            `yaml:"ca,omitempty"`          // file of further certificates to trust
-	Plain      bool              `yaml:"plain,omitempty"`       // of a bundle: the registry speaks http
-	Push       bool              `yaml:"push,omitempty"`        // branches with offered changes may be written to it
-}
-
-// Ref is what the link watches, in a word: a branch, a tag, a commit, or a bundle's version.
-func (l Link) Ref() string {
-	switch {
-	case l.Branch != "":
-		return l.Branch
-	case l.Tag != "":
-		return "tag " + l.Tag
-	case l.Commit != "":
-		return fmt.Sprintf("commit %.7s", l.Commit)
-	}
-	return "version " + l.Version
-}
-
-// At is the link to another branch or commit of the same repository, or another version of the same bundle.
-func (l Link) At(ref string) Link {
-	switch {
-	case l.Bundle():
-		l.Version = ref
-	case plumbing.IsHash(ref):
-		l.Branch, l.Tag, l.Commit = "", "", ref
-	default:
-		l.Branch, l.Tag, l.Commit = ref, "", ""
-	}
-	return l
-}
-
-// Bundle tells whether the link is to a bundle in a registry.
-func (l Link) Bundle() bool { return strings.HasPrefix(l.Repository, ociScheme) }
-
-// Check tells what is wrong with how a link is written.
-func (l Link) Check() error {
-	given := 0
-	for _, ref := range []string{l.Branch, l.Tag, l.Commit} {
-		if ref != "" {
-			given++
-		}
-	}
-	folder := path.Clean("/" + l.Folder)
-	switch {
-	case l.Name == "" || l.Repository == "":
-		return errors.New("a link needs a name and a repository")
-	case strings.ContainsAny(l.Name, " /\\\t\n"):
-		return fmt.Errorf("a link's name is one word without slashes, not %q", l.Name)
-	case l.Bundle() && (given > 0 || l.Version == ""):
-		return fmt.Errorf("link %s: a bundle has a version, such as 1.4.2, ^1.4 or sha256:…, and no branch, tag or commit", l.Name)
-	case !l.Bundle() && given != 1:
-		return fmt.Errorf("link %s: name one of branch, tag and commit", l.Name)
-	case !l.Bundle() && l.Version != "":
-		return fmt.Errorf("link %s: only a bundle has a version; name a branch, tag or commit", l.Name)
-	case l.Folder != "" && l.Folder != "." && folder[1:] != strings.TrimSuffix(l.Folder, "/"):
-		return fmt.Errorf("link %s: the folder %q must be written plainly from the repository's root, without .. and without a slash before it", l.Name, l.Folder)
-	case l.Every < time.Second:
-		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
-	}
-	return nil
-}
 
 // What can be wrong with a link. Each comes wrapped in a sentence that says what to do.
 var (
@@ -152,7 +75,7 @@ type Look struct {
 
 // LookAt reads a link. It is not Changed when the folder is as in seen. A branch whose history no longer holds the
 // commit seen before gives ErrRewritten, unless accept is set.
-func LookAt(ctx context.Context, link Link, access Access, seen Seen, accept bool) (Look, error) {
+func LookAt(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Look, error) {
 	if link.Bundle() {
 		return lookAtBundle(ctx, link, access, seen)
 	}

@@ -11,6 +11,8 @@ import (
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
+
+	"aditus/internal/config"
 )
 
 // repo is a repository that a test commits to.
@@ -64,8 +66,8 @@ func (r *repo) commit(subject string, files map[string]string) string {
 	return hash.String()
 }
 
-func (r *repo) link() Link {
-	return Link{Name: "test", Repository: r.folder, Branch: "main", Folder: "workloads", Every: time.Second}
+func (r *repo) link() config.Link {
+	return config.Link{Name: "test", Repository: r.folder, Branch: "main", Folder: "workloads", Every: time.Second}
 }
 
 func (r *repo) look(seen Seen, accept bool) (Look, error) {

@@ -4,16 +4,17 @@ package target
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/signal"
+	"aditus/internal/status"
 )
 
 // ErrUnreachable means that the site did not answer. Nothing is known of what is there.
-var ErrUnreachable = errors.New("the site cannot be reached")
+var ErrUnreachable = fault.New(fault.ErrUnreachable, "the site cannot be reached")
 
 // Berth is a workload at the driver's site.
 type Berth = string
@@ -74,19 +75,12 @@ const (
 )
 
 // ErrNoInstance means that there is no such instance, or none any more.
-var ErrNoInstance = errors.New("there is no such instance")
+var ErrNoInstance = fault.New(fault.ErrNotFound, "there is no such instance")
 
 // LogLine is a line that an instance wrote.
 type LogLine struct {
 	At   time.Time `json:"at"`
 	Text string    `json:"text"`
-}
-
-// Event is something that happened to an instance, in the target's words.
-type Event struct {
-	At   time.Time `json:"at"`
-	Text string    `json:"text"`
-	Bad  bool      `json:"bad,omitempty"`
 }
 
 // Observation is what is at a site of one workload.
@@ -119,7 +113,7 @@ type Instance struct {
 	Done        bool              // a task that ran to its end
 	Failed      string            // a task that did not, and why
 	Environment map[string]string // as the instance has it
-	Events      []Event           // oldest first, the last few
+	Events      []status.Event    // oldest first, the last few
 	Cores       float64           // of the processor, that it has used lately; 0 where that is not known
 	Memory      uint64            // bytes resident; 0 where that is not known
 }

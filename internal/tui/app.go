@@ -10,7 +10,8 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"aditus/internal/control"
-	"aditus/internal/engine"
+	"aditus/internal/core/berth"
+	"aditus/internal/status"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
 	"aditus/internal/tui/board"
@@ -18,6 +19,7 @@ import (
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/watch"
+	"aditus/internal/words"
 )
 
 // Options say what an App is given beside its Control.
@@ -32,11 +34,12 @@ type Options struct {
 type App struct {
 	control  control.Control
 	options  Options
-	snapshot engine.Snapshot
+	snapshot status.Snapshot
 	board    *board.Model
 	over     screen       // nil on the board
-	compared engine.Berth // as it was when it was compared last
+	compared status.Berth // as it was when it was compared last
 	benched  time.Time    // when the bench was made last
+	fetching screen       // for which something is asked for now; nil for none
 
 	w, h    int
 	dark    bool
@@ -62,7 +65,7 @@ type message struct {
 // question is put before something changes a site.
 type question struct {
 	text  string
-	order engine.Order
+	order berth.Order
 	do    func() (string, error) // instead of an order: what to say once it is done
 	types string                 // what is to be typed before it is done; empty for nothing
 }
@@ -125,8 +128,8 @@ func (a *App) wait() tea.Cmd {
 	}
 }
 
-// look takes a new snapshot.
-func (a *App) look() {
+// look takes a new snapshot, and asks for what the screen shows beside it.
+func (a *App) look() tea.Cmd {
 	a.snapshot = a.control.Snapshot()
 	a.board.SetSnapshot(a.snapshot)
 	lost, _ := a.control.Lost()
@@ -134,7 +137,7 @@ func (a *App) look() {
 	if !a.touched {
 		a.board.SelectWhatMatters()
 	}
-	a.renew()
+	return a.renew()
 }
 
 // Update implements tea.Model.
@@ -157,21 +160,22 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		a.theme = kit.Choose(a.profile, a.dark)
 	case refreshMsg:
-		a.look()
-		return a, a.wait()
+		return a, tea.Batch(a.look(), a.wait())
 	case openedMsg:
-		a.over = msg.over
+		a.over, a.benched = msg.over, time.Now()
+	case fetched:
+		return a, a.show(msg)
 	case answeredMsg:
 		if msg.err != nil {
 			a.say(msg.err.Error(), true)
 		} else {
 			a.say(msg.text, false)
 		}
-		a.look()
+		return a, a.look()
 	case tea.MouseClickMsg:
-		a.click(msg.Mouse())
+		return a, a.click(msg.Mouse())
 	case tea.MouseWheelMsg:
-		a.wheel(msg.Mouse())
+		return a, a.wheel(msg.Mouse())
 	case tea.KeyPressMsg:
 		return a, a.key(msg)
 	}
@@ -180,39 +184,40 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (a *App) say(text string, bad bool) { a.message = message{text, bad, time.Now()} }
 
-func (a *App) click(m tea.Mouse) {
+func (a *App) click(m tea.Mouse) tea.Cmd {
 	a.touched = true
 	switch {
 	case a.covered() || m.Button != tea.MouseLeft:
 	case a.over != nil:
 		a.over.Click(m.X, m.Y)
-		a.renew()
+		return a.renew()
 	default:
 		before := a.board.Selected()
 		if a.board.Click(m.X, m.Y) && before == a.board.Selected() {
-			a.openWatch(before)
+			return a.openWatch(before)
 		}
 	}
+	return nil
 }
 
 // covered tells whether a question, the menu or the help lies over the screen, which then takes no mouse.
 func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help }
 
-func (a *App) wheel(m tea.Mouse) {
+func (a *App) wheel(m tea.Mouse) tea.Cmd {
 	a.touched = true
 	if a.covered() {
-		return
+		return nil
 	}
 	key := "down"
 	if m.Button == tea.MouseWheelUp {
 		key = "up"
 	}
-	if a.over != nil {
-		a.over.Key(key)
-		a.renew()
-	} else {
+	if a.over == nil {
 		a.board.Key(key)
+		return nil
 	}
+	a.over.Key(key)
+	return a.renew()
 }
 
 // key hands a key to whatever has the word: a question, the menu, the search, the help, or the screen.
@@ -241,7 +246,7 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case "space":
 		if b := a.berth(); b.Workload != "" {
-			a.menu = newMenu(control.Actions(b))
+			a.menu = newMenu(words.Actions(b))
 		}
 		return nil
 	case "/":
@@ -265,8 +270,7 @@ func (a *App) keyScreen(key string) tea.Cmd {
 	switch over := a.over.(type) {
 	case nil:
 		if key == "enter" {
-			a.openWatch(a.board.Selected())
-			return nil
+			return a.openWatch(a.board.Selected())
 		}
 		if a.board.Key(key) {
 			return nil
@@ -290,8 +294,7 @@ func (a *App) keyScreen(key string) tea.Cmd {
 			return a.picture()
 		}
 		if over.Key(key) {
-			a.readLog(over)
-			return nil
+			return a.readLog(over)
 		}
 	case *comparison.Model:
 		switch {
@@ -308,7 +311,7 @@ func (a *App) keyScreen(key string) tea.Cmd {
 }
 
 // berth is the one that actions are about.
-func (a *App) berth() engine.Berth {
+func (a *App) berth() status.Berth {
 	id := a.board.Selected()
 	switch over := a.over.(type) {
 	case *watch.Model:
@@ -316,11 +319,11 @@ func (a *App) berth() engine.Berth {
 	case *comparison.Model:
 		id = over.Comparison().Berth
 	case *anatomy.Model:
-		id = over.Berth().Berth
+		id = over.Berth().ID
 	case *bench.Model:
 		id = over.Bench().Berth
 	case *links.Model:
-		return engine.Berth{}
+		return status.Berth{}
 	}
 	b, _ := a.snapshot.Find(id)
 	return b

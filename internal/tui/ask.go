@@ -7,24 +7,24 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/watch"
+	"aditus/internal/words"
 )
 
-// act does what a letter stands for, if it is possible now, or says why it is not.
 // fromScreens is where orders come from, for the record.
 const fromScreens = "the screens"
 
+// act does what a letter stands for, if it is possible now, or says why it is not.
 func (a *App) act(key string) tea.Cmd {
-	if key == control.Keys[control.AcceptHistory] {
+	if key == words.Keys[words.AcceptHistory] {
 		return a.acceptHistory()
 	}
-	for _, action := range control.Actions(a.berth()) {
+	for _, action := range words.Actions(a.berth()) {
 		if action.Key == key {
 			return a.start(action)
 		}
@@ -33,26 +33,26 @@ func (a *App) act(key string) tea.Cmd {
 }
 
 // start puts the question that an action needs, or does it at once where it changes nothing.
-func (a *App) start(action control.Action) tea.Cmd {
+func (a *App) start(action words.Action) tea.Cmd {
 	at := action.Berth
 	switch {
 	case action.Not != nil:
 		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, at.Workload, at.Site, action.Not), true)
-	case action.Verb == control.WatchIt:
+	case action.Verb == words.WatchIt:
 		if _, there := a.over.(*watch.Model); !there {
-			a.openWatch(at)
+			return a.openWatch(at)
 		}
-	case action.Verb == control.Compare:
+	case action.Verb == words.Compare:
 		return a.openComparison(at, "")
-	case action.Verb == control.LookInside:
+	case action.Verb == words.LookInside:
 		if b, ok := a.snapshot.Find(at); ok {
 			over := anatomy.New(b, a.snapshot.Now)
 			a.over = over
-			a.readLog(over)
+			return a.readLog(over)
 		}
-	case action.Verb == control.OpenBench:
-		a.openBench(at, "")
-	case action.Verb == control.OfferRevert:
+	case action.Verb == words.OpenBench:
+		return a.openBench(at, "")
+	case action.Verb == words.OfferRevert:
 		a.ask = &question{text: action.Asks, do: func() (string, error) {
 			ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
 			defer cancel()
@@ -61,12 +61,11 @@ func (a *App) start(action control.Action) tea.Cmd {
 		}}
 	case action.Says != "":
 		return a.askWhy(action)
-	case action.Verb == control.LookNow:
-		a.control.LookNow()
-		a.say("Git is read again.", false)
+	case action.Verb == words.LookNow:
+		return a.lookNow("Git is read again.")
 	default:
-		a.ask = &question{text: action.Asks, order: engine.Order{Verb: engine.Verb(action.Verb), Berth: at, By: a.options.Who, From: fromScreens}, types: action.Types}
-		if m, ok := a.over.(*comparison.Model); ok && action.Verb == control.Sync && len(m.Marked()) > 0 {
+		a.ask = &question{text: action.Asks, order: berth.Order{Verb: berth.Verb(action.Verb), Berth: at, By: a.options.Who, From: fromScreens}, types: action.Types}
+		if m, ok := a.over.(*comparison.Model); ok && action.Verb == words.Sync && len(m.Marked()) > 0 {
 			a.ask.order.Parts = m.Marked()
 			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
 		}
@@ -96,12 +95,12 @@ func (a *App) askName() tea.Cmd {
 }
 
 // askWhy has a message typed that goes on record with an action.
-func (a *App) askWhy(action control.Action) tea.Cmd {
+func (a *App) askWhy(action words.Action) tea.Cmd {
 	return a.askFor(&prompt{
 		label: action.Says,
 		hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
 		done: func(text string) tea.Cmd {
-			return a.carryOut(question{order: engine.Order{Verb: engine.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, From: fromScreens, Note: text}})
+			return a.carryOut(question{order: berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, From: fromScreens, Note: text}})
 		},
 		left: func() { a.say("Nothing was changed.", false) },
 	}, "")

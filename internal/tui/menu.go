@@ -5,22 +5,22 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/watch"
+	"aditus/internal/words"
 )
 
 // menu lists all actions with their letters, and why some are not possible now.
 type menu struct {
-	actions []control.Action
+	actions []words.Action
 	at      int
 }
 
-func newMenu(actions []control.Action) *menu {
+func newMenu(actions []words.Action) *menu {
 	m := &menu{actions: actions}
 	for i, action := range actions {
 		if action.Not == nil {
@@ -113,7 +113,7 @@ func (a *App) viewHelp(p *kit.Page) {
 			{"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"space", "all actions for this berth"}, {"q", "quit"},
 		}
 	}
-	words := [][2]string{
+	meanings := [][2]string{
 		{"berth", "one workload at one site"}, {"cohort", "the instances at one revision; a rollout has an old and a new one"},
 		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},
 		{"proving", "full traffic, still under guard; proven once the guards held"}, {"barred", "rolled back here; it does not come again until Git moves on or you lift the bar"},
@@ -136,13 +136,13 @@ func (a *App) viewHelp(p *kit.Page) {
 	}
 	block("KEYS OF THIS SCREEN", keys)
 	acts := [][2]string{}
-	for _, action := range control.Actions(a.berth()) {
+	for _, action := range words.Actions(a.berth()) {
 		if action.Changes {
 			acts = append(acts, [2]string{action.Key, string(action.Verb) + ": " + action.Means})
 		}
 	}
 	block("ACTIONS, ASKED ABOUT ONCE", acts)
-	block("WORDS", words)
+	block("WORDS", meanings)
 	p.Rule(p.H - 2)
 	p.Put(left, p.H-1, kit.Dim, "any key goes back")
 }

@@ -9,8 +9,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
 	"aditus/internal/tui/comparison"
@@ -19,57 +20,115 @@ import (
 	"aditus/internal/tui/watch"
 )
 
+// fetched is what was asked for the screen that was shown then.
+type fetched struct {
+	over screen
+	of   string // the instance whose log it is; empty for none
+	show func() // nil where nothing came
+}
+
+// fetch asks for what a screen shows, outside of Update: an answer may take long, and keys must not wait for it. get
+// gives what is to be done with it. For each screen one thing is asked for at a time.
+func (a *App) fetch(over screen, of string, get func(ctx context.Context) (show func())) tea.Cmd {
+	if a.fetching == over {
+		return nil
+	}
+	a.fetching = over
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+		defer cancel()
+		return fetched{over, of, get(ctx)}
+	}
+}
+
+// show takes what came for a screen, where that is still shown.
+func (a *App) show(m fetched) tea.Cmd {
+	if a.fetching == m.over {
+		a.fetching = nil
+	}
+	if a.over != m.over {
+		return nil
+	}
+	if m.show != nil {
+		m.show()
+	}
+	if inside, ok := a.over.(*anatomy.Model); ok && inside.Instance() != m.of {
+		return a.readLog(inside) // another one was chosen meanwhile
+	}
+	return nil
+}
+
 // renew shows the screen over the board as things are now.
-func (a *App) renew() {
+func (a *App) renew() tea.Cmd {
 	switch over := a.over.(type) {
 	case *watch.Model:
 		w := over.Watch()
-		if newer, err := a.control.Watch(w.Berth, w.Rollout.ID); err == nil {
-			over.SetWatch(newer)
-		}
+		return a.fetch(over, "", func(context.Context) func() {
+			newer, err := a.control.Watch(w.Berth, w.Rollout.ID)
+			return where(err == nil, func() { over.SetWatch(newer) })
+		})
 	case *comparison.Model:
-		b, _ := a.snapshot.Find(over.Comparison().Berth)
+		id := over.Comparison().Berth
+		b, _ := a.snapshot.Find(id)
 		switch {
 		case over.Ref() != "" || over.Comparison().Two: // what was asked for stays as it was asked
 		case control.SameStates(a.compared, b):
 			over.SetSeen(control.LiveWords(b))
 		default:
-			a.compared = b
-			if newer, err := a.control.Compare(context.Background(), over.Comparison().Berth, control.Against{}); err == nil {
-				over.Set(newer)
-			}
+			return a.fetch(over, "", func(ctx context.Context) func() {
+				newer, err := a.control.Compare(ctx, id, control.Against{})
+				return where(err == nil, func() { a.compared = b; over.Set(newer) })
+			})
 		}
 	case *anatomy.Model:
-		if b, ok := a.snapshot.Find(over.Berth().Berth); ok {
+		if b, ok := a.snapshot.Find(over.Berth().ID); ok {
 			over.Set(b, a.snapshot.Now)
 		}
-		a.readLog(over)
+		return a.readLog(over)
 	case *bench.Model:
 		if time.Since(a.benched) < benchEvery {
-			return
+			return nil
 		}
 		a.benched = time.Now()
-		if newer, err := a.control.Bench(over.Bench().Berth, over.Bench().Rule.Name); err == nil {
-			over.Set(newer)
-		}
+		b := over.Bench()
+		return a.fetch(over, "", func(context.Context) func() {
+			newer, err := a.control.Bench(b.Berth, b.Rule.Name)
+			return where(err == nil, func() { over.Set(newer) })
+		})
 	case *links.Model:
 		over.Set(a.snapshot)
 	}
+	return nil
 }
 
-// logLines is how many lines of an instance's log are kept on screen, logTimeout how long its site may take.
-const (
-	logLines   = 400
-	logTimeout = 2 * time.Second
-)
-
-func (a *App) readLog(m *anatomy.Model) {
-	if instance := m.Instance(); instance != "" {
-		ctx, cancel := context.WithTimeout(context.Background(), logTimeout)
-		defer cancel()
-		lines, err := a.control.Log(ctx, m.Berth().Berth, instance, time.Time{}, logLines)
-		m.SetLog(instance, lines, err)
+func where(ok bool, do func()) func() {
+	if !ok {
+		return nil
 	}
+	return do
+}
+
+// logLines is how many lines of an instance's log are kept on screen.
+const logLines = 400
+
+// readLog reads the log of the instance that is looked into.
+func (a *App) readLog(m *anatomy.Model) tea.Cmd {
+	instance, id := m.Instance(), m.Berth().ID
+	if instance == "" {
+		return nil
+	}
+	return a.fetch(m, instance, func(ctx context.Context) func() {
+		lines, err := a.control.Log(ctx, id, instance, time.Time{}, logLines)
+		return func() { m.SetLog(instance, lines, err) }
+	})
+}
+
+// opened is a screen to be shown, or why it cannot be.
+func opened(over screen, err error) tea.Msg {
+	if err != nil {
+		return answeredMsg{err: err}
+	}
+	return openedMsg{over}
 }
 
 // keyLink does what a key asks of the selected link.
@@ -88,8 +147,7 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 			return answeredMsg{text, err}
 		}
 	case "n":
-		a.control.LookNow(l.Name)
-		a.say("The link "+l.Name+" is read again.", false)
+		return a.lookNow("The link "+l.Name+" is read again.", l.Name)
 	case "t":
 		return a.acceptHistory()
 	case "+", "=", "-":
@@ -101,8 +159,8 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 			a.say("The link "+l.Name+" keeps its interval.", true)
 			return nil
 		}
-		err := a.control.SetEvery(l.Name, every)
 		return func() tea.Msg {
+			err := a.control.SetEvery(l.Name, every)
 			return answeredMsg{fmt.Sprintf("The link %s is polled every %s from now on.", l.Name, say.Span(every)), err}
 		}
 	}
@@ -112,41 +170,34 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 // tryTimeout is how long a link may take to answer when it is tried.
 const tryTimeout = 30 * time.Second
 
-func (a *App) openWatch(id ledger.Berth) {
-	w, err := a.control.Watch(id, 0)
-	switch {
-	case errors.Is(err, ledger.ErrNone):
-		a.say(fmt.Sprintf("Nothing was rolled out at %s · %s yet.", id.Workload, id.Site), true)
-	case err != nil:
-		a.say(err.Error(), true)
-	default:
-		a.over = watch.New(w)
+// lookNow has links read at once: those that are named, or all.
+func (a *App) lookNow(text string, names ...string) tea.Cmd {
+	return func() tea.Msg {
+		a.control.LookNow(names...)
+		return answeredMsg{text: text}
+	}
+}
+
+func (a *App) openWatch(id berth.ID) tea.Cmd {
+	return func() tea.Msg {
+		w, err := a.control.Watch(id, 0)
+		if errors.Is(err, fault.ErrNotFound) {
+			err = fmt.Errorf("nothing was rolled out at %s · %s yet", id.Workload, id.Site)
+		}
+		return opened(watch.New(w), err)
 	}
 }
 
 // openComparison compares a berth; with a ref that takes a while.
-func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
-	compare := func() (control.Comparison, error) {
+func (a *App) openComparison(id berth.ID, ref string) tea.Cmd {
+	if ref != "" {
+		a.say(ref+" is read.", false)
+	}
+	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
 		defer cancel()
-		return a.control.Compare(ctx, id, control.Against{Ref: ref})
-	}
-	if ref == "" {
-		c, err := compare()
-		if err != nil {
-			a.say(err.Error(), true)
-			return nil
-		}
-		a.over = comparison.New(c, "")
-		return nil
-	}
-	a.say(ref+" is read.", false)
-	return func() tea.Msg {
-		c, err := compare()
-		if err != nil {
-			return answeredMsg{err: err}
-		}
-		return openedMsg{comparison.New(c, ref)}
+		c, err := a.control.Compare(ctx, id, control.Against{Ref: ref})
+		return opened(comparison.New(c, ref), err)
 	}
 }
 
@@ -154,13 +205,14 @@ func (a *App) openComparison(id ledger.Berth, ref string) tea.Cmd {
 const benchEvery = 5 * time.Second
 
 // openBench opens the bench of a berth's guard, or says why it cannot.
-func (a *App) openBench(id ledger.Berth, guard string) {
-	b, err := a.control.Bench(id, guard)
-	if err != nil {
-		a.say(err.Error(), true)
-		return
+func (a *App) openBench(id berth.ID, guard string) tea.Cmd {
+	return func() tea.Msg {
+		b, err := a.control.Bench(id, guard)
+		if err != nil {
+			return answeredMsg{err: err}
+		}
+		return openedMsg{bench.New(b)}
 	}
-	a.over, a.benched = bench.New(b), time.Now()
 }
 
 // keyBench does what a key asks of the bench.
@@ -168,9 +220,9 @@ func (a *App) keyBench(m *bench.Model, key string) tea.Cmd {
 	b := m.Bench()
 	switch key {
 	case "tab":
-		a.openBench(b.Berth, m.Next(1))
+		return a.openBench(b.Berth, m.Next(1))
 	case "shift+tab":
-		a.openBench(b.Berth, m.Next(-1))
+		return a.openBench(b.Berth, m.Next(-1))
 	case "p":
 		return a.picture()
 	case "o":

@@ -13,7 +13,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/draw"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
 	"aditus/internal/tui/watch"
@@ -56,7 +56,7 @@ func WatchPainter(w control.Watch) Painter {
 }
 
 // AnatomyPainter draws what a berth is made of.
-func AnatomyPainter(b engine.Berth, now time.Time) Painter {
+func AnatomyPainter(b status.Berth, now time.Time) Painter {
 	return func(out io.Writer, format draw.Format, palette draw.Palette) error {
 		return draw.Anatomy(out, format, palette, b, now)
 	}

@@ -9,9 +9,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/comparison"
@@ -27,7 +27,7 @@ func drawn(view func(*kit.Page), w, h int) string {
 
 // TestComparisonTexts shows long texts line by line, and keeps what comes from outside from the terminal.
 func TestComparisonTexts(t *testing.T) {
-	c := control.Comparison{Berth: ledger.Berth{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
+	c := control.Comparison{Berth: berth.ID{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
 		{Pointer: "/parts/texts/values/note", Kind: compare.Pending, Applied: "one\ntwo\nthree\n", Declared: "one\n2\nthree\nfour\n", Live: "one\ntwo\nthree\n"},
 		{Pointer: "/parts/texts/values/odd", Kind: compare.Drift, Applied: "a", Declared: "a", Live: "\x1b[31mred\x1b[0m\a"},
 		{Pointer: "/guards", Applied: []any{}, Declared: []any{}},
@@ -85,7 +85,7 @@ func TestComparisonMany(t *testing.T) {
 // TestAnatomyLog follows, pauses and searches a log.
 func TestAnatomyLog(t *testing.T) {
 	a, f := app(t)
-	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	b, _ := f.Story.Snapshot.Find(berth.ID{Workload: "fares", Site: "north"})
 	m := anatomy.New(b, f.Story.Snapshot.Now)
 	m.Key("2")
 	id := m.Instance()
@@ -114,7 +114,7 @@ func TestAnatomyLog(t *testing.T) {
 	if text := frame(a, 158, 47); !strings.Contains(text, "only lines with “err”") {
 		t.Errorf("looked for in the log:\n%s", text)
 	}
-	if empty := drawn(anatomy.New(engine.Berth{}, time.Now()).View, 100, 30); !strings.Contains(empty, "Nothing of it is at the site.") {
+	if empty := drawn(anatomy.New(status.Berth{}, time.Now()).View, 100, 30); !strings.Contains(empty, "Nothing of it is at the site.") {
 		t.Errorf("an empty berth:\n%s", empty)
 	}
 }
@@ -122,7 +122,7 @@ func TestAnatomyLog(t *testing.T) {
 // TestAnatomyBad opens on the instance that is not well, with the reason in sight.
 func TestAnatomyBad(t *testing.T) {
 	_, f := app(t)
-	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	b, _ := f.Story.Snapshot.Find(berth.ID{Workload: "fares", Site: "north"})
 	b.Cohorts[0].Instances[2].Health.Word, b.Cohorts[0].Instances[2].Health.Reason = "failing", "no space left on device"
 	text := drawn(anatomy.New(b, f.Story.Snapshot.Now).View, 158, 47)
 	if strings.Count(text, "no space") < 2 || !strings.Contains(text, "No space left on device.") { // the part, the instance, the inspector
@@ -134,7 +134,7 @@ func TestAnatomyBad(t *testing.T) {
 func TestLinks(t *testing.T) {
 	_, f := app(t)
 	s := f.Story.Snapshot
-	s.Links[0].Problem = &engine.Problem{Text: "the repository cannot be reached: check the network", Since: s.Now}
+	s.Links[0].Problem = &status.Problem{Text: "the repository cannot be reached: check the network", Since: s.Now}
 	s.Links[0].Warnings = []string{"a.yaml:1:1: warning: mind the gap"}
 	text := drawn(links.New(s).View, 158, 47)
 	for _, want := range []string{"no answer", "The repository cannot be reached: check the network.", "mind the gap", "only for south"} {
@@ -147,7 +147,7 @@ func TestLinks(t *testing.T) {
 			t.Errorf("%q is not on the screen:\n%s", want, text)
 		}
 	}
-	if text := drawn(links.New(engine.Snapshot{}).View, 100, 30); !strings.Contains(text, "aditus link add") {
+	if text := drawn(links.New(status.Snapshot{}).View, 100, 30); !strings.Contains(text, "aditus link add") {
 		t.Errorf("without a link:\n%s", text)
 	}
 	for every, want := range map[time.Duration][2]time.Duration{time.Minute: {30 * time.Second, 5 * time.Minute}, time.Second: {time.Second, 5 * time.Second}, 2 * time.Hour: {time.Hour, 2 * time.Hour}, 7 * time.Second: {5 * time.Second, 10 * time.Second}} {
@@ -163,9 +163,9 @@ func TestMouse(t *testing.T) {
 		a, _ := app(t)
 		press(a, keys)
 		before := frame(a, 158, 47)
-		a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+		update(a, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 		down := frame(a, 158, 47)
-		a.Update(tea.MouseClickMsg{X: 10, Y: 12, Button: tea.MouseLeft})
+		update(a, tea.MouseClickMsg{X: 10, Y: 12, Button: tea.MouseLeft})
 		if after := frame(a, 158, 47); len(after) == 0 || before == "" || strings.Count(down, "\n") != strings.Count(before, "\n") {
 			t.Errorf("%s: the screen is gone", keys)
 		}
@@ -175,7 +175,7 @@ func TestMouse(t *testing.T) {
 // TestAnatomyNames tells instances apart at every width.
 func TestAnatomyNames(t *testing.T) {
 	_, f := app(t)
-	b, _ := f.Story.Snapshot.Find(ledger.Berth{Workload: "fares", Site: "north"})
+	b, _ := f.Story.Snapshot.Find(berth.ID{Workload: "fares", Site: "north"})
 	for i := range b.Cohorts[0].Instances {
 		b.Cohorts[0].Instances[i].ID = strings.Replace(b.Cohorts[0].Instances[i].ID, "fares-", "fares-with-a-name-as-long-as-names-may-be-", 1)
 	}

@@ -15,10 +15,11 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -26,19 +27,21 @@ import (
 type fake struct {
 	lost time.Time // since when the engine is not heard of
 	storytest.Story
-	orders  []engine.Order
+	orders  []berth.Order
 	refuse  error
 	looked  int
 	every   []string
 	offered []string // reverts and limits
+	asked   int      // what takes time with a server far away
 }
 
-func (f *fake) Snapshot() engine.Snapshot { return f.Story.Snapshot }
+func (f *fake) Snapshot() status.Snapshot { return f.Story.Snapshot }
 func (f *fake) Changed() <-chan struct{}  { return make(chan struct{}) }
-func (f *fake) LookNow(...string)         { f.looked++ }
+func (f *fake) LookNow(...string)         { f.looked++; f.asked++ }
 func (f *fake) Accept(string) error       { return nil }
 
-func (f *fake) Compare(_ context.Context, b ledger.Berth, against control.Against) (control.Comparison, error) {
+func (f *fake) Compare(_ context.Context, b berth.ID, against control.Against) (control.Comparison, error) {
+	f.asked++
 	c, ok := f.Comparisons[b.String()]
 	if !ok || against.Ref == "nowhere" {
 		return c, fmt.Errorf("there is no %s%s", b, against.Ref)
@@ -47,12 +50,13 @@ func (f *fake) Compare(_ context.Context, b ledger.Berth, against control.Agains
 	return c, nil
 }
 
-func (f *fake) Log(context.Context, ledger.Berth, string, time.Time, int) ([]target.LogLine, error) {
+func (f *fake) Log(context.Context, berth.ID, string, time.Time, int) ([]target.LogLine, error) {
+	f.asked++
 	return f.Lines, nil
 }
 
 func (f *fake) Facts(context.Context, ledger.Query) ([]ledger.Fact, error) { return nil, nil }
-func (f *fake) Declared(context.Context, ledger.Berth) (*declare.Desired, error) {
+func (f *fake) Declared(context.Context, berth.ID) (*declare.Desired, error) {
 	return nil, nil
 }
 
@@ -67,12 +71,13 @@ func (f *fake) SetEvery(link string, every time.Duration) error {
 	return nil
 }
 
-func (f *fake) OfferRevert(_ context.Context, b ledger.Berth, _ string) (source.Proposal, error) {
+func (f *fake) OfferRevert(_ context.Context, b berth.ID, _ string) (source.Proposal, error) {
 	f.offered = append(f.offered, "revert "+b.String())
 	return source.Proposal{Branch: "aditus/revert"}, f.refuse
 }
 
-func (f *fake) Bench(b ledger.Berth, guard string) (control.Bench, error) {
+func (f *fake) Bench(b berth.ID, guard string) (control.Bench, error) {
+	f.asked++
 	bench, ok := f.Benches[b.String()+" "+cmp.Or(guard, "slow share")]
 	if !ok {
 		return bench, fmt.Errorf("%s has no guard %q", b, guard)
@@ -86,12 +91,13 @@ func (f *fake) OfferLimit(_ context.Context, b control.Bench, limit float64, _ s
 	return source.Proposal{Branch: "aditus/limit"}, f.refuse
 }
 
-func (f *fake) Do(_ context.Context, o engine.Order) error {
+func (f *fake) Do(_ context.Context, o berth.Order) error {
 	f.orders = append(f.orders, o)
 	return f.refuse
 }
 
-func (f *fake) Watch(b ledger.Berth, _ int64) (control.Watch, error) {
+func (f *fake) Watch(b berth.ID, _ int64) (control.Watch, error) {
+	f.asked++
 	w, ok := f.Watches[b.String()]
 	if !ok {
 		return w, ledger.ErrNone
@@ -109,6 +115,29 @@ func app(t testing.TB) (*App, *fake) {
 
 var named = map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "space": tea.KeySpace, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "end": tea.KeyEnd, "home": tea.KeyHome}
 
+// update has the app take a message, and carries out what that sets off.
+func update(a *App, msg tea.Msg) {
+	_, cmd := a.Update(msg)
+	if a.prompt == nil { // an input's cursor blinks for ever
+		run(a, cmd)
+	}
+}
+
+func run(a *App, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case nil:
+	case tea.BatchMsg:
+		for _, one := range msg {
+			run(a, one)
+		}
+	default:
+		update(a, msg)
+	}
+}
+
 // press types keys, separated by spaces, and carries out what they set off.
 func press(a *App, keys string) {
 	for key := range strings.FieldsSeq(keys) {
@@ -119,11 +148,7 @@ func press(a *App, keys string) {
 				msg.Mod = tea.ModShift
 			}
 		}
-		if _, cmd := a.Update(msg); cmd != nil && a.prompt == nil {
-			if next := cmd(); next != nil {
-				a.Update(next)
-			}
-		}
+		update(a, msg)
 	}
 }
 
@@ -210,12 +235,12 @@ func TestMenuKeepsItsBerth(t *testing.T) {
 	a, f := app(t)
 	press(a, "3 space")
 	for range 3 {
-		a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+		update(a, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	}
 	if id := a.board.Selected(); id.String() != "fares/slipway" {
 		t.Errorf("the wheel moved the cursor behind the menu to %s", id)
 	}
-	a.board.Select(ledger.Berth{Workload: "lookout", Site: "north"}) // as when what was selected is gone
+	a.board.Select(berth.ID{Workload: "lookout", Site: "north"}) // as when what was selected is gone
 	press(a, "r enter")
 	if len(f.orders) != 1 || f.orders[0].Berth.String() != "fares/slipway" {
 		t.Errorf("the question was about fares at slipway, the orders are %+v", f.orders)
@@ -238,14 +263,14 @@ func TestMoves(t *testing.T) {
 		t.Errorf("five needs on is %s", id)
 	}
 	a.Frame(158, 47)
-	a.Update(tea.MouseClickMsg{X: 60, Y: 17, Button: tea.MouseLeft})
+	update(a, tea.MouseClickMsg{X: 60, Y: 17, Button: tea.MouseLeft})
 	if id := a.board.Selected(); id.Site != "slipway" {
 		t.Errorf("the mouse chose %s", id)
 	}
-	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	update(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
 	press(a, "2 enter")
 	a.Frame(158, 47)
-	a.Update(tea.MouseClickMsg{X: 70, Y: 20, Button: tea.MouseLeft})
+	update(a, tea.MouseClickMsg{X: 70, Y: 20, Button: tea.MouseLeft})
 	if text := frame(a, 158, 47); !strings.Contains(text, "end goes back to now") {
 		t.Error("a click on the chart shows no values")
 	}
@@ -287,7 +312,7 @@ func TestHostileText(t *testing.T) {
 		}
 		b.Health.Reason, b.Health.Word = evil, "failing"
 	}
-	a.look()
+	run(a, a.look())
 	text := a.Frame(158, 47)
 	for _, bad := range []string{"\x07", "\x1b]", "\x1b[2J", "\u202e", "\r"} {
 		if strings.Contains(text, bad) {
@@ -319,14 +344,14 @@ func TestThemes(t *testing.T) {
 func many(t testing.TB, workloads, sites int) *App {
 	f := &fake{Story: storytest.Load(t)}
 	base := f.Story.Snapshot.Berths
-	s := engine.Snapshot{Line: "Skerry Line", Now: f.Story.Snapshot.Now}
+	s := status.Snapshot{Line: "Skerry Line", Now: f.Story.Snapshot.Now}
 	for i := range sites {
 		s.Sites = append(s.Sites, fmt.Sprintf("site-%02d", i))
 	}
 	for i := range workloads {
 		for j := range sites {
 			b := base[(i*7+j)%len(base)]
-			b.Berth = ledger.Berth{Workload: fmt.Sprintf("workload-with-a-long-name-%04d", i), Site: s.Sites[j]}
+			b.ID = berth.ID{Workload: fmt.Sprintf("workload-with-a-long-name-%04d", i), Site: s.Sites[j]}
 			s.Berths = append(s.Berths, b)
 		}
 	}
@@ -339,8 +364,8 @@ func many(t testing.TB, workloads, sites int) *App {
 // TestLongNeed sees that what concerns no berth can be read whole.
 func TestLongNeed(t *testing.T) {
 	a, f := app(t)
-	f.Story.Snapshot.Links[0].Problem = &engine.Problem{Text: "commit d4d3537 by You is not taken: " + strings.Repeat("workloads/notices.yaml:8:11: there is no kind of part; ", 4) + "what ccef0ec declared stays declared"}
-	a.look()
+	f.Story.Snapshot.Links[0].Problem = &status.Problem{Text: "commit d4d3537 by You is not taken: " + strings.Repeat("workloads/notices.yaml:8:11: there is no kind of part; ", 4) + "what ccef0ec declared stays declared"}
+	run(a, a.look())
 	press(a, "3")
 	if text := frame(a, 158, 47); strings.Contains(text, "stays declared") {
 		t.Fatal("the sentence is short enough already: the test proves nothing")
@@ -383,7 +408,7 @@ func BenchmarkBoardFrame(b *testing.B) {
 func BenchmarkBoardSnapshot(b *testing.B) {
 	a := many(b, 200, 8)
 	for b.Loop() {
-		a.look()
+		run(a, a.look())
 		a.Frame(158, 47)
 	}
 }
@@ -407,11 +432,37 @@ func TestLost(t *testing.T) {
 		t.Error("an engine that answers counts as lost")
 	}
 	f.lost = time.Date(2026, 3, 12, 9, 32, 30, 0, time.UTC)
-	a.look()
+	run(a, a.look())
 	frame := ansi.Strip(a.Frame(158, 47))
 	for _, want := range []string{"No word since 09:32:30, this is how it was. Connecting again; q quits. Why: connection refused.", "nothing heard since 09:32:30", "Skerry Line", "NEEDS YOU"} {
 		if !strings.Contains(frame, want) {
 			t.Errorf("%q is not to be read in\n%s", want, frame)
 		}
+	}
+}
+
+// TestNothingWaits sees that no key and no click asks anything itself: a server far away may take its time, and the next
+// key must not wait for it.
+func TestNothingWaits(t *testing.T) {
+	a, f := app(t)
+	for _, opens := range []string{"enter", "c", "i down down down", "b", "L"} {
+		press(a, "esc "+opens)
+		before := f.asked
+		a.Update(refreshMsg{})
+		for _, key := range []string{"down", "enter", "n", "tab", "up", "w", "c", "b", "esc", "enter"} {
+			msg := tea.KeyPressMsg{Text: key, Code: []rune(key)[0]}
+			if code, ok := named[key]; ok {
+				msg = tea.KeyPressMsg{Code: code}
+			}
+			a.Update(msg)
+			if f.asked != before {
+				t.Fatalf("after %q the key %q asks at once", opens, key)
+			}
+		}
+		a.Update(tea.MouseClickMsg{X: 60, Y: 17, Button: tea.MouseLeft})
+		a.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
+	}
+	if f.asked == 0 {
+		t.Error("nothing was asked at all")
 	}
 }

@@ -7,11 +7,11 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/watch"
+	"aditus/internal/words"
 )
 
 // Sizes below which there is no use in drawing a screen.
@@ -35,7 +35,7 @@ func (a *App) View() tea.View {
 }
 
 func (a *App) title() string {
-	c := control.Count(a.snapshot)
+	c := words.Count(a.snapshot)
 	return fmt.Sprintf("%s: %d need you, %d moving", kit.Plain(a.snapshot.Line), c.Need, c.Moving)
 }
 
@@ -46,7 +46,7 @@ func (a *App) Frame(w, h int) string {
 	}
 	p := kit.NewPage(w, h, a.theme)
 	if w < leastWidth || h < leastHeight {
-		c := control.Count(a.snapshot)
+		c := words.Count(a.snapshot)
 		y := p.Wrap(0, 0, w, h, kit.Text, fmt.Sprintf("%d need you, %d moving, %d steady.", c.Need, c.Moving, c.Steady))
 		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, leastWidth, leastHeight))
 		return p.Render()
@@ -100,7 +100,7 @@ func (a *App) bar(p *kit.Page) {
 	case *watch.Model:
 		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
 		hints = nil
-		for _, action := range control.Actions(a.berth()) {
+		for _, action := range words.Actions(a.berth()) {
 			if action.Not == nil && action.Changes {
 				hints = append(hints, kit.Hint{Key: action.Key, Does: string(action.Verb)})
 			}

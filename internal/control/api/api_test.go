@@ -13,9 +13,11 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/prometheus/common/expfmt"
@@ -25,11 +27,15 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/control/storytest"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
+	"aditus/internal/core/policy"
 	"aditus/internal/core/signal"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -41,6 +47,9 @@ type story struct {
 	mu      sync.Mutex
 	asked   []string
 	changed chan struct{}
+	runs    bool // its clock does
+	facts   int64
+	fails   error // what holding ends with
 }
 
 func (s *story) note(format string, args ...any) {
@@ -51,38 +60,44 @@ func (s *story) note(format string, args ...any) {
 
 var errRefused = errors.New("no rollout is under way")
 
-func (s *story) Snapshot() engine.Snapshot {
+func (s *story) Snapshot() status.Snapshot {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.Story.Snapshot
+	now := s.Story.Snapshot
+	if s.runs {
+		now.Now = time.Now()
+	}
+	return now
 }
 func (s *story) Subscribe() (<-chan struct{}, func()) { return s.changed, func() {} }
-func (s *story) Asked(_ context.Context, id ledger.Berth, by, from, what string) error {
+func (s *story) Asked(_ context.Context, id berth.ID, by, from, what string) error {
 	s.note("on record: %s by %s from %s", what, by, from)
 	return nil
 }
 func (s *story) Measured(context.Context) []engine.Measured {
 	page := target.Measured(map[int]uint64{200: 90, 500: 10}, []float64{0.1, 1}, []float64{50, 49, 1}, 12.5)
 	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, 24e6)}
-	return []engine.Measured{{Berth: ledger.Berth{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
+	return []engine.Measured{{ID: berth.ID{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
 }
-func (s *story) Do(_ context.Context, o engine.Order) error {
+func (s *story) Do(_ context.Context, o berth.Order) error {
 	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, o.By, o.From, o.Parts, o.Note)
-	if o.Verb == engine.Hold {
+	if o.Verb == berth.Hold && s.fails != nil {
+		return s.fails
+	} else if o.Verb == berth.Hold {
 		return errRefused
 	}
 	return nil
 }
 func (s *story) LookNow(links ...string)  { s.note("look %v", links) }
 func (s *story) Accept(link string) error { s.note("accept %s", link); return nil }
-func (s *story) Watch(id ledger.Berth, rollout int64) (control.Watch, error) {
+func (s *story) Watch(id berth.ID, rollout int64) (control.Watch, error) {
 	w, ok := s.Watches[id.String()]
 	if !ok {
 		return w, fmt.Errorf("%s: %w", id, ledger.ErrNone)
 	}
 	return w, nil
 }
-func (s *story) Compare(_ context.Context, id ledger.Berth, against control.Against) (control.Comparison, error) {
+func (s *story) Compare(_ context.Context, id berth.ID, against control.Against) (control.Comparison, error) {
 	c := s.Comparisons[id.String()]
 	c.Two = against.From == "8.1.4" && against.To == "8.2.0" || against.Site == "north"
 	if c.Preview = against.Ref != ""; against.Ref == "nowhere" {
@@ -90,13 +105,13 @@ func (s *story) Compare(_ context.Context, id ledger.Berth, against control.Agai
 	}
 	return c, nil
 }
-func (s *story) Declared(_ context.Context, id ledger.Berth) (*declare.Desired, error) {
+func (s *story) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
 	return &declare.Desired{Parts: map[string]declare.Part{id.Workload: {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}}}}, nil
 }
-func (s *story) OfferRevert(_ context.Context, id ledger.Berth, by string) (source.Proposal, error) {
+func (s *story) OfferRevert(_ context.Context, id berth.ID, by string) (source.Proposal, error) {
 	return source.Proposal{Branch: "revert-" + id.Workload}, nil
 }
-func (s *story) Bench(id ledger.Berth, guard string) (control.Bench, error) {
+func (s *story) Bench(id berth.ID, guard string) (control.Bench, error) {
 	if guard == "" {
 		guard = "slow share"
 	}
@@ -105,7 +120,7 @@ func (s *story) Bench(id ledger.Berth, guard string) (control.Bench, error) {
 func (s *story) OfferLimit(_ context.Context, b control.Bench, limit float64, by string) (source.Proposal, error) {
 	return source.Proposal{Branch: fmt.Sprint("limit-", limit)}, nil
 }
-func (s *story) Log(_ context.Context, _ ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	if instance == "nobody" {
 		return nil, target.ErrNoInstance
 	}
@@ -118,7 +133,7 @@ func (s *story) SetEvery(link string, every time.Duration) error {
 }
 func (s *story) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
 	var all []ledger.Fact
-	for n := q.After + 1; n <= 3; n++ {
+	for n := q.After + 1; n <= max(3, s.facts) && (q.Most == 0 || len(all) < q.Most); n++ {
 		all = append(all, ledger.Fact{Seq: n, At: s.Story.Snapshot.Now, Kind: "told", By: "aditus", Text: fmt.Sprint("fact ", n)})
 	}
 	return all, nil
@@ -165,7 +180,7 @@ func onSocket(t *testing.T, server *api.Server) *api.Remote {
 func TestRemote(t *testing.T) {
 	s, server, _ := tell(t)
 	r := onSocket(t, server)
-	id := ledger.Berth{Workload: "boarding", Site: "north"}
+	id := berth.ID{Workload: "boarding", Site: "north"}
 	ctx := t.Context()
 	same := func(what string, got any, err error, want any) {
 		t.Helper()
@@ -202,7 +217,7 @@ func TestRemote(t *testing.T) {
 	text, err := r.Try(ctx, "skerry-line")
 	same("try", text, err, "skerry-line answers")
 	for what, err := range map[string]error{
-		"order":  r.Do(ctx, engine.Order{Verb: engine.Sync, Berth: id, By: "maren", From: "nowhere", Parts: []string{"gate"}}),
+		"order":  r.Do(ctx, berth.Order{Verb: berth.Sync, Berth: id, By: "maren", From: "nowhere", Parts: []string{"gate"}}),
 		"accept": r.Accept("skerry-line"),
 		"every":  r.SetEvery("skerry-line", 30*time.Second),
 	} {
@@ -211,7 +226,7 @@ func TestRemote(t *testing.T) {
 		}
 	}
 	r.LookNow("skerry-line")
-	if err := r.Do(ctx, engine.Order{Verb: engine.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
+	if err := r.Do(ctx, berth.Order{Verb: berth.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
 		t.Errorf("a refusal: %v", err)
 	}
 	for _, against := range []control.Against{{From: "8.1.4", To: "8.2.0"}, {Site: "north"}} {
@@ -239,6 +254,89 @@ func TestRemote(t *testing.T) {
 }
 
 // TestLost takes the server away from a face and brings it back.
+// TestEvents sees that a reader is sent one snapshot for each change, though the clock runs, hears now and then that the
+// server is there, and is let go when the server stops.
+func TestEvents(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s, _, tokens := tell(t)
+		s.runs = true
+		token, err := tokens.Add("reader", []policy.Scope{policy.Look}, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		server := api.New(ctx, s, tokens, slog.New(slog.DiscardHandler))
+		request := httptest.NewRequest(http.MethodGet, "/v1/events", nil)
+		request.Header.Set("Authorization", "Bearer "+token)
+		out := httptest.NewRecorder()
+		ended := make(chan struct{})
+		go func() { server.ServeHTTP(out, request); close(ended) }()
+		heard := func(what string, snapshots, beats int) {
+			t.Helper()
+			synctest.Wait()
+			text := out.Body.String()
+			if s, b := strings.Count(text, "event: snapshot"), strings.Count(text, ": still here"); s != snapshots || b != beats {
+				t.Errorf("%s: %d snapshots and %d heartbeats, want %d and %d", what, s, b, snapshots, beats)
+			}
+		}
+		time.Sleep(25 * time.Second)
+		heard("calm", 1, 2)
+		for range 3 {
+			s.mu.Lock()
+			s.Story.Snapshot.Seq++
+			s.mu.Unlock()
+			s.changed <- struct{}{}
+			time.Sleep(time.Second)
+		}
+		heard("three changes", 4, 2)
+		stop()
+		synctest.Wait()
+		select {
+		case <-ended:
+		default:
+			t.Error("the stream goes on though the server stopped")
+		}
+	})
+}
+
+// TestFaults sees that an error keeps its sentence and its kind over HTTP, with the status that stands for it.
+func TestFaults(t *testing.T) {
+	s, server, _ := tell(t)
+	r := onSocket(t, server)
+	for _, test := range []struct {
+		err    error
+		status int
+		kinds  []error
+	}{
+		{fault.New(fault.ErrNotFound, "there is no berth quay/west"), http.StatusNotFound, []error{fault.ErrNotFound}},
+		{fmt.Errorf("record it: %w", ledger.ErrFull), http.StatusServiceUnavailable, []error{fault.ErrUnavailable}},
+		{fmt.Errorf("dock: %w", target.ErrUnreachable), http.StatusBadGateway, []error{fault.ErrUnreachable}},
+		{errors.New("sync is not possible: locked"), http.StatusConflict, nil},
+	} {
+		s.fails = test.err
+		err := r.Do(t.Context(), berth.Order{Verb: berth.Hold, Berth: berth.ID{Workload: "boarding", Site: "north"}})
+		var p *api.Problem
+		if !errors.As(err, &p) || p.Status != test.status || err.Error() != test.err.Error() {
+			t.Errorf("%v came as %v", test.err, err)
+		}
+		for _, kind := range []error{fault.ErrNotFound, fault.ErrUnavailable, fault.ErrUnreachable} {
+			if errors.Is(err, kind) != slices.Contains(test.kinds, kind) {
+				t.Errorf("%v: whether it is of the kind %q is lost", test.err, kind)
+			}
+		}
+	}
+}
+
+// TestPages sees that a client gets all facts, though an answer holds a page of them.
+func TestPages(t *testing.T) {
+	s, server, _ := tell(t)
+	s.facts = 2500
+	facts, err := onSocket(t, server).Facts(t.Context(), ledger.Query{After: 7})
+	if err != nil || len(facts) != 2493 || facts[2492].Seq != 2500 {
+		t.Errorf("%d facts: %v", len(facts), err)
+	}
+}
+
 func TestLost(t *testing.T) {
 	s, server, _ := tell(t)
 	r := onSocket(t, server)
@@ -256,7 +354,7 @@ func TestLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	tokens := api.OpenTokens(t.TempDir())
-	token, err := tokens.Add("wall", []api.Scope{api.Look}, time.Time{})
+	token, err := tokens.Add("wall", []policy.Scope{policy.Look}, time.Time{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -322,7 +420,7 @@ func TestFollow(t *testing.T) {
 // document says.
 func TestDocument(t *testing.T) {
 	_, server, tokens := tell(t)
-	token, err := tokens.Add("all", api.Scopes, time.Time{})
+	token, err := tokens.Add("all", policy.Scopes, time.Time{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -441,21 +539,25 @@ func TestTokens(t *testing.T) {
 		server.ServeHTTP(w, request)
 		return w.Code
 	}
-	order := func(verb engine.Verb) string {
+	order := func(verb berth.Verb) string {
 		return fmt.Sprintf(`{"verb":%q,"by":"somebody else","berth":{"workload":"boarding","site":"north"}}`, verb)
 	}
-	for _, scope := range api.Scopes {
-		token, err := tokens.Add("only "+string(scope), []api.Scope{scope}, time.Time{})
+	for _, scope := range policy.Scopes {
+		token, err := tokens.Add("only "+string(scope), []policy.Scope{scope}, time.Time{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		for verb, needs := range map[engine.Verb]api.Scope{engine.Sync: api.Sync, engine.RollBack: api.Sync, engine.SignOff: api.SignOff, engine.Lock: api.Change, engine.LiftBar: api.Change, "anything": api.Sync} {
+		for needs, verbs := range map[policy.Scope][]berth.Verb{
+			policy.Sync: {berth.Advance, berth.RollBack}, policy.SignOff: {berth.SignOff}, policy.Change: {berth.LockIt, berth.LiftBar, "anything"},
+		} {
 			want := http.StatusForbidden
 			if needs == scope {
 				want = http.StatusOK
 			}
-			if got := ask(token, "POST", "/v1/orders", order(verb)); got != want {
-				t.Errorf("%s with a token for %s: status %d, want %d", verb, scope, got, want)
+			for _, verb := range verbs {
+				if got := ask(token, "POST", "/v1/orders", order(verb)); got != want {
+					t.Errorf("%s with a token for %s: status %d, want %d", verb, scope, got, want)
+				}
 			}
 		}
 		if got := ask(token, "GET", "/v1/snapshot", ""); got != 200 {
@@ -465,8 +567,8 @@ func TestTokens(t *testing.T) {
 	if len(s.asked) == 0 || !strings.Contains(s.asked[0], "by only sync from 192.0.2.7 with the token only sync") {
 		t.Errorf("an order is not in its token's name: %v", s.asked)
 	}
-	old, _ := tokens.Add("old", []api.Scope{api.Look}, time.Now().Add(-time.Second))
-	gone, _ := tokens.Add("gone", []api.Scope{api.Look}, time.Time{})
+	old, _ := tokens.Add("old", []policy.Scope{policy.Look}, time.Now().Add(-time.Second))
+	gone, _ := tokens.Add("gone", []policy.Scope{policy.Look}, time.Time{})
 	if err := tokens.Remove("gone"); err != nil {
 		t.Fatal(err)
 	}
@@ -490,7 +592,7 @@ func TestTokens(t *testing.T) {
 	if strings.Contains(string(text), old) || len(list) != 5 {
 		t.Errorf("a token is kept as it is, or lost: %s", text)
 	}
-	for _, scopes := range [][]api.Scope{nil, {"everything"}} {
+	for _, scopes := range [][]policy.Scope{nil, {"everything"}} {
 		if _, err := tokens.Add("new", scopes, time.Time{}); err == nil {
 			t.Errorf("a token with the scopes %v was made", scopes)
 		}
@@ -513,7 +615,7 @@ func TestPlainText(t *testing.T) {
 // TestMetrics holds /metrics against a parser that is not ours.
 func TestMetrics(t *testing.T) {
 	_, server, tokens := tell(t)
-	token, _ := tokens.Add("scraper", []api.Scope{api.Look}, time.Time{})
+	token, _ := tokens.Add("scraper", []policy.Scope{policy.Look}, time.Time{})
 	request := httptest.NewRequestWithContext(t.Context(), "GET", "/metrics", nil)
 	request.Header.Set("Authorization", "Bearer "+token)
 	w := httptest.NewRecorder()

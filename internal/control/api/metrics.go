@@ -13,9 +13,9 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"aditus/internal/control"
 	"aditus/internal/core/signal"
 	"aditus/internal/engine"
+	"aditus/internal/words"
 )
 
 // OpenMetricsType is the media type of /metrics: OpenMetrics text 1.0.
@@ -31,7 +31,7 @@ func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", OpenMetricsType)
 	out := families{}
 	now := s.control.Snapshot()
-	needs := control.Count(now)
+	needs := words.Count(now)
 	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady} {
 		out.add("aditus_berths", float64(n), "state", state)
 	}

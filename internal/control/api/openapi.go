@@ -14,8 +14,9 @@ import (
 
 	"github.com/invopop/jsonschema"
 
-	"aditus/internal/engine"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 )
 
 // Document is the OpenAPI 3.1 document of the server. It is made from the list of operations and the types of their
@@ -37,7 +38,7 @@ var Document = sync.OnceValue(func() []byte {
 	}
 	for _, s := range streams {
 		add(http.MethodGet, s.path, map[string]any{
-			"operationId": s.name, "summary": s.about, "security": security(Look), "responses": map[string]any{
+			"operationId": s.name, "summary": s.about, "security": security(policy.Look), "responses": map[string]any{
 				"200":     map[string]any{"description": "Server-sent events; the data of each is JSON.", "content": map[string]any{"text/event-stream": map[string]any{"schema": map[string]any{"type": "string"}, "x-event": d.schema(s.event)}}},
 				"default": d.problem(),
 			}})
@@ -45,7 +46,7 @@ var Document = sync.OnceValue(func() []byte {
 	for at, about := range map[string]string{"/healthz": "Whether the engine works and its ledger can be written.", "/metrics": "OpenMetrics text of Aditus itself, and of what the sites' routers count."} {
 		kind, schema, secure := "application/json", any(d.schema(Answer{})), []any{}
 		if at == "/metrics" {
-			kind, schema, secure = "application/openmetrics-text", map[string]any{"type": "string"}, security(Look)
+			kind, schema, secure = "application/openmetrics-text", map[string]any{"type": "string"}, security(policy.Look)
 		}
 		add(http.MethodGet, at, map[string]any{"operationId": strings.Trim(at, "/"), "summary": about, "security": secure, "responses": map[string]any{
 			"200": map[string]any{"description": "It does.", "content": map[string]any{kind: map[string]any{"schema": schema}}}, "default": d.problem(),
@@ -71,7 +72,7 @@ var streams = []struct {
 	path, name, about string
 	event             any
 }{
-	{"/v1/events", "events", "A snapshot whenever there is a new one.", engine.Snapshot{}},
+	{"/v1/events", "events", "A snapshot whenever there is a new one.", status.Snapshot{}},
 	{"/v1/ledger/events", "follow", "Facts as they come on record, from the one after Last-Event-ID.", ledger.Fact{}},
 }
 
@@ -84,7 +85,7 @@ func pathParameters(at string) (all []any) {
 	return all
 }
 
-func security(scope Scope) []any {
+func security(scope policy.Scope) []any {
 	return []any{map[string]any{"token": []any{string(scope)}}}
 }
 

@@ -8,37 +8,14 @@ import (
 	"time"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/engine"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
-
-// Scope is what a token lets its bearer do.
-type Scope string
-
-// Scopes. Each stands for itself alone, and whoever has any may look.
-const (
-	Look    Scope = "look"     // see all that there is
-	Sync    Scope = "sync"     // sync, advance, hold, let go on, roll back, abandon
-	SignOff Scope = "sign off" // give a stage its sign-off
-	Change  Scope = "change"   // lock and unlock, lift bars, links, offers on branches
-)
-
-// Scopes are all of them.
-var Scopes = []Scope{Look, Sync, SignOff, Change}
-
-// scopeOf is what an order needs.
-func scopeOf(verb engine.Verb) Scope {
-	switch verb {
-	case engine.SignOff:
-		return SignOff
-	case engine.Lock, engine.Unlock, engine.LiftBar, engine.LeaveIt:
-		return Change
-	}
-	return Sync
-}
 
 // operation is one thing that can be asked of the server. The handlers, the OpenAPI document and the tests that hold one
 // against the other are made from the same list.
@@ -46,7 +23,7 @@ type operation struct {
 	method, path string
 	name         string // operationId
 	about        string
-	scope        Scope
+	scope        policy.Scope
 	query        []parameter
 	in, out      any // values of the types of the bodies; nil for none
 	do           func(ctx context.Context, c call) (any, error)
@@ -59,7 +36,7 @@ type parameter struct {
 // call is one request, as far as it is common to all.
 type call struct {
 	Control
-	berth    ledger.Berth
+	berth    berth.ID
 	link     string
 	query    func(name string) string
 	in       any // what in points to, read
@@ -101,20 +78,20 @@ type (
 const berthPath = "/v1/berths/{workload}/{site}"
 
 var operations = []operation{
-	{method: "GET", path: "/v1/snapshot", name: "snapshot", about: "All that is known now: sites, links, berths, problems.", scope: Look, out: engine.Snapshot{},
+	{method: "GET", path: "/v1/snapshot", name: "snapshot", about: "All that is known now: sites, links, berths, problems.", scope: policy.Look, out: status.Snapshot{},
 		do: func(_ context.Context, c call) (any, error) { return c.Snapshot(), nil }},
-	{method: "POST", path: "/v1/orders", name: "order", about: "Give an order for a berth. It is answered once it is carried out, or refused with the reason.", scope: Sync, in: engine.Order{}, out: Done{},
+	{method: "POST", path: "/v1/orders", name: "order", about: "Give an order for a berth. It is answered once it is carried out, or refused with the reason.", scope: policy.Sync, in: berth.Order{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
-			o := *c.in.(*engine.Order)
+			o := *c.in.(*berth.Order)
 			o.By, o.From = c.by, c.from
 			return Done{}, c.Do(ctx, o)
 		}},
-	{method: "POST", path: "/v1/look", name: "look", about: "Read links now.", scope: Sync, in: Links{}, out: Done{},
+	{method: "POST", path: "/v1/look", name: "look", about: "Read links now.", scope: policy.Sync, in: Links{}, out: Done{},
 		do: func(_ context.Context, c call) (any, error) {
 			c.LookNow(c.in.(*Links).Links...)
 			return Done{}, nil
 		}},
-	{method: "GET", path: berthPath, name: "berth", about: "One workload at one site as it stands.", scope: Look, out: engine.Berth{},
+	{method: "GET", path: berthPath, name: "berth", about: "One workload at one site as it stands.", scope: policy.Look, out: status.Berth{},
 		do: func(_ context.Context, c call) (any, error) {
 			b, ok := c.Snapshot().Find(c.berth)
 			if !ok {
@@ -122,7 +99,7 @@ var operations = []operation{
 			}
 			return b, nil
 		}},
-	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: Look, out: control.Watch{},
+	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: policy.Look, out: control.Watch{},
 		query: []parameter{{"rollout", "Its number in the ledger; the newest where it is left out.", "integer"}},
 		do: func(_ context.Context, c call) (any, error) {
 			id, err := strconv.ParseInt(cmp.Or(c.query("rollout"), "0"), 10, 64)
@@ -131,9 +108,9 @@ var operations = []operation{
 			}
 			return c.Watch(c.berth, id)
 		}},
-	{method: "GET", path: berthPath + "/declared", name: "declared", about: "What Git declares for the berth, as it was read last. Its revision is the SHA-256 of its canonical form (RFC 8785).", scope: Look, out: declare.Desired{},
+	{method: "GET", path: berthPath + "/declared", name: "declared", about: "What Git declares for the berth, as it was read last. Its revision is the SHA-256 of its canonical form (RFC 8785).", scope: policy.Look, out: declare.Desired{},
 		do: func(ctx context.Context, c call) (any, error) { return c.Declared(ctx, c.berth) }},
-	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: Look, out: control.Comparison{},
+	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: policy.Look, out: control.Comparison{},
 		query: []parameter{
 			{"with", "A branch, tag, commit or revision to compare with instead of what Git declares.", "string"},
 			{"site", "Compare with what is declared at another site.", "string"},
@@ -143,10 +120,10 @@ var operations = []operation{
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.Compare(ctx, c.berth, control.Against{Ref: c.query("with"), Site: c.query("site"), From: c.query("from"), To: c.query("to")})
 		}},
-	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: Look, out: control.Bench{},
+	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: policy.Look, out: control.Bench{},
 		query: []parameter{{"guard", "Its name; the first where it is left out.", "string"}},
 		do:    func(_ context.Context, c call) (any, error) { return c.Bench(c.berth, c.query("guard")) }},
-	{method: "GET", path: berthPath + "/log", name: "log", about: "The newest lines that an instance wrote, oldest first.", scope: Look, out: Lines{},
+	{method: "GET", path: berthPath + "/log", name: "log", about: "The newest lines that an instance wrote, oldest first.", scope: policy.Look, out: Lines{},
 		query: []parameter{{"instance", "Its name.", "string"}, {"since", "A moment (RFC 3339) before which nothing is told.", "string"}, {"most", "How many lines at most; 200 where it is left out.", "integer"}},
 		do: func(ctx context.Context, c call) (any, error) {
 			most, err := strconv.Atoi(cmp.Or(c.query("most"), "200"))
@@ -160,12 +137,12 @@ var operations = []operation{
 			lines, err := c.Log(ctx, c.berth, c.query("instance"), since, most)
 			return Lines{lines}, err
 		}},
-	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: Change, in: Wish{}, out: source.Proposal{},
+	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {
 			p, err := c.OfferRevert(ctx, c.berth, c.by)
 			return p, c.asked(ctx, err, "the revert of "+c.berth.String())
 		}},
-	{method: "POST", path: berthPath + "/limit", name: "limit", about: "Offer another limit of a guard as a commit on a branch.", scope: Change, in: Wish{}, out: source.Proposal{},
+	{method: "POST", path: berthPath + "/limit", name: "limit", about: "Offer another limit of a guard as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {
 			w := c.in.(*Wish)
 			b, err := c.Bench(c.berth, w.Guard)
@@ -175,16 +152,16 @@ var operations = []operation{
 			p, err := c.OfferLimit(ctx, b, w.Limit, c.by)
 			return p, c.asked(ctx, err, fmt.Sprintf("another limit of %s of %s", b.Rule.Name, c.berth))
 		}},
-	{method: "POST", path: "/v1/links/{link}/try", name: "try", about: "Ask a link whether it answers.", scope: Sync, out: Answer{},
+	{method: "POST", path: "/v1/links/{link}/try", name: "try", about: "Ask a link whether it answers.", scope: policy.Sync, out: Answer{},
 		do: func(ctx context.Context, c call) (any, error) {
 			text, err := c.Try(ctx, c.link)
 			return Answer{text}, err
 		}},
-	{method: "POST", path: "/v1/links/{link}/accept", name: "accept", about: "Accept the rewritten history of a link's branch.", scope: Change, out: Done{},
+	{method: "POST", path: "/v1/links/{link}/accept", name: "accept", about: "Accept the rewritten history of a link's branch.", scope: policy.Change, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return Done{}, c.asked(ctx, c.Accept(c.link), "the rewritten history of the link "+c.link+" accepted")
 		}},
-	{method: "PUT", path: "/v1/links/{link}/every", name: "every", about: "Change how often a link is polled.", scope: Change, in: Every{}, out: Done{},
+	{method: "PUT", path: "/v1/links/{link}/every", name: "every", about: "Change how often a link is polled.", scope: policy.Change, in: Every{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			every, err := time.ParseDuration(c.in.(*Every).Every)
 			if err != nil {
@@ -192,10 +169,10 @@ var operations = []operation{
 			}
 			return Done{}, c.asked(ctx, c.SetEvery(c.link, every), fmt.Sprintf("the link %s polled every %s", c.link, every))
 		}},
-	{method: "GET", path: "/v1/ledger", name: "ledger", about: "What happened, and why, oldest first.", scope: Look, out: Facts{},
+	{method: "GET", path: "/v1/ledger", name: "ledger", about: "What happened, and why, oldest first.", scope: policy.Look, out: Facts{},
 		query: []parameter{
 			{"workload", "Facts of one workload; site goes with it.", "string"}, {"site", "", "string"}, {"rollout", "Facts of one rollout.", "integer"},
-			{"after", "Facts with a larger number only.", "integer"}, {"newest", "The last so many; 1000 where it and after are left out.", "integer"},
+			{"after", "Facts with a larger number only: the first 1000 of them, from where one goes on with the last one's number.", "integer"}, {"newest", "The last so many; 1000 where it and after are left out.", "integer"},
 		},
 		do: func(ctx context.Context, c call) (any, error) {
 			q, err := c.ledgerQuery()
@@ -222,12 +199,15 @@ func (c call) ledgerQuery() (q ledger.Query, err error) {
 		}
 		return n
 	}
-	q = ledger.Query{Berth: ledger.Berth{Workload: c.query("workload"), Site: c.query("site")}, Rollout: number("rollout"), After: number("after"), Newest: int(number("newest"))}
+	q = ledger.Query{Berth: berth.ID{Workload: c.query("workload"), Site: c.query("site")}, Rollout: number("rollout"), After: number("after"), Newest: int(number("newest"))}
 	if (q.Berth.Workload == "") != (q.Berth.Site == "") {
 		return q, errInput("workload and site go together")
 	}
-	if q.Newest == 0 && q.After == 0 {
+	switch {
+	case q.Newest == 0 && q.After == 0:
 		q.Newest = mostFacts
+	case q.Newest == 0:
+		q.Most = mostFacts
 	}
 	return q, err
 }

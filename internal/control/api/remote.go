@@ -21,11 +21,12 @@ import (
 	"time"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/socket"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -37,7 +38,7 @@ type Remote struct {
 	changed chan struct{}
 
 	mu       sync.Mutex
-	snapshot engine.Snapshot
+	snapshot status.Snapshot
 	lost     time.Time
 	why      string
 }
@@ -150,13 +151,13 @@ func (r *Remote) open(ctx context.Context, method, path string, query url.Values
 	return nil, &p
 }
 
-func pathOf(id ledger.Berth, what string) string {
+func pathOf(id berth.ID, what string) string {
 	return "/v1/berths/" + url.PathEscape(id.Workload) + "/" + url.PathEscape(id.Site) + what
 }
 
 // Look takes a snapshot now.
-func (r *Remote) Look(ctx context.Context) (engine.Snapshot, error) {
-	var s engine.Snapshot
+func (r *Remote) Look(ctx context.Context) (status.Snapshot, error) {
+	var s status.Snapshot
 	err := r.ask(ctx, http.MethodGet, "/v1/snapshot", nil, nil, &s)
 	if err == nil {
 		r.take(s)
@@ -164,7 +165,7 @@ func (r *Remote) Look(ctx context.Context) (engine.Snapshot, error) {
 	return s, err
 }
 
-func (r *Remote) take(s engine.Snapshot) {
+func (r *Remote) take(s status.Snapshot) {
 	r.mu.Lock()
 	r.snapshot, r.lost, r.why = s, time.Time{}, ""
 	r.mu.Unlock()
@@ -191,7 +192,7 @@ func (r *Remote) Follow(ctx context.Context) {
 	wait := firstAgain
 	for ctx.Err() == nil {
 		err := r.stream(ctx, "/v1/events", nil, nil, func(_ string, data []byte) error {
-			var s engine.Snapshot
+			var s status.Snapshot
 			if err := json.Unmarshal(data, &s); err != nil {
 				return err
 			}
@@ -298,7 +299,7 @@ func queryOf(q ledger.Query) url.Values {
 }
 
 // Snapshot implements control.Control: the last one that came.
-func (r *Remote) Snapshot() engine.Snapshot {
+func (r *Remote) Snapshot() status.Snapshot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.snapshot
@@ -315,7 +316,7 @@ func (r *Remote) Lost() (time.Time, string) {
 }
 
 // Do implements control.Control.
-func (r *Remote) Do(ctx context.Context, o engine.Order) error {
+func (r *Remote) Do(ctx context.Context, o berth.Order) error {
 	o.From = ""
 	return r.ask(ctx, http.MethodPost, "/v1/orders", nil, o, &Done{})
 }
@@ -331,7 +332,7 @@ func (r *Remote) Accept(link string) error {
 }
 
 // Watch implements control.Control.
-func (r *Remote) Watch(id ledger.Berth, rollout int64) (w control.Watch, err error) {
+func (r *Remote) Watch(id berth.ID, rollout int64) (w control.Watch, err error) {
 	query := url.Values{}
 	if rollout != 0 {
 		query.Set("rollout", strconv.FormatInt(rollout, 10))
@@ -341,7 +342,7 @@ func (r *Remote) Watch(id ledger.Berth, rollout int64) (w control.Watch, err err
 }
 
 // Compare implements control.Control.
-func (r *Remote) Compare(ctx context.Context, id ledger.Berth, against control.Against) (c control.Comparison, err error) {
+func (r *Remote) Compare(ctx context.Context, id berth.ID, against control.Against) (c control.Comparison, err error) {
 	query := url.Values{}
 	for name, value := range map[string]string{"with": against.Ref, "site": against.Site, "from": against.From, "to": against.To} {
 		if value != "" {
@@ -353,20 +354,20 @@ func (r *Remote) Compare(ctx context.Context, id ledger.Berth, against control.A
 }
 
 // Declared implements control.Control.
-func (r *Remote) Declared(ctx context.Context, id ledger.Berth) (*declare.Desired, error) {
+func (r *Remote) Declared(ctx context.Context, id berth.ID) (*declare.Desired, error) {
 	var desired declare.Desired
 	err := r.ask(ctx, http.MethodGet, pathOf(id, "/declared"), nil, nil, &desired)
 	return &desired, err
 }
 
 // OfferRevert implements control.Control.
-func (r *Remote) OfferRevert(ctx context.Context, id ledger.Berth, by string) (p source.Proposal, err error) {
+func (r *Remote) OfferRevert(ctx context.Context, id berth.ID, by string) (p source.Proposal, err error) {
 	err = r.ask(ctx, http.MethodPost, pathOf(id, "/revert"), nil, Wish{By: by}, &p)
 	return p, err
 }
 
 // Bench implements control.Control.
-func (r *Remote) Bench(id ledger.Berth, guard string) (b control.Bench, err error) {
+func (r *Remote) Bench(id berth.ID, guard string) (b control.Bench, err error) {
 	query := url.Values{}
 	if guard != "" {
 		query.Set("guard", guard)
@@ -382,7 +383,7 @@ func (r *Remote) OfferLimit(ctx context.Context, b control.Bench, limit float64,
 }
 
 // Log implements control.Control.
-func (r *Remote) Log(ctx context.Context, id ledger.Berth, instance string, since time.Time, most int) ([]target.LogLine, error) {
+func (r *Remote) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	query := url.Values{"instance": {instance}, "most": {strconv.Itoa(min(most, mostLines))}}
 	if !since.IsZero() {
 		query.Set("since", since.UTC().Format(time.RFC3339Nano))
@@ -406,7 +407,16 @@ func (r *Remote) SetEvery(link string, every time.Duration) error {
 
 // Facts implements control.Control.
 func (r *Remote) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
-	var f Facts
-	err := r.ask(ctx, http.MethodGet, "/v1/ledger", queryOf(q), nil, &f)
-	return f.Facts, err
+	var all []ledger.Fact
+	for {
+		var page Facts
+		if err := r.ask(ctx, http.MethodGet, "/v1/ledger", queryOf(q), nil, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Facts...)
+		if q.After == 0 || q.Newest > 0 || len(page.Facts) < mostFacts {
+			return all, nil
+		}
+		q.After = all[len(all)-1].Seq
+	}
 }

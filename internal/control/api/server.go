@@ -19,16 +19,18 @@ import (
 	"time"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
+	"aditus/internal/core/policy"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
-	"aditus/internal/target"
 )
 
 // Control is what the server serves.
 type Control interface {
 	control.Control
 	Subscribe() (changed <-chan struct{}, end func())
-	Asked(ctx context.Context, berth ledger.Berth, by, from, what string) error
+	Asked(ctx context.Context, berth berth.ID, by, from, what string) error
 	Measured(ctx context.Context) []engine.Measured
 }
 
@@ -50,9 +52,9 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 	for _, op := range operations {
 		s.mux.HandleFunc(op.method+" "+op.path, s.serve(op))
 	}
-	s.mux.HandleFunc("GET /v1/events", s.allow(Look, s.events))
-	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(Look, s.follow))
-	s.mux.HandleFunc("GET /metrics", s.allow(Look, s.metrics))
+	s.mux.HandleFunc("GET /v1/events", s.allow(policy.Look, s.events))
+	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(policy.Look, s.follow))
+	s.mux.HandleFunc("GET /metrics", s.allow(policy.Look, s.metrics))
 	s.mux.HandleFunc("GET /healthz", s.healthz)
 	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
@@ -133,6 +135,36 @@ func (p *Problem) Error() string { return p.Detail }
 func errNotFound(detail string) error { return &Problem{Status: http.StatusNotFound, Detail: detail} }
 func errInput(detail string) error    { return &Problem{Status: http.StatusBadRequest, Detail: detail} }
 
+// faults are the statuses that stand for the kinds of fault, both ways.
+var faults = []struct {
+	kind   error
+	status int
+}{
+	{context.DeadlineExceeded, http.StatusGatewayTimeout},
+	{fault.ErrNotFound, http.StatusNotFound},
+	{fault.ErrUnavailable, http.StatusServiceUnavailable},
+	{fault.ErrUnreachable, http.StatusBadGateway},
+}
+
+func statusOf(err error) int {
+	for _, f := range faults {
+		if errors.Is(err, f.kind) {
+			return f.status
+		}
+	}
+	return http.StatusConflict
+}
+
+// Is tells whether the problem is of a kind of fault, on the other side of the wire too.
+func (p *Problem) Is(kind error) bool {
+	for _, f := range faults {
+		if kind == f.kind {
+			return p.Status == f.status
+		}
+	}
+	return false
+}
+
 // refuse answers with a problem. What the engine says no to is a conflict with how things stand.
 func refuse(w http.ResponseWriter, _ *http.Request, err error) {
 	var p *Problem
@@ -140,12 +172,8 @@ func refuse(w http.ResponseWriter, _ *http.Request, err error) {
 	case errors.As(err, &p):
 		own := *p
 		p = &own
-	case errors.Is(err, target.ErrNoInstance), errors.Is(err, ledger.ErrNone):
-		p = &Problem{Status: http.StatusNotFound, Detail: err.Error()}
-	case errors.Is(err, context.DeadlineExceeded):
-		p = &Problem{Status: http.StatusGatewayTimeout, Detail: err.Error()}
 	default:
-		p = &Problem{Status: http.StatusConflict, Detail: err.Error()}
+		p = &Problem{Status: statusOf(err), Detail: err.Error()}
 	}
 	p.Title = http.StatusText(p.Status)
 	w.Header().Set("Content-Type", "application/problem+json")
@@ -159,7 +187,7 @@ const maxBody = 1 << 20
 // serve makes the handler of an operation.
 func (s *Server) serve(op operation) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		c := call{Control: s.control, link: r.PathValue("link"), berth: ledger.Berth{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		c := call{Control: s.control, link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		who, err := s.who(r)
 		if err != nil {
 			refuse(w, r, err)
@@ -177,8 +205,8 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 				refuse(w, r, err)
 				return
 			}
-			if o, ok := c.in.(*engine.Order); ok {
-				scope = scopeOf(o.Verb)
+			if o, ok := c.in.(*berth.Order); ok {
+				scope = o.Verb.Scope()
 			}
 		}
 		if err := who.may(scope); err != nil {
@@ -224,7 +252,7 @@ func read(r *http.Request, like any) (any, error) {
 }
 
 // allow lets a handler be called by those who have a scope.
-func (s *Server) allow(scope Scope, handler http.HandlerFunc) http.HandlerFunc {
+func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		who, err := s.who(r)
 		if err == nil {
@@ -268,6 +296,9 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 	defer alive.Stop()
 	for {
 		for {
+			if s.ends(r) {
+				return
+			}
 			id, name, data, err := next()
 			if err != nil {
 				s.log.Warn("a stream ends", "path", r.URL.Path, "error", err)
@@ -288,13 +319,14 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 		if out.Flush() != nil {
 			return
 		}
-		rest := time.NewTimer(streamRest)
+		rest := time.After(streamRest)
 		select {
 		case <-r.Context().Done():
+			return
 		case <-s.stopped:
-		case <-rest.C:
+			return
+		case <-rest:
 		}
-		rest.Stop()
 		select {
 		case <-r.Context().Done():
 			return
@@ -309,16 +341,29 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 	}
 }
 
+// ends tells whether either side of a stream wants no more.
+func (s *Server) ends(r *http.Request) bool {
+	select {
+	case <-r.Context().Done():
+		return true
+	case <-s.stopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // events sends a snapshot whenever there is a new one.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	var last time.Time
+	var last uint64
+	first := true
 	s.stream(w, r, func() (string, string, any, error) {
 		now := s.control.Snapshot()
-		if now.Now.Equal(last) {
+		if !first && now.Seq == last {
 			return "", "", nil, nil
 		}
-		last = now.Now
-		return strconv.FormatInt(now.Now.UnixMilli(), 10), "snapshot", now, nil
+		last, first = now.Seq, false
+		return strconv.FormatUint(now.Seq, 10), "snapshot", now, nil
 	})
 }
 
@@ -336,6 +381,9 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	var waiting []ledger.Fact
 	s.stream(w, r, func() (string, string, any, error) {
 		if len(waiting) == 0 {
+			if q.Newest == 0 {
+				q.Most = mostFacts
+			}
 			facts, err := s.control.Facts(r.Context(), q)
 			if err != nil || len(facts) == 0 {
 				return "", "", nil, err

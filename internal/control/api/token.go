@@ -20,16 +20,17 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"aditus/internal/engine"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/policy"
 )
 
 // Token lets whoever bears it do something over TCP. Only its hash is kept.
 type Token struct {
-	Name    string    `json:"name"` // in whose name its orders are given
-	Hash    string    `json:"hash"` // SHA-256, hex; the token itself has 256 random bits, so that no more is needed
-	Scopes  []Scope   `json:"scopes"`
-	Made    time.Time `json:"made"`
-	Expires time.Time `json:"expires,omitzero"`
+	Name    string         `json:"name"` // in whose name its orders are given
+	Hash    string         `json:"hash"` // SHA-256, hex; the token itself has 256 random bits, so that no more is needed
+	Scopes  []policy.Scope `json:"scopes"`
+	Made    time.Time      `json:"made"`
+	Expires time.Time      `json:"expires,omitzero"`
 }
 
 // TokensFile is the file of a data folder that has the tokens.
@@ -78,7 +79,7 @@ func (t *Tokens) List() ([]Token, error) {
 }
 
 // Add makes a token and gives it; it is never shown again.
-func (t *Tokens) Add(name string, scopes []Scope, expires time.Time) (string, error) {
+func (t *Tokens) Add(name string, scopes []policy.Scope, expires time.Time) (string, error) {
 	all, err := t.List()
 	if err != nil {
 		return "", err
@@ -87,7 +88,7 @@ func (t *Tokens) Add(name string, scopes []Scope, expires time.Time) (string, er
 		return "", fmt.Errorf("there is a token %q already, or it has no name: give each its own", name)
 	}
 	for _, s := range scopes {
-		if !slices.Contains(Scopes, s) {
+		if !slices.Contains(policy.Scopes, s) {
 			return "", fmt.Errorf("there is no scope %q; there are look, sync, sign off and change", s)
 		}
 	}
@@ -150,12 +151,12 @@ func (t *Tokens) find(shown string, now time.Time) (found Token, ok bool, err er
 // caller is who asks.
 type caller struct {
 	token  string // the name of its token; empty on the socket, which is its owner's alone
-	scopes []Scope
+	scopes []policy.Scope
 	from   string
 }
 
-func (c caller) may(scope Scope) error {
-	if scope == Look || slices.Contains(c.scopes, scope) {
+func (c caller) may(scope policy.Scope) error {
+	if scope == policy.Look || slices.Contains(c.scopes, scope) {
 		return nil
 	}
 	return &Problem{Status: http.StatusForbidden, Detail: fmt.Sprintf("the token %s may not %s: make one with aditus token add NAME --scope %q", c.token, scope, scope)}
@@ -167,7 +168,7 @@ func (c caller) name(in any) string {
 		return c.token
 	}
 	switch in := in.(type) {
-	case *engine.Order:
+	case *berth.Order:
 		return in.By
 	case *Wish:
 		return in.By
@@ -214,7 +215,7 @@ type socketKey struct{}
 // who tells who asks.
 func (s *Server) who(r *http.Request) (caller, error) {
 	if owner, ok := r.Context().Value(socketKey{}).(string); ok {
-		return caller{scopes: Scopes, from: owner}, nil
+		return caller{scopes: policy.Scopes, from: owner}, nil
 	}
 	host := remote(r)
 	if s.failed.barred(host) {

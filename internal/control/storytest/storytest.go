@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"aditus/internal/control"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -22,7 +22,7 @@ var text []byte
 
 // Story is what the faces see at the moment.
 type Story struct {
-	Snapshot engine.Snapshot
+	Snapshot status.Snapshot
 	Watches  map[string]control.Watch // newest rollout, by WORKLOAD/SITE
 
 	Comparisons map[string]control.Comparison // by WORKLOAD/SITE

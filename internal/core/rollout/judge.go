@@ -13,7 +13,7 @@ import (
 
 func (m *machine) hold(by, why string) {
 	m.HeldFrom = m.Phase
-	m.fact("held", by, "%s, in %s", why, m.Where())
+	m.fact(FactHeld, by, "%s, in %s", why, m.Where())
 	m.enter(Held, by, "%s", why)
 }
 
@@ -33,7 +33,7 @@ func (m *machine) judge() {
 		case guard.Tell:
 			if !slices.Contains(m.Told, verdict.Guard) {
 				m.Told = append(m.Told, verdict.Guard)
-				m.facts = append(m.facts, Fact{Kind: "told", By: Itself, Data: verdict, Text: Sentence(verdict) + counted(&verdict) + "; the guard only tells"})
+				m.facts = append(m.facts, Fact{Kind: FactTold, By: Itself, Data: verdict, Text: Sentence(verdict) + counted(&verdict) + "; the guard only tells"})
 			}
 		}
 	}
@@ -50,7 +50,7 @@ func (m *machine) judge() {
 		m.hold(Itself, fmt.Sprintf("%s was never proven, so going back to it is a person's to decide: %s", m.Old.Version, causes[0].Text))
 	case len(causes) > 0:
 		for _, cause := range causes {
-			m.facts = append(m.facts, Fact{Kind: "breach", By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.Where()), Data: cause})
+			m.facts = append(m.facts, Fact{Kind: FactBreach, By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.Where()), Data: cause})
 		}
 		m.turnBack(Itself, true, causes)
 	case len(hold) > 0 && m.Phase != Held:
@@ -166,10 +166,10 @@ func (m *machine) turnBack(by string, bar bool, causes []Cause) {
 	}
 	m.enter(RollingBack, by, "%s", strings.Join(texts, "; "))
 	if m.Old.None() {
-		m.fact("rollback", by, "%s is taken away again, from %s%s", m.New.Version, m.Where(), Undone(m.State))
+		m.fact(FactRollback, by, "%s is taken away again, from %s%s", m.New.Version, m.Where(), Undone(m.State))
 		return
 	}
-	m.facts = append(m.facts, Fact{Kind: "rollback", By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.Where(), Undone(m.State))})
+	m.facts = append(m.facts, Fact{Kind: FactRollback, By: by, Data: m.seen.Verdicts, Text: fmt.Sprintf("back to %s (%s), from %s%s", m.Old.Version, m.Old.Revision.Short(), m.Where(), Undone(m.State))})
 }
 
 // Undone tells, in the end of a sentence, what going back does not undo; it is empty where everything is undone.

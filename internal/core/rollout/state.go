@@ -311,7 +311,7 @@ const (
 
 // Fact is something that happened, for the ledger.
 type Fact struct {
-	Kind string
+	Kind FactKind
 	By   string
 	Text string
 	Data any // evidence; nil where the text says all

@@ -52,7 +52,7 @@ type machine struct {
 	wishes  []Intent
 }
 
-func (m *machine) fact(kind, by, format string, args ...any) {
+func (m *machine) fact(kind FactKind, by, format string, args ...any) {
 	m.facts = append(m.facts, Fact{Kind: kind, By: by, Text: fmt.Sprintf(format, args...)})
 }
 
@@ -143,24 +143,24 @@ func (m *machine) command(c Command) error {
 			return fmt.Errorf("%s is not possible: %w", c.Verb, errStale)
 		}
 		m.Hurry = true
-		m.fact("advanced", c.By, "%s skipped the rest of %s", c.By, m.Where())
+		m.fact(FactAdvanced, c.By, "%s skipped the rest of %s", c.By, m.Where())
 	case HoldOn:
 		m.hold(c.By, "held by "+c.By+note(c.Note))
 	case GoOn:
 		m.enter(m.HeldFrom, c.By, "%s let it go on", c.By)
 		m.HeldFrom, m.Calls = "", ""
-		m.fact("goes on", c.By, "%s let it go on in %s", c.By, m.Where())
+		m.fact(FactGoesOn, c.By, "%s let it go on in %s", c.By, m.Where())
 	case Sign:
 		if m.Task != "" {
 			task := m.Task
 			m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, Task: task, By: c.By, At: m.now})
 			m.Passed, m.Task = append(m.Passed, task), ""
-			m.fact("signed off", c.By, "%s let the task %s run, which cannot be undone%s", c.By, task, note(c.Note))
+			m.fact(FactSignedOff, c.By, "%s let the task %s run, which cannot be undone%s", c.By, task, note(c.Note))
 			m.enter(Settling, c.By, "the task %s runs", task)
 			return nil
 		}
 		m.SignedOff = append(m.SignedOff, SignOff{Stage: m.Stage, By: c.By, At: m.now})
-		m.fact("signed off", c.By, "%s signed stage %d of %d off%s", c.By, m.Stage+1, len(m.Rules.Stages), note(c.Note))
+		m.fact(FactSignedOff, c.By, "%s signed stage %d of %d off%s", c.By, m.Stage+1, len(m.Rules.Stages), note(c.Note))
 	case TurnBack:
 		if m.Phase == Proven && m.KeptFor(m.now) <= 0 {
 			return fmt.Errorf("%s is not possible: %w", c.Verb, errNotKept)
@@ -170,7 +170,7 @@ func (m *machine) command(c Command) error {
 		m.abandon(c.By, "left as it is by "+c.By+note(c.Note))
 	case Release:
 		m.LetGo = true
-		m.fact("released", c.By, "the old set of %s goes, as %s comes in", m.Old.Version, c.Note)
+		m.fact(FactReleased, c.By, "the old set of %s goes, as %s comes in", m.Old.Version, c.Note)
 	case Supersede:
 		if m.Old.None() && !m.Shared.IsZero() { // it serves, and nothing else does: the newer one comes in beside it
 			m.abandon(c.By, "left as it is for "+c.Note+", which comes in beside it")
@@ -190,7 +190,7 @@ func note(text string) string {
 
 // abandon leaves everything as it is.
 func (m *machine) abandon(by, why string) {
-	m.fact("abandoned", by, "%s (%s) is left unproven with %s of the traffic, from %s: %s", m.New.Version, m.New.Revision.Short(), say.Share(m.seen.Share), m.Where(), why)
+	m.fact(FactAbandoned, by, "%s (%s) is left unproven with %s of the traffic, from %s: %s", m.New.Version, m.New.Revision.Short(), say.Share(m.seen.Share), m.Where(), why)
 	m.enter(Abandoned, by, "%s", why)
 	m.Ended = m.now
 }
@@ -234,7 +234,7 @@ func (m *machine) proceed() {
 		if task := m.asksFor(); m.Phase == Settling && m.seen.Fresh && m.seen.New.Laid && task != "" {
 			m.Task = task
 			m.enter(Waiting, Itself, "the task %s cannot be undone and waits for a sign-off before it runs", task)
-			m.fact("waiting", Itself, "%s", m.Why)
+			m.fact(FactWaiting, Itself, "%s", m.Why)
 		}
 	case Soaking:
 		if !m.mayLeave(m.SoakLeft()) {
@@ -242,7 +242,7 @@ func (m *machine) proceed() {
 		}
 		if m.stage().SignOff != "" && !m.signed() {
 			m.enter(Waiting, Itself, "stage %d of %d is clear and waits for a sign-off by %s", m.Stage+1, len(m.Rules.Stages), m.stage().SignOff)
-			m.fact("waiting", Itself, "%s", m.Why)
+			m.fact(FactWaiting, Itself, "%s", m.Why)
 			return
 		}
 		m.nextStage()
@@ -254,7 +254,7 @@ func (m *machine) proceed() {
 		if m.mayLeave(m.ProvingLeft()) {
 			m.enter(Proven, Itself, "all guards held for %s at full traffic", say.Span(m.Proved))
 			m.Ended = m.now
-			m.facts = append(m.facts, Fact{Kind: "proven", By: Itself, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
+			m.facts = append(m.facts, Fact{Kind: FactProven, By: Itself, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
 		}
 	case RollingBack:
 		m.goBack()
@@ -274,7 +274,7 @@ func (m *machine) soak() {
 	}
 	m.enter(Soaking, Itself, "%s", text)
 	m.facts = append(m.facts, Fact{
-		Kind: "stage", By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
+		Kind: FactStage, By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
 		Text: fmt.Sprintf("%s: %s%s", m.Where(), text, soaks(stage.Soak.Duration)),
 	})
 }
@@ -295,7 +295,7 @@ func (m *machine) follow() {
 			continue
 		}
 		m.Old.Parts, m.New.Parts = maps.Clone(m.Old.Parts), maps.Clone(m.New.Parts)
-		m.fact("scaled", "someone at the site", "%s was scaled from %d to %d instances; both cohorts follow", part, m.New.Parts[part], count)
+		m.fact(FactScaled, "someone at the site", "%s was scaled from %d to %d instances; both cohorts follow", part, m.New.Parts[part], count)
 		m.Old.Parts[part], m.New.Parts[part] = count, count
 	}
 }
@@ -326,7 +326,7 @@ func (m *machine) nextStage() {
 	if m.Stage == len(m.Rules.Stages)-1 {
 		m.Proved, m.Seen = 0, m.now
 		m.enter(Proving, Itself, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
-		m.fact("proving", Itself, "%s", m.Why)
+		m.fact(FactProving, Itself, "%s", m.Why)
 		return
 	}
 	m.Stage++
@@ -342,18 +342,18 @@ func (m *machine) goBack() {
 	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
 		m.Traffic = m.now
 		if !m.Shared.IsZero() && !m.Old.None() {
-			m.fact("traffic back", Itself, "all traffic is on %s again", m.Old.Version)
+			m.fact(FactTrafficBack, Itself, "all traffic is on %s again", m.Old.Version)
 		}
 	}
 	if m.Traffic.IsZero() || m.seen.New.instances() > 0 || m.seen.New.Laid {
 		if m.Calls == "" && m.now.Sub(later(m.Since, m.Resumed)) > m.Rules.Deadline.Duration {
 			m.Calls = fmt.Sprintf("the way back to %s takes longer than %s: %s", m.Old.Version, say.Span(m.Rules.Deadline.Duration), m.stuck())
-			m.fact("calls", Itself, "%s; it goes on trying, and a person should look", m.Calls)
+			m.fact(FactCalls, Itself, "%s; it goes on trying, and a person should look", m.Calls)
 		}
 		return
 	}
 	m.Calls = ""
-	m.fact("stopped", Itself, "the instances of %s are stopped", m.New.Version)
+	m.fact(FactStopped, Itself, "the instances of %s are stopped", m.New.Version)
 	why := m.Why
 	m.enter(RolledBack, m.By, "%s", why)
 	m.Ended = m.now
@@ -361,9 +361,9 @@ func (m *machine) goBack() {
 	if m.Old.None() {
 		serves = "nothing is there again"
 	}
-	m.fact("rolled back", m.By, "%s; %s", serves, why)
+	m.fact(FactRolledBack, m.By, "%s; %s", serves, why)
 	if m.Bar {
-		m.fact("barred", m.By, "%s (%s) is barred until Git moves on or a person lifts the bar", m.New.Version, m.New.Revision.Short())
+		m.fact(FactBarred, m.By, "%s (%s) is barred until Git moves on or a person lifts the bar", m.New.Version, m.New.Revision.Short())
 	}
 }
 

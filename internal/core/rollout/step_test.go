@@ -110,7 +110,7 @@ func run(s State, t *site, steps int, at func(step int, s State, t *site) []Comm
 		}
 		out := Step(s, t.observe(), commands, now)
 		for _, f := range out.Facts {
-			facts = append(facts, f.Kind)
+			facts = append(facts, string(f.Kind))
 		}
 		s = out.State
 		t.act(out.Intents)
@@ -419,5 +419,49 @@ func TestStandingWhileKept(t *testing.T) {
 	}
 	if out = Step(s, target.observe(), nil, start.Add(2*time.Minute)); out.State.Phase != Proven {
 		t.Errorf("without a kept set it is %s", out.State.Phase)
+	}
+}
+
+// TestKept sees when a kept old set is gone back to: by itself outside of the cool-down, by a person while it is kept; and
+// that traffic which is on neither cohort is led back.
+func TestKept(t *testing.T) {
+	now := start.Add(time.Hour)
+	kept := func(change func(*State)) State {
+		s := State{Old: oldSide, New: newSide, Rules: rules, Phase: Proven, Since: start, Switched: now.Add(-time.Minute), Stage: 2}
+		s.Rules.Style, s.Rules.Keep = declare.BlueGreen, span(10*time.Minute)
+		change(&s)
+		return s
+	}
+	for name, test := range map[string]struct {
+		state  State
+		breach bool
+		person bool
+		back   bool
+	}{
+		"a standing breach":                  {kept(func(*State) {}), true, false, true},
+		"one within the cool-down":           {kept(func(s *State) { s.LastRollback = now.Add(-time.Minute) }), true, false, false},
+		"one where old was never proven":     {kept(func(s *State) { s.Old.Proven = false }), true, false, false},
+		"one once the set is no longer kept": {kept(func(s *State) { s.Switched = now.Add(-time.Hour) }), true, false, false},
+		"a person":                           {kept(func(*State) {}), false, true, true},
+		"a person, once it is too late":      {kept(func(s *State) { s.Switched = now.Add(-time.Hour) }), false, true, false},
+	} {
+		site := &site{old: 4, new: 4, ready: 4, laid: true, share: 1, then: guard.RollBack}
+		if test.breach {
+			site.verdict = guard.Breach
+		}
+		var commands []Command
+		if test.person {
+			commands = []Command{{Verb: TurnBack, By: "Maren Oake"}}
+		}
+		out := Step(test.state, site.observe(), commands, now)
+		if back := out.State.Phase == RollingBack; back != test.back || test.person && (out.Refused[0] == nil) != test.back {
+			t.Errorf("%s: %s, refused %v", name, out.State.Phase, out.Refused)
+		}
+	}
+	astray := (&site{old: 4, new: 1, ready: 1, laid: true, share: 0.1, verdict: guard.Clear}).observe()
+	astray.Astray = 0.2
+	out := Step(State{Old: oldSide, New: newSide, Rules: rules, Phase: Soaking, Shared: now, Since: now}, astray, nil, now)
+	if !slices.ContainsFunc(out.Intents, func(i Intent) bool { return i.Do == SetShare && i.Share == 0.1 }) {
+		t.Errorf("stray traffic is not led back: %+v", out.Intents)
 	}
 }

@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strings"
 
-	"aditus/internal/target/asked"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
+	"aditus/internal/target/wanted"
 )
 
 // Folders: of sites in the data folder, of instances in a site's, and what an instance's holds beside what the keeper
@@ -46,7 +46,7 @@ func (s *Site) volume(workload, part string) string {
 
 // furnish makes an instance's folder ready and gives its environment, but for the ports: its settings and secrets as files
 // and variables, what its artifact holds, and its volumes. What is missing there is made; what is there stays.
-func (s *Site) furnish(workload string, c *asked.Cohort, in asked.Instance, unpacked store.Unpacked) ([]string, error) {
+func (s *Site) furnish(workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
 	folder := filepath.Join(s.folder, instancesFolder, in.ID)
 	work := filepath.Join(folder, workFolder)
 	if err := os.MkdirAll(work, 0o700); err != nil {

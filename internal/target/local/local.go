@@ -17,10 +17,11 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 	"aditus/internal/target"
-	"aditus/internal/target/asked"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
+	"aditus/internal/target/wanted"
 )
 
 // Options say what a site stands on.
@@ -39,7 +40,7 @@ type Options struct {
 // Site is one site on this machine. Make it with Open.
 type Site struct {
 	Options
-	book    *asked.Book
+	book    *wanted.Book
 	folder  string
 	secrets string // on a file system in memory where there is one
 
@@ -70,7 +71,7 @@ func Open(o Options) (*Site, error) {
 	sum := sha256.Sum256([]byte(s.folder))
 	s.secrets = filepath.Join(memoryFolder(o.Folder), "aditus-"+hex.EncodeToString(sum[:8]))
 	var err error
-	if s.book, err = asked.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
+	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
 		return nil, err
 	}
 	o.Store.Use(o.Name, s.references, func() { s.tell(context.Background()) }) // where it fails, the next look tells why
@@ -80,7 +81,7 @@ func Open(o Options) (*Site, error) {
 // references are all artifacts that the site is asked to have.
 func (s *Site) references() (all []string) {
 	for _, workload := range s.book.Workloads() {
-		s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) {
+		s.book.Read(workload, func(cohorts map[declare.Fingerprint]*wanted.Cohort) {
 			for _, c := range cohorts {
 				for _, part := range c.Parts {
 					if part.Artifact != "" {
@@ -123,7 +124,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 }
 
 // show is an instance as the engine sees it.
-func (s *Site) show(in asked.Instance, part declare.Part, now keeper.State) target.Instance {
+func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) target.Instance {
 	seen := target.Instance{
 		ID: in.ID, Part: in.Part, Started: s.as(now.Started), Again: s.as(now.Again), Reason: now.Reason, Done: now.Done, Failed: now.Failed,
 		Environment: in.Environment, Cores: now.Cores, Memory: now.Memory,
@@ -135,9 +136,9 @@ func (s *Site) show(in asked.Instance, part declare.Part, now keeper.State) targ
 	for _, at := range now.Restarts {
 		seen.Restarts = append(seen.Restarts, s.as(at))
 	}
-	seen.Events = append(seen.Events, target.Event{At: created, Text: "created from " + part.Artifact})
+	seen.Events = append(seen.Events, status.Event{At: created, Text: "created from " + part.Artifact})
 	for _, e := range now.Events {
-		seen.Events = append(seen.Events, target.Event{At: s.as(e.At), Text: e.Text, Bad: e.Bad})
+		seen.Events = append(seen.Events, status.Event{At: s.as(e.At), Text: e.Text, Bad: e.Bad})
 	}
 	s.mu.Lock()
 	failed, isFailed := s.failed[in.ID]
@@ -145,7 +146,7 @@ func (s *Site) show(in asked.Instance, part declare.Part, now keeper.State) targ
 	switch {
 	case isFailed && failed.final:
 		seen.CannotStart = failed.err.Error()
-		seen.Events = append(seen.Events, target.Event{At: created, Text: "cannot start: " + seen.CannotStart, Bad: true})
+		seen.Events = append(seen.Events, status.Event{At: created, Text: "cannot start: " + seen.CannotStart, Bad: true})
 	case isFailed:
 		seen.Reason = failed.err.Error()
 	case now.Running:
@@ -163,7 +164,7 @@ func (s *Site) as(at time.Time) time.Time {
 }
 
 // routed tells whether traffic is led to a workload by routes, which can split it.
-func routed(cohorts map[declare.Fingerprint]*asked.Cohort) bool {
+func routed(cohorts map[declare.Fingerprint]*wanted.Cohort) bool {
 	for _, c := range cohorts {
 		for _, part := range c.Parts {
 			if part.Kind == declare.Route {
@@ -175,7 +176,7 @@ func routed(cohorts map[declare.Fingerprint]*asked.Cohort) bool {
 }
 
 // byInstances gives cohorts the shares that their running instances make, where no route splits the traffic.
-func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*asked.Cohort) {
+func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*wanted.Cohort) {
 	up, all := make([]int, len(seen)), 0
 	for i, c := range seen {
 		for _, in := range c.Instances {
@@ -193,9 +194,9 @@ func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*asked.Co
 }
 
 // copy gives what is asked of a workload, as a value.
-func (s *Site) copy(workload string) map[declare.Fingerprint]*asked.Cohort {
-	out := map[declare.Fingerprint]*asked.Cohort{}
-	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) {
+func (s *Site) copy(workload string) map[declare.Fingerprint]*wanted.Cohort {
+	out := map[declare.Fingerprint]*wanted.Cohort{}
+	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*wanted.Cohort) {
 		for revision, c := range cohorts {
 			own := *c
 			own.Parts, own.Instances = maps.Clone(c.Parts), slices.Clone(c.Instances)

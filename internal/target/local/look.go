@@ -17,13 +17,13 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
 	"aditus/internal/target"
-	"aditus/internal/target/asked"
 	"aditus/internal/target/local/keeper"
-	"aditus/internal/target/local/router"
+	"aditus/internal/target/router"
+	"aditus/internal/target/wanted"
 )
 
 // find gives an instance with its cohort.
-func (s *Site) find(workload, id string) (in asked.Instance, c *asked.Cohort, err error) {
+func (s *Site) find(workload, id string) (in wanted.Instance, c *wanted.Cohort, err error) {
 	for _, c := range s.copy(workload) {
 		for _, in := range c.Instances {
 			if in.ID == id {
@@ -116,7 +116,7 @@ func (s *Site) Measure(ctx context.Context, workload string) (map[string]signal.
 }
 
 // instancesOf names all instances of a workload's cohorts.
-func instancesOf(cohorts map[declare.Fingerprint]*asked.Cohort) (ids []string) {
+func instancesOf(cohorts map[declare.Fingerprint]*wanted.Cohort) (ids []string) {
 	for _, c := range cohorts {
 		for _, in := range c.Instances {
 			ids = append(ids, in.ID)

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/target/asked"
+	"aditus/internal/target/wanted"
 )
 
 // Settings and secrets are folders of files, a folder for each part of each instance and a file for each key. They are
@@ -88,7 +88,7 @@ func write(folder string, values map[string]string) error {
 }
 
 // putBack makes the settings and secrets of instances that were created already what their revision says.
-func (s *Site) putBack(c *asked.Cohort) error {
+func (s *Site) putBack(c *wanted.Cohort) error {
 	for _, in := range c.Instances {
 		for name, part := range c.Parts {
 			values, folder, err := s.values(in.ID, name, part)
@@ -108,7 +108,7 @@ func (s *Site) putBack(c *asked.Cohort) error {
 
 // live are a settings part's values as they lie in the folders of a cohort's instances: those of the first instance in
 // which they are not as declared, so that a change in any of them is seen.
-func (s *Site) live(c *asked.Cohort, name string, part declare.Part) declare.Part {
+func (s *Site) live(c *wanted.Cohort, name string, part declare.Part) declare.Part {
 	for _, in := range c.Instances {
 		values, err := read(filepath.Join(s.folder, instancesFolder, in.ID, settingsFolder, name))
 		if err == nil && !maps.Equal(values, part.Values) {

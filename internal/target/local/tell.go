@@ -10,10 +10,10 @@ import (
 	"slices"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/target/asked"
 	"aditus/internal/target/local/keeper"
-	"aditus/internal/target/local/router"
 	"aditus/internal/target/local/store"
+	"aditus/internal/target/router"
+	"aditus/internal/target/wanted"
 )
 
 // tell tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
@@ -54,7 +54,7 @@ func (s *Site) tell(ctx context.Context) error {
 }
 
 // process is an instance as the keeper is to run it.
-func (s *Site) process(workload string, c *asked.Cohort, in asked.Instance) (keeper.Process, error) {
+func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (keeper.Process, error) {
 	part := c.Parts[in.Part]
 	unpacked, err := s.Store.Get(part.Artifact)
 	if err != nil {
@@ -81,7 +81,7 @@ func (s *Site) process(workload string, c *asked.Cohort, in asked.Instance) (kee
 
 // routes are a workload's routes, as the cohorts declare them: where they differ, the one with the most traffic says how
 // it is led.
-func routes(workload string, cohorts map[declare.Fingerprint]*asked.Cohort) []keeper.Route {
+func routes(workload string, cohorts map[declare.Fingerprint]*wanted.Cohort) []keeper.Route {
 	order := slices.SortedFunc(maps.Keys(cohorts), func(a, b declare.Fingerprint) int {
 		switch x, y := cohorts[a].Share, cohorts[b].Share; {
 		case x > y || x == y && a < b:
@@ -123,8 +123,8 @@ func routes(workload string, cohorts map[declare.Fingerprint]*asked.Cohort) []ke
 
 // newestFirst orders cohorts so that a visitor's place stays with new while its share rises: the one whose instances
 // were asked for last comes first.
-func newestFirst(cohorts map[declare.Fingerprint]*asked.Cohort) []declare.Fingerprint {
-	newest := func(c *asked.Cohort) (at int64) {
+func newestFirst(cohorts map[declare.Fingerprint]*wanted.Cohort) []declare.Fingerprint {
+	newest := func(c *wanted.Cohort) (at int64) {
 		for _, in := range c.Instances {
 			at = max(at, in.Created.UnixNano())
 		}

@@ -14,7 +14,7 @@ import (
 
 	"gonum.org/v1/gonum/stat/distuv"
 
-	"aditus/internal/target/asked"
+	"aditus/internal/target/wanted"
 )
 
 // bounds are the histogram's buckets in seconds; answers beyond slowBound are the slow ones.
@@ -34,10 +34,10 @@ const (
 
 // instance is one made-up process: a model advanced tick by tick, served over HTTP.
 type instance struct {
-	asked.Instance
+	wanted.Instance
 	site     *Site
 	workload string
-	cohort   *asked.Cohort
+	cohort   *wanted.Cohort
 	artifact Artifact
 	exists   bool
 	chance   *rand.Rand

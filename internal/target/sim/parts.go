@@ -10,6 +10,7 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -57,28 +58,28 @@ func (in *instance) ended(now time.Time) (done bool, failed string) {
 }
 
 // events are what happened to the instance, as a target would tell it.
-func (in *instance) events(now time.Time) []target.Event {
-	events := []target.Event{{At: in.Created, Text: "created from " + in.cohort.Parts[in.Part].Artifact}}
+func (in *instance) events(now time.Time) []status.Event {
+	events := []status.Event{{At: in.Created, Text: "created from " + in.cohort.Parts[in.Part].Artifact}}
 	if !in.exists {
-		return append(events, target.Event{At: in.Created, Text: "cannot start: the artifact was not found", Bad: true})
+		return append(events, status.Event{At: in.Created, Text: "cannot start: the artifact was not found", Bad: true})
 	}
 	restarts := in.crashes(now)
 	for _, at := range restarts[max(0, len(restarts)-8):] {
-		events = append(events, target.Event{At: at.Add(-downtime), Text: "exited with status 1", Bad: true}, target.Event{At: at, Text: "started again"})
+		events = append(events, status.Event{At: at.Add(-downtime), Text: "exited with status 1", Bad: true}, status.Event{At: at, Text: "started again"})
 	}
 	if in.task() {
 		if done, failed := in.ended(now); failed != "" {
-			events = append(events, target.Event{At: now, Text: "failed: " + failed, Bad: true})
+			events = append(events, status.Event{At: now, Text: "failed: " + failed, Bad: true})
 		} else if done {
-			events = append(events, target.Event{At: in.Created.Add(max(in.artifact.Takes, defaultTakes)), Text: "ran to its end"})
+			events = append(events, status.Event{At: in.Created.Add(max(in.artifact.Takes, defaultTakes)), Text: "ran to its end"})
 		}
 		return events
 	}
 	if in.down(now) {
-		return append(events, target.Event{At: now, Text: "exited with status 1", Bad: true})
+		return append(events, status.Event{At: now, Text: "exited with status 1", Bad: true})
 	}
 	if in.up(now) {
-		events = append(events, target.Event{At: in.started(now).Add(in.artifact.StartsIn), Text: "ready"})
+		events = append(events, status.Event{At: in.started(now).Add(in.artifact.StartsIn), Text: "ready"})
 	}
 	return events
 }

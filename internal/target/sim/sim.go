@@ -19,7 +19,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
-	"aditus/internal/target/asked"
+	"aditus/internal/target/wanted"
 )
 
 // Site is one stand-in site. It implements target.Driver.
@@ -28,7 +28,7 @@ type Site struct {
 	folder    string // where its state is kept; empty for nowhere
 	behaviour Behaviour
 	now       func() time.Time
-	book      *asked.Book
+	book      *wanted.Book
 
 	mu          sync.Mutex
 	instances   map[string]map[string]*instance // by workload and ID: what is asked for, and runs
@@ -46,7 +46,7 @@ func Open(name, folder string, behaviour Behaviour, now func() time.Time) (*Site
 		file = filepath.Join(folder, name+".json")
 	}
 	var err error
-	if s.book, err = asked.Open(name, file); err != nil {
+	if s.book, err = wanted.Open(name, file); err != nil {
 		return nil, err
 	}
 	for _, workload := range s.book.Workloads() {
@@ -127,8 +127,8 @@ func (s *Site) settle(workload string) (err error) {
 }
 
 // cohorts are a workload's cohorts as they are asked for, by revision. All that reads or changes them holds the lock.
-func (s *Site) cohorts(workload string) (all map[declare.Fingerprint]*asked.Cohort) {
-	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*asked.Cohort) { all = cohorts })
+func (s *Site) cohorts(workload string) (all map[declare.Fingerprint]*wanted.Cohort) {
+	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*wanted.Cohort) { all = cohorts })
 	return all
 }
 
@@ -239,7 +239,7 @@ func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerp
 }
 
 // traffic is the share that a cohort has: the one that was set, or what its instances make where the site cannot split.
-func (s *Site) traffic(workload string, c *asked.Cohort, now time.Time) float64 {
+func (s *Site) traffic(workload string, c *wanted.Cohort, now time.Time) float64 {
 	if !s.whole() {
 		return c.Share
 	}
@@ -261,7 +261,7 @@ func (s *Site) traffic(workload string, c *asked.Cohort, now time.Time) float64 
 // advance brings the model of a workload up to now.
 func (s *Site) advance(workload string, now time.Time) {
 	type group struct {
-		cohort *asked.Cohort
+		cohort *wanted.Cohort
 		part   string
 	}
 	serving := map[group]int{}

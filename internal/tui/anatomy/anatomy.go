@@ -8,9 +8,10 @@ import (
 	"time"
 
 	"aditus/internal/control"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // Tab is a page of the inspector.
@@ -29,7 +30,7 @@ var tabNames = [tabs]string{"events", "log", "environment", "probes", "signals"}
 
 // Model is the anatomy of one berth with a cursor.
 type Model struct {
-	berth  engine.Berth
+	berth  status.Berth
 	now    time.Time
 	rows   []control.Branch
 	folded map[string]bool
@@ -48,11 +49,11 @@ type Model struct {
 }
 
 // New makes the screen, with the cursor on what is not well, if anything is.
-func New(b engine.Berth, now time.Time) *Model {
+func New(b status.Berth, now time.Time) *Model {
 	m := &Model{folded: map[string]bool{}}
 	m.Set(b, now)
 	for i, r := range m.rows {
-		if r.Tone == control.Bad && (r.Instance != nil || m.rows[m.list.At].Tone != control.Bad) {
+		if r.Tone == words.Bad && (r.Instance != nil || m.rows[m.list.At].Tone != words.Bad) {
 			m.list.At = i
 			if r.Instance != nil {
 				break
@@ -63,7 +64,7 @@ func New(b engine.Berth, now time.Time) *Model {
 }
 
 // Set shows the berth as it is now.
-func (m *Model) Set(b engine.Berth, now time.Time) {
+func (m *Model) Set(b status.Berth, now time.Time) {
 	before := ""
 	if r, ok := m.selected(); ok {
 		before = r.ID
@@ -87,7 +88,7 @@ func (m *Model) Set(b engine.Berth, now time.Time) {
 }
 
 // Berth is the one that is shown.
-func (m *Model) Berth() engine.Berth { return m.berth }
+func (m *Model) Berth() status.Berth { return m.berth }
 
 // Instance names the instance whose log is wanted now; empty for none.
 func (m *Model) Instance() string {
@@ -122,7 +123,7 @@ func (m *Model) selected() (control.Branch, bool) {
 }
 
 // instance is the one that the inspector is about: the selected one, or the first of what is selected, the worst first.
-func (m *Model) instance() *engine.Instance {
+func (m *Model) instance() *status.Instance {
 	r, ok := m.selected()
 	if !ok {
 		return nil
@@ -130,7 +131,7 @@ func (m *Model) instance() *engine.Instance {
 	if r.Instance != nil {
 		return r.Instance
 	}
-	var first *engine.Instance
+	var first *status.Instance
 	for i := range r.Cohort.Instances {
 		in := &r.Cohort.Instances[i]
 		if r.Part != nil && in.Part != r.Part.Name {
@@ -144,14 +145,14 @@ func (m *Model) instance() *engine.Instance {
 }
 
 // part is the one that an instance belongs to.
-func (m *Model) part(in *engine.Instance) *engine.Part {
+func (m *Model) part(in *status.Instance) *status.Part {
 	r, _ := m.selected()
 	for i := range r.Cohort.Parts {
 		if r.Cohort.Parts[i].Name == in.Part {
 			return &r.Cohort.Parts[i]
 		}
 	}
-	return &engine.Part{}
+	return &status.Part{}
 }
 
 // Key moves, folds and turns the inspector's pages. It is false for keys that are none of its business.

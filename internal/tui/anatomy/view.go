@@ -10,8 +10,9 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/health"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // sideBySide is how wide a page must be for the inspector to stand beside the tree; on others it stands under it.
@@ -20,9 +21,9 @@ const sideBySide = 140
 // View draws the anatomy. The page's last two rows are left to the bar of keys.
 func (m *Model) View(p *kit.Page) {
 	x := p.Head(m.berth.Workload+" · "+m.berth.Site, "anatomy", m.now.Local().Format(time.TimeOnly))
-	headline, tone := control.Headline(m.berth, m.now)
+	headline, tone := words.Headline(m.berth, m.now)
 	role := kit.RoleOf(tone)
-	if tone == control.Quiet {
+	if tone == words.Quiet {
 		role = kit.Bright
 	}
 	p.PutIn(x, 0, p.W-x-12, role, headline)
@@ -76,9 +77,9 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	at := p.PutIn(x+1, y, width-1, kit.Rule, indent)
 	role := kit.Text
 	switch {
-	case r.Tone == control.Bad:
+	case r.Tone == words.Bad:
 		role = kit.Bright
-	case r.Depth == 0 && r.Side == control.Moves:
+	case r.Depth == 0 && r.Side == words.Moves:
 		role = kit.New
 	case r.Depth == 0:
 		role = kit.Old
@@ -96,15 +97,15 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	if r.Kind != "" {
 		end = p.PutIn(end+1, y, x+name+4-end, kit.Dim, r.Kind)
 	}
-	words := kit.Dim
-	if r.Tone != control.Quiet {
-		words = kit.RoleOf(r.Tone)
+	tone := kit.Dim
+	if r.Tone != words.Quiet {
+		tone = kit.RoleOf(r.Tone)
 	}
 	told := r.Words
-	if r.Why != "" && r.Tone == control.Bad {
+	if r.Why != "" && r.Tone == words.Bad {
 		told += ": " + r.Why
 	}
-	p.PutIn(max(end+2, x+name+6), y, x+width-max(end+2, x+name+6), words, told)
+	p.PutIn(max(end+2, x+name+6), y, x+width-max(end+2, x+name+6), tone, told)
 	if m.folded[r.ID] {
 		p.Put(x+width-1, y, kit.Dim, "…")
 	}
@@ -186,14 +187,14 @@ func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 	}
 }
 
-func toneOf(in *engine.Instance) control.Tone {
+func toneOf(in *status.Instance) words.Tone {
 	switch in.Health.Word {
 	case health.Failing, health.Silent:
-		return control.Bad
+		return words.Bad
 	case health.Starting:
-		return control.Moves
+		return words.Moves
 	}
-	return control.Good
+	return words.Good
 }
 
 // plain tells a part that has no instances: its fields as they are live.
@@ -222,7 +223,7 @@ func (m *Model) plain(p *kit.Page, x, y, width, end int) {
 	}
 }
 
-func (m *Model) events(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+func (m *Model) events(p *kit.Page, x, y, width, end int, in *status.Instance) {
 	if len(in.Events) == 0 {
 		p.Put(x, y, kit.Dim, "The target tells no events.")
 	}
@@ -238,7 +239,7 @@ func (m *Model) events(p *kit.Page, x, y, width, end int, in *engine.Instance) {
 }
 
 // lines draws the log, the newest at the bottom.
-func (m *Model) lines(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+func (m *Model) lines(p *kit.Page, x, y, width, end int, in *status.Instance) {
 	state := "followed"
 	if m.paused {
 		state = "paused"
@@ -283,7 +284,7 @@ func (m *Model) lines(p *kit.Page, x, y, width, end int, in *engine.Instance) {
 	}
 }
 
-func (m *Model) environment(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+func (m *Model) environment(p *kit.Page, x, y, width, end int, in *status.Instance) {
 	name := min(24, width/3)
 	value := (width - name) / 2
 	p.Put(x, y, kit.Dim, "VARIABLE")
@@ -313,7 +314,7 @@ func (m *Model) environment(p *kit.Page, x, y, width, end int, in *engine.Instan
 	}
 }
 
-func (m *Model) probes(p *kit.Page, x, y, width, end int, in *engine.Instance) {
+func (m *Model) probes(p *kit.Page, x, y, width, end int, in *status.Instance) {
 	if len(in.Probes) == 0 {
 		p.Wrap(x, y, width, 2, kit.Dim, "No probe is declared: the instance counts as healthy once it is there.")
 	}
@@ -359,7 +360,7 @@ func (m *Model) signals(p *kit.Page, x, y, width, end int) {
 		if v.New != nil {
 			p.Right(x+name+2*value, y, kit.New, v.Limit.Unit.Format(v.New.Value))
 		}
-		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
+		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(words.VerdictTone(v)), string(v.Word))
 		y++
 	}
 }

@@ -7,19 +7,19 @@ import (
 	"strings"
 	"time"
 
-	"aditus/internal/control"
-	"aditus/internal/engine"
-	"aditus/internal/ledger"
+	"aditus/internal/core/berth"
+	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // Model is the board's cursor and filter. The screen is made from it and a snapshot.
 type Model struct {
 	lost      time.Time // since when the engine is not heard of
-	snapshot  engine.Snapshot
-	needs     []control.Need
-	counts    control.Counts
+	snapshot  status.Snapshot
+	needs     []words.Need
+	counts    words.Counts
 	workloads []string // those that the filter lets through
-	berths    map[ledger.Berth]engine.Berth
+	berths    map[berth.ID]status.Berth
 
 	row, column int // of the cursor
 	top, left   int // first workload and site shown
@@ -36,12 +36,12 @@ func New() *Model { return &Model{} }
 func (m *Model) SetLost(since time.Time) { m.lost = since }
 
 // SetSnapshot shows a new snapshot. The cursor stays on its berth.
-func (m *Model) SetSnapshot(s engine.Snapshot) {
+func (m *Model) SetSnapshot(s status.Snapshot) {
 	at := m.Selected()
-	m.snapshot, m.needs, m.counts = s, control.Needs(s), control.Count(s)
-	m.berths = make(map[ledger.Berth]engine.Berth, len(s.Berths))
+	m.snapshot, m.needs, m.counts = s, words.Needs(s), words.Count(s)
+	m.berths = make(map[berth.ID]status.Berth, len(s.Berths))
 	for _, b := range s.Berths {
-		m.berths[b.Berth] = b
+		m.berths[b.ID] = b
 	}
 	m.refilter()
 	m.Select(at)
@@ -65,8 +65,8 @@ func (m *Model) matches(workload string) bool {
 	wanted := strings.Fields(strings.ToLower(m.filter))
 	text := workload
 	for _, site := range m.snapshot.Sites {
-		if b, ok := m.berths[ledger.Berth{Workload: workload, Site: site}]; ok {
-			c := control.CellOf(b)
+		if b, ok := m.berths[berth.ID{Workload: workload, Site: site}]; ok {
+			c := words.CellOf(b)
 			text += " " + c.Version + " " + c.Coming + " " + c.Note
 			if b.Rollout != nil {
 				text += " " + string(b.Rollout.Phase)
@@ -94,15 +94,15 @@ func (m *Model) clamp() {
 }
 
 // Selected is the berth under the cursor; its names are empty while there is none.
-func (m *Model) Selected() ledger.Berth {
+func (m *Model) Selected() berth.ID {
 	if m.row >= len(m.workloads) || m.column >= len(m.snapshot.Sites) {
-		return ledger.Berth{}
+		return berth.ID{}
 	}
-	return ledger.Berth{Workload: m.workloads[m.row], Site: m.snapshot.Sites[m.column]}
+	return berth.ID{Workload: m.workloads[m.row], Site: m.snapshot.Sites[m.column]}
 }
 
 // Select puts the cursor on a berth, if it is shown.
-func (m *Model) Select(id ledger.Berth) {
+func (m *Model) Select(id berth.ID) {
 	if row := slices.Index(m.workloads, id.Workload); row >= 0 {
 		m.row = row
 	}
@@ -114,7 +114,7 @@ func (m *Model) Select(id ledger.Berth) {
 
 // SelectWhatMatters puts the cursor on what needs a person or moves, if it is on something steady.
 func (m *Model) SelectWhatMatters() {
-	if b, ok := m.Berth(); ok && (b.Rollout != nil || m.need(b.Berth) >= 0) {
+	if b, ok := m.Berth(); ok && (b.Rollout != nil || m.need(b.ID) >= 0) {
 		return
 	}
 	for _, n := range m.needs {
@@ -125,14 +125,14 @@ func (m *Model) SelectWhatMatters() {
 	}
 	for _, b := range m.snapshot.Berths {
 		if b.Rollout != nil {
-			m.Select(b.Berth)
+			m.Select(b.ID)
 			return
 		}
 	}
 }
 
 // Berth is the selected berth; ok is false where the workload is not at that site.
-func (m *Model) Berth() (b engine.Berth, ok bool) {
+func (m *Model) Berth() (b status.Berth, ok bool) {
 	b, ok = m.berths[m.Selected()]
 	return b, ok
 }
@@ -175,14 +175,14 @@ func (m *Model) Key(key string) bool {
 // selectedNeed is the number, from 0, of the need that the cursor is on, or below nought.
 func (m *Model) selectedNeed() int {
 	if m.told != "" {
-		return slices.IndexFunc(m.needs, func(n control.Need) bool { return n.About == m.told })
+		return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.About == m.told })
 	}
 	return m.need(m.Selected())
 }
 
 // need is the number, from 0, of the need that a berth stands in the list with, or below nought.
-func (m *Model) need(id ledger.Berth) int {
-	return slices.IndexFunc(m.needs, func(n control.Need) bool { return n.Berth == id && id.Workload != "" })
+func (m *Model) need(id berth.ID) int {
+	return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.Berth == id && id.Workload != "" })
 }
 
 func (m *Model) nextNeed(step int) {

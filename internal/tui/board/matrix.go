@@ -5,11 +5,11 @@ import (
 	"math"
 	"strings"
 
-	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // viewMatrix draws workloads down and sites across.
@@ -69,7 +69,7 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 	}
 	steady := true
 	for i := range shown {
-		id := ledger.Berth{Workload: workload, Site: m.snapshot.Sites[m.left+i]}
+		id := berth.ID{Workload: workload, Site: m.snapshot.Sites[m.left+i]}
 		b, ok := m.berths[id]
 		x := left + names + i*width
 		if selected && m.left+i == m.column {
@@ -79,8 +79,8 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 			p.Put(x, y, kit.Rule, "·")
 			continue
 		}
-		c := control.CellOf(b)
-		steady = steady && c.Tone == control.Quiet && c.Coming == ""
+		c := words.CellOf(b)
+		steady = steady && c.Tone == words.Quiet && c.Coming == ""
 		viewCell(p, x, y, width-2, c)
 	}
 	role := kit.Bright
@@ -95,7 +95,7 @@ const mostMarks = 6
 
 // trackOf is the way a rollout has come, in marks: its stages, the two sets of a blue-green one, or, where instances are
 // exchanged, how many are new.
-func trackOf(c control.Cell) string {
+func trackOf(c words.Cell) string {
 	done, of, full, empty := c.Stage, c.Stages, "■", "□"
 	switch c.Style {
 	case declare.Rolling:
@@ -119,7 +119,7 @@ type piece struct {
 }
 
 // viewCell draws a cell in the fullest form that fits.
-func viewCell(p *kit.Page, x, y, width int, c control.Cell) {
+func viewCell(p *kit.Page, x, y, width int, c words.Cell) {
 	for _, form := range cellForms(c) {
 		total := 0
 		for i, piece := range form {
@@ -144,21 +144,21 @@ func viewCell(p *kit.Page, x, y, width int, c control.Cell) {
 }
 
 // cellForms gives the ways to write a cell, the fullest first.
-func cellForms(c control.Cell) [][]piece {
+func cellForms(c words.Cell) [][]piece {
 	role := kit.RoleOf(c.Tone)
 	if c.Coming == "" {
 		version := piece{kit.Dim, c.Version}
 		if c.Note == "" {
 			return [][]piece{{version}}
 		}
-		if c.Tone != control.Quiet {
+		if c.Tone != words.Quiet {
 			version.role = kit.Bright
 		} else {
 			role = kit.Dim
 		}
 		first, _, _ := strings.Cut(c.Note, " ")
 		forms := [][]piece{{version, {kit.Dim, ""}, {role, c.Note}}, {version, {role, c.Note}}, {version, {role, first}}}
-		if c.Tone == control.Quiet {
+		if c.Tone == words.Quiet {
 			return append(forms, []piece{version})
 		}
 		return append(forms, []piece{{role, first}})

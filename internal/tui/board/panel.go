@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"math"
 
-	"aditus/internal/control"
 	"aditus/internal/core/guard"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // panelHeight is how many rows the selected berth gets.
@@ -48,7 +48,7 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	if roomy {
 		y++
 	}
-	for _, line := range control.Tell(b, m.snapshot.Now) {
+	for _, line := range words.Tell(b, m.snapshot.Now) {
 		if y >= end {
 			return
 		}
@@ -64,7 +64,7 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	}
 }
 
-func (m *Model) viewTitle(p *kit.Page, y int, b engine.Berth) {
+func (m *Model) viewTitle(p *kit.Page, y int, b status.Berth) {
 	x := p.Put(kit.Margin+1, y, kit.Bright, b.Workload+" · "+b.Site) + 3
 	switch r := b.Rollout; {
 	case r != nil:
@@ -76,12 +76,12 @@ func (m *Model) viewTitle(p *kit.Page, y int, b engine.Berth) {
 		}
 		x += 2
 	}
-	text, tone := control.Headline(b, m.snapshot.Now)
+	text, tone := words.Headline(b, m.snapshot.Now)
 	p.Put(x+1, y, kit.RoleOf(tone), text)
 }
 
 // viewGuards draws a row for each guard: old, new, and the distance to the limit.
-func (m *Model) viewGuards(p *kit.Page, y, end int, b engine.Berth) {
+func (m *Model) viewGuards(p *kit.Page, y, end int, b status.Berth) {
 	left := kit.Margin + 1
 	rolling := b.Rollout != nil
 	chart, chartWidth := left+42, max(0, min(48, p.W-left-42-50))
@@ -124,7 +124,7 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 		}
 		p.Right(left+39, y, role, unit.Format(v.New.Value))
 	}
-	tone := control.VerdictTone(v)
+	tone := words.VerdictTone(v)
 	shown, bound := v.Held()
 	apart := v.Limit.Relative() && v.Bound == nil
 	if width > 0 && shown != nil {
@@ -137,13 +137,13 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 			from = math.Max(0, bound*0.5)
 		}
 		role := kit.Text
-		if tone != control.Good {
+		if tone != words.Good {
 			role = kit.RoleOf(tone)
 		}
 		p.Interval(chart, y, width, shown.Low, shown.Value, shown.High, from, to, bound, role)
 	}
 	p.PutIn(limit, y, verdict-limit-1, kit.Dim, v.Limit.String())
-	word := control.VerdictWords(v)
+	word := words.VerdictWords(v)
 	if nearest && v.Word == guard.Clear {
 		word += ", nearest"
 	}

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
-	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/say"
-	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // layout is where things are on the page, kept for the mouse.
@@ -139,7 +139,7 @@ func needsShown(height int) int {
 
 const keysWidth = 30
 
-func (m *Model) viewNeed(p *kit.Page, y, i int, n control.Need, about int) {
+func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about int) {
 	left := kit.Margin + 1
 	name := kit.Bright
 	if m.selectedNeed() == i {
@@ -156,20 +156,20 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n control.Need, about int) {
 		end -= keysWidth
 		at := end + 2
 		for k, verb := range n.Keys[:min(2, len(n.Keys))] {
-			p.Put(at, y, kit.New, control.Keys[verb])
+			p.Put(at, y, kit.New, words.Keys[verb])
 			p.PutIn(at+2, y, keysWidth/2-3, kit.Dim, m.says(verb, n.Berth))
 			at = end + 2 + (k+1)*(keysWidth/2-1)
 		}
 	} else if len(n.Keys) > 0 {
 		end -= 3
-		p.Put(end+2, y, kit.New, control.Keys[n.Keys[0]])
+		p.Put(end+2, y, kit.New, words.Keys[n.Keys[0]])
 	}
 	p.PutIn(x, y, end-x, kit.Text, n.Text)
 }
 
 // says is the word for an action at a berth: a sync of what was changed by hand puts it back.
-func (m *Model) says(verb control.Verb, id ledger.Berth) string {
-	if b := m.berths[id]; verb == control.Sync && (b.Stand == compare.Drifted || b.Stand == compare.Diverged || control.Lost(b)) {
+func (m *Model) says(verb words.Verb, id berth.ID) string {
+	if b := m.berths[id]; verb == words.Sync && (b.Stand == compare.Drifted || b.Stand == compare.Diverged || words.Lost(b)) {
 		return "put back"
 	}
 	return string(verb)
@@ -180,7 +180,7 @@ func (m *Model) Hints() []kit.Hint {
 	var hints []kit.Hint
 	if n := m.selectedNeed(); m.told != "" && n >= 0 {
 		for _, verb := range m.needs[n].Keys {
-			hints = append(hints, kit.Hint{Key: control.Keys[verb], Does: string(verb)})
+			hints = append(hints, kit.Hint{Key: words.Keys[verb], Does: string(verb)})
 		}
 		return hints
 	}
@@ -188,9 +188,9 @@ func (m *Model) Hints() []kit.Hint {
 	if !ok {
 		return nil
 	}
-	for _, a := range control.Actions(b) {
-		if a.Not == nil && a.Verb != control.LookNow {
-			hints = append(hints, kit.Hint{Key: a.Key, Does: m.says(a.Verb, b.Berth)})
+	for _, a := range words.Actions(b) {
+		if a.Not == nil && a.Verb != words.LookNow {
+			hints = append(hints, kit.Hint{Key: a.Key, Does: m.says(a.Verb, b.ID)})
 		}
 	}
 	return hints

@@ -1,17 +1,17 @@
 package kit
 
-import "aditus/internal/control"
+import "aditus/internal/words"
 
 // RoleOf gives the role in which a sentence of a tone is drawn.
-func RoleOf(tone control.Tone) Role {
+func RoleOf(tone words.Tone) Role {
 	switch tone {
-	case control.Good:
+	case words.Good:
 		return Clear
-	case control.Bad:
+	case words.Bad:
 		return Bad
-	case control.Asks:
+	case words.Asks:
 		return Asks
-	case control.Moves:
+	case words.Moves:
 		return New
 	}
 	return Text

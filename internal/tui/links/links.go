@@ -6,15 +6,15 @@ import (
 	"fmt"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/say"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // Model is the list of links with a cursor.
 type Model struct {
-	links  []engine.Link
+	links  []status.Link
 	line   string
 	now    time.Time
 	list   kit.List
@@ -23,19 +23,19 @@ type Model struct {
 }
 
 // New makes the screen.
-func New(s engine.Snapshot) *Model {
+func New(s status.Snapshot) *Model {
 	m := &Model{}
 	m.Set(s)
 	return m
 }
 
 // Set shows the links as they are now.
-func (m *Model) Set(s engine.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
+func (m *Model) Set(s status.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
 
 // Selected is the link under the cursor.
-func (m *Model) Selected() (engine.Link, bool) {
+func (m *Model) Selected() (status.Link, bool) {
 	if m.list.At < 0 || m.list.At >= len(m.links) {
-		return engine.Link{}, false
+		return status.Link{}, false
 	}
 	return m.links[m.list.At], true
 }
@@ -185,7 +185,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	if l.Problem != nil {
 		line("wrong", say.Sentence(l.Problem.Text)+" Since "+l.Problem.Since.Local().Format("15:04:05")+".", kit.Bad, 4)
 	}
-	line("watches", say.Capital(control.LinkLine(l, m.now)), kit.Text, 2)
+	line("watches", say.Capital(words.LinkLine(l, m.now)), kit.Text, 2)
 	line("declares", say.Count(l.Berths, "berth"), kit.Text, 1)
 	next := "not read yet"
 	if !l.Looked.IsZero() {

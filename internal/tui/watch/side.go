@@ -9,6 +9,7 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // side tells why, what was done, and what is next.
@@ -69,7 +70,7 @@ func (m *Model) side(p *kit.Page, x, y, end int) {
 }
 
 func doneRole(e control.Event) kit.Role {
-	if e.Tone == control.Bad {
+	if e.Tone == words.Bad {
 		return kit.Bad
 	}
 	return kit.Text
@@ -89,9 +90,9 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		if v.New != nil {
 			p.Right(x+27, y, kit.New, unit.Format(v.New.Value))
 		}
-		p.PutIn(x+29, y, width-29, kit.RoleOf(control.VerdictTone(v)), string(v.Word))
+		p.PutIn(x+29, y, width-29, kit.RoleOf(words.VerdictTone(v)), string(v.Word))
 		y++
-		if more := control.VerdictMore(v); more != "" && y < end {
+		if more := words.VerdictMore(v); more != "" && y < end {
 			p.PutIn(x+2, y, width-2, kit.Dim, more)
 			y++
 		}
@@ -145,11 +146,11 @@ func (m *Model) list(p *kit.Page, y, end int) {
 		e := m.watch.Events[i]
 		role := kit.Dim
 		kind := kit.Text
-		if e.Tone != control.Quiet {
+		if e.Tone != words.Quiet {
 			role, kind = kit.Text, kit.RoleOf(e.Tone)
 		}
 		p.Put(left, y, kit.Dim, e.At.Local().Format(time.TimeOnly))
-		p.PutIn(left+10, y, 13, kind, e.Kind)
+		p.PutIn(left+10, y, 13, kind, string(e.Kind))
 		p.PutIn(left+24, y, p.W-left-25, role, e.Text)
 		y++
 	}
@@ -171,7 +172,7 @@ func (m *Model) summary(p *kit.Page, y, end int) int {
 			break
 		}
 		x = p.Put(x, y, kit.Dim, v.Guard)
-		x = p.Put(x+1, y, kit.RoleOf(control.VerdictTone(v)), string(v.Word)) + 3
+		x = p.Put(x+1, y, kit.RoleOf(words.VerdictTone(v)), string(v.Word)) + 3
 	}
 	return y + 1
 }

@@ -9,6 +9,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 const (
@@ -44,8 +45,8 @@ func (m *Model) head(p *kit.Page) {
 	p.Rule(1)
 }
 
-func titleRole(tone control.Tone) kit.Role {
-	if tone == control.Quiet {
+func titleRole(tone words.Tone) kit.Role {
+	if tone == words.Quiet {
 		return kit.Bright
 	}
 	return kit.RoleOf(tone)
@@ -238,7 +239,7 @@ func (m *Model) instances(p *kit.Page, y int) int {
 func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
 	role := kit.Text
 	for _, v := range m.watch.Verdicts {
-		if v.Guard == lane.Guard && control.VerdictTone(v) == control.Bad {
+		if v.Guard == lane.Guard && words.VerdictTone(v) == words.Bad {
 			role = kit.Bad
 		}
 	}
@@ -288,12 +289,12 @@ func (m *Model) axis(p *kit.Page, y int) {
 		}
 		x := m.chart.left + min(int(m.column(e.At)), m.chart.right-m.chart.left-1)
 		mark, role := "◇", kit.Text
-		if e.Tone == control.Bad {
+		if e.Tone == words.Bad {
 			mark, role = "◆", kit.Bad
-		} else if e.Tone != control.Quiet {
+		} else if e.Tone != words.Quiet {
 			role = kit.RoleOf(e.Tone)
 		}
-		if e.Tone == control.Quiet && m.taken(x, e) {
+		if e.Tone == words.Quiet && m.taken(x, e) {
 			continue // a louder event stands there
 		}
 		p.Put(x, y, role, mark)
@@ -310,7 +311,7 @@ func (m *Model) axis(p *kit.Page, y int) {
 
 func (m *Model) taken(x int, quiet control.Event) bool {
 	for _, e := range m.watch.Events {
-		if e.Tone != control.Quiet && e != quiet && m.chart.left+int(m.column(e.At)) == x {
+		if e.Tone != words.Quiet && e != quiet && m.chart.left+int(m.column(e.At)) == x {
 			return true
 		}
 	}

@@ -20,7 +20,7 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/socket"
-	"aditus/internal/target/local/router"
+	"aditus/internal/target/router"
 )
 
 // Files of a keeper within its data folder.

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"aditus/internal/target/local/router"
+	"aditus/internal/target/router"
 )
 
 // A process that ends by itself is started again after firstWait, then twice as long each time up to longestWait, and

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/target/local/router"
+	"aditus/internal/target/router"
 )
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with

@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+	"testing"
+
+	"aditus/internal/config"
+	"aditus/internal/target"
+)
+
+// TestKinds sees that every kind of target takes what it makes itself, that what is not right or not known is refused with
+// what to write, and that the schema of the settings names the kinds that there are.
+func TestKinds(t *testing.T) {
+	var names []string
+	for _, kind := range kinds {
+		names = append(names, kind.Name)
+		made, err := kind.New(nil, "")
+		if err != nil || made.Kind != kind.Name || kind.Check(made) != nil || kind.Describe(made) == "" || kind.Means == "" {
+			t.Errorf("%s makes %+v, %v", kind.Name, made, err)
+		}
+	}
+	for _, test := range []struct {
+		target config.Target
+		want   string
+	}{
+		{config.Target{}, "what it runs on is missing; write target: with kind: local"},
+		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: stand-in`},
+		{config.Target{Kind: "stand-in", Listen: "127.0.0.1:80"}, "listens nowhere"},
+		{config.Target{Kind: "local", Listen: "here"}, "is no address"},
+		{config.Target{Kind: "local", Ports: "1-2"}, "are no ports from 1024"},
+		{config.Target{Kind: "local", Ports: "3000-2000"}, "are no ports from 1024"},
+		{config.Target{Kind: "local", Ports: "20000-20100"}, ""},
+	} {
+		err := target.Check(kinds, []config.Site{{Name: "north", Target: test.target}})
+		if test.want == "" && err != nil || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want) || !strings.Contains(err.Error(), "north")) {
+			t.Errorf("%+v: %v, want %q", test.target, err, test.want)
+		}
+	}
+	var schema struct {
+		Properties struct {
+			Sites struct {
+				Items struct {
+					Properties struct {
+						Target struct {
+							Properties struct{ Kind struct{ Enum []string } }
+						}
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal(config.Schema, &schema); err != nil {
+		t.Fatal(err)
+	}
+	if enum := schema.Properties.Sites.Items.Properties.Target.Properties.Kind.Enum; !slices.Equal(enum, names) {
+		t.Errorf("the schema has the kinds %v, there are %v", enum, names)
+	}
+}

@@ -1,0 +1,172 @@
+package config
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Edit changes the settings of a data folder and keeps what people wrote beside them: comments and order. The
+// change is given the document's root mapping; what comes out is checked before it takes the old one's place. Where
+// there are no settings yet the change starts from first.
+func Edit(folder string, first Settings, change func(root *yaml.Node) error) (Settings, error) {
+	name := filepath.Join(folder, FileName)
+	text, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		text, err = first.Text()
+	}
+	if err != nil {
+		return Settings{}, fmt.Errorf("change the settings: %w", err)
+	}
+	var document yaml.Node
+	if err := yaml.Unmarshal(text, &document); err != nil {
+		return Settings{}, fmt.Errorf("change the settings %s: %w", name, err)
+	}
+	if len(document.Content) != 1 || document.Content[0].Kind != yaml.MappingNode {
+		return Settings{}, fmt.Errorf("change the settings %s: they are no mapping", name)
+	}
+	if err := change(document.Content[0]); err != nil {
+		return Settings{}, err
+	}
+	var out bytes.Buffer
+	encoder := yaml.NewEncoder(&out)
+	encoder.SetIndent(2)
+	if err := errors.Join(encoder.Encode(&document), encoder.Close()); err != nil {
+		return Settings{}, fmt.Errorf("change the settings %s: %w", name, err)
+	}
+	s, err := Read(name, out.Bytes())
+	if err != nil {
+		return s, err
+	}
+	if err := os.WriteFile(name+".new", out.Bytes(), 0o600); err != nil {
+		return s, fmt.Errorf("change the settings: %w", err)
+	}
+	if err := os.Rename(name+".new", name); err != nil {
+		return s, fmt.Errorf("change the settings: %w", err)
+	}
+	return s, nil
+}
+
+// listIn gives the list under a key of a mapping, and makes it where there is none.
+func listIn(root *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(root.Content); i += 2 {
+		if root.Content[i].Value == key {
+			if root.Content[i+1].Kind != yaml.SequenceNode {
+				root.Content[i+1] = &yaml.Node{Kind: yaml.SequenceNode}
+			}
+			root.Content[i+1].Style &^= yaml.FlowStyle
+			return root.Content[i+1]
+		}
+	}
+	list := &yaml.Node{Kind: yaml.SequenceNode}
+	root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, list)
+	return list
+}
+
+// named gives the entry of a list that has a name, and its place; nil where there is none.
+func named(list *yaml.Node, name string) (*yaml.Node, int) {
+	for i, item := range list.Content {
+		for k := 0; k+1 < len(item.Content); k += 2 {
+			if item.Content[k].Value == "name" && item.Content[k+1].Value == name {
+				return item, i
+			}
+		}
+	}
+	return nil, -1
+}
+
+// AddLink adds a link to the settings of a data folder, and the sites that are not among them yet: as they come, taking
+// revisions by hand only. skip are hosts of registries that are not asked.
+func AddLink(folder string, first Settings, link Link, sites []Site, skip []string) (Settings, error) {
+	return Edit(folder, first, func(root *yaml.Node) error {
+		links := listIn(root, "links")
+		if found, _ := named(links, link.Name); found != nil {
+			return fmt.Errorf("there is a link %s already; remove it first, or give this one another name", link.Name)
+		}
+		var node yaml.Node
+		if err := node.Encode(link); err != nil {
+			return err
+		}
+		links.Content = append(links.Content, &node)
+		list := listIn(root, "sites")
+		for _, site := range sites {
+			if found, _ := named(list, site.Name); found != nil {
+				continue
+			}
+			var node yaml.Node
+			if err := node.Encode(site); err != nil {
+				return err
+			}
+			list.Content = append(list.Content, &node)
+		}
+		return skipRegistries(root, skip)
+	})
+}
+
+// skipRegistries lets registries be skipped that are not listed yet.
+func skipRegistries(root *yaml.Node, hosts []string) error {
+	if len(hosts) == 0 {
+		return nil
+	}
+	var s Settings
+	if err := root.Decode(&s); err != nil {
+		return err
+	}
+	if s.Registries == nil {
+		s.Registries = map[string]Registry{}
+	}
+	for _, host := range hosts {
+		s.Registries[host] = Registry{Skip: true}
+	}
+	var node yaml.Node
+	if err := node.Encode(s.Registries); err != nil {
+		return err
+	}
+	for i := 0; i+1 < len(root.Content); i += 2 {
+		if root.Content[i].Value == "registries" {
+			root.Content[i+1] = &node
+			return nil
+		}
+	}
+	root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "registries"}, &node)
+	return nil
+}
+
+// RemoveLink takes a link out of the settings of a data folder. What it declared stays live.
+func RemoveLink(folder, name string) error {
+	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
+		links := listIn(root, "links")
+		_, at := named(links, name)
+		if at < 0 {
+			return fmt.Errorf("there is no link %q", name)
+		}
+		links.Content = append(links.Content[:at], links.Content[at+1:]...)
+		return nil
+	})
+	return err
+}
+
+// SetEvery changes a link's polling interval in the settings of a data folder.
+func SetEvery(folder, name string, every time.Duration) error {
+	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
+		found, _ := named(listIn(root, "links"), name)
+		if found == nil {
+			return fmt.Errorf("there is no link %q", name)
+		}
+		for k := 0; k+1 < len(found.Content); k += 2 {
+			if found.Content[k].Value == "every" {
+				found.Content[k+1].Value = every.String()
+				return nil
+			}
+		}
+		found.Content = append(found.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "every"}, &yaml.Node{Kind: yaml.ScalarNode, Value: every.String()})
+		return nil
+	})
+	return err
+}

@@ -1,0 +1,115 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/go-git/go-git/v5/plumbing/transport"
+)
+
+// Registry says how a registry is asked.
+type Registry struct {
+	Skip  bool `yaml:"skip,omitempty"`  // do not ask it: its artifacts are taken as they are named
+	Plain bool `yaml:"plain,omitempty"` // it speaks http
+}
+
+// Local gives the path of a repository on this machine; empty where it is elsewhere.
+func (l Link) Local() string {
+	if rest, ok := strings.CutPrefix(l.Repository, "file://"); ok {
+		return rest
+	}
+	if strings.Contains(l.Repository, "://") || scpForm(l.Repository) {
+		return ""
+	}
+	return l.Repository
+}
+
+// Where is the repository's address without what is secret in it.
+func (l Link) Where() string {
+	if l.Local() != "" || l.Bundle() {
+		return l.Repository
+	}
+	endpoint, err := transport.NewEndpoint(l.Repository)
+	if err != nil {
+		return "the repository"
+	}
+	endpoint.Password = ""
+	if endpoint.Protocol != "ssh" {
+		endpoint.User = ""
+	}
+	return endpoint.String()
+}
+
+// Link is a connection to a repository: what to watch of it. Repository is a local path, a URL with https, http, ssh,
+// git or file, USER@HOST:PATH, or oci://HOST/PATH for a bundle.
+type Link struct {
+	Name       string            `yaml:"name"`
+	Repository string            `yaml:"repository"`
+	Branch     string            `yaml:"branch,omitempty"` // one of Branch, Tag, Commit; none of them for a bundle
+	Tag        string            `yaml:"tag,omitempty"`
+	Commit     string            `yaml:"commit,omitempty"`
+	Version    string            `yaml:"version,omitempty"` // of a bundle: a version, a range of them, or a digest
+	Folder     string            `yaml:"folder,omitempty"`
+	Every      time.Duration     `yaml:"every"`                 // between two looks
+	Variables  map[string]string `yaml:"variables,omitempty"`   // set over those declared, as on the command line
+	KnownHosts string            `yaml:"known-hosts,omitempty"` // file of the keys of ssh hosts; left out for the user's own
+	CA         string            `yaml:"ca,omitempty"`          // file of further certificates to trust
+	Plain      bool              `yaml:"plain,omitempty"`       // of a bundle: the registry speaks http
+	Push       bool              `yaml:"push,omitempty"`        // branches with offered changes may be written to it
+}
+
+// Ref is what the link watches, in a word: a branch, a tag, a commit, or a bundle's version.
+func (l Link) Ref() string {
+	switch {
+	case l.Branch != "":
+		return l.Branch
+	case l.Tag != "":
+		return "tag " + l.Tag
+	case l.Commit != "":
+		return fmt.Sprintf("commit %.7s", l.Commit)
+	}
+	return "version " + l.Version
+}
+
+// Bundle tells whether the link is to a bundle in a registry.
+func (l Link) Bundle() bool { return strings.HasPrefix(l.Repository, BundleScheme) }
+
+// Check tells what is wrong with how a link is written.
+func (l Link) Check() error {
+	given := 0
+	for _, ref := range []string{l.Branch, l.Tag, l.Commit} {
+		if ref != "" {
+			given++
+		}
+	}
+	folder := path.Clean("/" + l.Folder)
+	switch {
+	case l.Name == "" || l.Repository == "":
+		return errors.New("a link needs a name and a repository")
+	case strings.ContainsAny(l.Name, " /\\\t\n"):
+		return fmt.Errorf("a link's name is one word without slashes, not %q", l.Name)
+	case l.Bundle() && (given > 0 || l.Version == ""):
+		return fmt.Errorf("link %s: a bundle has a version, such as 1.4.2, ^1.4 or sha256:…, and no branch, tag or commit", l.Name)
+	case !l.Bundle() && given != 1:
+		return fmt.Errorf("link %s: name one of branch, tag and commit", l.Name)
+	case !l.Bundle() && l.Version != "":
+		return fmt.Errorf("link %s: only a bundle has a version; name a branch, tag or commit", l.Name)
+	case l.Folder != "" && l.Folder != "." && folder[1:] != strings.TrimSuffix(l.Folder, "/"):
+		return fmt.Errorf("link %s: the folder %q must be written plainly from the repository's root, without .. and without a slash before it", l.Name, l.Folder)
+	case l.Every < time.Second:
+		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
+	}
+	return nil
+}
+
+// scpForm tells whether a repository is written USER@HOST:PATH.
+func scpForm(repository string) bool {
+	host, _, ok := strings.Cut(repository, ":")
+	return ok && strings.Contains(host, "@") && !strings.ContainsAny(host, "/\\")
+}
+
+// BundleScheme is that of bundles in a registry.
+const BundleScheme = "oci://"

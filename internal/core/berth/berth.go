@@ -1,0 +1,252 @@
+// Package berth decides for one berth: from what is on record of it, what was seen at its site, what is true around it
+// and what people ordered, it makes the next state, facts for the ledger, and what is wanted of the target. It is
+// computation only: it never acts, and a decision that could not be recorded has changed nothing.
+package berth
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/plan"
+	"aditus/internal/core/rollout"
+)
+
+// State is what has to be known of a berth to go on. The ledger keeps it, and its rollout's in a record of that one's own.
+type State struct {
+	Applied      declare.Fingerprint   `json:"applied,omitempty"`
+	AppliedAt    time.Time             `json:"applied_at,omitzero"`
+	Proven       []declare.Fingerprint `json:"proven,omitempty"` // the last few, newest first
+	ProvenAt     time.Time             `json:"proven_at,omitzero"`
+	Bars         []Bar                 `json:"bars,omitempty"`
+	LastRollback time.Time             `json:"last_rollback,omitzero"`
+	Set          string                `json:"set,omitempty"` // blue-green: which of the two sets is applied
+	Lock         *Lock                 `json:"lock,omitempty"`
+	Left         *Left                 `json:"left,omitempty"`
+	Calls        string                `json:"calls,omitempty"`   // why a person is called; empty for not
+	Rollout      int64                 `json:"rollout,omitempty"` // under way; 0 for none
+	LastRollout  int64                 `json:"last_rollout,omitempty"`
+	DriftSince   time.Time             `json:"drift_since,omitzero"`
+
+	DriftLeft   string               `json:"drift_left,omitempty"`  // what a person said to leave, and nothing else
+	DriftLooked time.Time            `json:"drift_looked,omitzero"` // when drift was last looked for on schedule
+	Corrects    time.Time            `json:"corrects,omitzero"`     // when drift is put back, as announced
+	Announced   string               `json:"announced,omitempty"`   // what it was announced for; another change is announced anew
+	MarkedFrom  declare.Fingerprint  `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
+	InPart      declare.Fingerprint  `json:"in_part,omitempty"`     // a revision of which a person took some parts only
+	Breaches    []string             `json:"breaches,omitempty"`    // standing guards whose breach is on record
+	Restarted   map[string]time.Time `json:"restarted,omitempty"`   // instances that were started anew, and when last
+	TailEnds    time.Time            `json:"tail_ends,omitzero"`    // until when the last rollout's signals are recorded still
+
+	Roll    *rollout.State `json:"-"` // under way; nil for none
+	Resumed bool           `json:"-"` // the rollout comes from before a restart, and that is not on record yet
+	Change  Change         `json:"-"` // what the last comparison found
+	Waits   string         `json:"-"` // why the declared revision does not come yet
+}
+
+// Change is how a berth stands to Git.
+type Change struct {
+	Stand       compare.Stand
+	Differences []compare.Difference
+	Plan        plan.Plan
+
+	// What was compared; the same three need no second comparison.
+	Applied, Declared declare.Fingerprint
+	Live              compare.Live
+}
+
+// World is what a decision has to know beyond the berth and its site. It is made once a step, all of one moment.
+type World struct {
+	Declared    *Revision // nil where no link declares the berth
+	Revisions   map[declare.Fingerprint]*Revision
+	Named       map[string][]*Revision // what the ledger has by the names in orders, oldest first
+	Automatic   bool                   // the site takes revisions by itself
+	Drift       Drift
+	After       string // the site whose proof is waited for; empty for none
+	AfterProven bool   // that site has proven what is declared
+	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
+	Roles       map[string][]string
+}
+
+// Drift says what becomes of changes made by hand at the site.
+type Drift struct {
+	Look    string // cron schedule: when it is looked for; empty for always
+	Correct bool   // it is put back after a notice, not only told
+	Notice  time.Duration
+}
+
+// Seen is what one look at the site gave.
+type Seen struct {
+	Reached   bool   // the target answered; without that nothing below is known
+	Stale     string // why it is not fresh; empty where it is
+	Whole     bool   // the target cannot split traffic: the numbers of instances do
+	Cohorts   []Cohort
+	Evaluated bool // the signals were read in this step
+	Verdicts  []guard.Verdict
+	Unmarked  bool     // the target knows what is applied by the revision it had before
+	Dead      []string // instances that do not run any more, by what their probes say
+}
+
+// Cohort is what is there at one revision.
+type Cohort struct {
+	Revision  declare.Fingerprint
+	Share     float64 // of the traffic, from 0 to 1
+	Preview   bool
+	Live      compare.Live
+	Instances []Instance
+}
+
+// Instance is one running copy of a part.
+type Instance struct {
+	ID, Part    string
+	Health      *health.Instance // nil for a task, which is done or failed, and for what nobody declared
+	Done        bool
+	Failed      string
+	CannotStart string
+}
+
+// Decision is what a step came to. It is to be recorded whole before anything of it is done.
+type Decision struct {
+	State    State
+	Rollout  *rollout.State // to keep on record; nil where there is none
+	Facts    []Fact
+	Intents  []rollout.Intent
+	Restarts []string  // instances to be started anew
+	Revision *Revision // one that was made of parts of others, to be put on record
+	Answers  []Answer  // by order
+	Durable  bool      // something changed that must be on record
+}
+
+// Answer is what became of an order.
+type Answer struct {
+	Err   error // why it is not possible; nil where it was carried out
+	Again bool  // it is to be given again at the next step, when there may be room for it
+}
+
+// Unnumbered stands in a decision for the number of a rollout that begins, until Number gives it one.
+const Unnumbered = -1
+
+// Begins tells whether a rollout begins with the decision, which needs a number.
+func (d *Decision) Begins() bool { return d.State.Rollout == Unnumbered }
+
+// Number gives the rollout that begins its number.
+func (d *Decision) Number(id int64) {
+	give := func(n *int64) {
+		if *n == Unnumbered {
+			*n = id
+		}
+	}
+	give(&d.State.Rollout)
+	give(&d.State.LastRollout)
+	for _, roll := range []*rollout.State{d.State.Roll, d.Rollout} {
+		if roll != nil {
+			give(&roll.ID)
+		}
+	}
+	for i := range d.Facts {
+		give(&d.Facts[i].Rollout)
+	}
+	for i := range d.State.Bars {
+		give(&d.State.Bars[i].Rollout)
+	}
+}
+
+// Unrecorded is the state to go on with where a decision could not be recorded: as it was, but for what was only seen.
+func (d *Decision) Unrecorded(was State) State {
+	was.Change, was.Waits = d.State.Change, d.State.Waits
+	return was
+}
+
+// Decide takes one step. It reads and changes nothing but its arguments' copies.
+func Decide(id ID, state State, seen Seen, world World, orders []Order, now time.Time) Decision {
+	d := &decision{id: id, was: state, seen: seen, world: world, now: now}
+	d.State = state
+	d.State.Bars, d.State.Proven, d.State.Breaches = slices.Clone(state.Bars), slices.Clone(state.Proven), slices.Clone(state.Breaches)
+	d.State.Restarted = maps.Clone(state.Restarted)
+	for _, o := range orders {
+		d.orders = append(d.orders, &order{Order: o})
+	}
+	d.liftBars()
+	d.locks()
+	d.State.Waits = ""
+	if d.State.Roll == nil || d.State.Roll.Phase == rollout.Proven {
+		d.State.Change = d.compare()
+	}
+	if d.State.Roll == nil {
+		d.drift()
+		d.standing()
+	}
+	if d.State.Roll == nil {
+		d.sync()
+	}
+	if d.State.Roll != nil {
+		d.advance()
+	}
+	if d.State.Roll == nil && seen.Evaluated && now.Before(state.TailEnds) {
+		d.Durable = true
+	}
+	if state.Roll != nil && d.State.Roll == nil {
+		d.State.Change = d.compare()
+	}
+	d.revive()
+	d.answer()
+	return d.Decision
+}
+
+// decision is one on its way.
+type decision struct {
+	Decision
+	id     ID
+	was    State // as it was before the step
+	seen   Seen
+	world  World
+	orders []*order
+	now    time.Time
+}
+
+// fact adds a fact.
+func (d *decision) fact(kind Kind, by string, revision declare.Fingerprint, text string, data any) {
+	f := Fact{Kind: kind, By: by, Revision: revision, Text: text, Data: data}
+	if d.State.Roll != nil {
+		f.Rollout = d.State.Roll.ID
+	}
+	d.Facts, d.Durable = append(d.Facts, f), true
+}
+
+// desired gives what a revision declares; nil where it is not on record.
+func (d *decision) desired(revision declare.Fingerprint) *declare.Desired {
+	return d.world.desired(revision)
+}
+
+func (w World) desired(revision declare.Fingerprint) *declare.Desired {
+	if r := w.Revisions[revision]; r != nil {
+		return r.Desired
+	}
+	return nil
+}
+
+// Cohort gives the cohort of a revision.
+func (s Seen) Cohort(revision declare.Fingerprint) (Cohort, bool) {
+	for _, c := range s.Cohorts {
+		if c.Revision == revision {
+			return c, true
+		}
+	}
+	return Cohort{}, false
+}
+
+// Health rolls the health of a revision's instances up. At least the given number should be there.
+func (s Seen) Health(revision declare.Fingerprint, least int) health.Summary {
+	cohort, _ := s.Cohort(revision)
+	var all []health.Instance
+	for _, in := range cohort.Instances {
+		if in.Health != nil {
+			all = append(all, *in.Health)
+		}
+	}
+	return health.Sum(all, max(least, len(all)))
+}

@@ -1,0 +1,132 @@
+package berth
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/robfig/cron/v3"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/rollout"
+)
+
+// defaultNotice is how long a correction is announced where the settings do not say.
+const defaultNotice = 10 * time.Minute
+
+// noteDrift records once that someone changed the site by hand, and once that it is as applied again. Where the site's
+// settings have a schedule it is only looked for then.
+func (d *decision) noteDrift() {
+	if !d.seen.Reached {
+		return
+	}
+	drifted := (d.State.Change.Stand == compare.Drifted || d.State.Change.Stand == compare.Diverged || d.lost()) && d.State.Left == nil // what was left halfway is no one's drift
+	switch {
+	case drifted && d.driftDue():
+		d.foundDrift()
+	case !drifted && !d.State.DriftSince.IsZero():
+		d.State.DriftSince, d.State.Corrects, d.State.DriftLeft, d.State.Announced = time.Time{}, time.Time{}, "", ""
+		d.fact(AsApplied, rollout.Itself, d.State.Applied, "the site is as applied again", nil)
+	}
+}
+
+// driftDue tells whether drift is looked for now.
+func (d *decision) driftDue() bool {
+	look := d.world.Drift.Look
+	if look == "" {
+		return true
+	}
+	if last := d.State.DriftLooked; !last.IsZero() {
+		schedule, err := cron.ParseStandard(look)
+		if err != nil || d.now.Before(schedule.Next(last)) {
+			return false
+		}
+	}
+	d.State.DriftLooked = d.now
+	return true
+}
+
+// foundDrift tells of drift once, and announces its correction where the site wants it. Where Git moved on as well a
+// person decides.
+func (d *decision) foundDrift() {
+	if d.State.DriftSince.IsZero() {
+		d.State.DriftSince = d.now
+		d.fact(Drifted, "someone at the site", d.State.Applied, "changed by hand: "+driftText(d.State.Change.Differences), d.State.Change.Differences)
+	}
+	if d.world.Drift.Correct && d.State.Change.Stand == compare.Drifted && d.State.Lock == nil && d.State.Corrects.IsZero() && d.State.DriftLeft != d.driftName() {
+		d.announce()
+	}
+}
+
+// announce tells that what was changed by hand is put back, and when.
+func (d *decision) announce() {
+	notice := d.world.Drift.Notice
+	if notice == 0 {
+		notice = defaultNotice
+	}
+	d.State.Corrects, d.State.Announced = d.now.Add(notice), d.driftName()
+	d.fact(Announced, rollout.Itself, d.State.Applied, fmt.Sprintf("it is put back at %s unless a person says to leave it: %s", d.State.Corrects.Format(time.TimeOnly), driftText(d.State.Change.Differences)), nil)
+}
+
+// driftName tells one drift from another.
+func (d *decision) driftName() string {
+	var changed []compare.Difference
+	for _, d := range d.State.Change.Differences {
+		if d.Kind == compare.Drift {
+			changed = append(changed, d)
+		}
+	}
+	text, _ := json.Marshal(changed) // differences are plain values
+	return string(text)
+}
+
+// drift tells of changes made by hand and puts back what was announced, and does what a person asked about them and
+// about orphans. It also has the target take over marks that it does not know yet.
+func (d *decision) drift() {
+	d.noteDrift()
+	if d.seen.Unmarked {
+		d.Intents = append(d.Intents, remark(d.State.MarkedFrom, d.State.Applied)...)
+	}
+	d.each(RemoveOrphans, func(o *order) error { return d.prune(o.By) })
+	d.each(LeaveIt, func(o *order) error {
+		if d.State.Corrects.IsZero() {
+			return fmt.Errorf("%s is not possible: nothing is about to be put back at %s", o.Verb, d.id)
+		}
+		d.State.Corrects, d.State.DriftLeft = time.Time{}, d.driftName()
+		d.fact(DriftLeft, o.By, d.State.Applied, fmt.Sprintf("%s leaves what was changed by hand as it is: %s", o.By, driftText(d.State.Change.Differences)), nil)
+		return nil
+	})
+	d.correct()
+}
+
+// correct puts back what was announced, once its notice is over. Something else that was changed meanwhile is announced
+// anew, and nothing is put back where Git moved on as well.
+func (d *decision) correct() {
+	due := d.State.Corrects
+	switch {
+	case due.IsZero() || d.State.Change.Stand == compare.Unread:
+	case d.State.Change.Stand != compare.Drifted || d.State.Lock != nil: // a locked berth stays as it is
+		d.State.Corrects, d.Durable = time.Time{}, true
+	case d.State.Announced != d.driftName():
+		d.announce()
+	case !d.now.Before(due):
+		d.State.Corrects = time.Time{}
+		d.putBack(rollout.Itself)
+	}
+}
+
+// prune takes away what is live and ours and no longer declared.
+func (d *decision) prune(by string) error {
+	removed := 0
+	for _, found := range d.State.Change.Differences {
+		if found.Kind == compare.Orphan {
+			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Prune, Revision: d.State.Applied, Part: found.Part()})
+			d.fact(OrphanGone, by, d.State.Applied, fmt.Sprintf("%s removes %s, which is not declared", by, found.Part()), found)
+			removed++
+		}
+	}
+	if removed == 0 {
+		return fmt.Errorf("%s is not possible: nothing at %s is an orphan", RemoveOrphans, d.id)
+	}
+	return nil
+}

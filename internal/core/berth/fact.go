@@ -1,0 +1,48 @@
+package berth
+
+import (
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+)
+
+// Kind is what sort of thing a fact tells.
+type Kind = rollout.FactKind
+
+// Kinds of fact of a berth, beside those of its rollouts, with what their data is.
+const (
+	Asked              Kind = "asked"      // a person's or program's order; Origin
+	AsApplied          Kind = "as applied" // the site is as applied again
+	Announced          Kind = "announced"  // drift will be put back
+	Barred             Kind = rollout.FactBarred
+	BarLifted          Kind = "bar lifted"
+	Breached           Kind = rollout.FactTold // a standing guard breaches; guard.Verdict
+	Called             Kind = rollout.FactCalls
+	Declared           Kind = "declared" // Git declares a revision that was not known
+	DriftLeft          Kind = "left"     // a person lets drift stand
+	Drifted            Kind = "drifted"  // []compare.Difference
+	Locked             Kind = "locked"
+	Marked             Kind = "marked"   // taken without touching what runs; []compare.Difference
+	Offered            Kind = "offered"  // a commit on a branch
+	OrphanGone         Kind = "removed"  // compare.Difference
+	PutBack            Kind = "put back" // []compare.Difference
+	Restarted          Kind = "restarted"
+	Rollback           Kind = rollout.FactRollback // []guard.Verdict
+	GoesOnAfterRestart Kind = "goes on after a restart"
+	Taken              Kind = "taken" // a rollout begins
+	Unlocked           Kind = "unlocked"
+)
+
+// Fact is one thing that happened, and why. Its data is of the type that its kind names, or nil.
+type Fact struct {
+	Kind     Kind
+	By       string
+	Revision declare.Fingerprint
+	Rollout  int64 // under way meanwhile; 0 for none
+	Text     string
+	Data     any
+}
+
+// Origin is the data of a fact of the kind Asked.
+type Origin struct {
+	From string `json:"from"` // where an order was given
+}

@@ -1,0 +1,299 @@
+package berth
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"reflect"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+)
+
+// seeds is how many stories TestSimulation plays; ADITUS_SEEDS asks for more.
+func seeds(t *testing.T) int {
+	if text := os.Getenv("ADITUS_SEEDS"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			t.Fatalf("ADITUS_SEEDS must be a number: %v", err)
+		}
+		return n
+	}
+	return 120
+}
+
+// happening is something that happens before a step.
+type happening struct {
+	at   int
+	what string
+	do   func(*model) error
+}
+
+const storySteps = 250
+
+// tale makes up what happens to a berth: pushes, orders, changes by hand, breaches, a site that is away, records that
+// fail, and restarts.
+func tale(seed uint64) (all []happening) {
+	chance := rand.New(rand.NewPCG(seed, 7))
+	happens := func(at int, what string, do func(*model)) {
+		all = append(all, happening{at, what, func(m *model) error { do(m); return nil }})
+	}
+	verbs, people := append(Verbs(), "dance"), []string{"Maren Oake", "Edda Marsh"}
+	for at := range storySteps {
+		if chance.IntN(4) != 0 {
+			continue
+		}
+		switch chance.IntN(14) {
+		case 0, 1:
+			version := strconv.Itoa(1 + chance.IntN(3))
+			happens(at, "push "+version, func(m *model) { m.push(version) })
+		case 2, 3, 4:
+			verb := verbs[chance.IntN(len(verbs))]
+			if chance.IntN(3) == 0 { // they are seldom possible
+				verb = []Verb{LeaveIt, RemoveOrphans}[chance.IntN(2)]
+			}
+			o := Order{Verb: verb, Berth: north, By: people[chance.IntN(2)], From: "the shell"}
+			if chance.IntN(2) == 0 {
+				o.Note = "the regatta"
+			}
+			if o.Verb == RollBack && chance.IntN(2) == 0 {
+				o.To = strconv.Itoa(1 + chance.IntN(5))
+			}
+			if o.Verb == Sync && chance.IntN(3) == 0 {
+				o.Parts = []string{[]string{"app", "sizes", "none"}[chance.IntN(3)]}
+			}
+			happens(at, fmt.Sprintf("%s by %s %s%v", o.Verb, o.By, o.To, o.Parts), func(m *model) { m.orders = append(m.orders, o) })
+		case 5:
+			n := chance.IntN(4)
+			happens(at, fmt.Sprintf("scaled to %d by hand", n), func(m *model) { m.hand(n) })
+		case 6:
+			then := []guard.Action{guard.RollBack, guard.Tell}[chance.IntN(2)]
+			happens(at, "a breach that "+string(then)+"s", func(m *model) { m.verdict, m.then = guard.Breach, then })
+			happens(at+1+chance.IntN(20), "clear", func(m *model) { m.verdict = guard.Clear })
+		case 7:
+			happens(at, "away", func(m *model) { m.down = true })
+			happens(at+1+chance.IntN(10), "back", func(m *model) { m.down = false })
+		case 8:
+			happens(at, "stale", func(m *model) { m.stale = true })
+			happens(at+1+chance.IntN(10), "fresh", func(m *model) { m.stale = false })
+		case 9, 10:
+			happens(at, "records fail", func(m *model) { m.fails = true })
+			happens(at+1+chance.IntN(10), "records work", func(m *model) { m.fails = false })
+		case 11:
+			all = append(all, happening{at, "restart", (*model).restart})
+		case 12:
+			happens(at, "an instance hangs", func(m *model) { m.dead = true })
+			happens(at+1+chance.IntN(50), "it runs", func(m *model) { m.dead = false })
+		default:
+			auto, correct, proven := chance.IntN(3) > 0, chance.IntN(2) == 0, chance.IntN(3) > 0
+			happens(at, fmt.Sprintf("automatic %v, corrects %v, course %v", auto, correct, proven), func(m *model) {
+				m.world.Automatic, m.world.Drift.Correct, m.world.After, m.world.AfterProven = auto, correct, "slipway", proven
+			})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b happening) int { return a.at - b.at })
+	return all
+}
+
+// play plays a story and gives the first law that a step breaks.
+func play(all []happening) (*model, error) {
+	m := newModel()
+	l := laws{announced: map[string]time.Time{}, restarted: map[string]time.Time{}}
+	for at := 0; at < storySteps; at++ {
+		for len(all) > 0 && all[0].at <= at {
+			if err := all[0].do(m); err != nil {
+				return m, err
+			}
+			all = all[1:]
+		}
+		was, seen, orders, now := m.state, m.seen(), slices.Clone(m.orders), m.now
+		before, _ := json.Marshal(was)
+		d, counts := m.step()
+		after, _ := json.Marshal(was)
+		switch again, err := reread(was); {
+		case err != nil:
+			return m, err
+		case string(before) != string(after):
+			return m, errors.New("pure: a decision changed the state that it was given")
+		default:
+			again.Resumed = was.Resumed
+			if other := Decide(north, again, seen, m.world, orders, now); !reflect.DeepEqual(other.Answers, d.Answers) || len(other.Facts) != len(d.Facts) {
+				return m, fmt.Errorf("a restart changes nothing: %v became %v", d.Facts, other.Facts)
+			}
+		}
+		if err := l.hold(m, was, seen, orders, d, counts, now); err != nil {
+			return m, fmt.Errorf("step %d: %w", at, err)
+		}
+	}
+	return m, nil
+}
+
+// laws are what every step is held against; docs/rollout.md tells them.
+type laws struct {
+	announced, restarted map[string]time.Time
+	breach               bool // a standing breach is on record
+}
+
+func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, counts bool, now time.Time) error {
+	if len(d.Answers) != len(orders) {
+		return fmt.Errorf("every order is answered: %d of %d", len(d.Answers), len(orders))
+	}
+	for i, o := range orders {
+		if _, known := entryOf(o.Verb); !known && d.Answers[i].Err == nil {
+			return fmt.Errorf("an unknown order was carried out: %q", o.Verb)
+		}
+	}
+	next := d.State
+	if !d.Durable && !reflect.DeepEqual(lasting(was), lasting(next)) {
+		return fmt.Errorf("what must last is recorded: %+v became %+v without a record", lasting(was), lasting(next))
+	}
+	if began := next.Roll != nil && was.Roll == nil; began {
+		by := d.Facts[slices.IndexFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken || f.Kind == Rollback })].By
+		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Itself, now); err != nil {
+			return err
+		}
+	}
+	if was.Lock != nil && next.Lock != nil && was.Roll == nil && (next.Roll != nil || next.Applied != was.Applied) {
+		return errors.New("a locked berth stays as it is")
+	}
+	return l.onRecord(was, seen, orders, d, counts, now)
+}
+
+// mayBegin holds a rollout that begins against what may begin one.
+func (l *laws) mayBegin(m *model, was State, seen Seen, orders []Order, roll rollout.State, byHand bool, now time.Time) error {
+	cooling := !was.LastRollback.IsZero() && now.Sub(was.LastRollback) < time.Minute
+	lifted := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == LiftBar })
+	switch {
+	case !seen.Reached && !(roll.Return && byHand):
+		return errors.New("nothing begins on a site that cannot be seen")
+	case roll.Return && !byHand && (cooling || !slices.Contains(was.Proven, roll.New.Revision) || was.bars(roll.New.Revision)):
+		return errors.New("by itself it goes back only outside of the cool-down, and to what is proven and not barred")
+	case roll.Return:
+		return nil
+	case cooling:
+		return errors.New("no sync within the cool-down, one in part neither")
+	case m.world.Declared != nil && was.bars(m.world.Declared.Fingerprint) && !lifted:
+		return errors.New("what is barred does not come")
+	case !byHand && (!m.world.Automatic || m.world.After != "" && !m.world.AfterProven):
+		return errors.New("by itself it comes only where the site takes it, and in its course")
+	}
+	return nil
+}
+
+// onRecord holds a step against what has to be on record of it, once and no more than once.
+func (l *laws) onRecord(was State, seen Seen, orders []Order, d Decision, counts bool, now time.Time) error {
+	kinds := map[Kind]int{}
+	for _, f := range d.Facts {
+		kinds[f.Kind]++
+	}
+	back := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == RollBack })
+	if counts && was.Roll == nil && seen.Reached && seen.Stale == "" && !back && len(seen.Verdicts) > 0 {
+		broken := seen.Verdicts[0].Word == guard.Breach
+		if told := kinds[Breached] > 0; told != (broken && !l.breach) {
+			return fmt.Errorf("a standing breach is on record once: known %v, broken %v, told %v", l.breach, broken, told)
+		}
+		l.breach = broken
+	}
+	if seen.Reached {
+		maps.DeleteFunc(l.restarted, func(id string, _ time.Time) bool { return !there(seen, id) })
+	}
+	for _, id := range d.Restarts {
+		if last := l.restarted[id]; !last.IsZero() && now.Sub(last) < reviveEvery {
+			return fmt.Errorf("%s is started anew twice within %s", id, reviveEvery)
+		}
+		if counts {
+			l.restarted[id] = now
+		}
+	}
+	for _, f := range d.Facts {
+		if f.Kind == PutBack && f.By == rollout.Itself && (was.Corrects.IsZero() || now.Before(was.Corrects) || was.Lock != nil) {
+			return errors.New("drift is put back only after its notice, and never under a lock")
+		}
+	}
+	return nil
+}
+
+func there(seen Seen, id string) bool {
+	return slices.ContainsFunc(seen.Cohorts, func(c Cohort) bool {
+		return slices.ContainsFunc(c.Instances, func(in Instance) bool { return in.ID == id })
+	})
+}
+
+// lasting is what of a state must not change without a record.
+func lasting(s State) State {
+	s.Roll, s.Resumed, s.Change, s.Waits, s.DriftLooked, s.InPart, s.Restarted = nil, false, Change{}, "", time.Time{}, "", nil
+	if len(s.Bars)+len(s.Proven)+len(s.Breaches) == 0 {
+		s.Bars, s.Proven, s.Breaches = nil, nil, nil
+	}
+	text, _ := json.Marshal(s)
+	var plain State
+	_ = json.Unmarshal(text, &plain)
+	return plain
+}
+
+// TestSimulation holds every step of made-up stories against the laws, and tells of a seed that breaks one the shortest
+// story that still does.
+func TestSimulation(t *testing.T) {
+	reached := map[Kind]int{}
+	for seed := range seeds(t) {
+		story := tale(uint64(seed))
+		m, err := play(story)
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, shortest(story, err))
+		}
+		for kind, n := range m.kinds {
+			reached[kind] += n
+		}
+	}
+	for _, kind := range []Kind{Asked, AsApplied, Announced, Barred, BarLifted, Breached, Called, DriftLeft, Drifted, Locked, OrphanGone, PutBack, Restarted, Rollback, GoesOnAfterRestart, Taken, Unlocked, rollout.FactProven} {
+		if reached[kind] == 0 {
+			t.Errorf("%q never came up: %v", kind, reached)
+		}
+	}
+}
+
+// shortest takes events out of a story for as long as a law is still broken, and tells the rest.
+func shortest(story []happening, err error) string {
+	for i := 0; i < len(story); {
+		less := slices.Delete(slices.Clone(story), i, i+1)
+		if _, still := play(less); still != nil {
+			story, err, i = less, still, 0
+			continue
+		}
+		i++
+	}
+	text := err.Error()
+	for _, h := range story {
+		text += fmt.Sprintf("\n  before step %d: %s", h.at, h.what)
+	}
+	return text
+}
+
+// TestLockedWhileKept sees that a locked berth's sync does not take the place of a kept old set, and an unlocked one's does.
+func TestLockedWhileKept(t *testing.T) {
+	for _, locked := range []bool{false, true} {
+		m := newModel()
+		m.push("2")
+		one, two := m.world.Declared, revision("3")
+		m.world.Revisions[two.Fingerprint], m.world.Declared, m.world.Automatic = two, two, false
+		roll := &rollout.State{ID: 1, Old: rollout.Side{Revision: revision("1").Fingerprint, Parts: map[string]int{"app": 2}}, New: rollout.Side{Revision: one.Fingerprint}, Rules: one.Desired.Rollout, Phase: rollout.Proven, Switched: start}
+		roll.Rules.Style, roll.Rules.Keep = declare.BlueGreen, span(time.Hour)
+		m.state.Applied, m.state.Rollout, m.state.Roll = one.Fingerprint, 1, roll
+		if locked {
+			m.state.Lock = &Lock{By: "Edda Marsh", Message: "the regatta"}
+		}
+		seen := Seen{Reached: true, Cohorts: []Cohort{{Revision: roll.Old.Revision, Instances: []Instance{{ID: "a", Part: "app"}}}, {Revision: one.Fingerprint, Share: 1}}}
+		d := Decide(north, m.state, seen, m.world, []Order{{Verb: Sync, Berth: north, By: "Maren Oake"}}, start.Add(time.Minute))
+		if a := d.Answers[0]; a.Again == locked || (a.Err != nil) != locked || d.State.Roll.LetGo == locked {
+			t.Errorf("locked %v: answered %+v, the set let go %v", locked, a, d.State.Roll.LetGo)
+		}
+	}
+}

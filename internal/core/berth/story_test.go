@@ -1,0 +1,146 @@
+package berth
+
+import (
+	"bufio"
+	"bytes"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/core/guard"
+)
+
+var refresh = flag.Bool("refresh", false, "write the golden files anew")
+
+// TestStories plays the stories of testdata: each line that is not indented says what happens, and below it stands what
+// the berth decides because of it. They are there to be read; -refresh writes what is decided anew.
+func TestStories(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal("there are no stories", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			told, err := tell(text)
+			switch {
+			case err != nil:
+				t.Fatal(err)
+			case *refresh:
+				err = os.WriteFile(file, told, 0o644)
+			case !bytes.Equal(told, text):
+				t.Errorf("it is decided otherwise now; go test -refresh writes it anew:\n%s", told)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+}
+
+// tell plays a story and gives it back with what is decided.
+func tell(story []byte) ([]byte, error) {
+	var out bytes.Buffer
+	m := newModel()
+	lines := bufio.NewScanner(bytes.NewReader(story))
+	for lines.Scan() {
+		line := lines.Text()
+		if strings.HasPrefix(line, "  ") {
+			continue // what was decided before
+		}
+		fmt.Fprintln(&out, line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		steps, err := m.happen(strings.Fields(line))
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", line, err)
+		}
+		for range steps {
+			at := m.now
+			d, counts := m.step()
+			m.note(&out, d, counts, at)
+		}
+	}
+	return out.Bytes(), lines.Err()
+}
+
+// note writes what was decided in a step, as far as there is anything to tell.
+func (m *model) note(out *bytes.Buffer, d Decision, counts bool, at time.Time) {
+	say := func(what, text string) {
+		fmt.Fprintf(out, "  %s  %-12s %s\n", at.Format("04:05"), what, text)
+	}
+	if !counts {
+		say("lost", "it could not be recorded, so nothing of it happens")
+		return
+	}
+	for _, f := range d.Facts {
+		say(string(f.Kind), fmt.Sprintf("%s (by %s)", f.Text, f.By))
+	}
+	var wants []string
+	for _, i := range d.Intents {
+		version := "?"
+		if r := m.world.Revisions[i.Revision]; r != nil {
+			version = r.Version
+		}
+		want := fmt.Sprintf("%s %s", i.Do, version)
+		if i.Part != "" {
+			want += fmt.Sprintf(" %s %d", i.Part, i.Count)
+		} else if i.Share > 0 {
+			want += fmt.Sprintf(" %g", i.Share)
+		}
+		wants = append(wants, want)
+	}
+	if len(wants) > 0 {
+		say("asks for", strings.Join(wants, ", "))
+	}
+	for _, a := range d.Answers {
+		if a.Err != nil {
+			say("refuses", a.Err.Error())
+		}
+	}
+}
+
+// happen makes something happen, and tells how many steps are taken after it.
+func (m *model) happen(words []string) (steps int, err error) {
+	rest := strings.Join(words[1:], " ")
+	switch words[0] {
+	case "push":
+		m.push(rest)
+	case "wait":
+		d, err := time.ParseDuration(rest)
+		return int(d / beat), err
+	case "breach":
+		m.verdict, m.then = guard.Breach, guard.Action(rest)
+	case "clear":
+		m.verdict = guard.Clear
+	case "hand":
+		n, err := strconv.Atoi(rest)
+		m.hand(n)
+		return 1, err
+	case "corrects":
+		m.world.Drift.Correct = true
+	case "by-hand":
+		m.world.Automatic = false
+	case "away", "back":
+		m.down = words[0] == "away"
+	case "records":
+		m.fails = rest == "fail"
+	case "restart":
+		return 1, m.restart()
+	case "order":
+		verb, note, _ := strings.Cut(rest, ": ")
+		m.orders = append(m.orders, Order{Verb: Verb(verb), Berth: north, By: "Maren Oake", From: "the shell", Note: note})
+	default:
+		return 0, fmt.Errorf("nobody knows what %q is", words[0])
+	}
+	return 1, nil
+}

@@ -1,0 +1,335 @@
+package berth
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/plan"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+)
+
+// Compare holds applied, declared and live against each other, and decides nothing.
+func Compare(state State, seen Seen, world World) Change {
+	d := &decision{was: state, seen: seen, world: world}
+	d.State = state
+	return d.compare()
+}
+
+func (d *decision) compare() Change {
+	last, declared := d.was.Change, d.world.Declared
+	if !d.seen.Reached {
+		return Change{Stand: compare.Unread, Differences: last.Differences, Plan: last.Plan}
+	}
+	cohort, there := d.seen.Cohort(d.State.Applied)
+	next := Change{Applied: d.State.Applied}
+	if there {
+		next.Live = cohort.Live
+	}
+	var wanted *declare.Desired
+	if declared != nil {
+		next.Declared, wanted = declared.Fingerprint, declared.Desired
+	}
+	if last.Stand != compare.Unread && last.Stand != "" && last.Applied == next.Applied && last.Declared == next.Declared && reflect.DeepEqual(last.Live, next.Live) {
+		return last
+	}
+	next.Differences = compare.Three(d.desired(d.State.Applied), wanted, next.Live)
+	next.Stand, next.Plan = compare.StandOf(next.Differences, there), plan.New(wanted, next.Differences)
+	return next
+}
+
+// lost tells whether all that was applied is gone from the site.
+func (d *decision) lost() bool {
+	return d.State.Change.Stand == compare.Absent && d.State.Applied != ""
+}
+
+// driftText tells the first thing that was changed by hand.
+func driftText(differences []compare.Difference) string {
+	for _, d := range differences {
+		if d.Kind == compare.Drift || d.Kind == compare.Conflict {
+			return d.String()
+		}
+	}
+	return "nothing"
+}
+
+// liftBars carries out the orders to lift the bar of the declared revision.
+func (d *decision) liftBars() {
+	d.each(LiftBar, func(o *order) error {
+		barred := -1
+		if declared := d.world.Declared; declared != nil {
+			barred = slices.IndexFunc(d.State.Bars, func(bar Bar) bool { return bar.Revision == declared.Fingerprint })
+		}
+		if barred < 0 {
+			return fmt.Errorf("%s is not possible: no bar stands between %s and what Git declares", o.Verb, d.id)
+		}
+		bar := d.State.Bars[barred]
+		d.State.Bars = slices.Delete(d.State.Bars, barred, barred+1)
+		d.fact(BarLifted, o.By, bar.Revision, fmt.Sprintf("%s lifted the bar on %s (%s)", o.By, bar.Version, bar.Revision.Short()), nil)
+		return nil
+	})
+}
+
+// sync starts a rollout of the declared revision where that may be, or puts a drifted site back where that was asked.
+func (d *decision) sync() {
+	declared := d.world.Declared
+	var asked *order
+	for _, o := range d.orders {
+		if o.Verb != Sync || o.taken {
+			continue
+		}
+		o.taken = true
+		if lock := d.State.Lock; lock != nil {
+			o.err = fmt.Errorf("sync is not possible: %s is locked by %s; unlock it first", d.id, lock.String())
+			return
+		}
+		comes := declared != nil && !d.State.bars(declared.Fingerprint)
+		if stand := d.State.Change.Stand; stand == compare.Drifted || stand == compare.Diverged && !comes || d.lost() {
+			d.putBack(o.By)
+			return
+		}
+		asked = o
+	}
+	if declared == nil {
+		d.refuseSync("no link declares " + d.id.String())
+		return
+	}
+	if d.State.InPart != "" && d.State.InPart != declared.Fingerprint {
+		d.State.InPart = "" // Git moved on
+	}
+	question := d.question(declared, asked)
+	may, why := rollout.MayStart(question, d.now)
+	if !may {
+		d.State.Waits = why
+		d.refuseSync(cmp.Or(why, "live is as declared already"))
+		return
+	}
+	d.State.InPart = ""
+	if asked != nil && len(asked.Parts) > 0 {
+		part, err := d.inPart(declared, asked.Parts)
+		if err != nil {
+			asked.err = err
+			return
+		}
+		d.State.InPart, d.Revision, declared = declared.Fingerprint, part, part
+	}
+	by, how := rollout.Itself, "taken automatically"
+	if question.After != "" {
+		how += " after " + question.After + " had proven it"
+	}
+	if asked != nil {
+		by, how = asked.By, "taken by "+asked.By
+	}
+	if question.Stand == compare.Behind && d.marks(declared) {
+		d.mark(declared, by)
+		return
+	}
+	d.begin(declared, by, how)
+}
+
+// refuseSync tells those who asked for a sync why there is none.
+func (d *decision) refuseSync(why string) {
+	for _, o := range d.orders {
+		if o.Verb == Sync {
+			o.err = fmt.Errorf("sync is not possible: %s", why)
+		}
+	}
+}
+
+// bars tells whether a bar stands between a berth and a revision.
+func (s State) bars(revision declare.Fingerprint) bool {
+	return slices.ContainsFunc(s.Bars, func(bar Bar) bool { return bar.Revision == revision })
+}
+
+// question puts together what is to be known before a sync.
+func (d *decision) question(declared *Revision, asked *order) rollout.Question {
+	state, stand := d.State, d.State.Change.Stand
+	if stand == compare.Drifted && state.Left != nil {
+		stand = compare.Behind // what was left halfway is no one's drift
+	}
+	q := rollout.Question{
+		Stand: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
+		Fresh: d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
+		Automatic: d.world.Automatic, InPart: state.InPart == declared.Fingerprint, Needs: d.world.Needs, After: d.world.After, AfterProven: d.world.AfterProven,
+		CannotSwitch: declared.Desired.Rollout.Style == declare.BlueGreen && d.seen.Whole,
+	}
+	if state.Lock != nil {
+		q.Locked = state.Lock.String()
+	}
+	if left := state.Left; left != nil && left.Revision == declared.Fingerprint {
+		q.Left = left.Why
+	}
+	for _, bar := range state.Bars {
+		if bar.Revision == declared.Fingerprint {
+			q.Barred, q.BarredWhy = true, bar.Why
+		}
+	}
+	return q
+}
+
+// begin starts a rollout of a revision.
+func (d *decision) begin(declared *Revision, by, how string) {
+	old, coming := d.side(d.State.Applied), d.sideOf(declared)
+	if coming.Version == old.Version {
+		coming.Version += " " + coming.Revision.Short() // the artifact is the same; only the revision tells them apart
+	}
+	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, d.State.LastRollback, d.now)
+	s.ID = Unnumbered
+	d.State.Roll, d.State.Rollout, d.State.Left = &s, s.ID, nil
+	text := fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(d.State.Change.Plan))
+	if d.State.Change.Stand == compare.Diverged {
+		text += "; what was changed by hand is overwritten: " + driftText(d.State.Change.Differences)
+	}
+	d.fact(Taken, by, declared.Fingerprint, text, nil)
+}
+
+// marks tells whether nothing that runs differs between what is applied and a revision.
+func (d *decision) marks(declared *Revision) bool {
+	applied := d.desired(d.State.Applied)
+	return applied != nil && plan.New(declared.Desired, compare.Three(applied, declared.Desired, compare.LiveOf(applied))).OnlyMarks()
+}
+
+// mark makes a revision the applied one without starting anything anew, as nothing that runs differs.
+func (d *decision) mark(declared *Revision, by string) {
+	before := d.State.Applied
+	d.State.Applied, d.State.AppliedAt, d.State.MarkedFrom = declared.Fingerprint, d.now, before
+	if slices.Contains(d.State.Proven, before) { // what runs was proven, and goes on to be
+		d.State.Proven = append([]declare.Fingerprint{declared.Fingerprint}, d.State.Proven...)
+		d.State.Proven = d.State.Proven[:min(provenKept, len(d.State.Proven))]
+	}
+	d.Intents = append(d.Intents, remark(before, declared.Fingerprint)...)
+	d.fact(Marked, by, declared.Fingerprint, fmt.Sprintf("%s (%s), “%s” by %s: nothing that runs changes, so it is only marked: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, fieldsText(d.State.Change.Differences)), d.State.Change.Differences)
+}
+
+func remark(from, to declare.Fingerprint) []rollout.Intent {
+	return []rollout.Intent{{Do: rollout.Mark, From: from, Revision: to}, {Do: rollout.Lay, Revision: to}}
+}
+
+// inPart makes the revision that has some parts as they are declared and all else as it is applied.
+func (d *decision) inPart(declared *Revision, parts []string) (*Revision, error) {
+	applied := d.desired(d.State.Applied)
+	if applied == nil {
+		return nil, fmt.Errorf("sync of some parts is not possible: nothing of %s is there yet; sync all of it", d.id)
+	}
+	mixed := *declared.Desired
+	mixed.Parts = maps.Clone(applied.Parts)
+	for _, name := range parts {
+		part, ok := declared.Desired.Parts[name]
+		_, was := applied.Parts[name]
+		switch {
+		case ok:
+			mixed.Parts[name] = part
+		case was:
+			delete(mixed.Parts, name)
+		default:
+			return nil, fmt.Errorf("sync of some parts is not possible: %s has no part %q; it has %s", d.id, name, say.List(slices.Sorted(maps.Keys(declared.Desired.Parts))))
+		}
+	}
+	for name, part := range mixed.Parts {
+		for _, need := range part.Needs {
+			if _, ok := mixed.Parts[need]; !ok {
+				return nil, fmt.Errorf("sync of some parts is not possible: %s needs %s, which is not among them", name, need)
+			}
+		}
+	}
+	r := *declared
+	r.Desired, r.Fingerprint = &mixed, mixed.Fingerprint()
+	if r.Fingerprint == d.State.Applied {
+		return nil, fmt.Errorf("sync is not possible: of %s nothing differs", say.List(parts))
+	}
+	r.Version = mixed.Version()
+	r.Subject += " (only " + say.List(parts) + ")"
+	return &r, nil
+}
+
+// fieldsText names the fields that differ, the first few where there are many.
+func fieldsText(differences []compare.Difference) string {
+	const most = 4
+	var names []string
+	for _, d := range differences {
+		names = append(names, strings.TrimPrefix(strings.TrimPrefix(d.Pointer, "/parts/"), "/"))
+	}
+	if more := len(names) - most; more > 0 {
+		names = append(names[:most], fmt.Sprintf("%d more", more))
+	}
+	return say.List(names)
+}
+
+func stepsText(p plan.Plan) string {
+	if p.Steps() == 0 {
+		return "only rules change"
+	}
+	text := ""
+	for _, wave := range p.Waves {
+		for _, step := range wave {
+			if text != "" {
+				text += ", "
+			}
+			text += string(step.Act) + " " + step.Part
+		}
+	}
+	return text
+}
+
+// side is a revision on record as one side of a rollout.
+func (d *decision) side(fingerprint declare.Fingerprint) rollout.Side {
+	if r := d.world.Revisions[fingerprint]; r != nil {
+		return d.sideOf(r)
+	}
+	return rollout.Side{}
+}
+
+func (d *decision) sideOf(r *Revision) rollout.Side { return d.State.side(r) }
+
+// side is a revision as one side of a rollout. What it leaves to others is as it is live.
+func (s State) side(r *Revision) rollout.Side {
+	desired := compare.KeepLeft(*r.Desired, s.Change.Live)
+	side := rollout.Side{
+		Revision: r.Fingerprint, Version: r.Version, Parts: map[string]int{}, Tasks: map[string]rollout.Task{},
+		Needs: desired.RunningNeeds(), Declared: slices.Sorted(maps.Keys(desired.Parts)),
+	}
+	for _, name := range desired.Running() {
+		if part := desired.Parts[name]; part.Kind == declare.Task {
+			side.Tasks[name] = rollout.Task{NotUndoable: part.NotUndoable}
+		} else {
+			side.Parts[name] = part.Instances
+			if len(part.Volumes) > 0 && part.Instances == 1 {
+				side.Keeps = append(side.Keeps, name)
+			}
+		}
+	}
+	side.Proven = slices.Contains(s.Proven, r.Fingerprint) && !s.bars(r.Fingerprint)
+	if r.Fingerprint == s.Applied {
+		side.Set = s.Set
+	}
+	return side
+}
+
+// Wanted is how many instances there should be of what is applied.
+func (s State) Wanted(applied *Revision) (sum int) {
+	if applied == nil {
+		return 0
+	}
+	for _, n := range s.side(applied).Parts {
+		sum += n
+	}
+	return sum
+}
+
+// putBack makes the site as it was applied.
+func (d *decision) putBack(by string) {
+	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Lay, Revision: d.State.Applied})
+	side := d.side(d.State.Applied)
+	for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
+		count := side.Parts[part]
+		d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Scale, Revision: side.Revision, Part: part, Count: count})
+	}
+	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.SetShare, Revision: side.Revision, Share: 1})
+	d.fact(PutBack, by, d.State.Applied, fmt.Sprintf("%s puts the site back as applied: %s", by, driftText(d.State.Change.Differences)), d.State.Change.Differences)
+}

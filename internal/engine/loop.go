@@ -1,0 +1,224 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
+	"aditus/internal/ledger"
+	"aditus/internal/status"
+	"aditus/internal/target"
+)
+
+// loop looks after one workload at one site: observe, decide, record, act, publish, and again. It alone touches its
+// fields, but for those that say otherwise.
+type loop struct {
+	e      *Engine
+	id     berth.ID
+	driver target.Driver
+	wake   chan struct{}
+
+	state   berth.State
+	senses  *senses
+	problem *status.Problem
+	looked  time.Time
+	word    health.Word // of what is applied, and since when
+	since   time.Time
+
+	mu     sync.Mutex
+	orders []*order // guarded by mu
+
+	shown  status.Berth          // guarded by the engine's lock
+	proven []declare.Fingerprint // guarded by the engine's lock
+}
+
+func newLoop(e *Engine, id berth.ID) *loop {
+	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
+}
+
+// resume goes on with the rollout that was under way when the program ended.
+func (b *loop) resume() error {
+	s, _, err := b.e.ledger.Rollout(b.state.Rollout)
+	if err != nil {
+		return err
+	}
+	points, err := b.e.ledger.Points(b.id, s.Began.Add(-LeadIn*s.Rules.Interval.Duration), b.e.clock.Now())
+	if err != nil {
+		return err
+	}
+	s = s.Resume(b.e.clock.Now())
+	b.state.Roll, b.state.Resumed = &s, true
+	b.senses.recall(points)
+	return nil
+}
+
+func (b *loop) nudge() { wake(b.wake) }
+
+func (b *loop) run(ctx context.Context) error {
+	for {
+		now := b.e.clock.Now()
+		b.step(ctx, now)
+		if err := b.e.clock.Wait(ctx, b.next(now), b.wake); err != nil {
+			b.refuse(err)
+			return err
+		}
+	}
+}
+
+// unwatched is how long a berth may go without a look before that time counts for nothing, towards deadlines neither: the
+// site could not be reached, or the machine slept.
+const unwatched = 15 * time.Second
+
+// step is the whole product once round. Nothing is done at the target that is not on record before, and what could not
+// be recorded has not happened.
+func (b *loop) step(ctx context.Context, now time.Time) {
+	seen := b.observe(ctx, now)
+	if ctx.Err() != nil {
+		return
+	}
+	b.watched(seen, now)
+	orders := b.takeOrders()
+	decided := berth.Decide(b.id, b.state, seen.core(), b.e.world(b, orders, seen), wishes(orders), now)
+	if err := b.record(ctx, &decided, now); err != nil {
+		b.state = decided.Unrecorded(b.state)
+		b.trouble(now, err)
+		for _, o := range orders {
+			o.answer(err)
+		}
+	} else {
+		b.state = decided.State
+		if err := b.act(ctx, decided); err != nil && ctx.Err() == nil {
+			b.trouble(now, err)
+		} else {
+			b.trouble(now, seen.trouble)
+		}
+		b.answer(orders, decided.Answers)
+	}
+	b.publish(b.view())
+}
+
+// watched notes that the site was looked at, and since when what is applied does as it does.
+func (b *loop) watched(seen *evidence, now time.Time) {
+	if seen.reached {
+		if roll := b.state.Roll; roll != nil && now.Sub(b.looked) > unwatched {
+			s := roll.Resume(now)
+			b.state.Roll = &s
+		}
+		b.looked = now
+	}
+	if word := b.health(seen).Word; word != b.word {
+		b.word, b.since = word, now
+	}
+}
+
+// A berth with nothing to do is looked at every calmBeats beats, though not less often than every calmMost; where its
+// target tells of changes by itself every followedBeats, and every followedMost.
+const (
+	calmBeats     = 5
+	calmMost      = 5 * time.Second
+	followedBeats = 12
+	followedMost  = 12 * time.Second
+	followedAt    = 4 // moments in that time at which they are
+)
+
+// next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
+// healthy, nothing is under way, and no probe or guard is due before.
+func (b *loop) next(now time.Time) time.Time {
+	beat := now.Add(b.e.beat)
+	if b.state.Roll != nil || b.problem != nil || b.state.Change.Stand != compare.Aligned || b.word != health.Healthy || len(b.senses.last.dead) > 0 {
+		return beat
+	}
+	next := now.Add(min(calmBeats*b.e.beat, calmMost))
+	if _, ok := b.driver.(target.Follower); ok {
+		calm := min(followedBeats*b.e.beat, followedMost)
+		next = now.Add(calm).Truncate(calm / followedAt) // many berths at one moment wake the machine once
+	}
+	sooner := func(at time.Time) {
+		if at.Before(next) {
+			next = at
+		}
+	}
+	for _, s := range b.senses.instances {
+		for _, due := range s.due {
+			sooner(due)
+		}
+	}
+	if rules := b.rules(b.senses.last); rules != nil && len(rules.Guards) > 0 {
+		sooner(b.senses.evaluated.Add(rules.Rollout.Interval.Duration))
+	}
+	return later(beat, next)
+}
+
+// record writes a decision to the ledger, if there is anything in it that must outlive a restart.
+func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) error {
+	if d.Begins() {
+		d.Number(b.e.ledger.NextRollout())
+	}
+	steady := b.steadyPoints(now)
+	if !d.Durable && steady == nil {
+		return nil
+	}
+	entry := ledger.Entry{Berth: b.id, State: &d.State, Rollout: d.Rollout, Steady: steady}
+	for _, f := range d.Facts {
+		entry.Facts = append(entry.Facts, recorded(b.id, f, now))
+	}
+	if d.State.Roll != nil {
+		entry.Rollout = d.State.Roll
+	}
+	if entry.Rollout != nil {
+		entry.Look = b.senses.look(entry.Rollout, now)
+	}
+	if entry.Rollout != nil || now.Before(d.State.TailEnds) {
+		entry.Points = b.senses.points()
+	}
+	if d.Revision != nil {
+		if err := b.e.remember(ctx, d.Revision, []string{b.id.Site}); err != nil {
+			return err
+		}
+	}
+	if err := b.e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
+		return err
+	}
+	b.e.news.Store(true)
+	b.senses.recorded(entry.Points != nil, steady != nil)
+	return nil
+}
+
+// recorded is a fact as the ledger keeps it.
+func recorded(id berth.ID, f berth.Fact, now time.Time) ledger.Fact {
+	kept := ledger.Fact{At: now, Workload: id.Workload, Site: id.Site, Rollout: f.Rollout, Kind: f.Kind, By: f.By, Revision: f.Revision, Text: f.Text}
+	if f.Data != nil {
+		kept.Data, _ = json.Marshal(f.Data) // evidence is made of plain values, which always marshal
+	}
+	return kept
+}
+
+// trouble keeps or clears what is wrong with the berth, with the time since when.
+func (b *loop) trouble(now time.Time, err error) {
+	switch {
+	case err == nil && b.problem != nil:
+		b.problem = nil
+		b.e.news.Store(true)
+	case err != nil && (b.problem == nil || b.problem.Text != err.Error()):
+		b.problem = &status.Problem{About: b.id.String(), Text: err.Error(), Since: now}
+		b.e.news.Store(true)
+	}
+}
+
+// act has the target do what was decided. Whatever fails is asked for again at the next beat.
+func (b *loop) act(ctx context.Context, d berth.Decision) error {
+	err := b.carryOut(ctx, d.Intents)
+	for _, id := range d.Restarts {
+		if failed := b.driver.Restart(ctx, b.id.Workload, id); failed != nil {
+			return errors.Join(err, fmt.Errorf("start %s anew: %w", id, failed))
+		}
+	}
+	return err
+}

@@ -1,0 +1,71 @@
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+
+	"aditus/internal/config"
+)
+
+// Kind is a kind of target, as its driver describes itself. One list has all of them, and nothing else enumerates them.
+type Kind struct {
+	Name     string
+	Means    string                                                         // what a site of it runs on, in a few words
+	Stays    bool                                                           // what runs there goes on when the program that looks after it ends
+	Check    func(config.Target) error                                      // what is wrong with how it is written
+	New      func(before []config.Site, rest string) (config.Target, error) // the target of a new site from KIND=rest on the command line
+	Describe func(config.Target) string                                     // tells it to whoever adds a site
+	Open     func(Ground, []config.Site) (Opened, error)                    // opens all sites of the kind at once
+}
+
+// Ground is what sites stand on.
+type Ground struct {
+	Folder   string // the data folder
+	Settings config.Settings
+	Secret   func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	Artifact func(ctx context.Context, reference string) (v1.Image, error)
+	Look     bool // sites are only looked at: nothing is started there
+}
+
+// ErrNoArtifact means that there is no artifact under a reference, and that asking again will not bring one.
+var ErrNoArtifact = errors.New("there is no such artifact")
+
+// Opened are the opened sites of a kind.
+type Opened struct {
+	Drivers map[string]Driver
+	Close   func() // nil where nothing is to be closed
+}
+
+// Find gives a kind by its name, and refuses a name that is missing or not known.
+func Find(kinds []Kind, name string) (Kind, error) {
+	var known []string
+	for _, k := range kinds {
+		if k.Name == name {
+			return k, nil
+		}
+		known = append(known, fmt.Sprintf("kind: %s (%s)", k.Name, k.Means))
+	}
+	choose := strings.Join(known, " or ")
+	if name == "" {
+		return Kind{}, fmt.Errorf("what it runs on is missing; write target: with %s", choose)
+	}
+	return Kind{}, fmt.Errorf("there is no kind of target %q; write %s", name, choose)
+}
+
+// Check tells what is wrong with how the sites' targets are written.
+func Check(kinds []Kind, sites []config.Site) error {
+	for _, site := range sites {
+		kind, err := Find(kinds, site.Target.Kind)
+		if err == nil {
+			err = kind.Check(site.Target)
+		}
+		if err != nil {
+			return fmt.Errorf("sites: %s: target: %w", site.Name, err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,444 @@
+package router
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"math"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// TestSplit sees that shares are exact in every window, and that no rhythm of a client falls in with them.
+func TestSplit(t *testing.T) {
+	for _, share := range []float64{0, 0.005, 0.01, 0.05, 0.1, 0.25, 1.0 / 3, 0.5, 0.6180339887, 0.75, 0.99, 1} {
+		ends := bounds([]float64{1 - share, share})
+		for _, rhythm := range []int{1, 2, 3, 4, 5, 7, 8, 10, 13, 20} {
+			var s sequence
+			const window = 1000
+			counts := 0
+			for i := range window * rhythm {
+				if cohort := choose(ends, s.next()); i%rhythm == 0 {
+					counts += cohort
+				}
+			}
+			if off := math.Abs(float64(counts) - share*window); off > 0.02*window || rhythm == 1 && off > 5 {
+				t.Errorf("share %v, every %dth of %d requests: %d on new, off by %.1f", share, rhythm, window*rhythm, counts, off)
+			}
+		}
+	}
+}
+
+// TestVisitors sees that a visitor who is on new stays there while its share rises.
+func TestVisitors(t *testing.T) {
+	const visitors = 20_000
+	before := map[int]bool{}
+	for _, share := range []float64{0, 0.05, 0.25, 0.5, 1} {
+		ends, on := bounds([]float64{share, 1 - share}), 0 // new first, as the driver orders them
+		for i := range visitors {
+			isNew := choose(ends, placeOf(fmt.Sprintf("traveller-%d", i))) == 0
+			if before[i] && !isNew {
+				t.Fatalf("traveller %d fell back to old at %v", i, share)
+			}
+			if before[i] = isNew; isNew {
+				on++
+			}
+		}
+		if got := float64(on) / visitors; math.Abs(got-share) > 0.015 {
+			t.Errorf("%.3f of all visitors are on new, want %v", got, share)
+		}
+	}
+}
+
+// instance is a small service that tells its name.
+func instance(t *testing.T, name string, handler http.HandlerFunc) Instance {
+	t.Helper()
+	if handler == nil {
+		handler = func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			fmt.Fprintf(w, "%s %s %s", name, r.URL.Path, r.Host)
+		}
+	}
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	return Instance{ID: name, Address: strings.TrimPrefix(server.URL, "http://"), Ready: true}
+}
+
+// deadAddress is where nobody listens.
+func deadAddress(t *testing.T) string {
+	t.Helper()
+	for {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := listener.Addr().String()
+		listener.Close()
+		if _, given := deadGiven.LoadOrStore(at, true); !given {
+			return at
+		}
+	}
+}
+
+// deadGiven are the dead addresses that were given, so that none is given twice.
+var deadGiven sync.Map
+
+func open(t *testing.T) (*Router, string) {
+	t.Helper()
+	r := New()
+	t.Cleanup(func() { r.Close(context.Background()) })
+	return r, deadAddress(t)
+}
+
+func get(t *testing.T, client *http.Client, at, host string) (int, string) {
+	t.Helper()
+	req, _ := http.NewRequest(http.MethodGet, "http://"+at+"/x", nil)
+	req.Host = host
+	response, err := client.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(response.Body)
+	return response.StatusCode, string(text)
+}
+
+func TestHosts(t *testing.T) {
+	old, fresh, other := instance(t, "old", nil), instance(t, "new", nil), instance(t, "other", nil)
+	r, at := open(t) // after them, so that none of them is given its port
+	r.Set(at, []Route{
+		{Name: "a", Host: "Boarding.Example", Preview: "trial.example", Path: "/v1/", Cohorts: []Cohort{{Name: "n", Preview: true, Instances: []Instance{fresh}}, {Name: "o", Share: 1, Instances: []Instance{old}}}},
+		{Name: "b", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{other, {ID: "unready", Address: deadAddress(t)}}}}},
+		{Name: "c", Host: "empty.example"},
+	})
+	for host, want := range map[string]string{
+		"boarding.example":     "200 old /v1/x boarding.example",
+		"boarding.example:810": "200 old /v1/x boarding.example:810",
+		"trial.example":        "200 new /v1/x trial.example",
+		"anything.example":     "200 other /x anything.example",
+		"empty.example":        "503 no instance can take this now\n",
+	} {
+		if status, text := get(t, http.DefaultClient, at, host); fmt.Sprint(status, " ", text) != want {
+			t.Errorf("%s: %d %q, want %q", host, status, text, want)
+		}
+	}
+	if a, b := requests(r, "old"), requests(r, "new"); a != 2 || b != 0 || r.Unserved() != 1 {
+		t.Errorf("counted %d and %d, %d unserved: a preview is not counted, and what nobody could take is", a, b, r.Unserved())
+	}
+	r.Set(at, nil)
+	if _, err := net.Dial("tcp", at); err == nil {
+		t.Error("a router without routes listens")
+	}
+}
+
+// requests are those that an instance answered well.
+func requests(r *Router, id string) uint64 {
+	c, _ := r.Counts(id)
+	return c.Requests[200]
+}
+
+// TestShares sends ten thousand requests through one of each share, and through changes of it.
+func TestShares(t *testing.T) {
+	r, at := open(t)
+	old, fresh := []Instance{instance(t, "old-1", nil), instance(t, "old-2", nil)}, instance(t, "new-1", nil)
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16}}
+	var before uint64
+	for _, share := range []float64{0, 0.05, 0.25, 0.5, 1, 0} {
+		r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: share, Instances: []Instance{fresh}}, {Name: "o", Share: 1 - share, Instances: old}}}})
+		const all, callers = 10_000, 8
+		var group sync.WaitGroup
+		for range callers {
+			group.Go(func() {
+				for range all / callers {
+					response, err := client.Get("http://" + at)
+					if err != nil || response.StatusCode != 200 {
+						t.Errorf("%v %v", response, err)
+						return
+					}
+					io.Copy(io.Discard, response.Body)
+					response.Body.Close()
+				}
+			})
+		}
+		group.Wait()
+		now := requests(r, "new-1")
+		if got := float64(now-before) / all; math.Abs(got-share) > 0.005 {
+			t.Errorf("share %v: %v of the requests went to new", share, got)
+		}
+		before = now
+	}
+	a, b := requests(r, "old-1"), requests(r, "old-2")
+	if math.Abs(float64(a)-float64(b)) > 0.1*float64(a+b) {
+		t.Errorf("the instances of a cohort have %d and %d requests", a, b)
+	}
+}
+
+// TestNothingLost exchanges instances and shares under load, as rollouts do, and loses nothing.
+func TestNothingLost(t *testing.T) {
+	r, at := open(t)
+	slow := func(name string) (Instance, *httptest.Server) {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			text, _ := io.ReadAll(r.Body)
+			time.Sleep(time.Duration(len(text)%3) * time.Millisecond)
+			w.Write(text)
+		}))
+		return Instance{ID: name, Address: strings.TrimPrefix(server.URL, "http://"), Ready: true}, server
+	}
+	set := func(share float64, old, fresh Instance) {
+		r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: share, Instances: []Instance{fresh}}, {Name: "o", Share: 1 - share, Instances: []Instance{old}}}}})
+	}
+	old, server := slow("i-0")
+	set(0, old, Instance{ID: "none"})
+	var sent, lost atomic.Int64
+	done := make(chan struct{})
+	var group sync.WaitGroup
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
+	for caller := range 6 {
+		group.Go(func() {
+			for n := 0; ; n++ {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				text := strings.Repeat("x", caller+n%7)
+				response, err := client.Post("http://"+at, "text/plain", strings.NewReader(text))
+				sent.Add(1)
+				if err != nil {
+					lost.Add(1)
+					t.Log(err)
+					continue
+				}
+				got, err := io.ReadAll(response.Body)
+				response.Body.Close()
+				if err != nil || response.StatusCode != 200 || string(got) != text {
+					lost.Add(1)
+					t.Logf("%d %q %v", response.StatusCode, got, err)
+				}
+			}
+		})
+	}
+	for i := 1; i <= 12; i++ {
+		fresh, next := slow(fmt.Sprintf("i-%d", i))
+		for _, share := range []float64{0.05, 0.25, 1} {
+			set(share, old, fresh)
+			for target := sent.Load() + 100; sent.Load() < target; {
+				time.Sleep(time.Millisecond)
+			}
+		}
+		set(1, Instance{ID: old.ID, Address: old.Address}, fresh)
+		if err := r.Drain(t.Context(), old.ID); err != nil {
+			t.Fatal(err)
+		}
+		server.CloseClientConnections()
+		server.Close()
+		r.Forget(old.ID)
+		old, server = fresh, next
+	}
+	close(done)
+	group.Wait()
+	server.Close()
+	if lost.Load() > 0 || sent.Load() < 3000 {
+		t.Errorf("%d of %d requests were lost", lost.Load(), sent.Load())
+	}
+}
+
+// TestAgain sees that what never reached an instance goes to another one, and that nothing is carried out twice.
+func TestAgain(t *testing.T) {
+	r, at := open(t)
+	var had atomic.Int64
+	rude := instance(t, "rude", func(w http.ResponseWriter, r *http.Request) {
+		had.Add(1)
+		io.ReadAll(r.Body)
+		panic(http.ErrAbortHandler)
+	})
+	gone := Instance{ID: "gone", Address: deadAddress(t), Ready: true}
+	for _, test := range []struct {
+		name, method, body string
+		first              Instance
+		want               int
+	}{
+		{"a dead instance never had it", http.MethodPost, "sold", gone, 200},
+		{"it may be asked twice", http.MethodGet, "", rude, 200},
+		{"it may have been carried out", http.MethodPost, "sold", rude, 502},
+		{"the same without a body", http.MethodPost, "", rude, 502},
+	} {
+		good := instance(t, "good-"+test.name, nil)
+		r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{test.first}}, {Name: "o", Share: 1e-13, Instances: []Instance{good}}}}})
+		req, _ := http.NewRequest(test.method, "http://"+at, strings.NewReader(test.body))
+		response, err := http.DefaultClient.Do(req)
+		if err != nil || response.StatusCode != test.want {
+			t.Errorf("%s: %v %v, want %d", test.name, response, err, test.want)
+		}
+		response.Body.Close()
+	}
+	if had.Load() != 3 {
+		t.Errorf("the rude instance had %d requests, want 3", had.Load())
+	}
+}
+
+func TestSticky(t *testing.T) {
+	r, at := open(t)
+	old, fresh := instance(t, "old", nil), instance(t, "new", nil)
+	r.Set(at, []Route{{Name: "a", Cookie: "seat", Cohorts: []Cohort{{Name: "n", Share: 0.5, Instances: []Instance{fresh}}, {Name: "o", Share: 0.5, Instances: []Instance{old}}}}})
+	seen := map[string]int{}
+	for range 20 {
+		jar, _ := cookiejar.New(nil)
+		client := &http.Client{Jar: jar}
+		_, first := get(t, client, at, "")
+		for range 5 {
+			if _, next := get(t, client, at, ""); next != first {
+				t.Errorf("a visitor of %q was sent to %q", first, next)
+			}
+		}
+		seen[first[:3]]++
+	}
+	if seen["old"] < 8 || seen["new"] < 8 {
+		t.Errorf("twenty visitors went %v", seen)
+	}
+}
+
+// TestSwitched sees that a connection that became another protocol goes both ways, and is waited for.
+func TestSwitched(t *testing.T) {
+	r, at := open(t)
+	echo := instance(t, "echo", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Connection", "Upgrade")
+		w.Header().Set("Upgrade", "websocket")
+		w.WriteHeader(http.StatusSwitchingProtocols)
+		conn, both, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		line, _ := both.ReadString('\n')
+		fmt.Fprintf(both, "heard %s", line)
+		both.Flush()
+		io.Copy(io.Discard, both)
+	})
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{echo}}}}})
+	conn, err := net.Dial("tcp", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	fmt.Fprintf(conn, "GET / HTTP/1.1\r\nHost: a\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+	in := bufio.NewReader(conn)
+	response, err := http.ReadResponse(in, nil)
+	if err != nil || response.StatusCode != 101 {
+		t.Fatalf("%v %v", response, err)
+	}
+	r.Set(at, nil) // it goes on when its route is gone
+	fmt.Fprintf(conn, "ahoy\n")
+	if line, err := in.ReadString('\n'); line != "heard ahoy\n" {
+		t.Errorf("%q %v", line, err)
+	}
+	short, cancel := context.WithCancel(t.Context())
+	cancel()
+	if r.Drain(short, "echo") == nil {
+		t.Error("nobody waits for it")
+	}
+	conn.Close()
+	if err := r.Drain(t.Context(), "echo"); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestHTTP2 asks without TLS in HTTP/2, and as gRPC does, which the instance sees in HTTP/2 too.
+func TestHTTP2(t *testing.T) {
+	r, at := open(t)
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Trailer", "Grpc-Status")
+		fmt.Fprint(w, r.Proto)
+		w.Header().Set("Grpc-Status", "0")
+	}))
+	server.Config.Protocols = new(http.Protocols)
+	server.Config.Protocols.SetHTTP1(true)
+	server.Config.Protocols.SetUnencryptedHTTP2(true)
+	server.Start()
+	t.Cleanup(server.Close)
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{{ID: "i", Address: server.Listener.Addr().String(), Ready: true}}}}}})
+	transport := &http.Transport{Protocols: new(http.Protocols), TLSClientConfig: &tls.Config{}}
+	transport.Protocols.SetUnencryptedHTTP2(true)
+	for kind, want := range map[string]string{"application/grpc": "HTTP/2.0", "text/plain": "HTTP/1.1"} {
+		response, err := (&http.Client{Transport: transport}).Post("http://"+at, kind, strings.NewReader("x"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(response.Body)
+		if response.Body.Close(); response.ProtoMajor != 2 || string(text) != want || response.Trailer.Get("Grpc-Status") != "0" {
+			t.Errorf("%s: answered in %s with %q, trailer %v", kind, response.Proto, text, response.Trailer)
+		}
+	}
+}
+
+func TestTCP(t *testing.T) {
+	r, at := open(t)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				text, _ := io.ReadAll(conn) // until the other side is done writing
+				fmt.Fprintf(conn, "heard %s", text)
+				conn.Close()
+			}()
+		}
+	}()
+	_, port, _ := net.SplitHostPort(at)
+	number := 0
+	fmt.Sscan(port, &number)
+	live := Instance{ID: "live", Address: listener.Addr().String(), Ready: true}
+	r.Set("127.0.0.1:1", []Route{{Name: "a", TCP: number, Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{{ID: "dead", Address: deadAddress(t), Ready: true}, live}}}}})
+	if err := r.Trouble(); err != nil {
+		t.Fatal(err)
+	}
+	for range 10 {
+		conn, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprint(conn, "ahoy")
+		conn.(*net.TCPConn).CloseWrite()
+		if text, _ := io.ReadAll(conn); string(text) != "heard ahoy" {
+			t.Errorf("%q", text)
+		}
+		conn.Close()
+	}
+	if c, _ := r.Counts("live"); c.Connections != 10 {
+		t.Errorf("counted %d connections", c.Connections)
+	}
+}
+
+func TestAddressTaken(t *testing.T) {
+	r, _ := open(t)
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at, routes := taken.Addr().String(), []Route{{Name: "a"}}
+	r.Set(at, routes)
+	if err := r.Trouble(); err == nil || !strings.Contains(err.Error(), at) || !strings.Contains(err.Error(), "in use") {
+		t.Errorf("the trouble is %v", err)
+	}
+	taken.Close()
+	r.Set(at, routes)
+	if err := r.Trouble(); err != nil {
+		t.Errorf("it is not tried again: %v", err)
+	}
+}

@@ -1,0 +1,221 @@
+// Package words says in sentences what a status says: what needs a person, how a berth stands, what can be done there and what
+// happens next. Each is derived once, for every face, from a snapshot alone.
+package words
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
+	"aditus/internal/status"
+)
+
+// Tone is what a sentence is about, for its colour: a role that means the same everywhere.
+type Tone int
+
+const (
+	Quiet Tone = iota
+	Good       // clear, proven
+	Bad        // breach, drift, failing
+	Asks       // waits for a person
+	Moves      // under way
+)
+
+// Need is something that a person should see to.
+type Need struct {
+	Berth berth.ID // empty where it concerns no single berth
+	About string   // what stands in front of the sentence
+	Tone  Tone
+	Text  string
+	Keys  []Verb // what answers it, most fitting first
+	rank  int
+	since time.Time
+}
+
+// Needs lists what needs a person, the most urgent first.
+func Needs(s status.Snapshot) []Need {
+	var needs []Need
+	for _, p := range s.Problems {
+		needs = append(needs, Need{About: p.About, Tone: Bad, Text: say.Sentence(p.Text) + since(s.Now, p.Since), since: p.Since})
+	}
+	for _, l := range s.Links {
+		if l.Problem == nil {
+			continue
+		}
+		n := Need{About: "link " + l.Name, Tone: Bad, Text: say.Sentence(l.Problem.Text) + since(s.Now, l.Problem.Since), Keys: []Verb{LookNow}, rank: 1, since: l.Problem.Since}
+		if l.Rewritten {
+			n.Tone, n.Keys = Asks, []Verb{AcceptHistory, LookNow}
+		}
+		needs = append(needs, n)
+	}
+	silent := map[string][]status.Berth{}
+	for _, b := range s.Berths {
+		if b.Stand == compare.Unread && b.Problem != nil {
+			silent[b.Site] = append(silent[b.Site], b)
+			continue
+		}
+		if n, ok := needOf(b, s.Now); ok {
+			n.Berth, n.About = b.ID, b.Workload+" · "+b.Site
+			needs = append(needs, n)
+		}
+	}
+	for site, berths := range silent {
+		first := berths[0]
+		needs = append(needs, Need{
+			Berth: first.ID, About: site, Tone: Bad, rank: 2, since: first.Problem.Since, Keys: []Verb{WatchIt},
+			Text: say.Sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
+		})
+	}
+	slices.SortStableFunc(needs, func(a, b Need) int {
+		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
+	})
+	return needs
+}
+
+func since(now, at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return " Since " + strings.TrimSuffix(say.Ago(now.Sub(at)), " ago") + "."
+}
+
+// needOf tells what a berth needs of a person, if anything.
+func needOf(b status.Berth, now time.Time) (Need, bool) {
+	r := b.Rollout
+	if b.Keeps() {
+		r = nil // it is over but for the old set
+	}
+	switch {
+	case b.Problem != nil:
+		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: say.Sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
+	case r == nil && b.Bar != nil:
+		how := "; rolled back by itself"
+		if b.Bar.By != rollout.Itself {
+			how = "" // the reason names the person
+		}
+		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, OfferRevert, LiftBar},
+			Text: fmt.Sprintf("%s%s %s, barred.", say.Capital(b.Bar.Why), how, say.Ago(now.Sub(b.Bar.At)))}, true
+	case r != nil && r.Phase == rollout.Held:
+		return Need{Tone: Asks, rank: 4, since: r.Since, Keys: []Verb{GoOn, RollBack, WatchIt}, Text: fmt.Sprintf("%s, %s.", say.Capital(r.Why), say.Ago(now.Sub(r.Since)))}, true
+	case r != nil && r.Calls != "":
+		return Need{Tone: Bad, rank: 3, since: r.Since, Keys: []Verb{WatchIt, Abandon}, Text: say.Sentence(r.Calls) + since(now, r.Since)}, true
+	case r == nil && b.Calls != "":
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy, RollBack}, Text: say.Sentence(b.Calls)}, true
+	case r == nil && b.Left != nil:
+		return Need{Tone: Asks, rank: 6, since: b.Left.At, Keys: []Verb{Sync, WatchIt}, Text: fmt.Sprintf("%s was left halfway, with %s of the traffic: %s.%s", b.Left.Version, say.Share(b.Left.Share), b.Left.Why, since(now, b.Left.At))}, true
+	case r != nil && r.Phase == rollout.Waiting:
+		return Need{Tone: Asks, rank: 5, since: r.Since, Keys: []Verb{SignOff, WatchIt},
+			Text: waitsFor(r) + fmt.Sprintf(", since %s.", strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
+	case r != nil:
+		if v, silent := silentGuard(r, b.Verdicts); silent {
+			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
+		}
+		if v, beyond := breached(b); beyond && r.Phase.Forward() && v.Then == guard.Tell {
+			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
+		}
+		return Need{}, false
+	case Lost(b):
+		return Need{Tone: Bad, rank: 3, since: b.DriftSince, Keys: []Verb{Sync}, Text: "All of it is gone from the site." + since(now, b.DriftSince) + " Nothing is put back until you say so."}, true
+	case b.Health.Word == health.Failing:
+		return Need{Tone: Bad, rank: 3, since: b.HealthSince, Keys: []Verb{LookInside, SeeWhy},
+			Text: fmt.Sprintf("%d of %s failing: %s.", b.Health.Failing, say.Count(b.Health.Total, "instance"), b.Health.Reason) + since(now, b.HealthSince)}, true
+	case beyondLimit(b):
+		v, _ := breached(b)
+		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + onlyTells(v)}, true
+	case !b.Corrects.IsZero():
+		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
+			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
+	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync, Compare},
+			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
+	}
+	return Need{}, false
+}
+
+// onlyTells says so of a standing guard that does nothing by itself.
+func onlyTells(v guard.Verdict) string {
+	if v.Then == guard.RollBack {
+		return ""
+	}
+	return " The standing guard only tells; roll back if it should go."
+}
+
+// waitsFor tells what a rollout waits for, without its end.
+func waitsFor(r *status.Rollout) string {
+	if r.Task != "" {
+		return fmt.Sprintf("The task %s cannot be undone and waits for a sign-off before it runs", r.Task)
+	}
+	return fmt.Sprintf("%s waits for a sign-off by %s", say.Capital(r.Where()), r.Rules.Stages[r.Stage].SignOff)
+}
+
+// breached gives the first guard whose signal is beyond its limit.
+func breached(b status.Berth) (guard.Verdict, bool) {
+	for _, v := range b.Verdicts {
+		if v.Word == guard.Breach {
+			return v, true
+		}
+	}
+	return guard.Verdict{}, false
+}
+
+// beyondLimit tells whether a signal is beyond its limit in steady times.
+func beyondLimit(b status.Berth) bool {
+	_, is := breached(b)
+	return is && b.Rollout == nil
+}
+
+func silentGuard(r *status.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {
+	if r.Phase == rollout.RollingBack || r.Phase.Over() {
+		return guard.Verdict{}, false
+	}
+	for _, v := range verdicts {
+		if v.Word == guard.Silent && v.Stops() {
+			return v, true
+		}
+	}
+	return guard.Verdict{}, false
+}
+
+func changedByHand(b status.Berth) string {
+	var changed []string
+	for _, d := range b.Differences {
+		if d.Kind == compare.Drift || d.Kind == compare.Conflict {
+			changed = append(changed, strings.Replace(d.String(), "/", " ", 1))
+		}
+	}
+	if len(changed) > 2 {
+		changed = append(changed[:2], fmt.Sprintf("%d more", len(changed)-2))
+	}
+	return say.List(changed)
+}
+
+// Counts are how many berths need a person, move by themselves, and are steady.
+type Counts struct{ Need, Moving, Steady int }
+
+// Count counts the berths of a snapshot. One that needs a person counts there alone.
+func Count(s status.Snapshot) Counts {
+	var c Counts
+	needing := map[berth.ID]bool{}
+	for _, n := range Needs(s) {
+		needing[n.Berth] = true
+		c.Need++
+	}
+	for _, b := range s.Berths {
+		switch {
+		case needing[b.ID]:
+		case b.Moving():
+			c.Moving++
+		default:
+			c.Steady++
+		}
+	}
+	return c
+}

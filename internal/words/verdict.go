@@ -1,0 +1,66 @@
+package words
+
+import (
+	"fmt"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
+)
+
+// VerdictWords tells a verdict in a few
+func VerdictWords(v guard.Verdict) string {
+	switch v.Word {
+	case guard.Undecided:
+		if v.Wait >= guard.Longest {
+			return "undecided, too close to tell"
+		}
+		return fmt.Sprintf("undecided, about %s more", say.Span(v.Wait))
+	case guard.Silent:
+		return fmt.Sprintf("silent since %s", v.Since.Local().Format(time.TimeOnly))
+	}
+	return string(v.Word)
+}
+
+// VerdictMore tells what stands beside a verdict: the interval of what is held against the limit, and how long it takes
+// until it is decided.
+func VerdictMore(v guard.Verdict) string {
+	unit, text := v.Limit.Unit, ""
+	switch d := v.Difference; {
+	case v.Limit.Relative() && d != nil && d.High > d.Low:
+		text = unit.FormatInterval(*d)
+	case v.New != nil:
+		if low, high := unit.Format(max(0, v.New.Low)), unit.Format(v.New.High); low != high {
+			text = low + " to " + high
+		}
+	}
+	if v.Bound != nil {
+		text = joined(text, "limit now "+unit.Format(*v.Bound))
+	}
+	switch {
+	case v.Word != guard.Undecided:
+	case v.Wait >= guard.Longest:
+		text = joined(text, "too close to tell")
+	default:
+		text = joined(text, "about "+say.Span(v.Wait)+" more")
+	}
+	return text
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// VerdictTone is a verdict's tone.
+func VerdictTone(v guard.Verdict) Tone {
+	switch v.Word {
+	case guard.Clear:
+		return Good
+	case guard.Undecided:
+		return Moves
+	}
+	return Bad
+}
