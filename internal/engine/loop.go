@@ -86,12 +86,10 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 	b.watched(seen, now)
 	orders := b.takeOrders()
 	decided := berth.Decide(b.id, b.state, seen.core(), b.e.world(b, orders, seen), wishes(orders), now)
+	answers := decided.Answers
 	if err := b.record(ctx, &decided, now); err != nil {
-		b.state = decided.Unrecorded(b.state)
+		b.state, answers = decided.Unrecorded(b.state), unrecorded(answers, err)
 		b.trouble(now, err)
-		for _, o := range orders {
-			o.answer(err)
-		}
 	} else {
 		b.state = decided.State
 		if err := b.act(ctx, decided); err != nil && ctx.Err() == nil {
@@ -99,9 +97,9 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 		} else {
 			b.trouble(now, seen.trouble)
 		}
-		b.answer(orders, decided.Answers)
 	}
 	b.publish(b.view())
+	b.answer(orders, answers) // who has an answer finds what came of it
 }
 
 // watched notes that the site was looked at, and since when what is applied does as it does.

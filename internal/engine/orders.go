@@ -81,6 +81,14 @@ func (b *loop) answer(orders []*order, answers []berth.Answer) {
 	}
 }
 
+// unrecorded answers a step's orders with why nothing of it could be recorded.
+func unrecorded(answers []berth.Answer, err error) []berth.Answer {
+	for i := range answers {
+		answers[i] = berth.Answer{Err: err}
+	}
+	return answers
+}
+
 // refuse answers all orders that will not be carried out any more.
 func (b *loop) refuse(err error) {
 	for _, o := range b.takeOrders() {
