@@ -11,10 +11,10 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/core/signal"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/words"
@@ -99,7 +99,7 @@ func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) 
 	for _, p := range steady {
 		b.History = append(b.History, Sample{p.At, p.Value})
 		if b.Rule.Limit.AbovePastBy != nil {
-			b.Past = append(b.Past, pointOf(p))
+			b.Past = append(b.Past, p.Signal())
 		}
 	}
 	b.spread()
@@ -121,7 +121,7 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 		if r.End.IsZero() {
 			r.End = b.Now
 		}
-		points, err := book.Points(b.Berth, s.Began.Add(-engine.LeadIn*b.Every), r.End)
+		points, err := book.Points(b.Berth, s.Began.Add(-panel.LeadIn*b.Every), r.End)
 		if err != nil {
 			return err
 		}
@@ -139,7 +139,7 @@ func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
 		if p.Guard != name || p.Revision != old && p.Revision != new {
 			continue
 		}
-		at := pointOf(p)
+		at := p.Signal()
 		point := &at
 		if p.At.Before(r.Began) {
 			if p.Revision == old {
@@ -159,10 +159,6 @@ func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
 			r.Intervals[i].New, r.New = point, append(r.New, Sample{p.At, p.Value})
 		}
 	}
-}
-
-func pointOf(p ledger.Point) signal.Point {
-	return signal.Point{At: p.At, Value: p.Value, Tally: signal.Tally{Part: p.Part, Whole: p.Whole, Instances: 1}}
 }
 
 // spread adds what old and new showed during the releases to the history, where steady times left a gap.

@@ -64,9 +64,9 @@ func (b *loop) do(ctx context.Context, i rollout.Intent) error {
 
 // unwell names the instances of a part that are not healthy, so that they are the first to go.
 func (b *loop) unwell(part string) (ids []string) {
-	for _, cohort := range b.senses.last.target.Cohorts {
+	for _, cohort := range b.last.target.Cohorts {
 		for _, in := range cohort.Instances {
-			if in.Part == part && b.senses.last.health[in.ID].Word != health.Healthy {
+			if in.Part == part && b.last.health[in.ID].Word != health.Healthy {
 				ids = append(ids, in.ID)
 			}
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"sync"
 	"time"
@@ -16,16 +15,17 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
+	"aditus/internal/ledger"
 	"aditus/internal/target"
 )
 
 const (
 	askTimeout = 10 * time.Second // for a target to say what is there
 	atOnce     = 32               // probes and scrapes of one berth under way at the same time
-	seriesKept = 240              // evaluations remembered for each berth
-	LeadIn     = 24               // evaluations before a rollout that go on record with it
 )
 
 // evidence is what was seen in one step.
@@ -36,12 +36,16 @@ type evidence struct {
 	target    target.Observation
 	health    map[string]health.Instance // by instance
 	evaluated bool
-	verdicts  []guard.Verdict
 	old, new  declare.Fingerprint
-	requests  [2]float64 // of the last interval, old and new
-	observed  *guard.Estimate
+	judged    panel.Judgement
 	dead      []string // instances to be started anew
 	unmarked  bool     // the target still knows what is applied by the revision it had before
+}
+
+// probed is what is remembered of an instance: the course of each of its probes, and when it is due.
+type probed struct {
+	tracks map[string]health.Track
+	due    map[string]time.Time
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
@@ -55,7 +59,7 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	var err error
 	if seen.target, err = b.driver.Observe(asking, b.id.Workload); err != nil {
 		seen.stale, seen.trouble = err.Error(), fmt.Errorf("%w; what is live stays as it is, and nothing advances until it answers", err)
-		b.senses.last = seen
+		b.last = seen
 		return seen
 	}
 	seen.reached = true
@@ -64,12 +68,42 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	}
 	b.translate(seen)
 	b.probe(ctx, seen, now)
-	if rules := b.rules(seen); rules != nil && (b.state.Roll != nil || len(rules.Guards) > 0) && now.Sub(b.senses.evaluated) >= rules.Rollout.Interval.Duration {
-		b.evaluate(ctx, seen, rules, now)
+	if rules := b.rules(seen); rules != nil {
+		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now)}
+		if (b.state.Roll != nil || len(rules.Guards) > 0) && now.Sub(b.panel.Evaluated()) >= rules.Rollout.Interval.Duration {
+			scrapes := b.scrape(ctx, seen)
+			b.panel.Evaluate(about, scrapes, func(id string) bool { return b.instances[id] != nil }, now)
+			seen.evaluated = true
+		}
+		seen.judged = b.panel.Judge(about, seen.evaluated, now)
 	}
-	b.judge(seen, now)
-	b.senses.last = seen
+	b.last = seen
 	return seen
+}
+
+// pastEvery is how often a workload's own past is read anew.
+const pastEvery = 5 * time.Minute
+
+// past reads what the workload showed while it served alone, for guards with a limit above that. A guard whose past
+// cannot be read is silent, and says so.
+func (b *loop) past(rules *declare.Desired, now time.Time) map[string][]signal.Point {
+	if since := now.Sub(b.pastRead); since >= 0 && since < pastEvery && b.pastOf == rules {
+		return b.pasts
+	}
+	b.pasts, b.pastRead, b.pastOf = map[string][]signal.Point{}, now, rules
+	for _, rule := range rules.Guards {
+		if rule.Limit.AbovePastBy == nil {
+			continue
+		}
+		rows, err := b.e.ledger.Steady(b.id, rule.Name, now.AddDate(0, 0, -guard.PastDays-1))
+		if err != nil {
+			continue
+		}
+		for _, r := range rows {
+			b.pasts[rule.Name] = append(b.pasts[rule.Name], r.Signal())
+		}
+	}
+	return b.pasts
 }
 
 // translate names a cohort by the revision that it was made to be, where the target does not know that yet.
@@ -112,10 +146,10 @@ func (b *loop) probe(ctx context.Context, seen *evidence, now time.Time) {
 		}
 		for _, in := range cohort.Instances {
 			there[in.ID] = true
-			s := b.senses.instances[in.ID]
+			s := b.instances[in.ID]
 			if s == nil {
-				s = &sensed{tracks: map[string]health.Track{}, due: map[string]time.Time{}}
-				b.senses.instances[in.ID] = s
+				s = &probed{tracks: map[string]health.Track{}, due: map[string]time.Time{}}
+				b.instances[in.ID] = s
 			}
 			for name, probe := range desired.Parts[in.Part].Probes {
 				if now.Before(s.due[name]) {
@@ -133,9 +167,9 @@ func (b *loop) probe(ctx context.Context, seen *evidence, now time.Time) {
 		}
 	}
 	group.Wait()
-	for id := range b.senses.instances {
+	for id := range b.instances {
 		if !there[id] {
-			delete(b.senses.instances, id)
+			delete(b.instances, id)
 		}
 	}
 	b.judgeHealth(seen, now)
@@ -170,7 +204,7 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			if desired.Parts[in.Part].Kind == declare.Task {
 				continue // it runs to its end, and is done or failed then
 			}
-			s := b.senses.instances[in.ID]
+			s := b.instances[in.ID]
 			var tracks []health.Track
 			var rules []health.Thresholds
 			probes := desired.Parts[in.Part].Probes
@@ -178,36 +212,30 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 				probe := probes[name]
 				tracks, rules = append(tracks, s.tracks[name]), append(rules, probe.Thresholds())
 			}
-			s.health = health.JudgeInstance(tracks, rules, in.Started, in.Restarts, in.Again, now)
+			judged := health.JudgeInstance(tracks, rules, in.Started, in.Restarts, in.Again, now)
 			if in.CannotStart != "" {
-				s.health.Word, s.health.Reason = health.Failing, in.CannotStart
+				judged.Word, judged.Reason = health.Failing, in.CannotStart
 			}
-			seen.health[in.ID] = s.health
-			if s.health.Dead {
+			seen.health[in.ID] = judged
+			if judged.Dead {
 				seen.dead = append(seen.dead, in.ID)
 			}
-			if s.health.Word == health.Silent && seen.stale == "" {
-				seen.stale = fmt.Sprintf("%s is silent: %s", in.ID, s.health.Reason)
+			if judged.Word == health.Silent && seen.stale == "" {
+				seen.stale = fmt.Sprintf("%s is silent: %s", in.ID, judged.Reason)
 			}
 		}
 	}
 }
 
-// requestsGuard names the tracker that counts requests, for the traffic's observed split.
-const requestsGuard = ""
-
-// scraped is one instance's metrics page, or why there is none.
+// scraped is what one instance showed, or why that could not be read.
 type scraped struct {
-	revision declare.Fingerprint
-	id       string
-	requests string // the counter of its requests
-	page     signal.Page
-	err      error
+	panel.Scrape
+	err error
 }
 
-// scrape fetches the pages of all instances of the old and the new cohort at the same moment, and adds what the site
-// itself measured of each.
-func (b *loop) scrape(ctx context.Context, seen *evidence) []*scraped {
+// scrape fetches the metrics pages of all instances of the old and the new cohort at the same moment, and adds what the
+// site itself measured of each. An instance whose page cannot be read is left out.
+func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	var pages []*scraped
 	var measured map[string]signal.Page
 	group := errgroup.Group{}
@@ -229,22 +257,28 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []*scraped {
 			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
 				continue
 			}
-			s := &scraped{revision: cohort.Revision, id: in.ID, requests: target.RequestsMetric}
+			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Revision: cohort.Revision, Requests: target.RequestsMetric}}
 			pages = append(pages, s)
 			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
-				s.requests = cmp.Or(metrics.Requests, target.RequestsMetric)
+				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
-					s.page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, *metrics)
+					s.Page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, *metrics)
 					return nil
 				})
 			}
 		}
 	}
 	group.Wait()
+	var read []panel.Scrape
 	for _, s := range pages {
-		s.page = together(s.page, measured[s.id])
+		if s.err == nil {
+			s.Page = together(s.Page, measured[s.Instance])
+			read = append(read, s.Scrape)
+		} else if seen.health[s.Instance].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
+			seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.Instance, s.err)
+		}
 	}
-	return pages
+	return read
 }
 
 // together is a page with what another one has beside it.
@@ -253,44 +287,6 @@ func together(page, other signal.Page) signal.Page {
 	maps.Copy(both, other)
 	maps.Copy(both, page)
 	return both
-}
-
-// evaluate scrapes every instance and makes one evaluation of all signals.
-func (b *loop) evaluate(ctx context.Context, seen *evidence, rules *declare.Desired, now time.Time) {
-	b.senses.evaluated, seen.evaluated = now, true
-	e := &evaluation{at: now, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
-	tallies := map[string]map[declare.Fingerprint]signal.Tally{}
-	for _, rule := range rules.Guards {
-		tallies[rule.Name] = map[declare.Fingerprint]signal.Tally{}
-	}
-	for _, s := range b.scrape(ctx, seen) {
-		if s.err != nil {
-			if seen.health[s.id].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
-				seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.id, s.err)
-			}
-			continue
-		}
-		for _, rule := range rules.Guards {
-			if tally, ok := b.senses.tracker(rule.Name).Take(rule.Signal, s.id, s.page, now); ok {
-				tallies[rule.Name][s.revision] = tallies[rule.Name][s.revision].Add(tally)
-			}
-		}
-		source := signal.Source{Kind: signal.Rate, Of: signal.Series{Metric: s.requests}}
-		if tally, ok := b.senses.tracker(requestsGuard).Take(source, s.id, s.page, now); ok {
-			e.requests[s.revision] += tally.Part
-		}
-	}
-	for _, rule := range rules.Guards {
-		e.points[rule.Name] = map[declare.Fingerprint]*signal.Point{}
-		for revision, tally := range tallies[rule.Name] {
-			if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
-				e.points[rule.Name][revision] = &signal.Point{At: now, Value: value, Tally: tally}
-			}
-		}
-	}
-	e.stage = b.stageOf(now)
-	b.senses.add(e)
-	b.keepSteady(e, rules, now)
 }
 
 func later(a, b time.Time) time.Time {
@@ -303,7 +299,7 @@ func later(a, b time.Time) time.Time {
 // core is the evidence as the decision takes it.
 func (seen *evidence) core() berth.Seen {
 	out := berth.Seen{
-		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Evaluated: seen.evaluated, Verdicts: seen.verdicts,
+		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Evaluated: seen.evaluated, Verdicts: seen.judged.Verdicts,
 		Unmarked: seen.unmarked, Dead: seen.dead,
 	}
 	for _, c := range seen.target.Cohorts {
@@ -323,4 +319,16 @@ func (seen *evidence) core() berth.Seen {
 // sum rolls the health of a revision's instances up. At least the given number should be there.
 func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summary {
 	return seen.core().Health(revision, least)
+}
+
+// look is the rollout's traffic and instances, for the record.
+func (seen *evidence) look(roll *rollout.State, now time.Time) *ledger.Look {
+	if seen == nil || !seen.reached {
+		return nil
+	}
+	new, _ := seen.target.Cohort(roll.New.Revision)
+	return &ledger.Look{
+		At: now, Asked: roll.AskedShare(), Share: new.Share, Requests: seen.judged.Requests,
+		Old: seen.sum(roll.Old.Revision, 0).Total, New: seen.sum(roll.New.Revision, 0).Total,
+	}
 }

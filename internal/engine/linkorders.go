@@ -155,6 +155,6 @@ func (e *Engine) Glance(ctx context.Context, id berth.ID) (status.Berth, error) 
 	}
 	b.translate(seen)
 	b.state.Change = berth.Compare(b.state, seen.core(), e.world(b, nil, seen))
-	b.senses.last, b.looked = seen, e.clock.Now()
+	b.last, b.looked = seen, e.clock.Now()
 	return b.view(), nil
 }

@@ -11,7 +11,9 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/health"
+	"aditus/internal/core/signal"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -26,11 +28,17 @@ type loop struct {
 	wake   chan struct{}
 
 	state   berth.State
-	senses  *senses
 	problem *status.Problem
 	looked  time.Time
 	word    health.Word // of what is applied, and since when
 	since   time.Time
+
+	instances map[string]*probed
+	panel     panel.Panel
+	last      *evidence                 // nil before the first look
+	pasts     map[string][]signal.Point // by guard, as read for some rules at a moment
+	pastOf    *declare.Desired
+	pastRead  time.Time
 
 	mu     sync.Mutex
 	orders []*order // guarded by mu
@@ -40,7 +48,7 @@ type loop struct {
 }
 
 func newLoop(e *Engine, id berth.ID) *loop {
-	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), senses: newSenses(), state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
+	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), instances: map[string]*probed{}, state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
 }
 
 // resume goes on with the rollout that was under way when the program ended.
@@ -49,13 +57,13 @@ func (b *loop) resume() error {
 	if err != nil {
 		return err
 	}
-	points, err := b.e.ledger.Points(b.id, s.Began.Add(-LeadIn*s.Rules.Interval.Duration), b.e.clock.Now())
+	points, err := b.e.ledger.Points(b.id, s.Began.Add(-panel.LeadIn*s.Rules.Interval.Duration), b.e.clock.Now())
 	if err != nil {
 		return err
 	}
 	s = s.Resume(b.e.clock.Now())
 	b.state.Roll, b.state.Resumed = &s, true
-	b.senses.recall(points)
+	b.panel.Recall(points)
 	return nil
 }
 
@@ -130,7 +138,7 @@ const (
 // healthy, nothing is under way, and no probe or guard is due before.
 func (b *loop) next(now time.Time) time.Time {
 	beat := now.Add(b.e.beat)
-	if b.state.Roll != nil || b.problem != nil || b.state.Change.Stand != compare.Aligned || b.word != health.Healthy || len(b.senses.last.dead) > 0 {
+	if b.state.Roll != nil || b.problem != nil || b.state.Change.Stand != compare.Aligned || b.word != health.Healthy || len(b.last.dead) > 0 {
 		return beat
 	}
 	next := now.Add(min(calmBeats*b.e.beat, calmMost))
@@ -143,13 +151,13 @@ func (b *loop) next(now time.Time) time.Time {
 			next = at
 		}
 	}
-	for _, s := range b.senses.instances {
+	for _, s := range b.instances {
 		for _, due := range s.due {
 			sooner(due)
 		}
 	}
-	if rules := b.rules(b.senses.last); rules != nil && len(rules.Guards) > 0 {
-		sooner(b.senses.evaluated.Add(rules.Rollout.Interval.Duration))
+	if rules := b.rules(b.last); rules != nil && len(rules.Guards) > 0 {
+		sooner(b.panel.Evaluated().Add(rules.Rollout.Interval.Duration))
 	}
 	return later(beat, next)
 }
@@ -159,7 +167,7 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 	if d.Begins() {
 		d.Number(b.e.ledger.NextRollout())
 	}
-	steady := b.steadyPoints(now)
+	steady := b.panel.Steady(now)
 	if !d.Durable && steady == nil {
 		return nil
 	}
@@ -171,10 +179,10 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 		entry.Rollout = d.State.Roll
 	}
 	if entry.Rollout != nil {
-		entry.Look = b.senses.look(entry.Rollout, now)
+		entry.Look = b.last.look(entry.Rollout, now)
 	}
 	if entry.Rollout != nil || now.Before(d.State.TailEnds) {
-		entry.Points = b.senses.points()
+		entry.Points = b.panel.Unkept()
 	}
 	if d.Revision != nil {
 		if err := b.e.remember(ctx, d.Revision, []string{b.id.Site}); err != nil {
@@ -185,7 +193,12 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 		return err
 	}
 	b.e.news.Store(true)
-	b.senses.recorded(entry.Points != nil, steady != nil)
+	if entry.Points != nil {
+		b.panel.Kept()
+	}
+	if steady != nil {
+		b.panel.KeptSteady()
+	}
 	return nil
 }
 

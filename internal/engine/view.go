@@ -44,14 +44,14 @@ func (b *loop) view() status.Berth {
 	}
 	v.Back = b.state.Back(b.e.known(b.id.Workload, b.state.Proven))
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
-	seen := b.senses.last
+	seen := b.last
 	if seen != nil {
 		v.Cohorts = b.cohorts(seen)
 		if c, ok := seen.target.Cohort(b.state.Applied); ok && seen.reached {
 			v.Live = c.Live
 		}
 		if b.state.Roll == nil || !b.state.Roll.Shared.IsZero() { // before that they are of what was there
-			v.Verdicts = seen.verdicts
+			v.Verdicts = seen.judged.Verdicts
 		}
 		v.Health, v.HealthSince = b.health(seen), b.since
 		if seen.reached {
@@ -70,7 +70,7 @@ func (b *loop) view() status.Berth {
 		}
 		if seen != nil {
 			v.Rollout.OldSide, v.Rollout.NewSide = seen.sum(b.state.Roll.Old.Revision, 0), seen.sum(b.state.Roll.New.Revision, 0)
-			v.Rollout.Observed, v.Rollout.Stale = seen.observed, seen.stale
+			v.Rollout.Observed, v.Rollout.Stale = seen.judged.Observed, seen.stale
 		}
 	}
 	return v
@@ -105,7 +105,7 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 			case one.Health.Word == "":
 				one.Health = health.Instance{Word: health.Starting, Reason: "runs", Started: in.Started}
 			}
-			if s := b.senses.instances[in.ID]; s != nil && r != nil {
+			if s := b.instances[in.ID]; s != nil && r != nil {
 				one.Probes = probesOf(r.Desired.Parts[in.Part], s)
 			}
 			shown.Instances = append(shown.Instances, one)
@@ -116,7 +116,7 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 }
 
 // probesOf gives a part's probes with their last answers.
-func probesOf(part declare.Part, s *sensed) []status.Probe {
+func probesOf(part declare.Part, s *probed) []status.Probe {
 	var probes []status.Probe
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		p, track := part.Probes[name], s.tracks[name]

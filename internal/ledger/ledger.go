@@ -19,8 +19,8 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"aditus/internal/core/berth"
-	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/rollout"
 )
 
@@ -71,16 +71,8 @@ var upgrades = []string{
 	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
 }
 
-// Point is a signal of one revision's cohort over one evaluation interval.
-type Point struct {
-	Guard    string
-	Revision declare.Fingerprint
-	At       time.Time
-	Value    float64
-	Part     float64
-	Whole    float64
-	Stage    int // of the rollout under whose share the whole interval lay, from 0; -1 for none
-}
+// Point is a guard's signal over one evaluation interval.
+type Point = panel.Point
 
 // Look is what a rollout's traffic and instances were at one moment.
 type Look struct {
@@ -91,11 +83,8 @@ type Look struct {
 	Old, New int // instances
 }
 
-// The signals of a revision that serves alone are kept by intervals of SteadyEvery, for SteadyKept.
-const (
-	SteadyEvery = 5 * time.Minute
-	SteadyKept  = 28 * 24 * time.Hour
-)
+// SteadyKept is for how long the signals of a revision that serves alone are kept.
+const SteadyKept = 28 * 24 * time.Hour
 
 // Entry is all that one step writes; it is recorded whole or not at all.
 type Entry struct {
@@ -104,7 +93,7 @@ type Entry struct {
 	State    *berth.State
 	Rollout  *rollout.State
 	Points   []Point
-	Steady   []Point // of a revision that serves alone, each over SteadyEvery
+	Steady   []Point // of a revision that serves alone, each over panel.SteadyEvery
 	Look     *Look
 	Revision *berth.Revision
 }

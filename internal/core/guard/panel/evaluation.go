@@ -1,0 +1,96 @@
+package panel
+
+import (
+	"math"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/signal"
+)
+
+// Scrape is what one instance showed at one moment.
+type Scrape struct {
+	Instance string
+	Revision declare.Fingerprint
+	Requests string // the counter of its requests
+	Page     signal.Page
+}
+
+// evaluation is what every guard's signal was within one interval, by revision.
+type evaluation struct {
+	at       time.Time
+	stage    int // of the rollout under whose share all of it lies; noStage for none
+	points   map[string]map[declare.Fingerprint]*signal.Point
+	requests map[declare.Fingerprint]float64
+	pasts    map[string]*float64 // where limits above the past lay, by guard, once that was asked for
+	kept     bool                // on record
+}
+
+// past is where a limit above the workload's own past lay.
+func (e *evaluation) past(rule guard.Rule, s Subject) *float64 {
+	bound, known := e.pasts[rule.Name]
+	if !known {
+		bound = guard.Past(rule, s.Past[rule.Name], e.at)
+		if e.pasts == nil {
+			e.pasts = map[string]*float64{}
+		}
+		e.pasts[rule.Name] = bound
+	}
+	return bound
+}
+
+// requestsGuard names the tracker that counts requests, for the traffic's observed split.
+const requestsGuard = ""
+
+// Evaluate makes one evaluation of all signals from what the instances showed since the one before. there tells which
+// instances are still at the site: the readings of others are forgotten.
+func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string) bool, now time.Time) {
+	p.latest = now
+	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
+	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
+		e.stage = stage
+	}
+	for _, rule := range s.Rules.Guards {
+		e.points[rule.Name] = p.points(rule, scrapes, now)
+	}
+	source := signal.Source{Kind: signal.Rate}
+	for _, scrape := range scrapes {
+		source.Of.Metric = scrape.Requests
+		if tally, ok := p.tracker(requestsGuard).Take(source, scrape.Instance, scrape.Page, now); ok {
+			e.requests[scrape.Revision] += tally.Part
+		}
+	}
+	for _, tracker := range p.trackers {
+		tracker.Forget(there)
+	}
+	p.series = append(p.series, e)
+	p.keepSteady(e, s)
+}
+
+// points is what a guard's signal was since the evaluation before, by revision. What is no number is left out.
+func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) map[declare.Fingerprint]*signal.Point {
+	tallies := map[declare.Fingerprint]signal.Tally{}
+	for _, scrape := range scrapes {
+		if tally, ok := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, now); ok {
+			tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
+		}
+	}
+	points := map[declare.Fingerprint]*signal.Point{}
+	for revision, tally := range tallies {
+		if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
+			points[revision] = &signal.Point{At: now, Value: value, Tally: tally}
+		}
+	}
+	return points
+}
+
+func (p *Panel) tracker(guard string) *signal.Tracker {
+	if p.trackers[guard] == nil {
+		if p.trackers == nil {
+			p.trackers = map[string]*signal.Tracker{}
+		}
+		p.trackers[guard] = &signal.Tracker{}
+	}
+	return p.trackers[guard]
+}

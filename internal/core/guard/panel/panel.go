@@ -1,0 +1,314 @@
+// Package panel is a berth's guards at work: it makes evaluations of what instances showed, knows which of them counts
+// for which stage and where a limit that moves lies, and gives every guard's verdict. It computes only: no clock, no
+// site, no ledger. Live evidence and replayed evidence go through it alike.
+package panel
+
+import (
+	"slices"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
+)
+
+const (
+	// LeadIn is how many evaluations before a rollout go on record with it.
+	LeadIn = 24
+	// remembered is how many evaluations are, at least while they are about the same rollout.
+	remembered = 240
+)
+
+// Subject is what is judged: a rollout that is under way, and otherwise what is applied.
+type Subject struct {
+	Rules   *declare.Desired // whose guards count
+	Roll    *rollout.State   // nil where nothing is under way
+	Applied declare.Fingerprint
+	Past    map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
+}
+
+// sides are the revisions that are held against each other. What stands alone is the old one.
+func (s Subject) sides() (old, new declare.Fingerprint) {
+	if s.Roll == nil {
+		return s.Applied, ""
+	}
+	return s.Roll.Old.Revision, s.Roll.New.Revision
+}
+
+// stands tells whether what is judged is proven, so that guards hold it against a fixed limit or its past alone.
+func (s Subject) stands() bool { return s.Roll == nil || s.Roll.Phase == rollout.Proven }
+
+func (s Subject) every() time.Duration { return s.Rules.Rollout.Interval.Duration }
+
+// about tells one evidence from another: no evaluation under one share says anything about the next.
+func (s Subject) about() about {
+	if s.Roll == nil {
+		return about{}
+	}
+	return about{s.Roll.ID, s.Roll.Shared}
+}
+
+type about struct {
+	rollout int64
+	shared  time.Time
+}
+
+// noStage stands for an evaluation that is not about any stage.
+const noStage = -1
+
+// stage is the stage whose share new has now, the proving being one more; noStage while the share is on its way.
+func (s Subject) stage() int {
+	r := s.Roll
+	if r == nil || r.Shared.IsZero() || r.Phase == rollout.Settling || r.HeldFrom == rollout.Settling || !r.Ahead() {
+		return noStage
+	}
+	if r.Phase == rollout.Proving || r.HeldFrom == rollout.Proving {
+		return len(r.Rules.Stages)
+	}
+	return r.Stage
+}
+
+// judges tells whether a guard counts now: in this stage, and with something to measure and to compare with.
+func (s Subject) judges(rule guard.Rule) bool {
+	if s.stands() {
+		return !rule.Limit.Relative()
+	}
+	if s.Roll.Phase != rollout.Proving && !s.Roll.Counts(rule.Name, s.Roll.Stage) {
+		return false
+	}
+	alone := s.Roll.Old.Empty() && rule.Limit.AtMost == nil // a first revision has neither an old one nor a past
+	return s.Roll.AskedShare() > 0 && !s.Roll.New.Empty() && !alone
+}
+
+// whole tells whether an interval that ends at a moment lies wholly after another: one in which the share changed says
+// little about either share. A tenth of it may lie before.
+func whole(ends, since time.Time, every time.Duration) bool { return ends.Sub(since) >= every-every/10 }
+
+// Judgement is what the guards make of the evidence.
+type Judgement struct {
+	Verdicts []guard.Verdict
+	Requests [2]float64      // of the last interval, old and new
+	Observed *guard.Estimate // new's share of the requests since its share was reached; nil where there were none
+}
+
+// Panel is the guards of one berth with the evidence that they have. The zero value has none. It is not safe for
+// concurrent use.
+type Panel struct {
+	trackers map[string]*signal.Tracker // by guard; "" counts requests
+	series   []*evaluation              // oldest first
+	latest   time.Time                  // when the last one was
+	verdicts []guard.Verdict
+	judged   about // what the verdicts are about
+
+	processes map[string]*guard.Process // by guard, of those that decide sequentially
+	follows   int64                     // the rollout that they follow, standing for what is applied
+	stood     declare.Fingerprint       // that is applied
+	fed       time.Time                 // the last evaluation that they were given
+	moved     map[string]movedBound     // by guard
+	steady    *steady
+}
+
+// standing stands for no rollout.
+const standing = -1
+
+// movedBound is where a limit above old lay while a share was, that of all the traffic.
+type movedBound struct {
+	shared time.Time
+	bound  *float64
+}
+
+// Evaluated is when the last evaluation was.
+func (p *Panel) Evaluated() time.Time { return p.latest }
+
+// Judge gives the verdicts as of a moment. Where nothing new was evaluated the last ones stand, for as long as they
+// can be about the same.
+func (p *Panel) Judge(s Subject, evaluated bool, now time.Time) Judgement {
+	switch {
+	case !evaluated && s.about() == p.judged && now.Sub(p.latest) < 2*s.every():
+	case s.Roll != nil && s.Roll.Shared.IsZero():
+		p.judged, p.verdicts = s.about(), nil
+		return Judgement{}
+	default:
+		p.judged, p.verdicts = s.about(), nil
+		p.feed(s)
+		p.trim()
+		for _, rule := range s.Rules.Guards {
+			if s.judges(rule) {
+				p.verdicts = append(p.verdicts, p.verdict(rule, s, now))
+			}
+		}
+	}
+	j := Judgement{Verdicts: p.verdicts}
+	j.Requests, j.Observed = p.split(s)
+	return j
+}
+
+// verdict is a guard's judgement as of now.
+func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict {
+	if s.stands() {
+		rule.Then = rule.Standing
+	}
+	if process := p.processes[rule.Name]; process != nil {
+		if !s.stands() {
+			if stage := s.stage(); stage != noStage {
+				process.Begin(stage, s.Roll.Shared)
+			}
+		}
+		if s.Roll != nil {
+			process.Awake(s.Roll.Resumed)
+		}
+		v := process.Verdict(now)
+		v.Then = rule.Then
+		return v
+	}
+	return p.count(rule, s, now)
+}
+
+// count is the judgement of a guard that decides by counting.
+func (p *Panel) count(rule guard.Rule, s Subject, now time.Time) guard.Verdict {
+	began := s.about().shared
+	history := p.history(rule, s, began)
+	if !s.stands() && s.Roll.AskedShare() == 1 && rule.Limit.Relative() {
+		history = guard.AgainstLast(rule, p.history(rule, s, s.Roll.Began), history)
+	}
+	if s.stands() {
+		history = history[max(0, len(history)-2*rule.Breach.Of):]
+		began = now
+	}
+	if s.Roll != nil && s.Roll.Resumed.After(began) { // nobody watched before
+		began = s.Roll.Resumed
+	}
+	return guard.Judge(rule, history, began, now, s.every())
+}
+
+// history is what a guard is judged on by counting. In steady times the applied revision stands where the new one would.
+func (p *Panel) history(rule guard.Rule, s Subject, since time.Time) []guard.Interval {
+	var history []guard.Interval
+	old, new := s.sides()
+	for _, e := range p.series {
+		if !whole(e.at, since, s.every()) {
+			continue
+		}
+		interval, points := guard.Interval{At: e.at}, e.points[rule.Name]
+		if new != "" {
+			interval.Old, interval.New = points[old], points[new]
+		} else {
+			interval.New = points[old]
+		}
+		if rule.Limit.AbovePastBy != nil {
+			interval.Bound = e.past(rule, s)
+		}
+		history = append(history, interval)
+	}
+	return history
+}
+
+// feed gives the processes all evaluations that they have not had. For a new rollout, and after a restart, they are
+// made anew and given all of them.
+func (p *Panel) feed(s Subject) {
+	follows, revision, make := int64(standing), s.Applied, s.standingProcess
+	if !s.stands() {
+		follows, revision, make = s.Roll.ID, s.Roll.New.Revision, s.process
+	}
+	if p.processes == nil || p.follows != follows || p.stood != revision {
+		p.processes, p.follows, p.stood, p.fed = map[string]*guard.Process{}, follows, revision, time.Time{}
+		for _, rule := range s.Rules.Guards {
+			if rule.Way == guard.Sequential {
+				p.processes[rule.Name] = make(rule)
+			}
+		}
+	}
+	for _, e := range p.series {
+		if !e.at.After(p.fed) {
+			continue
+		}
+		p.fed = e.at
+		for _, rule := range s.Rules.Guards {
+			if process := p.processes[rule.Name]; process != nil {
+				p.give(process, rule, e, s)
+			}
+		}
+	}
+}
+
+func (s Subject) process(rule guard.Rule) *guard.Process {
+	return guard.NewProcess(rule, s.Rules.RiskEach(), s.every())
+}
+
+func (s Subject) standingProcess(rule guard.Rule) *guard.Process {
+	return guard.NewStanding(rule, s.every())
+}
+
+// give gives a process one evaluation, where it is about what the process follows.
+func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s Subject) {
+	points := e.points[rule.Name]
+	switch {
+	case s.stands():
+		process.Begin(0, e.at)
+		process.Add(guard.Interval{At: e.at, New: points[s.Applied], Bound: p.bound(rule, e, s)})
+	case e.at.Before(s.Roll.Began):
+		process.Lead(points[s.Roll.Old.Revision])
+	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage):
+		process.Begin(e.stage, e.at)
+		process.Add(guard.Interval{At: e.at, Old: points[s.Roll.Old.Revision], New: points[s.Roll.New.Revision], Bound: p.bound(rule, e, s)})
+	}
+}
+
+// bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.
+func (p *Panel) bound(rule guard.Rule, e *evaluation, s Subject) *float64 {
+	switch {
+	case rule.Limit.AbovePastBy != nil:
+		return e.past(rule, s)
+	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.ShareIn(e.stage) == 1:
+		return p.moves(rule, s)
+	}
+	return nil
+}
+
+// moves is where a limit above old lies since the new cohort has all the traffic. It is worked out once, while what old
+// showed last is still remembered.
+func (p *Panel) moves(rule guard.Rule, s Subject) *float64 {
+	if known, ok := p.moved[rule.Name]; ok && known.shared.Equal(s.Roll.Shared) {
+		return known.bound
+	}
+	var before []guard.Interval
+	for _, e := range p.series {
+		if !e.at.After(s.Roll.Shared) {
+			before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][s.Roll.Old.Revision]})
+		}
+	}
+	if p.moved == nil {
+		p.moved = map[string]movedBound{}
+	}
+	p.moved[rule.Name] = movedBound{s.Roll.Shared, guard.Moves(rule, before)}
+	return p.moved[rule.Name].bound
+}
+
+// split is the requests of the last interval on both sides, and the share of the new one since its share was reached.
+func (p *Panel) split(s Subject) (last [2]float64, observed *guard.Estimate) {
+	old, new := s.sides()
+	if new == "" || len(p.series) == 0 {
+		return last, nil
+	}
+	newest := p.series[len(p.series)-1]
+	last = [2]float64{newest.requests[old], newest.requests[new]}
+	var sum [2]float64
+	for _, e := range p.series {
+		if whole(e.at, s.Roll.Shared, s.every()) {
+			sum[0], sum[1] = sum[0]+e.requests[old], sum[1]+e.requests[new]
+		}
+	}
+	if sum[0]+sum[1] > 0 && !s.Roll.Shared.IsZero() {
+		share := guard.Proportion(sum[1], sum[0]+sum[1])
+		observed = &share
+	}
+	return last, observed
+}
+
+// trim forgets the oldest evaluations, once they were judged: after a restart all of a rollout's are.
+func (p *Panel) trim() {
+	if len(p.series) > remembered {
+		p.series = slices.Delete(p.series, 0, len(p.series)-remembered)
+	}
+}

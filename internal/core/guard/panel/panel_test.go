@@ -1,0 +1,200 @@
+package panel
+
+import (
+	"fmt"
+	"reflect"
+	"testing"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
+)
+
+var (
+	start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	every = 10 * time.Second
+)
+
+// number points at a number, as limits are written.
+func number(v float64) *float64 { return &v }
+
+// world is two instances that count requests and failures, of which new fails a given share.
+type world struct {
+	t      *testing.T
+	s      Subject
+	p      Panel
+	now    time.Time
+	counts map[string][2]float64 // failed and all, by instance
+}
+
+func newWorld(t *testing.T, limit guard.Limit, way guard.Way) *world {
+	rule := guard.Rule{
+		Name: "failed", Limit: limit, Way: way, Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell, Breach: &guard.Count{Intervals: 2, Of: 3, Samples: 10},
+		Signal: signal.Source{Kind: signal.Ratio, Of: signal.Series{Metric: "failed"}, To: &signal.Series{Metric: "all"}},
+	}
+	rules := declare.Rollout{Risk: 0.01, Interval: declare.Span{Duration: every}, Stages: []declare.Stage{{Share: 0.1}, {Share: 0.5, Guards: []string{"another"}}, {Share: 1}}}
+	rolled := rollout.State{
+		ID: 7, Phase: rollout.Settling, Began: start, Rules: rules,
+		Old: rollout.Side{Revision: "old", Parts: map[string]int{"app": 1}}, New: rollout.Side{Revision: "new", Parts: map[string]int{"app": 1}},
+	}
+	return &world{t: t, now: start, counts: map[string][2]float64{}, s: Subject{Rules: &declare.Desired{Rollout: rules, Guards: []guard.Rule{rule}}, Roll: &rolled, Applied: "old"}}
+}
+
+// share says that the share of a stage has been reached just now.
+func (w *world) share(stage int, phase rollout.Phase) {
+	roll := *w.s.Roll
+	roll.Stage, roll.Phase, roll.Shared = stage, phase, w.now
+	w.s.Roll = &roll
+}
+
+// interval lets one interval pass in which old and new fail some of their requests, and judges.
+func (w *world) interval(old, new float64) Judgement {
+	w.now = w.now.Add(every)
+	var scrapes []Scrape
+	for id, failing := range map[string]float64{"old": old, "new": new} {
+		c := w.counts[id]
+		c[0], c[1] = c[0]+100*failing, c[1]+100
+		w.counts[id] = c
+		scrapes = append(scrapes, Scrape{id, declare.Fingerprint(id), "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}})
+	}
+	w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
+	return w.p.Judge(w.s, true, w.now)
+}
+
+// TestStages sees which evaluations count for which stage: those that lie wholly under its share, where the guard counts.
+func TestStages(t *testing.T) {
+	for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
+		t.Run(string(way), func(t *testing.T) {
+			w := newWorld(t, guard.Limit{AtMost: number(0.05)}, way)
+			w.interval(0, 0)
+			if j := w.interval(0.9, 0.9); len(j.Verdicts) != 0 {
+				t.Errorf("before any share is reached it judges %v", j.Verdicts)
+			}
+			w.now = w.now.Add(every / 2)
+			w.share(0, rollout.Soaking)
+			w.now = w.now.Add(-every / 2)
+			if v := w.interval(0, 0.9).Verdicts[0]; v.Judged != 0 {
+				t.Errorf("an interval that lies half before the share counts: %+v", v)
+			}
+			v := w.interval(0, 0.01).Verdicts[0]
+			if v.Judged != 1 || v.Then != guard.RollBack {
+				t.Errorf("the first whole interval: %+v", v)
+			}
+			w.share(1, rollout.Soaking)
+			if j := w.interval(0, 0.9); len(j.Verdicts) != 0 {
+				t.Errorf("a guard that this stage does not name counts in it: %v", j.Verdicts)
+			}
+			w.share(2, rollout.Soaking)
+			var words []guard.Word
+			for range 3 {
+				words = append(words, w.interval(0, 0.5).Verdicts[0].Word)
+			}
+			if words[2] != guard.Breach {
+				t.Errorf("half of all requests fail at 100 %%: %v", words)
+			}
+		})
+	}
+}
+
+// TestMoves sees where a limit lies that moves: above what old showed last once new has all the traffic, and above the
+// workload's past.
+func TestMoves(t *testing.T) {
+	w := newWorld(t, guard.Limit{AboveOldBy: number(0.02)}, guard.Sequential)
+	w.share(0, rollout.Soaking)
+	for range 5 {
+		if v := w.interval(0.1, 0.1).Verdicts[0]; v.Bound != nil {
+			t.Fatalf("beside old there is a bound: %v", *v.Bound)
+		}
+	}
+	w.share(2, rollout.Soaking)
+	w.counts["old"] = [2]float64{} // it serves nothing any more
+	w.s.Roll.Shared = w.now
+	drop := func() Judgement {
+		w.now = w.now.Add(every)
+		c := w.counts["new"]
+		c[0], c[1] = c[0]+10, c[1]+100
+		w.counts["new"] = c
+		w.p.Evaluate(w.s, []Scrape{{"new", "new", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}}}, func(string) bool { return true }, w.now)
+		return w.p.Judge(w.s, true, w.now)
+	}
+	for range 3 {
+		v := drop().Verdicts[0]
+		most := guard.Proportion(40, 400).High + 0.02 // the first reading of a counter is no interval yet
+		if v.Bound == nil || *v.Bound < most-0.005 || *v.Bound > most+0.005 {
+			t.Fatalf("above what old showed last the limit lies at %v and not at about %.3f", v.Bound, most)
+		}
+	}
+
+	w = newWorld(t, guard.Limit{AbovePastBy: number(0.02)}, guard.ByCount)
+	w.share(0, rollout.Soaking)
+	if v := w.interval(0, 0.01).Verdicts[0]; v.Bound != nil || v.Judged != 0 {
+		t.Errorf("without a past: %+v", v)
+	}
+	w = newWorld(t, guard.Limit{AbovePastBy: number(0.02)}, guard.ByCount)
+	w.share(0, rollout.Soaking)
+	w.s.Past = map[string][]signal.Point{}
+	for day := range 5 {
+		w.s.Past["failed"] = append(w.s.Past["failed"], Point{At: start.AddDate(0, 0, -day-1), Value: 0.03, Part: 3, Whole: 100}.Signal())
+	}
+	w.interval(0, 0)
+	if v := w.interval(0, 0.2).Verdicts[0]; v.Bound == nil || *v.Bound < 0.0499 || *v.Bound > 0.0501 {
+		t.Errorf("above its past of 3 %% by 2 points the limit lies at %v", v.Bound)
+	}
+}
+
+// TestRecall sees that evidence which was kept and brought back after a restart leads to the same verdicts, and that
+// nothing is kept twice.
+func TestRecall(t *testing.T) {
+	for _, limit := range []guard.Limit{{AtMost: number(0.05)}, {AboveOldBy: number(0.02)}} {
+		w := newWorld(t, limit, guard.Sequential)
+		var kept []Point
+		step := func(old, new float64) Judgement {
+			j := w.interval(old, new)
+			kept = append(kept, w.p.Unkept()...)
+			w.p.Kept()
+			return j
+		}
+		for range 4 {
+			step(0.01, 0.01)
+		}
+		w.share(0, rollout.Soaking)
+		var last Judgement
+		for i := range 8 {
+			last = step(0.01, 0.01+float64(i)/500)
+		}
+		if n := len(w.p.Unkept()); n != 0 {
+			t.Errorf("%d points would be kept twice", n)
+		}
+		again := Panel{}
+		again.Recall(kept)
+		if got := again.Judge(w.s, true, w.now); !reflect.DeepEqual(got.Verdicts, last.Verdicts) {
+			t.Errorf("after a restart %s: %+v\nand before: %+v", limit, got.Verdicts, last.Verdicts)
+		}
+	}
+}
+
+// TestStanding sees that what is applied is judged by what a breach does then, and summed up for good.
+func TestStanding(t *testing.T) {
+	w := newWorld(t, guard.Limit{AtMost: number(0.05)}, guard.ByCount)
+	w.s.Roll = nil
+	var v guard.Verdict
+	for i := range 31 {
+		if i > 0 && (len(w.p.Steady(w.now)) > 0) != (i > 30) {
+			t.Errorf("after %s: %v is to be kept", w.now.Sub(start), w.p.Steady(w.now))
+		}
+		v = w.interval(0.1, 0).Verdicts[0]
+	}
+	if v.Word != guard.Breach || v.Then != guard.Tell {
+		t.Errorf("what stands fails: %s, and then %s", v.Word, v.Then)
+	}
+	sums := w.p.Steady(w.now)
+	if len(sums) != 1 || fmt.Sprintf("%s %s %.2f %.0f of %.0f", sums[0].Guard, sums[0].Revision, sums[0].Value, sums[0].Part, sums[0].Whole) != "failed old 0.10 300 of 3000" {
+		t.Errorf("what is kept for good: %+v", sums)
+	}
+	w.p.KeptSteady()
+	if w.interval(0.1, 0); w.p.Steady(w.now) != nil {
+		t.Errorf("what was kept is to be kept again: %v", w.p.Steady(w.now))
+	}
+}
