@@ -87,6 +87,10 @@ func TestStages(t *testing.T) {
 				t.Errorf("a guard that this stage does not name counts in it: %v", j.Verdicts)
 			}
 			w.share(2, rollout.Soaking)
+			v = w.interval(0, 0.01).Verdicts[0]
+			if counted := map[guard.Way]int{guard.ByCount: 1, guard.Sequential: 2}[way]; v.Judged != counted || v.Word == guard.Breach {
+				t.Errorf("what was evaluated in a stage that does not name the guard counts: %+v", v)
+			}
 			var words []guard.Word
 			for range 3 {
 				words = append(words, w.interval(0, 0.5).Verdicts[0].Word)
@@ -141,6 +145,29 @@ func TestMoves(t *testing.T) {
 	w.interval(0, 0)
 	if v := w.interval(0, 0.2).Verdicts[0]; v.Bound == nil || *v.Bound < 0.0499 || *v.Bound > 0.0501 {
 		t.Errorf("above its past of 3 %% by 2 points the limit lies at %v", v.Bound)
+	}
+}
+
+// TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
+func TestLead(t *testing.T) {
+	evidence := map[bool]float64{}
+	for _, scatters := range []bool{false, true} {
+		w := newWorld(t, guard.Limit{AboveOldBy: number(0.02)}, guard.Sequential)
+		for i := range 12 {
+			old := 0.1
+			if scatters {
+				old = 0.3 * float64(i%2)
+			}
+			w.interval(old, 0)
+		}
+		w.s.Roll.Began = w.now
+		w.share(0, rollout.Soaking)
+		for range 3 {
+			evidence[scatters] = w.interval(0.1, 0.25).Verdicts[0].Evidence
+		}
+	}
+	if evidence[true] >= evidence[false] {
+		t.Errorf("the evidence of a breach is %.2f where old scatters, and %.2f where it does not", evidence[true], evidence[false])
 	}
 }
 
