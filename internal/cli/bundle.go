@@ -86,7 +86,7 @@ the same again does nothing, pushing something else under it is refused.`,
 				return err
 			}
 			if author == "" {
-				author = whoami()
+				author = whoami(fromShell).Name
 			}
 			digest, err := r.Push(cmd.Context(), repository, source.Bundle{Version: version, Title: title, Author: author, Created: time.Now(), Files: files})
 			if err != nil {

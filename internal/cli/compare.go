@@ -106,7 +106,7 @@ func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against
 			return control.Comparison{}, err
 		}
 		defer shut()
-		if _, err := berthOf(record, id); err != nil {
+		if _, err := berthOf(cmd.Context(), record, id); err != nil {
 			return control.Comparison{}, err
 		}
 		fmt.Fprintln(cmd.ErrOrStderr(), note)
@@ -126,14 +126,14 @@ func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against
 		if err != nil {
 			return control.Comparison{}, err
 		}
-		if b, err = berthOf(record, id); err != nil {
+		if b, err = berthOf(cmd.Context(), record, id); err != nil {
 			return control.Comparison{}, err
 		}
 	} else if err != nil {
 		return control.Comparison{}, err
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it %s, Git as it was read last.\n", folder, seen)
-	return control.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(), b, against, s.Preview)
+	return control.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(cmd.Context()), b, against, s.Preview)
 }
 
 func printComparison(w io.Writer, c control.Comparison, all bool) {

@@ -87,10 +87,10 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 		return err
 	}
 	defer world.Close()
-	ctx, cancel := context.WithCancel(ctx)
+	telling, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var ending demo.Ending
-	if err := world.Run(ctx, func(e demo.Ending) { ending = e; cancel() }); err != nil {
+	if err := world.Run(telling, func(e demo.Ending) { ending = e; cancel() }); err != nil {
 		return err
 	}
 	if ending.Parts == nil {
@@ -99,7 +99,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 	if out == "" {
 		out = folder
 	}
-	if err := export(world.Ledger, out); err != nil {
+	if err := export(ctx, world.Ledger, out); err != nil {
 		return err
 	}
 	took := time.Since(began)
@@ -119,7 +119,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 }
 
 // export writes the ledger and the picture of the rollout that breached.
-func export(book *ledger.Ledger, folder string) error {
+func export(ctx context.Context, book *ledger.Ledger, folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fmt.Errorf("write the story's files: %w", err)
 	}
@@ -140,7 +140,7 @@ func export(book *ledger.Ledger, folder string) error {
 		return err
 	}
 	for _, name := range []string{"watch.svg", "watch.pdf"} {
-		if err := drawWatchAs(record, demo.Breached, 0, filepath.Join(folder, name), draw.Dark); err != nil {
+		if err := drawWatchAs(ctx, record, demo.Breached, 0, filepath.Join(folder, name), draw.Dark); err != nil {
 			return err
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -51,7 +52,7 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 				return err
 			}
 			defer shut()
-			return drawWatchAs(c, berth, rollout, out, paletteOf(light))
+			return drawWatchAs(cmd.Context(), c, berth, rollout, out, paletteOf(light))
 		},
 	}
 	reachFlags(cmd, &r)
@@ -83,11 +84,11 @@ func newDrawAnatomy() *cobra.Command {
 				return err
 			}
 			defer shut()
-			b, err := berthOf(c, id)
+			b, err := berthOf(cmd.Context(), c, id)
 			if err != nil {
 				return err
 			}
-			return tui.WritePicture(out, format, paletteOf(light), tui.AnatomyPainter(b, c.Snapshot().Now))
+			return tui.WritePicture(out, format, paletteOf(light), tui.AnatomyPainter(b, c.Snapshot(cmd.Context()).Now))
 		},
 	}
 	reachFlags(cmd, &r)
@@ -139,15 +140,15 @@ func paletteOf(light bool) draw.Palette {
 	return draw.Dark
 }
 
-func drawWatchAs(c control.Control, berth berth.ID, rollout int64, file string, palette draw.Palette) error {
+func drawWatchAs(ctx context.Context, c control.Reader, berth berth.ID, rollout int64, file string, palette draw.Palette) error {
 	format, err := draw.FormatOf(file)
 	if err != nil {
 		return usageError{err}
 	}
-	if _, err := berthOf(c, berth); err != nil {
+	if _, err := berthOf(ctx, c, berth); err != nil {
 		return err
 	}
-	w, err := c.Watch(berth, rollout)
+	w, err := c.Watch(ctx, berth, rollout)
 	if err != nil {
 		return err
 	}

@@ -197,7 +197,7 @@ func (r reach) bench(ctx context.Context, berth, name string) (control.Bench, er
 		return control.Bench{}, err
 	}
 	defer shut()
-	return c.Bench(id, name)
+	return c.Bench(ctx, id, name)
 }
 
 func tellBacktest(out io.Writer, b control.Bench, limit float64, asJSON bool) error {

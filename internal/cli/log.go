@@ -45,7 +45,7 @@ instance alone it need not be named; the first letters of its name are enough.`,
 			if note != "" {
 				return errors.New("an instance's log is read while Aditus runs: start it with aditus, or aditus serve")
 			}
-			b, err := berthOf(c, id)
+			b, err := berthOf(cmd.Context(), c, id)
 			if err != nil {
 				return err
 			}
@@ -89,7 +89,7 @@ func chooseInstance(b status.Berth, named []string) (string, error) {
 // followEvery is how often new lines are looked for.
 const followEvery = 500 * time.Millisecond
 
-func printLog(ctx context.Context, w io.Writer, c control.Control, b status.Berth, instance string, most int, follow, asJSON bool) error {
+func printLog(ctx context.Context, w io.Writer, c control.Reader, b status.Berth, instance string, most int, follow, asJSON bool) error {
 	var since time.Time
 	for {
 		lines, err := c.Log(ctx, b.ID, instance, since, most)

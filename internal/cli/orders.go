@@ -61,7 +61,7 @@ func (c command) command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			order := berth.Order{Verb: c.verb, Berth: id, By: whoami(), Note: message, To: to}
+			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to}
 			if err := r.give(cmd.Context(), order, c.alone); err != nil {
 				return err
 			}
@@ -96,13 +96,12 @@ func (r reach) give(ctx context.Context, o berth.Order, alone bool) error {
 		return err
 	}
 	if remote != nil {
-		return remote.Do(ctx, o)
+		return remote.Do(ctx, whoami(fromShell), o)
 	}
-	o.From = fromShell
 	if !alone {
 		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
 	}
-	return onlyAsked(ctx, folder, true, func(s *station) error { return s.Engine.Do(ctx, o) })
+	return onlyAsked(ctx, folder, true, func(s *station) error { return s.Do(ctx, whoami(fromShell), o) })
 }
 
 // onlyAsked opens a folder, perhaps only to look at its sites, runs its engine while do is at it, and lets nothing else
@@ -120,9 +119,6 @@ func onlyAsked(ctx context.Context, folder string, look bool, do func(*station) 
 	stop()
 	return errors.Join(err, <-ended)
 }
-
-// fromShell is where orders come from that a command carries out by itself.
-const fromShell = "the shell"
 
 func newRevert() *cobra.Command {
 	var r reach
@@ -147,7 +143,7 @@ branch that the link watches. The link must allow it: push: true in settings.yam
 			if remote == nil {
 				return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
 			}
-			p, err := remote.OfferRevert(cmd.Context(), id, whoami())
+			p, err := remote.OfferRevert(cmd.Context(), whoami(fromShell), id)
 			if err != nil {
 				return err
 			}

@@ -49,7 +49,7 @@ func (r *reach) complete(cmd *cobra.Command, _ []string, typed string) ([]string
 	}
 	defer shut()
 	var names []string
-	for _, b := range c.Snapshot().Berths {
+	for _, b := range c.Snapshot(ctx).Berths {
 		if name := b.ID.String(); strings.HasPrefix(name, typed) {
 			names = append(names, name)
 		}
@@ -97,7 +97,7 @@ func (r reach) running() (remote *api.Remote, folder string, err error) {
 
 // face gives what can be asked: of the Aditus that runs, or of the record that it left. note says which where it is the
 // record. close is to be called at the end.
-func (r reach) face(ctx context.Context) (c control.Control, note string, close func(), err error) {
+func (r reach) face(ctx context.Context) (c control.Reader, note string, close func(), err error) {
 	remote, folder, err := r.running()
 	if err != nil {
 		return nil, "", nil, err
@@ -128,8 +128,8 @@ func tellBerth(w io.Writer, id berth.ID, asJSON bool, text string) {
 }
 
 // berthOf gives a berth as a face sees it.
-func berthOf(c control.Control, id berth.ID) (status.Berth, error) {
-	s := c.Snapshot()
+func berthOf(ctx context.Context, c control.Reader, id berth.ID) (status.Berth, error) {
+	s := c.Snapshot(ctx)
 	b, ok := s.Find(id)
 	if !ok {
 		return b, fmt.Errorf("there is no berth %s; %s", id, nearBerths(s, id))

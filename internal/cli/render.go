@@ -86,7 +86,7 @@ func (r reach) declared(ctx context.Context, id berth.ID) (*declare.Desired, err
 		return nil, err
 	}
 	defer shut()
-	if _, err := berthOf(c, id); err != nil {
+	if _, err := berthOf(ctx, c, id); err != nil {
 		return nil, err
 	}
 	return c.Declared(ctx, id)

@@ -15,6 +15,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/api"
+	"aditus/internal/core/policy"
 	"aditus/internal/demo"
 	"aditus/internal/tui"
 )
@@ -81,7 +82,7 @@ func runFace(ctx context.Context, remote *api.Remote, folder string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(remote, tui.Options{Who: whoami(), Note: where, Pictures: folder})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		return nil
@@ -106,7 +107,7 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(live, tui.Options{Who: whoami(), Note: note, Pictures: live.Folder, Shown: show})
+	app := tui.New(ctx, live, tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 2)
@@ -128,10 +129,17 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	return errors.Join(err, <-ended, <-ended)
 }
 
-// whoami is the name that orders are given in.
-func whoami() string {
+// Where orders come from that are carried out in this process, for the record.
+const (
+	fromScreens = "the screens"
+	fromShell   = "the shell"
+)
+
+// whoami is in whose name orders are given: that of the account, which may do everything with what is its own.
+func whoami(from string) policy.Actor {
+	who := policy.Actor{Name: "you", Known: policy.ByAccount, From: from, Scopes: policy.Scopes}
 	if u, err := user.Current(); err == nil && u.Username != "" {
-		return u.Username
+		who.Name = u.Username
 	}
-	return "you"
+	return who
 }

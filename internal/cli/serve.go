@@ -115,8 +115,7 @@ const troubleEvery = 2 * time.Second
 
 // logTrouble logs what a person should know of, once when it comes and once when it goes.
 func logTrouble(ctx context.Context, live control.Live, log *slog.Logger) error {
-	changed, end := live.Subscribe()
-	defer end()
+	changed := live.Changed(ctx)
 	told := map[string]string{}
 	for {
 		select {
@@ -130,7 +129,7 @@ func logTrouble(ctx context.Context, live control.Live, log *slog.Logger) error 
 		case <-changed:
 		}
 		now := map[string]string{}
-		for _, p := range problemsOf(live.Snapshot()) {
+		for _, p := range problemsOf(live.Snapshot(ctx)) {
 			if now[p.About] = p.Text; told[p.About] != p.Text {
 				log.Warn("trouble", "about", p.About, "text", p.Text)
 			}

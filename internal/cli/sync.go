@@ -89,7 +89,7 @@ func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) erro
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
 	return onlyAsked(ctx, folder, o.dry, func(s *station) error {
-		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (status.Snapshot, error) { return s.Snapshot(), nil })
+		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (status.Snapshot, error) { return s.Snapshot(ctx), nil })
 	})
 }
 
@@ -97,7 +97,7 @@ func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) erro
 func lookFirst(ctx context.Context, remote control.Control, look func() (status.Snapshot, error)) error {
 	before, err := look()
 	if err == nil {
-		remote.LookNow()
+		err = remote.LookNow(ctx, whoami(fromShell))
 	}
 	for begun := time.Now(); err == nil && time.Since(begun) < settleTime; {
 		var now status.Snapshot
@@ -158,9 +158,9 @@ func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []bert
 
 // syncOne syncs a berth and tells what came of it. It is false where that is not what was asked for.
 func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Berth, o syncOptions, look func() (status.Snapshot, error)) (bool, error) {
-	by := whoami()
+	by := whoami(fromShell)
 	if o.orphans && len(words.Orphans(b)) > 0 {
-		if err := to.Do(ctx, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID, By: by, From: fromShell}); err != nil {
+		if err := to.Do(ctx, by, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID}); err != nil {
 			tellBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}
@@ -171,7 +171,7 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Bert
 		return true, nil
 	}
 	if b.Rollout == nil {
-		if err := to.Do(ctx, berth.Order{Verb: berth.Sync, Berth: b.ID, By: by, From: fromShell, Parts: o.parts}); err != nil {
+		if err := to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: o.parts}); err != nil {
 			tellBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}

@@ -121,16 +121,16 @@ func capture(t *testing.T, w *World) {
 		Comparisons map[string]control.Comparison
 		Lines       []target.LogLine
 		Benches     map[string]control.Bench
-	}{live.Snapshot(), map[string]control.Watch{}, map[string]control.Comparison{}, nil, map[string]control.Bench{}}
+	}{live.Snapshot(t.Context()), map[string]control.Watch{}, map[string]control.Comparison{}, nil, map[string]control.Bench{}}
 	for _, name := range []string{"slow share", "errors"} {
-		bench, err := live.Bench(Breached, name)
+		bench, err := live.Bench(t.Context(), Breached, name)
 		if err != nil {
 			t.Error(err)
 		}
 		story.Benches[Breached.String()+" "+name] = bench
 	}
 	for _, b := range story.Snapshot.Berths {
-		if watch, err := live.Watch(b.ID, 0); err == nil {
+		if watch, err := live.Watch(t.Context(), b.ID, 0); err == nil {
 			story.Watches[b.ID.String()] = watch
 		}
 		if id := b.ID.String(); slices.Contains(compared, id) {

@@ -34,14 +34,13 @@ type Engine struct {
 	sense    *sense.Sense
 	outside  Outside
 	beat     time.Duration
-	changed  chan struct{}
 	group    *errgroup.Group
 	ctx      context.Context
 	seq      atomic.Uint64 // of the last change
 	news     atomic.Bool   // something came on record, or trouble came or went, since the last picture
 
 	hearing sync.Mutex
-	heard   map[chan struct{}]bool // those that subscribed; guarded by hearing
+	heard   map[chan struct{}]bool // channels that Changed gave; guarded by hearing
 
 	mu         sync.Mutex
 	links      []*link
@@ -55,7 +54,7 @@ type Engine struct {
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
 func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
-		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), changed: make(chan struct{}, 1), heard: map[chan struct{}]bool{}, outside: outside,
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), heard: map[chan struct{}]bool{}, outside: outside,
 		registries: source.NewRegistries(settings.Registries, outside.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
 		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
@@ -217,9 +216,6 @@ func (e *Engine) start(b *loop) {
 	})
 }
 
-// BoardPicture is the name under which the ledger keeps the last snapshot, for faces without a running engine.
-const BoardPicture = "board"
-
 // The last snapshot is kept, in real time, within pictureSoon of anything new on record, and every pictureEvery anyway.
 const (
 	pictureSoon  = time.Second
@@ -244,7 +240,7 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 		}
 		began := time.Now()
 		s := e.Snapshot()
-		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), BoardPicture, s.Now, s))
+		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), ledger.BoardPicture, s.Now, s))
 		kept = time.Now()
 		rest = max(pictureSoon/2, pictureRest*kept.Sub(began))
 		if done {
@@ -253,26 +249,23 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 	}
 }
 
-// Changed gives a channel that has something whenever a snapshot would be new.
-func (e *Engine) Changed() <-chan struct{} { return e.changed }
-
-// Subscribe gives a channel of one's own, like that of Changed, and ends it.
-func (e *Engine) Subscribe() (changed <-chan struct{}, end func()) {
+// Changed gives a channel of one's own, until ctx ends, that has something whenever a snapshot would be new.
+func (e *Engine) Changed(ctx context.Context) <-chan struct{} {
 	own := make(chan struct{}, 1)
 	e.hearing.Lock()
 	defer e.hearing.Unlock()
 	e.heard[own] = true
-	return own, func() {
+	context.AfterFunc(ctx, func() {
 		e.hearing.Lock()
 		defer e.hearing.Unlock()
 		delete(e.heard, own)
-	}
+	})
+	return own
 }
 
 // signal tells all who follow that a snapshot would be new.
 func (e *Engine) signal() {
 	e.seq.Add(1)
-	wake(e.changed)
 	e.hearing.Lock()
 	defer e.hearing.Unlock()
 	for own := range e.heard {

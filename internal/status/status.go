@@ -11,6 +11,7 @@ import (
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
 )
 
 // Snapshot is all that a face can see at one moment. It is a value: nothing in it changes once it is given out.
@@ -22,6 +23,22 @@ type Snapshot struct {
 	Links    []Link    `json:"links"`
 	Berths   []Berth   `json:"berths"` // by workload, then in course order
 	Problems []Problem `json:"problems,omitempty"`
+
+	Lost *Lost `json:"-"` // nil while what made it is heard of
+}
+
+// Lost tells that whoever made a snapshot is not heard of any more: all of it is as old as that.
+type Lost struct {
+	Since time.Time
+	Why   string
+}
+
+// Measured is what a site itself measured of one instance.
+type Measured struct {
+	berth.ID
+	Revision declare.Fingerprint
+	Instance string
+	Page     signal.Page
 }
 
 // Problem is trouble with Aditus itself or what it stands on, told in a sentence.

@@ -3,6 +3,7 @@
 package tui
 
 import (
+	"context"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
@@ -11,6 +12,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/policy"
 	"aditus/internal/status"
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
@@ -24,15 +26,17 @@ import (
 
 // Options say what an App is given beside its Control.
 type Options struct {
-	Who      string // in whose name orders are given
-	Note     string // told on the board's key bar, such as how fast the demo's time runs
-	Pictures string // the folder that pictures are written to
-	Shown    func() // called once the first picture is on the screen; may be nil
+	Who      policy.Actor // in whose name orders are given
+	Note     string       // told on the board's key bar, such as how fast the demo's time runs
+	Pictures string       // the folder that pictures are written to
+	Shown    func()       // called once the first picture is on the screen; may be nil
 }
 
 // App is the whole interface, a tea.Model.
 type App struct {
+	ctx      context.Context // ends when the interface does: what is asked for then is not waited for
 	control  control.Control
+	changed  <-chan struct{}
 	options  Options
 	snapshot status.Snapshot
 	board    *board.Model
@@ -66,8 +70,8 @@ type message struct {
 type question struct {
 	text  string
 	order berth.Order
-	do    func() (string, error) // instead of an order: what to say once it is done
-	types string                 // what is to be typed before it is done; empty for nothing
+	do    func(ctx context.Context) (string, error) // instead of an order: what to say once it is done
+	types string                                    // what is to be typed before it is done; empty for nothing
 }
 
 // screen is what lies over the board.
@@ -88,10 +92,10 @@ type prompt struct {
 }
 
 // New makes the interface.
-func New(c control.Control, options Options) *App {
+func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
-	a := &App{control: c, options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
+	a := &App{ctx: ctx, control: c, changed: c.Changed(ctx), options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
 	a.look()
 	return a
 }
@@ -121,7 +125,7 @@ func (a *App) wait() tea.Cmd {
 	return func() tea.Msg {
 		time.Sleep(changeEvery)
 		select {
-		case <-a.control.Changed():
+		case <-a.changed:
 		case <-time.After(refreshEvery - changeEvery):
 		}
 		return refreshMsg{}
@@ -130,10 +134,8 @@ func (a *App) wait() tea.Cmd {
 
 // look takes a new snapshot, and asks for what the screen shows beside it.
 func (a *App) look() tea.Cmd {
-	a.snapshot = a.control.Snapshot()
+	a.snapshot = a.control.Snapshot(a.ctx)
 	a.board.SetSnapshot(a.snapshot)
-	lost, _ := a.control.Lost()
-	a.board.SetLost(lost)
 	if !a.touched {
 		a.board.SelectWhatMatters()
 	}

@@ -16,9 +16,6 @@ import (
 	"aditus/internal/words"
 )
 
-// fromScreens is where orders come from, for the record.
-const fromScreens = "the screens"
-
 // act does what a letter stands for, if it is possible now, or says why it is not.
 func (a *App) act(key string) tea.Cmd {
 	if key == words.Keys[words.AcceptHistory] {
@@ -53,10 +50,8 @@ func (a *App) start(action words.Action) tea.Cmd {
 	case action.Verb == words.OpenBench:
 		return a.openBench(at, "")
 	case action.Verb == words.OfferRevert:
-		a.ask = &question{text: action.Asks, do: func() (string, error) {
-			ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
-			defer cancel()
-			p, err := a.control.OfferRevert(ctx, at, a.options.Who)
+		a.ask = &question{text: action.Asks, do: func(ctx context.Context) (string, error) {
+			p, err := a.control.OfferRevert(ctx, a.options.Who, at)
 			return "It is offered on the branch " + p.Branch + ".", err
 		}}
 	case action.Says != "":
@@ -64,7 +59,7 @@ func (a *App) start(action words.Action) tea.Cmd {
 	case action.Verb == words.LookNow:
 		return a.lookNow("Git is read again.")
 	default:
-		a.ask = &question{text: action.Asks, order: berth.Order{Verb: berth.Verb(action.Verb), Berth: at, By: a.options.Who, From: fromScreens}, types: action.Types}
+		a.ask = &question{text: action.Asks, order: berth.Order{Verb: berth.Verb(action.Verb), Berth: at}, types: action.Types}
 		if m, ok := a.over.(*comparison.Model); ok && action.Verb == words.Sync && len(m.Marked()) > 0 {
 			a.ask.order.Parts = m.Marked()
 			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
@@ -100,7 +95,7 @@ func (a *App) askWhy(action words.Action) tea.Cmd {
 		label: action.Says,
 		hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
 		done: func(text string) tea.Cmd {
-			return a.carryOut(question{order: berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, By: a.options.Who, From: fromScreens, Note: text}})
+			return a.carryOut(question{order: berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, Note: text}})
 		},
 		left: func() { a.say("Nothing was changed.", false) },
 	}, "")
@@ -111,7 +106,9 @@ func (a *App) acceptHistory() tea.Cmd {
 		if l.Rewritten {
 			a.ask = &question{
 				text: fmt.Sprintf("Accept the new history of %s? What it declares now is taken, though it no longer holds the commit %.7s that was taken before.", l.Branch, l.Commit),
-				do:   func() (string, error) { return "Done.", a.control.Accept(l.Name) },
+				do: func(ctx context.Context) (string, error) {
+					return "Done.", a.control.Accept(ctx, a.options.Who, l.Name)
+				},
 			}
 			return nil
 		}
@@ -136,13 +133,17 @@ func (a *App) keyAsk(key string) tea.Cmd {
 // carryOut does what was asked about.
 func (a *App) carryOut(q question) tea.Cmd {
 	return func() tea.Msg {
+		timeout := orderTimeout
 		if q.do != nil {
-			text, err := q.do()
+			timeout = tryTimeout
+		}
+		ctx, cancel := context.WithTimeout(a.ctx, timeout)
+		defer cancel()
+		if q.do != nil {
+			text, err := q.do(ctx)
 			return answeredMsg{text, err}
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), orderTimeout)
-		defer cancel()
-		return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, q.order)}
+		return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, a.options.Who, q.order)}
 	}
 }
 

@@ -35,7 +35,7 @@ func (a *App) fetch(over screen, of string, get func(ctx context.Context) (show 
 	}
 	a.fetching = over
 	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+		ctx, cancel := context.WithTimeout(a.ctx, tryTimeout)
 		defer cancel()
 		return fetched{over, of, get(ctx)}
 	}
@@ -63,8 +63,8 @@ func (a *App) renew() tea.Cmd {
 	switch over := a.over.(type) {
 	case *watch.Model:
 		w := over.Watch()
-		return a.fetch(over, "", func(context.Context) func() {
-			newer, err := a.control.Watch(w.Berth, w.Rollout.ID)
+		return a.fetch(over, "", func(ctx context.Context) func() {
+			newer, err := a.control.Watch(ctx, w.Berth, w.Rollout.ID)
 			return where(err == nil, func() { over.SetWatch(newer) })
 		})
 	case *comparison.Model:
@@ -91,8 +91,8 @@ func (a *App) renew() tea.Cmd {
 		}
 		a.benched = time.Now()
 		b := over.Bench()
-		return a.fetch(over, "", func(context.Context) func() {
-			newer, err := a.control.Bench(b.Berth, b.Rule.Name)
+		return a.fetch(over, "", func(ctx context.Context) func() {
+			newer, err := a.control.Bench(ctx, b.Berth, b.Rule.Name)
 			return where(err == nil, func() { over.Set(newer) })
 		})
 	case *links.Model:
@@ -140,12 +140,7 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 	switch key {
 	case "v":
 		a.say("The link "+l.Name+" is asked.", false)
-		return func() tea.Msg {
-			ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
-			defer cancel()
-			text, err := a.control.Try(ctx, l.Name)
-			return answeredMsg{text, err}
-		}
+		return a.answer(func(ctx context.Context) (string, error) { return a.control.Try(ctx, a.options.Who, l.Name) })
 	case "n":
 		return a.lookNow("The link "+l.Name+" is read again.", l.Name)
 	case "t":
@@ -159,12 +154,21 @@ func (a *App) keyLink(m *links.Model, key string) tea.Cmd {
 			a.say("The link "+l.Name+" keeps its interval.", true)
 			return nil
 		}
-		return func() tea.Msg {
-			err := a.control.SetEvery(l.Name, every)
-			return answeredMsg{fmt.Sprintf("The link %s is polled every %s from now on.", l.Name, say.Span(every)), err}
-		}
+		return a.answer(func(ctx context.Context) (string, error) {
+			return fmt.Sprintf("The link %s is polled every %s from now on.", l.Name, say.Span(every)), a.control.SetEvery(ctx, a.options.Who, l.Name, every)
+		})
 	}
 	return nil
+}
+
+// answer asks for something outside of Update, and has what came of it told.
+func (a *App) answer(ask func(ctx context.Context) (string, error)) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(a.ctx, tryTimeout)
+		defer cancel()
+		text, err := ask(ctx)
+		return answeredMsg{text, err}
+	}
 }
 
 // tryTimeout is how long a link may take to answer when it is tried.
@@ -172,15 +176,16 @@ const tryTimeout = 30 * time.Second
 
 // lookNow has links read at once: those that are named, or all.
 func (a *App) lookNow(text string, names ...string) tea.Cmd {
-	return func() tea.Msg {
-		a.control.LookNow(names...)
-		return answeredMsg{text: text}
-	}
+	return a.answer(func(ctx context.Context) (string, error) {
+		return text, a.control.LookNow(ctx, a.options.Who, names...)
+	})
 }
 
 func (a *App) openWatch(id berth.ID) tea.Cmd {
 	return func() tea.Msg {
-		w, err := a.control.Watch(id, 0)
+		ctx, cancel := context.WithTimeout(a.ctx, tryTimeout)
+		defer cancel()
+		w, err := a.control.Watch(ctx, id, 0)
 		if errors.Is(err, fault.ErrNotFound) {
 			err = fmt.Errorf("nothing was rolled out at %s · %s yet", id.Workload, id.Site)
 		}
@@ -194,7 +199,7 @@ func (a *App) openComparison(id berth.ID, ref string) tea.Cmd {
 		a.say(ref+" is read.", false)
 	}
 	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
+		ctx, cancel := context.WithTimeout(a.ctx, tryTimeout)
 		defer cancel()
 		c, err := a.control.Compare(ctx, id, control.Against{Ref: ref})
 		return opened(comparison.New(c, ref), err)
@@ -207,7 +212,9 @@ const benchEvery = 5 * time.Second
 // openBench opens the bench of a berth's guard, or says why it cannot.
 func (a *App) openBench(id berth.ID, guard string) tea.Cmd {
 	return func() tea.Msg {
-		b, err := a.control.Bench(id, guard)
+		ctx, cancel := context.WithTimeout(a.ctx, tryTimeout)
+		defer cancel()
+		b, err := a.control.Bench(ctx, id, guard)
 		if err != nil {
 			return answeredMsg{err: err}
 		}
@@ -234,10 +241,8 @@ func (a *App) keyBench(m *bench.Model, key string) tea.Cmd {
 		key, text := b.Declared(limit)
 		a.ask = &question{
 			text: fmt.Sprintf("Offer the limit %s: %s for %s of %s? A commit goes to a branch of its own, for people to look at. Nothing else changes.", key, text, b.Rule.Name, b.Berth.Workload),
-			do: func() (string, error) {
-				ctx, cancel := context.WithTimeout(context.Background(), tryTimeout)
-				defer cancel()
-				p, err := a.control.OfferLimit(ctx, b, limit, a.options.Who)
+			do: func(ctx context.Context) (string, error) {
+				p, err := a.control.OfferLimit(ctx, a.options.Who, b, limit)
 				return "It is offered on the branch " + p.Branch + ".", err
 			},
 		}

@@ -17,6 +17,7 @@ import (
 	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
@@ -35,10 +36,20 @@ type fake struct {
 	asked   int      // what takes time with a server far away
 }
 
-func (f *fake) Snapshot() status.Snapshot { return f.Story.Snapshot }
-func (f *fake) Changed() <-chan struct{}  { return make(chan struct{}) }
-func (f *fake) LookNow(...string)         { f.looked++; f.asked++ }
-func (f *fake) Accept(string) error       { return nil }
+func (f *fake) Snapshot(context.Context) status.Snapshot {
+	s := f.Story.Snapshot
+	if !f.lost.IsZero() {
+		s.Lost = &status.Lost{Since: f.lost, Why: "connection refused"}
+	}
+	return s
+}
+func (f *fake) Changed(context.Context) <-chan struct{} { return make(chan struct{}) }
+func (f *fake) LookNow(context.Context, policy.Actor, ...string) error {
+	f.looked++
+	f.asked++
+	return nil
+}
+func (f *fake) Accept(context.Context, policy.Actor, string) error { return nil }
 
 func (f *fake) Compare(_ context.Context, b berth.ID, against control.Against) (control.Comparison, error) {
 	f.asked++
@@ -60,23 +71,21 @@ func (f *fake) Declared(context.Context, berth.ID) (*declare.Desired, error) {
 	return nil, nil
 }
 
-func (f *fake) Lost() (time.Time, string) { return f.lost, "connection refused" }
-
-func (f *fake) Try(_ context.Context, link string) (string, error) {
+func (f *fake) Try(_ context.Context, _ policy.Actor, link string) (string, error) {
 	return "The link " + link + " answers.", nil
 }
 
-func (f *fake) SetEvery(link string, every time.Duration) error {
+func (f *fake) SetEvery(_ context.Context, _ policy.Actor, link string, every time.Duration) error {
 	f.every = append(f.every, fmt.Sprint(link, " ", every))
 	return nil
 }
 
-func (f *fake) OfferRevert(_ context.Context, b berth.ID, _ string) (source.Proposal, error) {
+func (f *fake) OfferRevert(_ context.Context, _ policy.Actor, b berth.ID) (source.Proposal, error) {
 	f.offered = append(f.offered, "revert "+b.String())
 	return source.Proposal{Branch: "aditus/revert"}, f.refuse
 }
 
-func (f *fake) Bench(b berth.ID, guard string) (control.Bench, error) {
+func (f *fake) Bench(_ context.Context, b berth.ID, guard string) (control.Bench, error) {
 	f.asked++
 	bench, ok := f.Benches[b.String()+" "+cmp.Or(guard, "slow share")]
 	if !ok {
@@ -85,18 +94,19 @@ func (f *fake) Bench(b berth.ID, guard string) (control.Bench, error) {
 	return bench, nil
 }
 
-func (f *fake) OfferLimit(_ context.Context, b control.Bench, limit float64, _ string) (source.Proposal, error) {
+func (f *fake) OfferLimit(_ context.Context, _ policy.Actor, b control.Bench, limit float64) (source.Proposal, error) {
 	key, text := b.Declared(limit)
 	f.offered = append(f.offered, key+" "+text)
 	return source.Proposal{Branch: "aditus/limit"}, f.refuse
 }
 
-func (f *fake) Do(_ context.Context, o berth.Order) error {
+func (f *fake) Do(_ context.Context, who policy.Actor, o berth.Order) error {
+	o.By, o.From = who.Name, who.From
 	f.orders = append(f.orders, o)
 	return f.refuse
 }
 
-func (f *fake) Watch(b berth.ID, _ int64) (control.Watch, error) {
+func (f *fake) Watch(_ context.Context, b berth.ID, _ int64) (control.Watch, error) {
 	f.asked++
 	w, ok := f.Watches[b.String()]
 	if !ok {
@@ -108,7 +118,7 @@ func (f *fake) Watch(b berth.ID, _ int64) (control.Watch, error) {
 func app(t testing.TB) (*App, *fake) {
 	t.Helper()
 	f := &fake{Story: storytest.Load(t)}
-	a := New(f, Options{Who: "Maren Oake", Note: "demo", Pictures: t.TempDir()})
+	a := New(t.Context(), f, Options{Who: policy.Actor{Name: "Maren Oake", From: "the screens"}, Note: "demo", Pictures: t.TempDir()})
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
 	return a, f
 }
@@ -356,7 +366,7 @@ func many(t testing.TB, workloads, sites int) *App {
 		}
 	}
 	f.Story.Snapshot = s
-	a := New(f, Options{})
+	a := New(t.Context(), f, Options{})
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
 	return a
 }
@@ -427,7 +437,7 @@ func BenchmarkWatchFrame(b *testing.B) {
 // TestLost sees that a face without its engine says so and keeps the last picture.
 func TestLost(t *testing.T) {
 	f := &fake{Story: storytest.Load(t)}
-	a := New(f, Options{Who: "maren"})
+	a := New(t.Context(), f, Options{Who: policy.Actor{Name: "maren"}})
 	if frame := ansi.Strip(a.Frame(158, 47)); strings.Contains(frame, "No word since") {
 		t.Error("an engine that answers counts as lost")
 	}

@@ -78,8 +78,8 @@ func (a *App) bar(p *kit.Page) {
 		a.viewPrompt(p)
 		return
 	}
-	if since, why := a.control.Lost(); !since.IsZero() {
-		p.PutIn(left, y, p.W-2*left, kit.Bad, lostText(since, why, p.W-2*left))
+	if lost := a.snapshot.Lost; lost != nil {
+		p.PutIn(left, y, p.W-2*left, kit.Bad, lostText(lost.Since, lost.Why, p.W-2*left))
 		return
 	}
 	if a.message.text != "" && time.Since(a.message.at) < messageStays {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/user"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -32,7 +33,6 @@ import (
 	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
 	"aditus/internal/core/signal"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
@@ -60,7 +60,7 @@ func (s *story) note(format string, args ...any) {
 
 var errRefused = errors.New("no rollout is under way")
 
-func (s *story) Snapshot() status.Snapshot {
+func (s *story) Snapshot(context.Context) status.Snapshot {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.Story.Snapshot
@@ -69,18 +69,14 @@ func (s *story) Snapshot() status.Snapshot {
 	}
 	return now
 }
-func (s *story) Subscribe() (<-chan struct{}, func()) { return s.changed, func() {} }
-func (s *story) Asked(_ context.Context, id berth.ID, by, from, what string) error {
-	s.note("on record: %s by %s from %s", what, by, from)
-	return nil
-}
-func (s *story) Measured(context.Context) []engine.Measured {
+func (s *story) Changed(context.Context) <-chan struct{} { return s.changed }
+func (s *story) Measured(context.Context) []status.Measured {
 	page := target.Measured(map[int]uint64{200: 90, 500: 10}, []float64{0.1, 1}, []float64{50, 49, 1}, 12.5)
 	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, 24e6)}
-	return []engine.Measured{{ID: berth.ID{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
+	return []status.Measured{{ID: berth.ID{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
 }
-func (s *story) Do(_ context.Context, o berth.Order) error {
-	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, o.By, o.From, o.Parts, o.Note)
+func (s *story) Do(_ context.Context, who policy.Actor, o berth.Order) error {
+	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, who.Name, who.From, o.Parts, o.Note)
 	if o.Verb == berth.Hold && s.fails != nil {
 		return s.fails
 	} else if o.Verb == berth.Hold {
@@ -88,9 +84,15 @@ func (s *story) Do(_ context.Context, o berth.Order) error {
 	}
 	return nil
 }
-func (s *story) LookNow(links ...string)  { s.note("look %v", links) }
-func (s *story) Accept(link string) error { s.note("accept %s", link); return nil }
-func (s *story) Watch(id berth.ID, rollout int64) (control.Watch, error) {
+func (s *story) LookNow(_ context.Context, _ policy.Actor, links ...string) error {
+	s.note("look %v", links)
+	return nil
+}
+func (s *story) Accept(_ context.Context, who policy.Actor, link string) error {
+	s.note("accept %s by %s from %s", link, who.Name, who.From)
+	return nil
+}
+func (s *story) Watch(_ context.Context, id berth.ID, rollout int64) (control.Watch, error) {
 	w, ok := s.Watches[id.String()]
 	if !ok {
 		return w, fmt.Errorf("%s: %w", id, ledger.ErrNone)
@@ -108,16 +110,18 @@ func (s *story) Compare(_ context.Context, id berth.ID, against control.Against)
 func (s *story) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
 	return &declare.Desired{Parts: map[string]declare.Part{id.Workload: {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}}}}, nil
 }
-func (s *story) OfferRevert(_ context.Context, id berth.ID, by string) (source.Proposal, error) {
+func (s *story) OfferRevert(_ context.Context, who policy.Actor, id berth.ID) (source.Proposal, error) {
+	s.note("the revert of %s by %s from %s", id, who.Name, who.From)
 	return source.Proposal{Branch: "revert-" + id.Workload}, nil
 }
-func (s *story) Bench(id berth.ID, guard string) (control.Bench, error) {
+func (s *story) Bench(_ context.Context, id berth.ID, guard string) (control.Bench, error) {
 	if guard == "" {
 		guard = "slow share"
 	}
 	return s.Benches[id.String()+" "+guard], nil
 }
-func (s *story) OfferLimit(_ context.Context, b control.Bench, limit float64, by string) (source.Proposal, error) {
+func (s *story) OfferLimit(_ context.Context, who policy.Actor, b control.Bench, limit float64) (source.Proposal, error) {
+	s.note("another limit of %s of %s by %s from %s", b.Rule.Name, b.Berth, who.Name, who.From)
 	return source.Proposal{Branch: fmt.Sprint("limit-", limit)}, nil
 }
 func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
@@ -126,9 +130,11 @@ func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.T
 	}
 	return []target.LogLine{{At: since, Text: fmt.Sprintf("%s %d", instance, most)}}, nil
 }
-func (s *story) Try(_ context.Context, link string) (string, error) { return link + " answers", nil }
-func (s *story) SetEvery(link string, every time.Duration) error {
-	s.note("every %s %s", link, every)
+func (s *story) Try(_ context.Context, _ policy.Actor, link string) (string, error) {
+	return link + " answers", nil
+}
+func (s *story) SetEvery(_ context.Context, who policy.Actor, link string, every time.Duration) error {
+	s.note("every %s %s by %s from %s", link, every, who.Name, who.From)
 	return nil
 }
 func (s *story) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
@@ -138,8 +144,6 @@ func (s *story) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) 
 	}
 	return all, nil
 }
-func (s *story) Lost() (time.Time, string) { return time.Time{}, "" }
-
 func tell(t *testing.T) (*story, *api.Server, *api.Tokens) {
 	t.Helper()
 	s := &story{Story: storytest.Load(t), changed: make(chan struct{}, 1)}
@@ -192,15 +196,15 @@ func TestRemote(t *testing.T) {
 	}
 	snapshot, err := r.Look(ctx)
 	same("snapshot", snapshot, err, s.Story.Snapshot)
-	same("snapshot kept", r.Snapshot(), nil, s.Story.Snapshot)
-	watch, err := r.Watch(id, 0)
+	same("snapshot kept", r.Snapshot(ctx), nil, s.Story.Snapshot)
+	watch, err := r.Watch(ctx, id, 0)
 	same("watch", watch, err, s.Watches[id.String()])
 	if !reflect.DeepEqual(watch.Rollout, s.Watches[id.String()].Rollout) {
 		t.Error("a rollout does not come through as it is")
 	}
 	comparison, err := r.Compare(ctx, id, control.Against{})
 	same("compare", comparison, err, s.Comparisons[id.String()])
-	bench, err := r.Bench(id, "slow share")
+	bench, err := r.Bench(ctx, id, "slow share")
 	kept := s.Benches[id.String()+" slow share"]
 	same("bench", bench, err, kept)
 	same("a bench tried", bench.Try(0.02), nil, kept.Try(0.02))
@@ -210,23 +214,26 @@ func TestRemote(t *testing.T) {
 	if err != nil || len(facts) != 2 || facts[1].Text != "fact 3" {
 		t.Errorf("facts: %v %v", facts, err)
 	}
-	p, err := r.OfferRevert(ctx, id, "maren")
+	maren := policy.Actor{Name: "maren", From: "nowhere", Scopes: policy.Scopes} // whoever it claims to be
+	p, err := r.OfferRevert(ctx, maren, id)
 	same("revert", p.Branch, err, "revert-boarding")
-	p, err = r.OfferLimit(ctx, bench, 0.04, "maren")
+	p, err = r.OfferLimit(ctx, maren, bench, 0.04)
 	same("limit", p.Branch, err, "limit-0.04")
-	text, err := r.Try(ctx, "skerry-line")
+	text, err := r.Try(ctx, maren, "skerry-line")
 	same("try", text, err, "skerry-line answers")
 	for what, err := range map[string]error{
-		"order":  r.Do(ctx, berth.Order{Verb: berth.Sync, Berth: id, By: "maren", From: "nowhere", Parts: []string{"gate"}}),
-		"accept": r.Accept("skerry-line"),
-		"every":  r.SetEvery("skerry-line", 30*time.Second),
+		"order":  r.Do(ctx, maren, berth.Order{Verb: berth.Sync, Berth: id, By: "maren", From: "nowhere", Parts: []string{"gate"}}),
+		"accept": r.Accept(ctx, maren, "skerry-line"),
+		"every":  r.SetEvery(ctx, maren, "skerry-line", 30*time.Second),
 	} {
 		if err != nil {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	r.LookNow("skerry-line")
-	if err := r.Do(ctx, berth.Order{Verb: berth.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
+	if err := r.LookNow(ctx, maren, "skerry-line"); err != nil {
+		t.Errorf("look: %v", err)
+	}
+	if err := r.Do(ctx, maren, berth.Order{Verb: berth.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
 		t.Errorf("a refusal: %v", err)
 	}
 	for _, against := range []control.Against{{From: "8.1.4", To: "8.2.0"}, {Site: "north"}} {
@@ -242,10 +249,14 @@ func TestRemote(t *testing.T) {
 		t.Errorf("a branch that is not there: %v", err)
 	}
 	heard := strings.Join(s.asked, "\n")
-	from := fmt.Sprintf("the socket, uid %d", os.Getuid())
+	account, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := fmt.Sprintf("by %s from the socket, uid %s", account.Username, account.Uid)
 	for _, want := range []string{
-		"sync boarding/north by maren from " + from + " [gate]", "every skerry-line 30s", "accept skerry-line", "look [skerry-line]",
-		"on record: the revert of boarding/north by maren from " + from, "on record: the link skerry-line polled every 30s by the owner from " + from,
+		"sync boarding/north " + by + " [gate]", "every skerry-line 30s " + by, "accept skerry-line " + by, "look [skerry-line]",
+		"the revert of boarding/north " + by, "another limit of slow share of boarding/north " + by,
 	} {
 		if !strings.Contains(heard, want) {
 			t.Errorf("%q was not heard in\n%s", want, heard)
@@ -370,21 +381,21 @@ func TestLost(t *testing.T) {
 		t.Helper()
 		for end := time.After(20 * time.Second); !is(); {
 			select {
-			case <-far.Changed():
+			case <-far.Changed(ctx):
 			case <-time.After(20 * time.Millisecond):
 			case <-end:
 				t.Fatal(what)
 			}
 		}
 	}
-	await("it never hears anything", func() bool { return far.Snapshot().Line != "" })
+	await("it never hears anything", func() bool { return far.Snapshot(ctx).Line != "" })
 	mu.Lock()
 	good := handler
 	handler = http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { panic(http.ErrAbortHandler) })
 	mu.Unlock()
 	front.CloseClientConnections()
-	await("it does not notice", func() bool { since, why := far.Lost(); return !since.IsZero() && why != "" })
-	if far.Snapshot().Line == "" {
+	await("it does not notice", func() bool { s := far.Snapshot(ctx); return s.Lost != nil && s.Lost.Why != "" })
+	if far.Snapshot(ctx).Line == "" {
 		t.Error("the last picture is gone")
 	}
 	s.mu.Lock()
@@ -394,8 +405,8 @@ func TestLost(t *testing.T) {
 	handler = good
 	mu.Unlock()
 	await("it does not come back", func() bool {
-		since, _ := far.Lost()
-		return since.IsZero() && far.Snapshot().Line == "Another line"
+		s := far.Snapshot(ctx)
+		return s.Lost == nil && s.Line == "Another line"
 	})
 }
 

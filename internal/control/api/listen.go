@@ -9,12 +9,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"aditus/internal/core/policy"
 	"aditus/internal/socket"
 )
 
@@ -38,23 +40,30 @@ func ServeSocket(ctx context.Context, folder string, s *Server, ready func()) er
 	return run(ctx, server, func() error { return server.Serve(listener) })
 }
 
-// peer tells who is at the other end of a socket, by the system's word.
-func peer(c net.Conn) string {
-	from := "the socket"
+// peer tells who is at the other end of the socket, by the system's word. The socket is its owner's alone, who may do
+// everything.
+func peer(c net.Conn) policy.Actor {
+	owner := policy.Actor{Name: "the owner", Known: policy.ByAccount, From: "the socket", Scopes: policy.Scopes}
 	conn, ok := c.(*net.UnixConn)
 	if !ok {
-		return from
+		return owner
 	}
 	raw, err := conn.SyscallConn()
 	if err != nil {
-		return from
+		return owner
 	}
 	raw.Control(func(fd uintptr) {
-		if who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			from = "the socket, uid " + strconv.Itoa(int(who.Uid))
+		who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+		if err != nil {
+			return
+		}
+		uid := strconv.Itoa(int(who.Uid))
+		owner.Name, owner.From = "uid "+uid, "the socket, uid "+uid
+		if account, err := user.LookupId(uid); err == nil {
+			owner.Name = account.Username
 		}
 	})
-	return from
+	return owner
 }
 
 // TCP says how to answer over TCP.

@@ -14,7 +14,7 @@ import (
 	"sync/atomic"
 
 	"aditus/internal/core/signal"
-	"aditus/internal/engine"
+	"aditus/internal/status"
 	"aditus/internal/words"
 )
 
@@ -30,7 +30,7 @@ func (c *counts) add(status int) { c[min(max(status/100, 0), 5)].Add(1) }
 func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", OpenMetricsType)
 	out := families{}
-	now := s.control.Snapshot()
+	now := s.control.Snapshot(r.Context())
 	needs := words.Count(now)
 	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady} {
 		out.add("aditus_berths", float64(n), "state", state)
@@ -79,7 +79,7 @@ func (f families) add(name string, value float64, labels ...string) {
 }
 
 // page adds what a site measured of an instance.
-func (f families) page(m engine.Measured) {
+func (f families) page(m status.Measured) {
 	for _, name := range slices.Sorted(maps.Keys(m.Page)) {
 		for _, sample := range m.Page[name] {
 			f.add(name, sample.Value, labelsOf(m, sample)...)
@@ -87,7 +87,7 @@ func (f families) page(m engine.Measured) {
 	}
 }
 
-func labelsOf(m engine.Measured, sample signal.Sample) []string {
+func labelsOf(m status.Measured, sample signal.Sample) []string {
 	labels := []string{"workload", m.Workload, "site", m.Site, "revision", m.Revision.Short(), "instance", m.Instance}
 	for _, name := range slices.Sorted(maps.Keys(sample.Labels)) {
 		labels = append(labels, name, sample.Labels[name])

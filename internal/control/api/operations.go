@@ -36,11 +36,11 @@ type parameter struct {
 // call is one request, as far as it is common to all.
 type call struct {
 	Control
-	berth    berth.ID
-	link     string
-	query    func(name string) string
-	in       any // what in points to, read
-	by, from string
+	berth berth.ID
+	link  string
+	query func(name string) string
+	in    any // what in points to, read
+	who   policy.Actor
 }
 
 // Bodies that belong to no other package.
@@ -55,7 +55,7 @@ type (
 	}
 	// Wish is what is asked for in somebody's name.
 	Wish struct {
-		By    string  `json:"by,omitempty"` // of no meaning with a token, which has a name
+		By    string  `json:"by,omitempty"` // of no meaning: the account at the socket, or the token, tells who asks
 		Guard string  `json:"guard,omitempty"`
 		Limit float64 `json:"limit,omitempty"` // in the guard's own unit: shares from 0 to 1, seconds, bytes
 	}
@@ -79,21 +79,18 @@ const berthPath = "/v1/berths/{workload}/{site}"
 
 var operations = []operation{
 	{method: "GET", path: "/v1/snapshot", name: "snapshot", about: "All that is known now: sites, links, berths, problems.", scope: policy.Look, out: status.Snapshot{},
-		do: func(_ context.Context, c call) (any, error) { return c.Snapshot(), nil }},
+		do: func(ctx context.Context, c call) (any, error) { return c.Snapshot(ctx), nil }},
 	{method: "POST", path: "/v1/orders", name: "order", about: "Give an order for a berth. It is answered once it is carried out, or refused with the reason.", scope: policy.Sync, in: berth.Order{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
-			o := *c.in.(*berth.Order)
-			o.By, o.From = c.by, c.from
-			return Done{}, c.Do(ctx, o)
+			return Done{}, c.Do(ctx, c.who, *c.in.(*berth.Order))
 		}},
 	{method: "POST", path: "/v1/look", name: "look", about: "Read links now.", scope: policy.Sync, in: Links{}, out: Done{},
-		do: func(_ context.Context, c call) (any, error) {
-			c.LookNow(c.in.(*Links).Links...)
-			return Done{}, nil
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.LookNow(ctx, c.who, c.in.(*Links).Links...)
 		}},
 	{method: "GET", path: berthPath, name: "berth", about: "One workload at one site as it stands.", scope: policy.Look, out: status.Berth{},
-		do: func(_ context.Context, c call) (any, error) {
-			b, ok := c.Snapshot().Find(c.berth)
+		do: func(ctx context.Context, c call) (any, error) {
+			b, ok := c.Snapshot(ctx).Find(c.berth)
 			if !ok {
 				return nil, errNotFound(fmt.Sprintf("there is no berth %s", c.berth))
 			}
@@ -101,12 +98,12 @@ var operations = []operation{
 		}},
 	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: policy.Look, out: control.Watch{},
 		query: []parameter{{"rollout", "Its number in the ledger; the newest where it is left out.", "integer"}},
-		do: func(_ context.Context, c call) (any, error) {
+		do: func(ctx context.Context, c call) (any, error) {
 			id, err := strconv.ParseInt(cmp.Or(c.query("rollout"), "0"), 10, 64)
 			if err != nil {
 				return nil, errInput("rollout is a number")
 			}
-			return c.Watch(c.berth, id)
+			return c.Watch(ctx, c.berth, id)
 		}},
 	{method: "GET", path: berthPath + "/declared", name: "declared", about: "What Git declares for the berth, as it was read last. Its revision is the SHA-256 of its canonical form (RFC 8785).", scope: policy.Look, out: declare.Desired{},
 		do: func(ctx context.Context, c call) (any, error) { return c.Declared(ctx, c.berth) }},
@@ -122,7 +119,9 @@ var operations = []operation{
 		}},
 	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: policy.Look, out: control.Bench{},
 		query: []parameter{{"guard", "Its name; the first where it is left out.", "string"}},
-		do:    func(_ context.Context, c call) (any, error) { return c.Bench(c.berth, c.query("guard")) }},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.Bench(ctx, c.berth, c.query("guard"))
+		}},
 	{method: "GET", path: berthPath + "/log", name: "log", about: "The newest lines that an instance wrote, oldest first.", scope: policy.Look, out: Lines{},
 		query: []parameter{{"instance", "Its name.", "string"}, {"since", "A moment (RFC 3339) before which nothing is told.", "string"}, {"most", "How many lines at most; 200 where it is left out.", "integer"}},
 		do: func(ctx context.Context, c call) (any, error) {
@@ -139,27 +138,25 @@ var operations = []operation{
 		}},
 	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {
-			p, err := c.OfferRevert(ctx, c.berth, c.by)
-			return p, c.asked(ctx, err, "the revert of "+c.berth.String())
+			return c.OfferRevert(ctx, c.who, c.berth)
 		}},
 	{method: "POST", path: berthPath + "/limit", name: "limit", about: "Offer another limit of a guard as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {
 			w := c.in.(*Wish)
-			b, err := c.Bench(c.berth, w.Guard)
+			b, err := c.Bench(ctx, c.berth, w.Guard)
 			if err != nil {
 				return nil, err
 			}
-			p, err := c.OfferLimit(ctx, b, w.Limit, c.by)
-			return p, c.asked(ctx, err, fmt.Sprintf("another limit of %s of %s", b.Rule.Name, c.berth))
+			return c.OfferLimit(ctx, c.who, b, w.Limit)
 		}},
 	{method: "POST", path: "/v1/links/{link}/try", name: "try", about: "Ask a link whether it answers.", scope: policy.Sync, out: Answer{},
 		do: func(ctx context.Context, c call) (any, error) {
-			text, err := c.Try(ctx, c.link)
+			text, err := c.Try(ctx, c.who, c.link)
 			return Answer{text}, err
 		}},
 	{method: "POST", path: "/v1/links/{link}/accept", name: "accept", about: "Accept the rewritten history of a link's branch.", scope: policy.Change, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
-			return Done{}, c.asked(ctx, c.Accept(c.link), "the rewritten history of the link "+c.link+" accepted")
+			return Done{}, c.Accept(ctx, c.who, c.link)
 		}},
 	{method: "PUT", path: "/v1/links/{link}/every", name: "every", about: "Change how often a link is polled.", scope: policy.Change, in: Every{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
@@ -167,7 +164,7 @@ var operations = []operation{
 			if err != nil {
 				return nil, errInput("every is a length of time, such as 30s")
 			}
-			return Done{}, c.asked(ctx, c.SetEvery(c.link, every), fmt.Sprintf("the link %s polled every %s", c.link, every))
+			return Done{}, c.SetEvery(ctx, c.who, c.link, every)
 		}},
 	{method: "GET", path: "/v1/ledger", name: "ledger", about: "What happened, and why, oldest first.", scope: policy.Look, out: Facts{},
 		query: []parameter{
@@ -210,12 +207,4 @@ func (c call) ledgerQuery() (q ledger.Query, err error) {
 		q.Most = mostFacts
 	}
 	return q, err
-}
-
-// asked puts on record what was asked for and went well.
-func (c call) asked(ctx context.Context, err error, what string) error {
-	if err != nil {
-		return err
-	}
-	return c.Asked(ctx, c.berth, c.by, c.from, what)
 }

@@ -23,6 +23,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/socket"
 	"aditus/internal/source"
@@ -298,50 +299,46 @@ func queryOf(q ledger.Query) url.Values {
 	return values
 }
 
-// Snapshot implements control.Control: the last one that came.
-func (r *Remote) Snapshot() status.Snapshot {
+// Snapshot implements control.Reader: the last one that came.
+func (r *Remote) Snapshot(context.Context) status.Snapshot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.snapshot
+	s := r.snapshot
+	if !r.lost.IsZero() {
+		s.Lost = &status.Lost{Since: r.lost, Why: r.why}
+	}
+	return s
 }
 
-// Changed implements control.Control.
-func (r *Remote) Changed() <-chan struct{} { return r.changed }
+// Changed implements control.Reader. There is one channel for all who ask.
+func (r *Remote) Changed(context.Context) <-chan struct{} { return r.changed }
 
-// Lost implements control.Control.
-func (r *Remote) Lost() (time.Time, string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.lost, r.why
-}
-
-// Do implements control.Control.
-func (r *Remote) Do(ctx context.Context, o berth.Order) error {
-	o.From = ""
+// Do implements control.Writer.
+func (r *Remote) Do(ctx context.Context, _ policy.Actor, o berth.Order) error {
 	return r.ask(ctx, http.MethodPost, "/v1/orders", nil, o, &Done{})
 }
 
-// LookNow implements control.Control. Whether it was heard shows in the links' times.
-func (r *Remote) LookNow(links ...string) {
-	_ = r.ask(context.Background(), http.MethodPost, "/v1/look", nil, Links{links}, &Done{})
+// LookNow implements control.Writer. Whether it was done shows in the links' times.
+func (r *Remote) LookNow(ctx context.Context, _ policy.Actor, links ...string) error {
+	return r.ask(ctx, http.MethodPost, "/v1/look", nil, Links{links}, &Done{})
 }
 
-// Accept implements control.Control.
-func (r *Remote) Accept(link string) error {
-	return r.ask(context.Background(), http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/accept", nil, nil, &Done{})
+// Accept implements control.Writer.
+func (r *Remote) Accept(ctx context.Context, _ policy.Actor, link string) error {
+	return r.ask(ctx, http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/accept", nil, nil, &Done{})
 }
 
-// Watch implements control.Control.
-func (r *Remote) Watch(id berth.ID, rollout int64) (w control.Watch, err error) {
+// Watch implements control.Reader.
+func (r *Remote) Watch(ctx context.Context, id berth.ID, rollout int64) (w control.Watch, err error) {
 	query := url.Values{}
 	if rollout != 0 {
 		query.Set("rollout", strconv.FormatInt(rollout, 10))
 	}
-	err = r.ask(context.Background(), http.MethodGet, pathOf(id, "/watch"), query, nil, &w)
+	err = r.ask(ctx, http.MethodGet, pathOf(id, "/watch"), query, nil, &w)
 	return w, err
 }
 
-// Compare implements control.Control.
+// Compare implements control.Reader.
 func (r *Remote) Compare(ctx context.Context, id berth.ID, against control.Against) (c control.Comparison, err error) {
 	query := url.Values{}
 	for name, value := range map[string]string{"with": against.Ref, "site": against.Site, "from": against.From, "to": against.To} {
@@ -353,36 +350,36 @@ func (r *Remote) Compare(ctx context.Context, id berth.ID, against control.Again
 	return c, err
 }
 
-// Declared implements control.Control.
+// Declared implements control.Reader.
 func (r *Remote) Declared(ctx context.Context, id berth.ID) (*declare.Desired, error) {
 	var desired declare.Desired
 	err := r.ask(ctx, http.MethodGet, pathOf(id, "/declared"), nil, nil, &desired)
 	return &desired, err
 }
 
-// OfferRevert implements control.Control.
-func (r *Remote) OfferRevert(ctx context.Context, id berth.ID, by string) (p source.Proposal, err error) {
-	err = r.ask(ctx, http.MethodPost, pathOf(id, "/revert"), nil, Wish{By: by}, &p)
+// OfferRevert implements control.Writer.
+func (r *Remote) OfferRevert(ctx context.Context, _ policy.Actor, id berth.ID) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, pathOf(id, "/revert"), nil, Wish{}, &p)
 	return p, err
 }
 
-// Bench implements control.Control.
-func (r *Remote) Bench(id berth.ID, guard string) (b control.Bench, err error) {
+// Bench implements control.Reader.
+func (r *Remote) Bench(ctx context.Context, id berth.ID, guard string) (b control.Bench, err error) {
 	query := url.Values{}
 	if guard != "" {
 		query.Set("guard", guard)
 	}
-	err = r.ask(context.Background(), http.MethodGet, pathOf(id, "/bench"), query, nil, &b)
+	err = r.ask(ctx, http.MethodGet, pathOf(id, "/bench"), query, nil, &b)
 	return b, err
 }
 
-// OfferLimit implements control.Control.
-func (r *Remote) OfferLimit(ctx context.Context, b control.Bench, limit float64, by string) (p source.Proposal, err error) {
-	err = r.ask(ctx, http.MethodPost, pathOf(b.Berth, "/limit"), nil, Wish{By: by, Guard: b.Rule.Name, Limit: limit}, &p)
+// OfferLimit implements control.Writer.
+func (r *Remote) OfferLimit(ctx context.Context, _ policy.Actor, b control.Bench, limit float64) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, pathOf(b.Berth, "/limit"), nil, Wish{Guard: b.Rule.Name, Limit: limit}, &p)
 	return p, err
 }
 
-// Log implements control.Control.
+// Log implements control.Reader.
 func (r *Remote) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	query := url.Values{"instance": {instance}, "most": {strconv.Itoa(min(most, mostLines))}}
 	if !since.IsZero() {
@@ -393,19 +390,19 @@ func (r *Remote) Log(ctx context.Context, id berth.ID, instance string, since ti
 	return lines.Lines, err
 }
 
-// Try implements control.Control.
-func (r *Remote) Try(ctx context.Context, link string) (string, error) {
+// Try implements control.Writer.
+func (r *Remote) Try(ctx context.Context, _ policy.Actor, link string) (string, error) {
 	var a Answer
 	err := r.ask(ctx, http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/try", nil, nil, &a)
 	return a.Text, err
 }
 
-// SetEvery implements control.Control.
-func (r *Remote) SetEvery(link string, every time.Duration) error {
-	return r.ask(context.Background(), http.MethodPut, "/v1/links/"+url.PathEscape(link)+"/every", nil, Every{every.String()}, &Done{})
+// SetEvery implements control.Writer.
+func (r *Remote) SetEvery(ctx context.Context, _ policy.Actor, link string, every time.Duration) error {
+	return r.ask(ctx, http.MethodPut, "/v1/links/"+url.PathEscape(link)+"/every", nil, Every{every.String()}, &Done{})
 }
 
-// Facts implements control.Control.
+// Facts implements control.Reader.
 func (r *Remote) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
 	var all []ledger.Fact
 	for {

@@ -22,16 +22,14 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
-	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/status"
 )
 
 // Control is what the server serves.
 type Control interface {
 	control.Control
-	Subscribe() (changed <-chan struct{}, end func())
-	Asked(ctx context.Context, berth berth.ID, by, from, what string) error
-	Measured(ctx context.Context) []engine.Measured
+	Measured(ctx context.Context) []status.Measured
 }
 
 // Server answers requests. Make it with New.
@@ -142,6 +140,7 @@ var faults = []struct {
 }{
 	{context.DeadlineExceeded, http.StatusGatewayTimeout},
 	{fault.ErrNotFound, http.StatusNotFound},
+	{fault.ErrForbidden, http.StatusForbidden},
 	{fault.ErrUnavailable, http.StatusServiceUnavailable},
 	{fault.ErrUnreachable, http.StatusBadGateway},
 }
@@ -209,11 +208,11 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 				scope = o.Verb.Scope()
 			}
 		}
-		if err := who.may(scope); err != nil {
+		if err := who.May(scope); err != nil {
 			refuse(w, r, err)
 			return
 		}
-		c.by, c.from = who.name(c.in), who.from
+		c.who = who
 		answer, err := op.do(r.Context(), c)
 		if err != nil {
 			refuse(w, r, err)
@@ -256,7 +255,7 @@ func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.Handle
 	return func(w http.ResponseWriter, r *http.Request) {
 		who, err := s.who(r)
 		if err == nil {
-			err = who.may(scope)
+			err = who.May(scope)
 		}
 		if err != nil {
 			refuse(w, r, err)
@@ -268,7 +267,7 @@ func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.Handle
 
 // healthz tells whether the engine works: its clock is fresh and its ledger can be written.
 func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
-	snapshot := s.control.Snapshot()
+	snapshot := s.control.Snapshot(r.Context())
 	for _, p := range snapshot.Problems {
 		if p.About == "ledger" {
 			refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: p.Text})
@@ -287,8 +286,7 @@ const (
 
 // stream sends events (text/event-stream, of the HTML standard) as next gives them until either side ends it.
 func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id, name string, data any, err error)) {
-	changed, end := s.control.Subscribe()
-	defer end()
+	changed := s.control.Changed(r.Context())
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	out := http.NewResponseController(w)
@@ -358,7 +356,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	var last uint64
 	first := true
 	s.stream(w, r, func() (string, string, any, error) {
-		now := s.control.Snapshot()
+		now := s.control.Snapshot(r.Context())
 		if !first && now.Seq == last {
 			return "", "", nil, nil
 		}

@@ -20,7 +20,6 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"aditus/internal/core/berth"
 	"aditus/internal/core/policy"
 )
 
@@ -148,34 +147,6 @@ func (t *Tokens) find(shown string, now time.Time) (found Token, ok bool, err er
 	return found, ok, err
 }
 
-// caller is who asks.
-type caller struct {
-	token  string // the name of its token; empty on the socket, which is its owner's alone
-	scopes []policy.Scope
-	from   string
-}
-
-func (c caller) may(scope policy.Scope) error {
-	if scope == policy.Look || slices.Contains(c.scopes, scope) {
-		return nil
-	}
-	return &Problem{Status: http.StatusForbidden, Detail: fmt.Sprintf("the token %s may not %s: make one with aditus token add NAME --scope %q", c.token, scope, scope)}
-}
-
-// name is in whose name something is asked for: a token's own, whatever it says.
-func (c caller) name(in any) string {
-	if c.token != "" {
-		return c.token
-	}
-	switch in := in.(type) {
-	case *berth.Order:
-		return in.By
-	case *Wish:
-		return in.By
-	}
-	return "the owner"
-}
-
 // Tokens that are wrong are answered this often for each address, and refused beyond.
 const (
 	wrongEvery = time.Second
@@ -209,29 +180,29 @@ func (l *limits) barred(host string) bool {
 	return l.hosts[host] != nil && l.hosts[host].Tokens() < 1
 }
 
-// socketKey marks the requests that come over the socket.
+// socketKey is under which a request that comes over the socket has who asks.
 type socketKey struct{}
 
 // who tells who asks.
-func (s *Server) who(r *http.Request) (caller, error) {
-	if owner, ok := r.Context().Value(socketKey{}).(string); ok {
-		return caller{scopes: policy.Scopes, from: owner}, nil
+func (s *Server) who(r *http.Request) (policy.Actor, error) {
+	if owner, ok := r.Context().Value(socketKey{}).(policy.Actor); ok {
+		return owner, nil
 	}
 	host := remote(r)
 	if s.failed.barred(host) {
-		return caller{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
+		return policy.Actor{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
 	}
 	shown, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !ok {
-		return caller{}, &Problem{Status: http.StatusUnauthorized, Detail: "show a token: Authorization: Bearer …; aditus token add makes one"}
+		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "show a token: Authorization: Bearer …; aditus token add makes one"}
 	}
 	found, ok, err := s.tokens.find(shown, time.Now())
 	switch {
 	case err != nil:
-		return caller{}, &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
+		return policy.Actor{}, &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
 	case !ok:
 		s.failed.wrong(host)
-		return caller{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}
+		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}
 	}
-	return caller{token: found.Name, scopes: found.Scopes, from: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
+	return policy.Actor{Name: found.Name, Known: policy.ByToken, Scopes: found.Scopes, From: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
 }

@@ -11,6 +11,7 @@ import (
 var (
 	ErrNotFound    = errors.New("there is no such thing")  // asking again does not help
 	ErrUnavailable = errors.New("it is not to be had now") // asking again later may
+	ErrForbidden   = errors.New("whoever asks may not")    // somebody else may
 	ErrUnreachable = errors.New("what it is asked of does not answer")
 )
 

@@ -5,7 +5,6 @@ package board
 import (
 	"slices"
 	"strings"
-	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/status"
@@ -14,7 +13,6 @@ import (
 
 // Model is the board's cursor and filter. The screen is made from it and a snapshot.
 type Model struct {
-	lost      time.Time // since when the engine is not heard of
 	snapshot  status.Snapshot
 	needs     []words.Need
 	counts    words.Counts
@@ -31,9 +29,6 @@ type Model struct {
 
 // New makes a board.
 func New() *Model { return &Model{} }
-
-// SetLost tells since when the engine has not been heard of; the zero time while it is.
-func (m *Model) SetLost(since time.Time) { m.lost = since }
 
 // SetSnapshot shows a new snapshot. The cursor stays on its berth.
 func (m *Model) SetSnapshot(s status.Snapshot) {

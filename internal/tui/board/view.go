@@ -75,8 +75,8 @@ const staleAfter = 15 * time.Second
 
 // freshness tells how long ago the berth that was looked at longest ago was.
 func (m *Model) freshness() (string, kit.Role) {
-	if !m.lost.IsZero() {
-		return "nothing heard since " + m.lost.Local().Format(time.TimeOnly), kit.Bad
+	if lost := m.snapshot.Lost; lost != nil {
+		return "nothing heard since " + lost.Since.Local().Format(time.TimeOnly), kit.Bad
 	}
 	var oldest time.Duration
 	for _, b := range m.snapshot.Berths {

@@ -1,0 +1,134 @@
+package control
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/policy"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
+	"aditus/internal/source"
+	"aditus/internal/status"
+)
+
+// Live is a Control over an engine in the same process.
+type Live struct {
+	*engine.Engine
+	Ledger *ledger.Ledger
+	Folder string // the data folder, with the settings
+}
+
+var _ Control = Live{}
+
+// Snapshot implements Reader.
+func (l Live) Snapshot(context.Context) status.Snapshot { return l.Engine.Snapshot() }
+
+// Facts implements Reader.
+func (l Live) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
+	return l.Ledger.Facts(q)
+}
+
+// Watch implements Reader.
+func (l Live) Watch(_ context.Context, berth berth.ID, rollout int64) (Watch, error) {
+	return NewWatch(l.Ledger, l.Engine.Snapshot(), berth, rollout)
+}
+
+// Compare implements Reader.
+func (l Live) Compare(ctx context.Context, id berth.ID, against Against) (Comparison, error) {
+	return compareSeen(ctx, l.Ledger, l.Engine.Snapshot(), id, against, l.Preview)
+}
+
+// Declared implements Reader.
+func (l Live) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
+	return declared(l.Ledger, l.Engine.Snapshot(), id)
+}
+
+// Bench implements Reader.
+func (l Live) Bench(_ context.Context, berth berth.ID, guard string) (Bench, error) {
+	return NewBench(l.Ledger, l.Engine.Snapshot(), berth, guard)
+}
+
+// Do implements Writer.
+func (l Live) Do(ctx context.Context, who policy.Actor, order berth.Order) error {
+	if err := who.May(order.Verb.Scope()); err != nil {
+		return err
+	}
+	order.By, order.From = who.Name, who.From
+	return l.Engine.Do(ctx, order)
+}
+
+// may tells why somebody may not do what needs the scope for all that is not an order; reading links needs less.
+func may(who policy.Actor) error { return who.May(policy.Change) }
+
+// OfferRevert implements Writer.
+func (l Live) OfferRevert(ctx context.Context, who policy.Actor, id berth.ID) (p source.Proposal, err error) {
+	if err = may(who); err == nil {
+		p, err = l.Engine.OfferRevert(ctx, id, who.Name)
+	}
+	return p, l.asked(ctx, who, id, err, "the revert of %s", id)
+}
+
+// OfferLimit implements Writer.
+func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b Bench, limit float64) (p source.Proposal, err error) {
+	if err = may(who); err == nil {
+		kind, text := b.Declared(limit)
+		p, err = l.Engine.OfferLimit(ctx, b.Berth, b.Rule.Name, kind, text, b.Try(limit).Summary(b), who.Name)
+	}
+	return p, l.asked(ctx, who, b.Berth, err, "another limit of %s of %s", b.Rule.Name, b.Berth)
+}
+
+// LookNow implements Writer.
+func (l Live) LookNow(_ context.Context, who policy.Actor, links ...string) error {
+	err := who.May(policy.Sync)
+	if err == nil {
+		l.Engine.LookNow(links...)
+	}
+	return err
+}
+
+// Try implements Writer.
+func (l Live) Try(ctx context.Context, who policy.Actor, link string) (string, error) {
+	if err := who.May(policy.Sync); err != nil {
+		return "", err
+	}
+	trial, err := l.Engine.Try(ctx, link)
+	if err != nil {
+		return "", fmt.Errorf("%w (asked for %s)", err, say.Took(trial.Took))
+	}
+	news := "as it was taken"
+	if trial.Fresh {
+		news = "which is new, and taken at the next look"
+	}
+	return fmt.Sprintf("The link %s answers in %s: %s is at %.7s, %s.", link, say.Took(trial.Took), trial.Ref, trial.Commit.Hash, news), nil
+}
+
+// Accept implements Writer.
+func (l Live) Accept(ctx context.Context, who policy.Actor, link string) error {
+	err := may(who)
+	if err == nil {
+		err = l.Engine.Accept(link)
+	}
+	return l.asked(ctx, who, berth.ID{}, err, "the rewritten history of the link %s accepted", link)
+}
+
+// SetEvery implements Writer.
+func (l Live) SetEvery(ctx context.Context, who policy.Actor, link string, every time.Duration) error {
+	err := may(who)
+	if err == nil {
+		err = config.SetEvery(l.Folder, link, every)
+	}
+	return l.asked(ctx, who, berth.ID{}, err, "the link %s polled every %s", link, every)
+}
+
+// asked puts on record what was asked for and went well: who, from where, what.
+func (l Live) asked(ctx context.Context, who policy.Actor, id berth.ID, err error, what string, args ...any) error {
+	if err != nil {
+		return err
+	}
+	return l.Engine.Asked(ctx, id, who.Name, who.From, fmt.Sprintf(what, args...))
+}
