@@ -27,6 +27,9 @@ var tiers = [][]string{
 	{"cli"},
 }
 
+// faces are the rooms that see what control shows, and never the engine behind it.
+var faces = []string{"tui", "draw", "words", "status"}
+
 // computation are the packages of others that the core may use: they know the outside as little as it does.
 var computation = []string{"gonum.org/v1/gonum", "github.com/robfig/cron"}
 
@@ -66,6 +69,8 @@ func TestImports(t *testing.T) {
 				t.Errorf("%s imports %s, which stands above it", name, imported)
 			case ours && tier[other] == own && other != room:
 				t.Errorf("%s imports %s, its neighbour", name, imported)
+			case slices.Contains(faces, room) && other == "engine":
+				t.Errorf("%s imports %s: a face asks control", name, imported)
 			case room != "core" || ours:
 			case slices.Contains(outside, imported):
 				t.Errorf("%s imports %s: the core knows nothing of the outside", name, imported)

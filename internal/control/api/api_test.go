@@ -325,7 +325,7 @@ func TestFaults(t *testing.T) {
 		{errors.New("sync is not possible: locked"), http.StatusConflict, nil},
 	} {
 		s.fails = test.err
-		err := r.Do(t.Context(), berth.Order{Verb: berth.Hold, Berth: berth.ID{Workload: "boarding", Site: "north"}})
+		err := r.Do(t.Context(), policy.Actor{}, berth.Order{Verb: berth.Hold, Berth: berth.ID{Workload: "boarding", Site: "north"}})
 		var p *api.Problem
 		if !errors.As(err, &p) || p.Status != test.status || err.Error() != test.err.Error() {
 			t.Errorf("%v came as %v", test.err, err)
