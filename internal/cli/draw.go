@@ -115,7 +115,7 @@ func newDrawBench() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return tui.WritePicture(out, format, paletteOf(light), tui.BenchPainter(b, b.Rule.Limit.Value()))
+			return tui.WritePicture(out, format, paletteOf(light), tui.BenchPainter(b, b.Rule.Limit.Value))
 		},
 	}
 	reachFlags(cmd, &r)

@@ -170,7 +170,7 @@ the others came. It reads the ledger; nothing changes.`,
 			if err != nil {
 				return err
 			}
-			value := b.Rule.Limit.Value()
+			value := b.Rule.Limit.Value
 			if limit != "" {
 				if value, err = declare.ReadMeasure(limit, b.Rule.Limit.Unit); err != nil {
 					return usageError{err}

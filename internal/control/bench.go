@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -88,7 +87,7 @@ func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) 
 		return Bench{}, fmt.Errorf("%s declares no guard %q; it has %s", id, name, say.List(b.Guards))
 	}
 	b.Rule, b.Risk = desired.Guards[at], desired.RiskEach()
-	b.Moves = b.Rule.Limit.AtMost == nil
+	b.Moves = b.Rule.Limit.Moves()
 	if err := b.readReleases(book); err != nil {
 		return Bench{}, err
 	}
@@ -98,7 +97,7 @@ func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) 
 	}
 	for _, p := range steady {
 		b.History = append(b.History, Sample{p.At, p.Value})
-		if b.Rule.Limit.AbovePastBy != nil {
+		if b.Rule.Limit.Base() == guard.OwnPast {
 			b.Past = append(b.Past, p.Signal())
 		}
 	}
@@ -186,14 +185,7 @@ func (b *Bench) spread() {
 // With is the rule with another limit.
 func (b Bench) With(limit float64) guard.Rule {
 	rule := b.Rule
-	switch {
-	case rule.Limit.AboveOldBy != nil:
-		rule.Limit.AboveOldBy = &limit
-	case rule.Limit.AbovePastBy != nil:
-		rule.Limit.AbovePastBy = &limit
-	default:
-		rule.Limit.AtMost = &limit
-	}
+	rule.Limit = rule.Limit.With(limit)
 	return rule
 }
 
@@ -276,25 +268,7 @@ func (r Release) Tone() words.Tone {
 // Declared writes a limit as it stands in a declaration: its key and its value.
 func (b Bench) Declared(limit float64) (key, value string) {
 	l := b.With(limit).Limit
-	key = "at-most"
-	switch {
-	case l.AboveOldBy != nil:
-		key = "above-old-by"
-	case l.AbovePastBy != nil:
-		key = "above-past-by"
-	}
-	number := func(v float64) string { return strconv.FormatFloat(v, 'g', 5, 64) }
-	switch {
-	case l.Unit == guard.Share && key == "at-most":
-		return key, number(limit*100) + " %"
-	case l.Unit == guard.Share:
-		return key, number(limit*100) + " points"
-	case l.Unit == guard.Bytes:
-		return key, number(limit/1e6) + " MB"
-	case l.Unit == guard.Seconds:
-		return key, time.Duration(math.Round(limit * 1e9)).String()
-	}
-	return key, number(limit)
+	return string(l.Kind), l.Declared()
 }
 
 // Text is the guard's declaration with a limit, ready to be put into a file.

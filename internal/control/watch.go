@@ -282,12 +282,12 @@ func (l *Lane) scale(from, to time.Time) {
 	each(l.New)
 	if l.Limit.Relative() {
 		for _, s := range l.Old {
-			l.Bound = append(l.Bound, Sample{s.At, s.Value + l.Limit.Value()})
+			l.Bound = append(l.Bound, Sample{s.At, s.Value + l.Limit.Value})
 		}
 		each(l.Bound)
-	} else if l.Limit.AtMost != nil { // what lies above the past moves; the verdict tells where it is
-		l.Bound = []Sample{{from, l.Limit.Value()}, {to, l.Limit.Value()}}
-		high = max(high, l.Limit.Value())
+	} else if l.Limit.Base() == guard.Nought { // what lies above the past moves; the verdict tells where it is
+		l.Bound = []Sample{{from, l.Limit.Value}, {to, l.Limit.Value}}
+		high = max(high, l.Limit.Value)
 	}
 	if l.Limit.Unit == guard.Share || low < high/3 {
 		low = 0

@@ -31,7 +31,7 @@ type benchSheet struct {
 func Bench(out io.Writer, format Format, palette Palette, b control.Bench, limit float64) error {
 	trial := b.Try(limit)
 	height := edge + 110 + benchHigh + 70 + float64(max(1, len(trial.Releases)))*benchRow + edge
-	d := &benchSheet{newSheet(format, sheetWidth, height, palette), b, limit, b.Top(limit, b.Rule.Limit.Value())}
+	d := &benchSheet{newSheet(format, sheetWidth, height, palette), b, limit, b.Top(limit, b.Rule.Limit.Value)}
 	y := edge + 10
 	x := d.text(edge, y, d.bright, heading, b.Heading()) + 18
 	x = d.text(x, y, d.Palette.text, strong, b.Rule.Name) + 14

@@ -65,7 +65,7 @@ func TestMarked(t *testing.T) {
 	r.push("1", "at-most: 10 %", "at-most: 12 %", "grace: 10s", "grace: 12s")
 	r.until("marked", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Stand == compare.Aligned && b.Rollout == nil && len(b.Applied.Desired.Guards) == 1 && *b.Applied.Desired.Guards[0].Limit.AtMost == 0.12
+		return b.Stand == compare.Aligned && b.Rollout == nil && len(b.Applied.Desired.Guards) == 1 && b.Applied.Desired.Guards[0].Limit.Value == 0.12
 	})
 	if after := instances(r, "drydock"); after != before {
 		t.Errorf("instances %s became %s", before, after)

@@ -92,7 +92,7 @@ func (b *loop) past(rules *declare.Desired, now time.Time) map[string][]signal.P
 	}
 	b.pasts, b.pastRead, b.pastOf = map[string][]signal.Point{}, now, rules
 	for _, rule := range rules.Guards {
-		if rule.Limit.AbovePastBy == nil {
+		if rule.Limit.Base() != guard.OwnPast {
 			continue
 		}
 		rows, err := b.e.ledger.Steady(b.id, rule.Name, now.AddDate(0, 0, -guard.PastDays-1))

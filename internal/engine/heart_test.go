@@ -50,8 +50,8 @@ func BenchmarkThousandRollouts(b *testing.B) {
 	bad := code
 	bad.Where = map[string][]string{"code": {"5*"}}
 	rules := []guard.Rule{
-		{Name: "errors", Signal: signal.Source{Kind: signal.Ratio, Of: bad, To: &code}, Limit: guard.Limit{AboveOldBy: &above, Unit: guard.Share}, Way: guard.Sequential, Then: guard.RollBack},
-		{Name: "slow", Signal: signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "http_request_duration_seconds"}, Bound: 0.25}, Limit: guard.Limit{AtMost: &most, Unit: guard.Share}, Way: guard.Sequential, Then: guard.Tell},
+		{Name: "errors", Signal: signal.Source{Kind: signal.Ratio, Of: bad, To: &code}, Limit: guard.Limit{Kind: guard.AboveOld, Value: above, Unit: guard.Share}, Way: guard.Sequential, Then: guard.RollBack},
+		{Name: "slow", Signal: signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "http_request_duration_seconds"}, Bound: 0.25}, Limit: guard.Limit{Kind: guard.AtMost, Value: most, Unit: guard.Share}, Way: guard.Sequential, Then: guard.Tell},
 	}
 	span := func(d time.Duration) declare.Span { return declare.Span{Duration: d} }
 	declared := declare.Rollout{Style: declare.Canary, Stages: []declare.Stage{{Share: 0.2, Soak: span(time.Hour)}, {Share: 1}}, Deadline: span(time.Minute), Proving: span(time.Hour), Interval: span(every)}

@@ -10,7 +10,7 @@ import (
 
 // Mean is the rule that the trials of means use: answers of new at most so many seconds slower than those of old.
 func Mean(above float64) guard.Rule {
-	return guard.Rule{Name: "time", Signal: signal.Source{Kind: signal.Mean}, Way: guard.Sequential, Limit: guard.Limit{AboveOldBy: &above, Unit: guard.Seconds}, Then: guard.RollBack}
+	return guard.Rule{Name: "time", Signal: signal.Source{Kind: signal.Mean}, Way: guard.Sequential, Limit: guard.Limit{Kind: guard.AboveOld, Value: above, Unit: guard.Seconds}, Then: guard.RollBack}
 }
 
 // Answers are times of answers with a long tail: logarithms of them are normal.

@@ -60,7 +60,7 @@ func (c *counting) add(i guard.Interval) bool {
 
 // Ratio is the rule that all trials of shares use: new at most so much above old.
 func Ratio(above float64) guard.Rule {
-	return guard.Rule{Name: "errors", Signal: signal.Source{Kind: signal.Ratio}, Way: guard.Sequential, Limit: guard.Limit{AboveOldBy: &above, Unit: guard.Share}, Then: guard.RollBack}
+	return guard.Rule{Name: "errors", Signal: signal.Source{Kind: signal.Ratio}, Way: guard.Sequential, Limit: guard.Limit{Kind: guard.AboveOld, Value: above, Unit: guard.Share}, Then: guard.RollBack}
 }
 
 // Sequentially plays a rollout under the sequential rule. New is worse than old by worse from the interval on.

@@ -14,6 +14,7 @@ import (
 
 	"github.com/invopop/jsonschema"
 
+	"aditus/internal/core/guard"
 	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
@@ -121,7 +122,7 @@ func (d describer) problem() map[string]any {
 // schema describes a type, and keeps those that it is made of by their names.
 func (d describer) schema(value any) map[string]any {
 	t := reflect.TypeOf(value)
-	r := jsonschema.Reflector{Anonymous: true, RequiredFromJSONSchemaTags: true, Namer: nameOf, Mapper: asText}
+	r := jsonschema.Reflector{Anonymous: true, RequiredFromJSONSchemaTags: true, Namer: nameOf, Mapper: written}
 	text, err := json.Marshal(r.ReflectFromType(t))
 	if err != nil {
 		panic("a schema is made of plain values: " + err.Error())
@@ -141,12 +142,25 @@ func (d describer) schema(value any) map[string]any {
 	return map[string]any{"$ref": "#/components/schemas/" + nameOf(t)}
 }
 
-// asText describes types that are written as text, whatever they are made of.
-func asText(t reflect.Type) *jsonschema.Schema {
-	if t == reflect.TypeFor[time.Time]() || !t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) {
+// written describes types that are not written as what they are made of.
+func written(t reflect.Type) *jsonschema.Schema {
+	switch {
+	case t == reflect.TypeFor[guard.Limit]():
+		return limitSchema()
+	case t == reflect.TypeFor[time.Time]() || !t.Implements(reflect.TypeFor[encoding.TextMarshaler]()):
 		return nil
 	}
 	return &jsonschema.Schema{Type: "string"}
+}
+
+// limitSchema describes a limit: its value under its kind, and its unit.
+func limitSchema() *jsonschema.Schema {
+	properties := jsonschema.NewProperties()
+	for _, kind := range guard.LimitKinds() {
+		properties.Set(string(kind), &jsonschema.Schema{Type: "number"})
+	}
+	properties.Set("unit", &jsonschema.Schema{Type: "string"})
+	return &jsonschema.Schema{Type: "object", Properties: properties, Required: []string{"unit"}, AdditionalProperties: jsonschema.FalseSchema}
 }
 
 // nameOf names a type with its package, as several packages have a Berth.

@@ -126,7 +126,7 @@ func (m *model) seen() Seen {
 	}
 	if m.state.Roll == nil && m.state.Applied != "" || m.state.Roll != nil {
 		limit := 0.05
-		s.Verdicts = []guard.Verdict{{Guard: "slow", Word: m.verdict, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}, Then: m.then, Missing: guard.MissingHolds, New: &guard.Estimate{Value: 0.09}}}
+		s.Verdicts = []guard.Verdict{{Guard: "slow", Word: m.verdict, Limit: guard.Limit{Kind: guard.AtMost, Value: limit, Unit: guard.Share}, Then: m.then, Missing: guard.MissingHolds, New: &guard.Estimate{Value: 0.09}}}
 	}
 	return s
 }

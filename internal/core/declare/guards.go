@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
 	"aditus/internal/core/signal"
 )
 
@@ -75,7 +76,7 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 		}
 		r.wrong(limit, p+"/limit", "write "+want, "the limit's unit does not fit the signal")
 	}
-	if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value() <= 0 {
+	if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value <= 0 {
 		r.wrong(limit, p+"/limit", "write a limit above 0, such as 0.1 points", "that nothing at all is above the limit can never be shown")
 	}
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
@@ -200,17 +201,16 @@ func (r *reader) where(n Node, pointer string) map[string][]string {
 
 func (r *reader) limit(n Node, pointer string) guard.Limit {
 	var limit guard.Limit
-	set := func(into **float64) func(Node, string) {
-		return func(n Node, p string) {
-			value, unit := r.measure(n, p)
-			*into, limit.Unit = &value, unit
+	kinds, names := map[string]func(Node, string){}, []string{}
+	for _, kind := range guard.LimitKinds() {
+		names = append(names, string(kind))
+		kinds[string(kind)] = func(n Node, p string) {
+			limit.Kind = kind
+			limit.Value, limit.Unit = r.measure(n, p)
 		}
 	}
-	ok := r.fields(n, pointer, "a limit", nil, map[string]func(Node, string){
-		"at-most": set(&limit.AtMost), "above-old-by": set(&limit.AboveOldBy), "above-past-by": set(&limit.AbovePastBy),
-	})
-	if ok && len(n.Entries) != 1 {
-		r.wrong(n, pointer, "", "a limit is one of at-most, above-old-by and above-past-by")
+	if ok := r.fields(n, pointer, "a limit", nil, kinds); ok && len(n.Entries) != 1 {
+		r.wrong(n, pointer, "", "a limit is one of %s", say.List(names))
 	}
 	return limit
 }

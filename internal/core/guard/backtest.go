@@ -51,7 +51,7 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			stage, inStage, began = i.Stage, nil, i.At.Add(-every)
 		}
 		switch {
-		case rule.Limit.AbovePastBy != nil:
+		case rule.Limit.Base() == OwnPast:
 			i.Bound = past(i.At)
 		case rule.Limit.Relative() && i.Alone:
 			i.Bound = Moves(rule, before)

@@ -29,7 +29,7 @@ func TestBacktest(t *testing.T) {
 		limit              float64
 		stopped, undecided bool
 	}{{Sequential, 0.05, true, false}, {ByCount, 0.05, true, false}, {Sequential, 0.15, false, false}, {ByCount, 0.2, false, false}, {Sequential, 0.092, false, true}} {
-		r := rule(Limit{AtMost: number(test.limit), Unit: Share})
+		r := rule(Limit{Kind: AtMost, Value: test.limit, Unit: Share})
 		r.Way = test.way
 		got := Backtest(r, 0.01, every, nil, history, nil)
 		if got.Stopped != test.stopped || got.Undecided != test.undecided || got.Stopped && got.At.Before(start.Add(31*every)) || !got.Stopped && (got.Nearest < 0.3 || (got.Nearest > 0.9) != got.Undecided) {
@@ -53,7 +53,7 @@ func TestBacktestMoved(t *testing.T) {
 				alone.Old = nil
 				history = append(history, Staged{Interval: alone, Stage: 1, Alone: true})
 			}
-			above, past := rule(Limit{AboveOldBy: number(0.02), Unit: Share}), rule(Limit{AbovePastBy: number(0.02), Unit: Share})
+			above, past := rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share}), rule(Limit{Kind: AbovePast, Value: 0.02, Unit: Share})
 			for _, r := range []Rule{above, past} {
 				r.Way = way
 				got := Backtest(r, 0.01, every, nil, history, func(time.Time) *float64 { return number(0.04) })
@@ -68,7 +68,7 @@ func TestBacktestMoved(t *testing.T) {
 // TestPast holds a limit above the past against days with a shape of their own.
 func TestPast(t *testing.T) {
 	now := time.Date(2026, 3, 12, 9, 30, 0, 0, time.UTC)
-	r := rule(Limit{AbovePastBy: number(0.01), Unit: Share})
+	r := rule(Limit{Kind: AbovePast, Value: 0.01, Unit: Share})
 	days := func(n int) (points []signal.Point) {
 		for at := now.AddDate(0, 0, -n); at.Before(now); at = at.Add(10 * time.Minute) {
 			bad := 10.0 // of 1000, at night
@@ -92,7 +92,7 @@ func TestPast(t *testing.T) {
 
 // TestMoves sees where a limit above old lies once old shows nothing any more.
 func TestMoves(t *testing.T) {
-	r := rule(Limit{AboveOldBy: number(0.02), Unit: Share})
+	r := rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share})
 	bound := Moves(r, course([2]float64{20, 1000}, [2]float64{20, 1000}))
 	if bound == nil || *bound <= 0.04 || *bound > 0.1 {
 		t.Errorf("it lies at %v, want above 0.04, by as much as 200 requests of old leave open", *bound)
@@ -104,7 +104,7 @@ func TestMoves(t *testing.T) {
 
 // TestStanding sees that a guard that stands finds a regression that sets in late, and that all is well once it is over.
 func TestStanding(t *testing.T) {
-	r := rule(Limit{AtMost: number(0.05), Unit: Share})
+	r := rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share})
 	r.Way = Sequential
 	p, chance := NewStanding(r, every), rand.New(rand.NewPCG(9, 9))
 	p.Begin(0, start)

@@ -4,7 +4,7 @@ import "math"
 
 // betShares bets on an interval of a share.
 func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	limit := p.rule.Limit.Value()
+	limit := p.rule.Limit.Value
 	switch {
 	case p.paired(i):
 		old := sample{i.Old.Part, i.Old.Whole}
@@ -38,7 +38,7 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		return up, down, true
 	case p.bound != nil:
 		limit = *p.bound
-	case p.rule.Limit.AtMost == nil:
+	case p.rule.Limit.Moves():
 		return up, down, false
 	}
 	limit = max(limit, 1e-6)
@@ -58,18 +58,18 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 
 // betMeans bets on an interval of a mean.
 func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	value, counts, limit := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value()
+	value, counts, limit := i.New.Value, 1/i.New.Whole, p.rule.Limit.Value
 	switch {
 	case p.paired(i):
 		value, counts = value-i.Old.Value, counts+1/i.Old.Whole
 		defer p.see(i.Old)
 	case p.bound != nil:
 		limit = *p.bound
-	case p.rule.Limit.AtMost == nil:
+	case p.rule.Limit.Moves():
 		return up, down, false
 	}
 	if variance, known := p.spread.scaled(counts); known {
-		size := smallest * max(p.rule.Limit.Value(), leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
+		size := smallest * max(p.rule.Limit.Value, leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
 		for k := range up {
 			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
 		}

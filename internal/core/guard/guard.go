@@ -32,28 +32,6 @@ const (
 	Sequential Way = "sequential" // evidence that adds up over the intervals, see Process
 )
 
-// Limit is absolute (AtMost), how far new may lie above old at the same time (AboveOldBy), or above what the workload
-// itself showed at that time of day before (AbovePastBy). Exactly one is set.
-type Limit struct {
-	AtMost      *float64 `json:"at-most,omitempty"`
-	AboveOldBy  *float64 `json:"above-old-by,omitempty"`
-	AbovePastBy *float64 `json:"above-past-by,omitempty"`
-	Unit        Unit     `json:"unit"`
-}
-
-// Relative tells whether the limit is held against the old cohort.
-func (l Limit) Relative() bool { return l.AboveOldBy != nil }
-
-// Value is the number that must not be exceeded, in base units: shares from 0 to 1, bytes, seconds.
-func (l Limit) Value() float64 {
-	for _, value := range []*float64{l.AboveOldBy, l.AbovePastBy, l.AtMost} {
-		if value != nil {
-			return *value
-		}
-	}
-	return math.Inf(1)
-}
-
 // Count decides by counting: a breach is Intervals of the last Of intervals beyond the limit, where an interval counts
 // once it holds Samples samples. Neighbours that hold fewer are judged together.
 type Count struct {
@@ -138,11 +116,11 @@ func (v Verdict) Held() (reached *Estimate, limit float64) {
 	case v.Bound != nil:
 		return v.New, *v.Bound
 	case v.Limit.Relative():
-		return v.Difference, v.Limit.Value()
-	case v.Limit.AbovePastBy != nil:
-		return nil, v.Limit.Value() // there is no past yet to hold it against
+		return v.Difference, v.Limit.Value
+	case v.Limit.Base() == OwnPast:
+		return nil, v.Limit.Value // there is no past yet to hold it against
 	}
-	return v.New, v.Limit.Value()
+	return v.New, v.Limit.Value
 }
 
 // Margin is how far the signal is from its limit, as a share of the limit: 1 at nought, 0 at the limit, negative
@@ -162,11 +140,11 @@ const silentAfter = 3
 // in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
 func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
 	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
-	if rule.Limit.AbovePastBy != nil { // where there is too little past, there is nothing to hold it against
+	if rule.Limit.Base() == OwnPast { // where there is too little past, there is nothing to hold it against
 		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
 	}
 	judged := merge(rule, history)
-	if rule.Limit.AbovePastBy != nil && len(judged) > 0 {
+	if rule.Limit.Base() == OwnPast && len(judged) > 0 {
 		v.Bound = judged[len(judged)-1].Bound
 	}
 	if len(judged) > rule.Breach.Of {
@@ -241,7 +219,7 @@ func Moves(rule Rule, before []Interval) *float64 {
 	if rule.Signal.Kind.Share() {
 		most = Proportion(last.Part, last.Whole).High
 	}
-	bound := most + rule.Limit.Value()
+	bound := most + rule.Limit.Value
 	return &bound
 }
 
@@ -293,12 +271,12 @@ func join(source signal.Source, a, b *signal.Point) *signal.Point {
 
 func beyond(rule Rule, interval Interval) bool {
 	if rule.Limit.Relative() {
-		return interval.New.Value-interval.Old.Value > rule.Limit.Value()
+		return interval.New.Value-interval.Old.Value > rule.Limit.Value
 	}
 	if interval.Bound != nil {
 		return interval.New.Value > *interval.Bound
 	}
-	return interval.New.Value > rule.Limit.Value()
+	return interval.New.Value > rule.Limit.Value
 }
 
 // recent gives the intervals that the judged ones were made from, or all while nothing can be judged.
@@ -381,37 +359,3 @@ func trim(value float64, digits int) string {
 	}
 	return fmt.Sprintf("%.*f", decimals, value)
 }
-
-// String tells the limit in words: at most 5 %, at most 0.5 points above old.
-func (l Limit) String() string {
-	switch {
-	case l.AboveOldBy != nil:
-		return "at most " + l.apart(*l.AboveOldBy) + " above old"
-	case l.AbovePastBy != nil:
-		return "at most " + l.apart(*l.AbovePastBy) + " above its past"
-	case l.AtMost == nil:
-		return "no limit"
-	case l.Unit == Share:
-		return "at most " + short(*l.AtMost*100) + " %"
-	case l.Unit == Plain:
-		return "at most " + short(*l.AtMost)
-	}
-	return "at most " + l.Unit.Format(*l.AtMost)
-}
-
-// apart says how far two values may be apart.
-func (l Limit) apart(value float64) string {
-	if l.Unit == Share {
-		return points(value * 100)
-	}
-	return l.Unit.Format(value)
-}
-
-func points(value float64) string {
-	if value == 1 {
-		return "1 point"
-	}
-	return short(value) + " points"
-}
-
-func short(value float64) string { return fmt.Sprintf("%.6g", value) }

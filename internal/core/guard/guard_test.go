@@ -36,7 +36,7 @@ func course(pairs ...[2]float64) (history []Interval) {
 }
 
 func TestJudge(t *testing.T) {
-	absolute, relative := Limit{AtMost: number(0.05), Unit: Share}, Limit{AboveOldBy: number(0.03), Unit: Share}
+	absolute, relative := Limit{Kind: AtMost, Value: 0.05, Unit: Share}, Limit{Kind: AboveOld, Value: 0.03, Unit: Share}
 	good, bad, none, thin := [2]float64{2, 100}, [2]float64{9, 100}, [2]float64{}, [2]float64{2, 25}
 	tests := []struct {
 		name    string
@@ -99,14 +99,14 @@ func TestVerdictStops(t *testing.T) {
 // TestEvidenceOfABreach sees that a breach is told with the intervals that made it, not with an average that may lie
 // within the limit.
 func TestEvidenceOfABreach(t *testing.T) {
-	v := Judge(rule(Limit{AtMost: number(0.05), Unit: Share}), course([2]float64{0, 1000}, [2]float64{0, 1000}, [2]float64{9, 100}, [2]float64{9, 100}, [2]float64{9, 100}), start, start.Add(5*every), every)
+	v := Judge(rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share}), course([2]float64{0, 1000}, [2]float64{0, 1000}, [2]float64{9, 100}, [2]float64{9, 100}, [2]float64{9, 100}), start, start.Add(5*every), every)
 	if v.Word != Breach || math.Abs(v.New.Value-0.09) > 1e-9 || v.New.Count != 300 {
 		t.Errorf("%s with %+v, want 0.09 of 300", v.Word, v.New)
 	}
 }
 
 func TestAgainstLast(t *testing.T) {
-	r := rule(Limit{AboveOldBy: number(0.03), Unit: Share})
+	r := rule(Limit{Kind: AboveOld, Value: 0.03, Unit: Share})
 	before, alone := course([2]float64{2, 100}, [2]float64{2, 100}), course([2]float64{9, 100}, [2]float64{9, 100}, [2]float64{9, 100})
 	for i := range alone {
 		alone[i].Old = nil
@@ -156,8 +156,8 @@ func TestFormat(t *testing.T) {
 		}
 	}
 	for want, limit := range map[string]Limit{
-		"at most 5 %": {AtMost: number(0.05), Unit: Share}, "at most 0.5 points above old": {AboveOldBy: number(0.005), Unit: Share},
-		"at most 1 point above old": {AboveOldBy: number(0.01), Unit: Share}, "at most 260 MB": {AtMost: number(260e6), Unit: Bytes}, "at most 12": {AtMost: number(12), Unit: Plain},
+		"at most 5 %": {Kind: AtMost, Value: 0.05, Unit: Share}, "at most 0.5 points above old": {Kind: AboveOld, Value: 0.005, Unit: Share},
+		"at most 1 point above old": {Kind: AboveOld, Value: 0.01, Unit: Share}, "at most 260 MB": {Kind: AtMost, Value: 260e6, Unit: Bytes}, "at most 12": {Kind: AtMost, Value: 12, Unit: Plain},
 	} {
 		if got := limit.String(); got != want {
 			t.Errorf("got %q, want %q", got, want)
@@ -169,7 +169,7 @@ func TestFormat(t *testing.T) {
 }
 
 func TestMargin(t *testing.T) {
-	v := Verdict{Limit: Limit{AtMost: number(0.05), Unit: Share}, New: &Estimate{Value: 0.04}}
+	v := Verdict{Limit: Limit{Kind: AtMost, Value: 0.05, Unit: Share}, New: &Estimate{Value: 0.04}}
 	if m, ok := v.Margin(); !ok || math.Abs(m-0.2) > 1e-9 {
 		t.Errorf("margin %v", m)
 	}

@@ -89,8 +89,8 @@ func (p *Process) radius(information float64) float64 {
 	if information <= 0 {
 		return math.Inf(1)
 	}
-	width := max(p.rule.Limit.Value(), 1e-9)
-	if p.rule.Limit.AboveOldBy == nil {
+	width := max(p.rule.Limit.Value, 1e-9)
+	if p.rule.Limit.Base() != OldSide {
 		width /= 2
 	}
 	mixed := 1 / (width * width)

@@ -100,7 +100,7 @@ func (p *Process) Lead(old *signal.Point) {
 	if p.rule.Signal.Kind.Share() {
 		rate := p.rate()
 		switch {
-		case p.rule.Limit.AboveOldBy == nil: // new alone, in the terms of betShares
+		case p.rule.Limit.Base() != OldSide: // new alone, in the terms of betShares
 			p.spread.add(s.part/s.whole, rate*(1-rate)/s.whole)
 		default: // two cohorts scatter twice as much as one
 			p.spread.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole)
@@ -142,7 +142,7 @@ func (p *Process) Add(i Interval) {
 	if p.bound = i.Bound; p.paired(i) {
 		p.bound = nil // old itself tells where the limit lies
 	}
-	if p.rule.Limit.AtMost != nil || p.bound != nil || p.paired(i) {
+	if p.rule.Limit.Base() == Nought || p.bound != nil || p.paired(i) {
 		p.spoke = i.At
 	}
 	new := sample{i.New.Part, i.New.Whole}

@@ -59,7 +59,7 @@ func shown(chance *rand.Rand, n int, oldOf, newOf, old, new float64) Interval {
 }
 
 func TestProcess(t *testing.T) {
-	relative, absolute, past := Limit{AboveOldBy: number(0.02), Unit: Share}, Limit{AtMost: number(0.05), Unit: Share}, Limit{AbovePastBy: number(0.02), Unit: Share}
+	relative, absolute, past := Limit{Kind: AboveOld, Value: 0.02, Unit: Share}, Limit{Kind: AtMost, Value: 0.05, Unit: Share}, Limit{Kind: AbovePast, Value: 0.02, Unit: Share}
 	tests := []struct {
 		name       string
 		limit      Limit
@@ -95,7 +95,7 @@ func TestProcess(t *testing.T) {
 				p.Begin(0, start)
 				for n := range test.intervals {
 					i := shown(chance, n+1, test.oldOf, test.of, test.old, test.new)
-					if test.limit.AbovePastBy != nil && i.New != nil {
+					if test.limit.Base() == OwnPast && i.New != nil {
 						i.Bound = number(0.03)
 					}
 					p.Add(i)
@@ -120,7 +120,7 @@ func TestProcess(t *testing.T) {
 // TestProcessOverStages sees that what is kept is shown anew under each share, and that a regression that only shows
 // under a later one is found although all was well before.
 func TestProcessOverStages(t *testing.T) {
-	r := rule(Limit{AboveOldBy: number(0.02), Unit: Share})
+	r := rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share})
 	r.Way = Sequential
 	p, chance := NewProcess(r, 0.01, every), rand.New(rand.NewPCG(3, 4))
 	word := func(n int) Word { return p.Verdict(start.Add(time.Duration(n) * every)).Word }
@@ -149,7 +149,7 @@ func TestProcessOfMeans(t *testing.T) {
 		worse float64
 		want  Word
 	}{{0, Clear}, {0.08, Breach}} {
-		r := Rule{Name: "mean", Signal: signal.Source{Kind: signal.Mean}, Limit: Limit{AboveOldBy: number(0.02), Unit: Seconds}, Way: Sequential, Missing: MissingHolds}
+		r := Rule{Name: "mean", Signal: signal.Source{Kind: signal.Mean}, Limit: Limit{Kind: AboveOld, Value: 0.02, Unit: Seconds}, Way: Sequential, Missing: MissingHolds}
 		p, chance := NewProcess(r, 0.01, every), rand.New(rand.NewPCG(5, 6))
 		side := func(n int, of, mean float64) *signal.Point {
 			value := mean + 0.2/math.Sqrt(of)*chance.NormFloat64()

@@ -68,7 +68,7 @@ func (t *site) observe() Observation {
 	}
 	if t.verdict != "" {
 		limit, value := 0.05, 0.09
-		o.Verdicts = []guard.Verdict{{Guard: "slow", Word: t.verdict, Then: t.then, Missing: t.missing, Limit: guard.Limit{AtMost: &limit, Unit: guard.Share}, New: &guard.Estimate{Value: value}, Beyond: 3, Judged: 5}}
+		o.Verdicts = []guard.Verdict{{Guard: "slow", Word: t.verdict, Then: t.then, Missing: t.missing, Limit: guard.Limit{Kind: guard.AtMost, Value: limit, Unit: guard.Share}, New: &guard.Estimate{Value: value}, Beyond: 3, Judged: 5}}
 	}
 	return o
 }

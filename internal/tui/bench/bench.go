@@ -23,7 +23,7 @@ var windows = []time.Duration{0, 7 * 24 * time.Hour, 24 * time.Hour, 6 * time.Ho
 
 // New makes the screen, with the limit as it is declared.
 func New(b control.Bench) *Model {
-	m := &Model{bench: b, limit: b.Rule.Limit.Value()}
+	m := &Model{bench: b, limit: b.Rule.Limit.Value}
 	m.trial = b.Try(m.limit)
 	m.list.At = max(0, len(m.trial.Releases)-1)
 	return m
@@ -36,7 +36,7 @@ func (m *Model) Bench() control.Bench { return m.bench }
 func (m *Model) Limit() float64 { return m.limit }
 
 // Moved tells whether it is elsewhere than declared.
-func (m *Model) Moved() bool { return m.limit != m.bench.Rule.Limit.Value() }
+func (m *Model) Moved() bool { return m.limit != m.bench.Rule.Limit.Value }
 
 // Trial is what the limit would have done.
 func (m *Model) Trial() control.Trial { return m.trial }
@@ -46,7 +46,7 @@ func (m *Model) Set(b control.Bench) {
 	moved := m.Moved()
 	m.bench = b
 	if !moved {
-		m.limit = b.Rule.Limit.Value()
+		m.limit = b.Rule.Limit.Value
 	}
 	m.trial = b.Try(m.limit)
 }
@@ -75,7 +75,7 @@ func (m *Model) Key(key string) bool {
 	case "pgdown", "ctrl+d":
 		m.move(-10 * step)
 	case "home", "=":
-		m.limit = m.bench.Rule.Limit.Value()
+		m.limit = m.bench.Rule.Limit.Value
 		m.trial = m.bench.Try(m.limit)
 	case "left", "h":
 		m.window = max(0, m.window-1)

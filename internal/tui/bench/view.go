@@ -90,7 +90,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		return
 	}
 	from, to := m.span()
-	top := b.Top(m.limit, b.Rule.Limit.Value())
+	top := b.Top(m.limit, b.Rule.Limit.Value)
 	unit := b.Rule.Limit.Unit
 	p.Right(left+labelWidth-1, y, kit.Dim, unit.Format(top))
 	p.Right(left+labelWidth-1, y+height-1, kit.Dim, unit.Format(0))
@@ -118,7 +118,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	}
 	if !b.Moves {
 		if m.Moved() {
-			declared := b.Rule.Limit.Value() / top
+			declared := b.Rule.Limit.Value / top
 			plot.Line(kit.Dim, 4, func(int) (float64, bool) { return declared, true })
 		}
 		plot.Line(kit.Bad, 2, func(int) (float64, bool) { return m.limit / top, true })

@@ -269,10 +269,10 @@ func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
 	}
 	bound := lane.Bound
 	plot.Line(kit.Bad, limit, func(column int) (float64, bool) {
-		if lane.Limit.AtMost == nil {
+		if lane.Limit.Moves() {
 			return level(bound)(column)
 		}
-		return (lane.Limit.Value() - lane.Low) / (lane.High - lane.Low), true
+		return (lane.Limit.Value - lane.Low) / (lane.High - lane.Low), true
 	})
 	plot.Line(kit.Old, old, level(lane.Old))
 	plot.Line(kit.New, 1, level(lane.New))

@@ -77,7 +77,7 @@ func (s Subject) judges(rule guard.Rule) bool {
 	if s.Roll.Phase != rollout.Proving && !s.Roll.Counts(rule.Name, s.Roll.Stage) {
 		return false
 	}
-	alone := s.Roll.Old.Empty() && rule.Limit.AtMost == nil // a first revision has neither an old one nor a past
+	alone := s.Roll.Old.Empty() && rule.Limit.Moves() // a first revision has neither an old one nor a past
 	return s.Roll.AskedShare() > 0 && !s.Roll.New.Empty() && !alone
 }
 
@@ -196,7 +196,7 @@ func (p *Panel) history(rule guard.Rule, s Subject, since time.Time) []guard.Int
 		} else {
 			interval.New = points[old]
 		}
-		if rule.Limit.AbovePastBy != nil {
+		if rule.Limit.Base() == guard.OwnPast {
 			interval.Bound = e.past(rule, s)
 		}
 		history = append(history, interval)
@@ -258,7 +258,7 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 // bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.
 func (p *Panel) bound(rule guard.Rule, e *evaluation, s Subject) *float64 {
 	switch {
-	case rule.Limit.AbovePastBy != nil:
+	case rule.Limit.Base() == guard.OwnPast:
 		return e.past(rule, s)
 	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.ShareIn(e.stage) == 1:
 		return p.moves(rule, s)

@@ -17,9 +17,6 @@ var (
 	every = 10 * time.Second
 )
 
-// number points at a number, as limits are written.
-func number(v float64) *float64 { return &v }
-
 // world is two instances that count requests and failures, of which new fails a given share.
 type world struct {
 	t      *testing.T
@@ -67,7 +64,7 @@ func (w *world) interval(old, new float64) Judgement {
 func TestStages(t *testing.T) {
 	for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
 		t.Run(string(way), func(t *testing.T) {
-			w := newWorld(t, guard.Limit{AtMost: number(0.05)}, way)
+			w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, way)
 			w.interval(0, 0)
 			if j := w.interval(0.9, 0.9); len(j.Verdicts) != 0 {
 				t.Errorf("before any share is reached it judges %v", j.Verdicts)
@@ -105,7 +102,7 @@ func TestStages(t *testing.T) {
 // TestMoves sees where a limit lies that moves: above what old showed last once new has all the traffic, and above the
 // workload's past.
 func TestMoves(t *testing.T) {
-	w := newWorld(t, guard.Limit{AboveOldBy: number(0.02)}, guard.Sequential)
+	w := newWorld(t, guard.Limit{Kind: guard.AboveOld, Value: 0.02}, guard.Sequential)
 	w.share(0, rollout.Soaking)
 	for range 5 {
 		if v := w.interval(0.1, 0.1).Verdicts[0]; v.Bound != nil {
@@ -131,12 +128,12 @@ func TestMoves(t *testing.T) {
 		}
 	}
 
-	w = newWorld(t, guard.Limit{AbovePastBy: number(0.02)}, guard.ByCount)
+	w = newWorld(t, guard.Limit{Kind: guard.AbovePast, Value: 0.02}, guard.ByCount)
 	w.share(0, rollout.Soaking)
 	if v := w.interval(0, 0.01).Verdicts[0]; v.Bound != nil || v.Judged != 0 {
 		t.Errorf("without a past: %+v", v)
 	}
-	w = newWorld(t, guard.Limit{AbovePastBy: number(0.02)}, guard.ByCount)
+	w = newWorld(t, guard.Limit{Kind: guard.AbovePast, Value: 0.02}, guard.ByCount)
 	w.share(0, rollout.Soaking)
 	w.s.Past = map[string][]signal.Point{}
 	for day := range 5 {
@@ -152,7 +149,7 @@ func TestMoves(t *testing.T) {
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
 	for _, scatters := range []bool{false, true} {
-		w := newWorld(t, guard.Limit{AboveOldBy: number(0.02)}, guard.Sequential)
+		w := newWorld(t, guard.Limit{Kind: guard.AboveOld, Value: 0.02}, guard.Sequential)
 		for i := range 12 {
 			old := 0.1
 			if scatters {
@@ -174,7 +171,7 @@ func TestLead(t *testing.T) {
 // TestRecall sees that evidence which was kept and brought back after a restart leads to the same verdicts, and that
 // nothing is kept twice.
 func TestRecall(t *testing.T) {
-	for _, limit := range []guard.Limit{{AtMost: number(0.05)}, {AboveOldBy: number(0.02)}} {
+	for _, limit := range []guard.Limit{{Kind: guard.AtMost, Value: 0.05}, {Kind: guard.AboveOld, Value: 0.02}} {
 		w := newWorld(t, limit, guard.Sequential)
 		var kept []Point
 		step := func(old, new float64) Judgement {
@@ -204,7 +201,7 @@ func TestRecall(t *testing.T) {
 
 // TestStanding sees that what is applied is judged by what a breach does then, and summed up for good.
 func TestStanding(t *testing.T) {
-	w := newWorld(t, guard.Limit{AtMost: number(0.05)}, guard.ByCount)
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, guard.ByCount)
 	w.s.Roll = nil
 	var v guard.Verdict
 	for i := range 31 {

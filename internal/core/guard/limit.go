@@ -1,0 +1,168 @@
+package guard
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Limit is what a guard's signal is held against. The zero Limit is none.
+type Limit struct {
+	Kind  LimitKind
+	Value float64 // in base units: shares from 0 to 1, bytes, seconds
+	Unit  Unit
+}
+
+// LimitKind is a kind of limit, by its key in a declaration.
+type LimitKind string
+
+// Kinds of limits.
+const (
+	AtMost    LimitKind = "at-most"
+	AboveOld  LimitKind = "above-old-by"
+	AbovePast LimitKind = "above-past-by"
+)
+
+// Base is what a limit lies above.
+type Base int
+
+// Bases of limits.
+const (
+	Nought  Base = iota // nothing: it lies where it is declared
+	OldSide             // what the old cohort shows at the same time, or showed last
+	OwnPast             // what the workload itself showed at that time of day before
+)
+
+// limitKind describes a kind of limit.
+type limitKind struct {
+	kind  LimitKind
+	base  Base
+	above string // what it lies above, in words; empty for nothing
+}
+
+// limits has every kind of limit. Reading, judging and telling limits go by it.
+var limits = []limitKind{
+	{AtMost, Nought, ""},
+	{AboveOld, OldSide, "old"},
+	{AbovePast, OwnPast, "its past"},
+}
+
+// LimitKinds are all kinds of limits.
+func LimitKinds() (all []LimitKind) {
+	for _, l := range limits {
+		all = append(all, l.kind)
+	}
+	return all
+}
+
+func (l Limit) kind() limitKind {
+	for _, k := range limits {
+		if k.kind == l.Kind {
+			return k
+		}
+	}
+	return limitKind{}
+}
+
+// Base is what the limit lies above.
+func (l Limit) Base() Base { return l.kind().base }
+
+// Relative tells whether the limit is held against the old cohort.
+func (l Limit) Relative() bool { return l.Base() == OldSide }
+
+// Moves tells whether the limit lies elsewhere at other times.
+func (l Limit) Moves() bool { return l.Base() != Nought }
+
+// With is the limit with another value.
+func (l Limit) With(value float64) Limit {
+	l.Value = value
+	return l
+}
+
+// String tells the limit in words: at most 5 %, at most 0.5 points above old.
+func (l Limit) String() string {
+	k := l.kind()
+	switch {
+	case k.kind == "":
+		return "no limit"
+	case k.above != "":
+		return "at most " + l.apart() + " above " + k.above
+	case l.Unit == Share:
+		return "at most " + short(l.Value*100) + " %"
+	case l.Unit == Plain:
+		return "at most " + short(l.Value)
+	}
+	return "at most " + l.Unit.Format(l.Value)
+}
+
+// apart says how far two values may be apart.
+func (l Limit) apart() string {
+	switch {
+	case l.Unit != Share:
+		return l.Unit.Format(l.Value)
+	case l.Value == 0.01:
+		return "1 point"
+	}
+	return short(l.Value*100) + " points"
+}
+
+func short(value float64) string { return fmt.Sprintf("%.6g", value) }
+
+// Declared is the limit's value as it stands in a declaration.
+func (l Limit) Declared() string {
+	number := func(v float64) string { return strconv.FormatFloat(v, 'g', 5, 64) }
+	switch {
+	case l.Unit == Share && l.Base() == Nought:
+		return number(l.Value*100) + " %"
+	case l.Unit == Share:
+		return number(l.Value*100) + " points"
+	case l.Unit == Bytes:
+		return number(l.Value/1e6) + " MB"
+	case l.Unit == Seconds:
+		return time.Duration(math.Round(l.Value * 1e9)).String()
+	}
+	return number(l.Value)
+}
+
+// MarshalJSON implements json.Marshaler: {"at-most": 0.05, "unit": "share"}.
+func (l Limit) MarshalJSON() ([]byte, error) {
+	out := map[string]any{"unit": l.Unit}
+	if l.Kind != "" {
+		out[string(l.Kind)] = l.Value
+	}
+	return json.Marshal(out)
+}
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (l *Limit) UnmarshalJSON(text []byte) error {
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(text, &fields); err != nil {
+		return err
+	}
+	*l = Limit{}
+	for key, value := range fields {
+		if key == "unit" {
+			if err := json.Unmarshal(value, &l.Unit); err != nil {
+				return err
+			}
+			continue
+		}
+		if l.Kind = LimitKind(key); l.kind().kind == "" {
+			return fmt.Errorf("there is no limit %q; there are %s", key, strings.Join(names(LimitKinds()), ", "))
+		}
+		if err := json.Unmarshal(value, &l.Value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func names(kinds []LimitKind) (all []string) {
+	for _, k := range kinds {
+		all = append(all, string(k))
+	}
+	return all
+}
