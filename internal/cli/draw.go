@@ -12,7 +12,6 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/draw"
 	"aditus/internal/status"
-	"aditus/internal/tui"
 )
 
 func newDraw() *cobra.Command {
@@ -88,7 +87,7 @@ func newDrawAnatomy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return tui.WritePicture(out, format, paletteOf(light), tui.AnatomyPainter(b, c.Snapshot(cmd.Context()).Now))
+			return draw.Write(out, format, paletteOf(light), draw.OfAnatomy(b, c.Snapshot(cmd.Context()).Now))
 		},
 	}
 	reachFlags(cmd, &r)
@@ -115,7 +114,7 @@ func newDrawBench() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return tui.WritePicture(out, format, paletteOf(light), tui.BenchPainter(b, b.Rule.Limit.Value))
+			return draw.Write(out, format, paletteOf(light), draw.OfBench(b, b.Rule.Limit.Value))
 		},
 	}
 	reachFlags(cmd, &r)
@@ -152,7 +151,7 @@ func drawWatchAs(ctx context.Context, c control.Reader, berth berth.ID, rollout 
 	if err != nil {
 		return err
 	}
-	return tui.WritePicture(file, format, palette, tui.WatchPainter(w))
+	return draw.Write(file, format, palette, draw.OfWatch(w))
 }
 
 // nearBerths names berths that may have been meant.

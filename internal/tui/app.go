@@ -20,6 +20,7 @@ import (
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
+	"aditus/internal/tui/screen"
 	"aditus/internal/tui/watch"
 	"aditus/internal/words"
 )
@@ -34,16 +35,12 @@ type Options struct {
 
 // App is the whole interface, a tea.Model.
 type App struct {
-	ctx      context.Context // ends when the interface does: what is asked for then is not waited for
-	control  control.Control
+	desk     *screen.Desk
 	changed  <-chan struct{}
 	options  Options
 	snapshot status.Snapshot
-	board    *board.Model
-	over     screen       // nil on the board
-	compared status.Berth // as it was when it was compared last
-	benched  time.Time    // when the bench was made last
-	fetching screen       // for which something is asked for now; nil for none
+	home     screen.Screen // the board
+	over     screen.Screen // what lies over it; nil for nothing
 
 	w, h    int
 	dark    bool
@@ -51,13 +48,12 @@ type App struct {
 	profile colorprofile.Profile
 	theme   kit.Theme
 
-	ask     *question
+	ask     *screen.Question
 	menu    *menu
 	help    bool
 	input   textinput.Model
-	prompt  *prompt // what is typed into the input, nil for nothing
+	prompt  *screen.Prompt // what is typed into the input, nil for nothing
 	message message
-	touched bool // by a key or the mouse: the cursor is the person's from then on
 }
 
 type message struct {
@@ -66,38 +62,37 @@ type message struct {
 	at   time.Time
 }
 
-// question is put before something changes a site.
-type question struct {
-	text  string
-	order berth.Order
-	do    func(ctx context.Context) (string, error) // instead of an order: what to say once it is done
-	types string                                    // what is to be typed before it is done; empty for nothing
+// screens are all that lie over the board, by the action that opens them or by a key of their own. open gives the
+// screen, or asks for what it shows first.
+var screens = []struct {
+	verb words.Verb
+	key  string
+	open func(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd)
+}{
+	{verb: words.WatchIt, open: watch.Open},
+	{verb: words.Compare, open: comparison.Open},
+	{verb: words.LookInside, open: anatomy.Open},
+	{verb: words.OpenBench, open: bench.Open},
+	{key: "L", open: links.Open},
 }
 
-// screen is what lies over the board.
-type screen interface {
-	Key(key string) bool
-	Click(x, y int) bool
-	View(p *kit.Page)
-	Hints() []kit.Hint
-}
-
-// prompt asks for a line of text.
-type prompt struct {
-	label string
-	hints []kit.Hint
-	typed func(text string)         // at every key; may be nil
-	done  func(text string) tea.Cmd // at enter
-	left  func()                    // at escape; may be nil
-}
-
-// New makes the interface.
+// New makes the interface. What it asks for is not waited for when ctx ends.
 func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
-	a := &App{ctx: ctx, control: c, changed: c.Changed(ctx), options: options, board: board.New(), dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
+	a := &App{changed: c.Changed(ctx), options: options, dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Say: a.say, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
+	a.home = board.New(a.desk)
 	a.look()
 	return a
+}
+
+// shown is the screen that is.
+func (a *App) shown() screen.Screen {
+	if a.over != nil {
+		return a.over
+	}
+	return a.home
 }
 
 // refreshEvery is how often the screen is drawn anew at least, for the ages on it; no change is shown faster than
@@ -108,14 +103,8 @@ const (
 	flushed      = 35 * time.Millisecond // until what was drawn is on the terminal: two frames
 )
 
-type (
-	refreshMsg  struct{}
-	answeredMsg struct {
-		text string
-		err  error
-	}
-	openedMsg struct{ over screen }
-)
+// refreshMsg tells that there may be something new to show.
+type refreshMsg struct{}
 
 // Init implements tea.Model.
 func (a *App) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, a.wait()) }
@@ -134,12 +123,12 @@ func (a *App) wait() tea.Cmd {
 
 // look takes a new snapshot, and asks for what the screen shows beside it.
 func (a *App) look() tea.Cmd {
-	a.snapshot = a.control.Snapshot(a.ctx)
-	a.board.SetSnapshot(a.snapshot)
-	if !a.touched {
-		a.board.SelectWhatMatters()
+	a.snapshot = a.desk.Control.Snapshot(a.desk.Ctx)
+	cmd := a.home.Update(a.snapshot)
+	if a.over != nil {
+		cmd = tea.Batch(cmd, a.over.Update(a.snapshot))
 	}
-	return a.renew()
+	return cmd
 }
 
 // Update implements tea.Model.
@@ -163,19 +152,19 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.theme = kit.Choose(a.profile, a.dark)
 	case refreshMsg:
 		return a, tea.Batch(a.look(), a.wait())
-	case openedMsg:
-		a.over, a.benched = msg.over, time.Now()
-	case fetched:
-		return a, a.show(msg)
-	case answeredMsg:
-		if msg.err != nil {
-			a.say(msg.err.Error(), true)
+	case screen.Opened:
+		a.over = msg.Screen
+	case screen.Fetched:
+		return a, a.desk.Take(msg, a.over)
+	case screen.Answered:
+		if msg.Err != nil {
+			a.say(msg.Err.Error(), true)
 		} else {
-			a.say(msg.text, false)
+			a.say(msg.Text, false)
 		}
 		return a, a.look()
 	case tea.MouseClickMsg:
-		return a, a.click(msg.Mouse())
+		return a, a.click(msg)
 	case tea.MouseWheelMsg:
 		return a, a.wheel(msg.Mouse())
 	case tea.KeyPressMsg:
@@ -186,40 +175,27 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (a *App) say(text string, bad bool) { a.message = message{text, bad, time.Now()} }
 
-func (a *App) click(m tea.Mouse) tea.Cmd {
-	a.touched = true
-	switch {
-	case a.covered() || m.Button != tea.MouseLeft:
-	case a.over != nil:
-		a.over.Click(m.X, m.Y)
-		return a.renew()
-	default:
-		before := a.board.Selected()
-		if a.board.Click(m.X, m.Y) && before == a.board.Selected() {
-			return a.openWatch(before)
-		}
+func (a *App) click(m tea.MouseClickMsg) tea.Cmd {
+	a.desk.Touched = true
+	if a.covered() || m.Button != tea.MouseLeft {
+		return nil
 	}
-	return nil
+	return a.shown().Update(m)
 }
 
 // covered tells whether a question, the menu or the help lies over the screen, which then takes no mouse.
 func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help }
 
-func (a *App) wheel(m tea.Mouse) tea.Cmd {
-	a.touched = true
-	if a.covered() {
-		return nil
+func (a *App) wheel(m tea.Mouse) (cmd tea.Cmd) {
+	a.desk.Touched = true
+	switch {
+	case a.covered():
+	case m.Button == tea.MouseWheelUp:
+		cmd, _ = screen.Press(a.shown(), "up")
+	default:
+		cmd, _ = screen.Press(a.shown(), "down")
 	}
-	key := "down"
-	if m.Button == tea.MouseWheelUp {
-		key = "up"
-	}
-	if a.over == nil {
-		a.board.Key(key)
-		return nil
-	}
-	a.over.Key(key)
-	return a.renew()
+	return cmd
 }
 
 // key hands a key to whatever has the word: a question, the menu, the search, the help, or the screen.
@@ -228,7 +204,7 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	if key == "ctrl+c" {
 		return tea.Quit
 	}
-	a.message, a.touched = message{}, true
+	a.message, a.desk.Touched = message{}, true
 	switch {
 	case a.ask != nil:
 		return a.keyAsk(key)
@@ -247,86 +223,27 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		a.help = true
 		return nil
 	case "space":
-		if b := a.berth(); b.Workload != "" {
+		if b, ok := a.snapshot.Find(a.shown().Berth()); ok {
 			a.menu = newMenu(words.Actions(b))
 		}
 		return nil
-	case "/":
-		return a.find()
 	case "esc", "backspace":
 		if a.over != nil {
 			a.over = nil
-		} else {
-			a.board.SetFilter("")
+			return nil
 		}
-		return nil
-	case "L":
-		a.over = links.New(a.snapshot)
-		return nil
 	}
-	return a.keyScreen(key)
-}
-
-// keyScreen hands a key to the screen, and to the actions where the screen does not take it.
-func (a *App) keyScreen(key string) tea.Cmd {
-	switch over := a.over.(type) {
-	case nil:
-		if key == "enter" {
-			return a.openWatch(a.board.Selected())
-		}
-		if a.board.Key(key) {
-			return nil
-		}
-	case *links.Model:
-		if over.Key(key) {
-			return nil
-		}
-		return a.keyLink(over, key)
-	case *bench.Model:
-		return a.keyBench(over, key)
-	case *watch.Model:
-		if key == "p" {
-			return a.picture()
-		}
-		if over.Key(key) {
-			return nil
-		}
-	case *anatomy.Model:
-		if key == "p" {
-			return a.picture()
-		}
-		if over.Key(key) {
-			return a.readLog(over)
-		}
-	case *comparison.Model:
-		switch {
-		case key == "p":
-			a.say("The JSON Patch is in the clipboard, if this terminal lets programs put it there.", false)
-			return tea.SetClipboard(over.Patch())
-		case key == "b":
-			return a.askRef(over)
-		case over.Key(key):
-			return nil
-		}
+	if cmd, ok := screen.Press(a.shown(), key); ok {
+		return cmd
 	}
 	return a.act(key)
 }
 
-// berth is the one that actions are about.
-func (a *App) berth() status.Berth {
-	id := a.board.Selected()
-	switch over := a.over.(type) {
-	case *watch.Model:
-		id = over.Watch().Berth
-	case *comparison.Model:
-		id = over.Comparison().Berth
-	case *anatomy.Model:
-		id = over.Berth().ID
-	case *bench.Model:
-		id = over.Bench().Berth
-	case *links.Model:
-		return status.Berth{}
+// open shows a screen.
+func (a *App) open(with func(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd), at berth.ID) tea.Cmd {
+	s, cmd := with(a.desk, a.snapshot, at)
+	if s != nil {
+		a.over = s
 	}
-	b, _ := a.snapshot.Find(id)
-	return b
+	return cmd
 }

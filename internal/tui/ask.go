@@ -2,17 +2,18 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"path/filepath"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
-	"aditus/internal/tui/anatomy"
-	"aditus/internal/tui/comparison"
+	"aditus/internal/draw"
 	"aditus/internal/tui/kit"
-	"aditus/internal/tui/watch"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
@@ -21,8 +22,29 @@ func (a *App) act(key string) tea.Cmd {
 	if key == words.Keys[words.AcceptHistory] {
 		return a.acceptHistory()
 	}
-	for _, action := range words.Actions(a.berth()) {
+	for _, s := range screens {
+		if s.key == key {
+			return a.open(s.open, a.shown().Berth())
+		}
+	}
+	b, _ := a.snapshot.Find(a.shown().Berth())
+	for _, action := range words.Actions(b) {
 		if action.Key == key {
+			return a.start(action)
+		}
+	}
+	return nil
+}
+
+// startVerb does what an action's letter does at a berth.
+func (a *App) startVerb(verb words.Verb, at berth.ID) tea.Cmd {
+	if verb == words.AcceptHistory {
+		return a.acceptHistory()
+	}
+	b, _ := a.snapshot.Find(at)
+	for _, action := range words.Actions(b) {
+		if action.Verb == verb {
+			action.Berth = at
 			return a.start(action)
 		}
 	}
@@ -32,84 +54,95 @@ func (a *App) act(key string) tea.Cmd {
 // start puts the question that an action needs, or does it at once where it changes nothing.
 func (a *App) start(action words.Action) tea.Cmd {
 	at := action.Berth
-	switch {
-	case action.Not != nil:
+	if action.Not != nil {
 		a.say(fmt.Sprintf("%s is not possible at %s · %s: %v.", action.Verb, at.Workload, at.Site, action.Not), true)
-	case action.Verb == words.WatchIt:
-		if _, there := a.over.(*watch.Model); !there {
-			return a.openWatch(at)
+		return nil
+	}
+	for _, s := range screens {
+		if s.verb == action.Verb {
+			return a.open(s.open, at)
 		}
-	case action.Verb == words.Compare:
-		return a.openComparison(at, "")
-	case action.Verb == words.LookInside:
-		if b, ok := a.snapshot.Find(at); ok {
-			over := anatomy.New(b, a.snapshot.Now)
-			a.over = over
-			return a.readLog(over)
-		}
-	case action.Verb == words.OpenBench:
-		return a.openBench(at, "")
+	}
+	switch {
 	case action.Verb == words.OfferRevert:
-		a.ask = &question{text: action.Asks, do: func(ctx context.Context) (string, error) {
-			p, err := a.control.OfferRevert(ctx, a.options.Who, at)
+		a.put(screen.Question{Text: action.Asks, Do: func(ctx context.Context) (string, error) {
+			p, err := a.desk.Control.OfferRevert(ctx, a.desk.Who, at)
 			return "It is offered on the branch " + p.Branch + ".", err
-		}}
+		}})
 	case action.Says != "":
 		return a.askWhy(action)
 	case action.Verb == words.LookNow:
-		return a.lookNow("Git is read again.")
+		return a.desk.Answer(func(ctx context.Context) (string, error) {
+			return "Git is read again.", a.desk.Control.LookNow(ctx, a.desk.Who)
+		})
 	default:
-		a.ask = &question{text: action.Asks, order: berth.Order{Verb: berth.Verb(action.Verb), Berth: at}, types: action.Types}
-		if m, ok := a.over.(*comparison.Model); ok && action.Verb == words.Sync && len(m.Marked()) > 0 {
-			a.ask.order.Parts = m.Marked()
-			a.ask.text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(m.Marked()), at.Workload, at.Site)
+		order := berth.Order{Verb: berth.Verb(action.Verb), Berth: at}
+		q := screen.Question{Text: action.Asks, Types: action.Types}
+		if chooser, ok := a.over.(interface{ Chosen() []string }); ok && action.Verb == words.Sync && len(chooser.Chosen()) > 0 {
+			order.Parts = chooser.Chosen()
+			q.Text = fmt.Sprintf("Sync only %s of %s at %s? The other parts stay as they are applied until you sync them or Git moves on.", say.List(order.Parts), at.Workload, at.Site)
 		}
-		if a.ask.types != "" {
-			return a.askName()
+		q.Do = a.order(order)
+		if q.Types != "" {
+			return a.askName(q)
 		}
+		a.put(q)
 	}
 	return nil
 }
 
+// order gives an order, and tells what came of it.
+func (a *App) order(o berth.Order) func(context.Context) (string, error) {
+	return func(ctx context.Context) (string, error) {
+		ctx, cancel := context.WithTimeout(ctx, orderTimeout)
+		defer cancel()
+		return fmt.Sprintf("Done: %s at %s · %s.", o.Verb, o.Berth.Workload, o.Berth.Site), a.desk.Control.Do(ctx, a.desk.Who, o)
+	}
+}
+
+// orderTimeout is how long an order may take before the screen says that it has no answer yet.
+const orderTimeout = 15 * time.Second
+
+// put puts a question.
+func (a *App) put(q screen.Question) { a.ask = &q }
+
 // askName has the name typed of what cannot be brought back.
-func (a *App) askName() tea.Cmd {
-	q := *a.ask
-	a.ask = nil
-	return a.askFor(&prompt{
-		label: q.text + " Type " + q.types + " to do it:",
-		hints: []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}},
-		done: func(text string) tea.Cmd {
-			if text != q.types {
-				a.say("Nothing was changed: that is not "+q.types+".", true)
+func (a *App) askName(q screen.Question) tea.Cmd {
+	return a.typed(screen.Prompt{
+		Label: q.Text + " Type " + q.Types + " to do it:",
+		Hints: []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}},
+		Done: func(text string) tea.Cmd {
+			if text != q.Types {
+				a.say("Nothing was changed: that is not "+q.Types+".", true)
 				return nil
 			}
-			return a.carryOut(q)
+			return a.desk.Answer(q.Do)
 		},
-		left: func() { a.say("Nothing was changed.", false) },
-	}, "")
+		Left: func() { a.say("Nothing was changed.", false) },
+	})
 }
 
 // askWhy has a message typed that goes on record with an action.
 func (a *App) askWhy(action words.Action) tea.Cmd {
-	return a.askFor(&prompt{
-		label: action.Says,
-		hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
-		done: func(text string) tea.Cmd {
-			return a.carryOut(question{order: berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, Note: text}})
+	return a.typed(screen.Prompt{
+		Label: action.Says,
+		Hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
+		Done: func(text string) tea.Cmd {
+			return a.desk.Answer(a.order(berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, Note: text}))
 		},
-		left: func() { a.say("Nothing was changed.", false) },
-	}, "")
+		Left: func() { a.say("Nothing was changed.", false) },
+	})
 }
 
 func (a *App) acceptHistory() tea.Cmd {
 	for _, l := range a.snapshot.Links {
 		if l.Rewritten {
-			a.ask = &question{
-				text: fmt.Sprintf("Accept the new history of %s? What it declares now is taken, though it no longer holds the commit %.7s that was taken before.", l.Branch, l.Commit),
-				do: func(ctx context.Context) (string, error) {
-					return "Done.", a.control.Accept(ctx, a.options.Who, l.Name)
+			a.put(screen.Question{
+				Text: fmt.Sprintf("Accept the new history of %s? What it declares now is taken, though it no longer holds the commit %.7s that was taken before.", l.Branch, l.Commit),
+				Do: func(ctx context.Context) (string, error) {
+					return "Done.", a.desk.Control.Accept(ctx, a.desk.Who, l.Name)
 				},
-			}
+			})
 			return nil
 		}
 	}
@@ -122,7 +155,7 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	switch key {
 	case "enter":
 		a.ask = nil
-		return a.carryOut(q)
+		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":
 		a.ask = nil
 		a.say("Nothing was changed.", false)
@@ -130,22 +163,18 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	return nil
 }
 
-// carryOut does what was asked about.
-func (a *App) carryOut(q question) tea.Cmd {
-	return func() tea.Msg {
-		timeout := orderTimeout
-		if q.do != nil {
-			timeout = tryTimeout
-		}
-		ctx, cancel := context.WithTimeout(a.ctx, timeout)
-		defer cancel()
-		if q.do != nil {
-			text, err := q.do(ctx)
-			return answeredMsg{text, err}
-		}
-		return answeredMsg{fmt.Sprintf("Done: %s at %s · %s.", q.order.Verb, q.order.Berth.Workload, q.order.Berth.Site), a.control.Do(ctx, a.options.Who, q.order)}
+// takePicture writes what is on screen as SVG and PDF.
+func (a *App) takePicture() tea.Cmd {
+	p := a.shown().Picture()
+	if p == nil {
+		return nil
 	}
+	name := filepath.Join(a.options.Pictures, p.Name)
+	return a.desk.Answer(func(context.Context) (string, error) {
+		var err error
+		for _, format := range []draw.Format{draw.SVG, draw.PDF} {
+			err = errors.Join(err, draw.Write(name+"."+string(format), format, draw.Dark, p.Paint))
+		}
+		return fmt.Sprintf("Written: %s.svg and .pdf", name), err
+	})
 }
-
-// orderTimeout is how long an order may take before the screen says that it has no answer yet.
-const orderTimeout = 15 * time.Second

@@ -5,12 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/tui/anatomy"
-	"aditus/internal/tui/bench"
-	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
-	"aditus/internal/tui/links"
-	"aditus/internal/tui/watch"
 	"aditus/internal/words"
 )
 
@@ -81,38 +76,21 @@ func (m *menu) view(p *kit.Page) {
 func (a *App) viewHelp(p *kit.Page) {
 	p.Clear(2, p.H)
 	left := kit.Margin + 1
-	keys := [][2]string{
-		{"arrows, hjkl", "move"}, {"enter", "go in: the watch of the newest rollout"}, {"esc", "go back"},
-		{"tab, 1 to 9", "go to what needs you"}, {"/", "find workloads by name, version or state"},
-		{"c", "compare applied, declared and live"}, {"i", "look inside: parts, instances, logs"}, {"L", "links to repositories and registries"},
-		{"n", "look now: read Git again at once"}, {"space", "all actions for the selected berth, and why some are not possible"}, {"q", "quit"},
-	}
-	switch a.over.(type) {
-	case *comparison.Model:
-		keys = [][2]string{
-			{"arrows, jk", "move"}, {"f", "every field, or only what differs"}, {"z, enter", "fold a part"}, {"Z", "only this part, or all again"}, {"m", "mark a part: a sync then takes only those that are marked"},
-			{"y", "sync, asked about once"}, {"b", "compare with another branch, commit or revision; nothing of it is taken"}, {"p", "copy as a JSON Patch (RFC 6902)"}, {"esc", "back to the board"}, {"q", "quit"},
-		}
-	case *anatomy.Model:
-		keys = [][2]string{
-			{"arrows, jk", "move in the tree"}, {"tab, 1 to 5", "the inspector's pages: events, log, environment, probes, signals"}, {"z, enter", "fold"},
-			{"f", "pause the log, or follow it again"}, {"[ and ]", "back and on in the log"}, {"/", "find in the log"}, {"p", "write the tree as SVG and PDF"}, {"esc", "back to the board"}, {"q", "quit"},
-		}
-	case *links.Model:
-		keys = [][2]string{
-			{"arrows, jk", "move"}, {"v", "try it: does it answer, and what?"}, {"n", "look now"}, {"+ and -", "poll more or less often, from now on"}, {"t", "accept a rewritten branch as it is now"}, {"esc", "back to the board"}, {"q", "quit"},
-		}
-	case *bench.Model:
-		keys = [][2]string{
-			{"↑↓, j k", "move the limit; page keys move it further"}, {"=, home", "as it is declared"}, {"←→, h l", "show more or less time"}, {"[ and ]", "the release before and after"},
-			{"tab", "the next guard"}, {"o", "offer the limit as a commit on a branch"}, {"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"q", "quit"},
-		}
-	case *watch.Model:
-		keys = [][2]string{
-			{"←→, h l", "move through time; the values under the cursor are told beside"}, {"end", "back to now"}, {"↑↓, j k", "older and newer events"},
-			{"p", "write this picture as SVG and PDF"}, {"esc", "back to the board"}, {"space", "all actions for this berth"}, {"q", "quit"},
+	var keys [][2]string
+	for _, k := range a.shown().Keys() {
+		if k.Means != "" {
+			keys = append(keys, [2]string{k.Help().Key, k.Means})
 		}
 	}
+	if a.over == nil {
+		keys = append(keys, [][2]string{
+			{"c", "compare applied, declared and live"}, {"i", "look inside: parts, instances, logs"}, {"L", "links to repositories and registries"},
+			{"n", "look now: read Git again at once"}, {"space", "all actions for the selected berth, and why some are not possible"},
+		}...)
+	} else {
+		keys = append(keys, [2]string{"esc", "back to the board"})
+	}
+	keys = append(keys, [2]string{"q", "quit"})
 	meanings := [][2]string{
 		{"berth", "one workload at one site"}, {"cohort", "the instances at one revision; a rollout has an old and a new one"},
 		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},
@@ -136,7 +114,8 @@ func (a *App) viewHelp(p *kit.Page) {
 	}
 	block("KEYS OF THIS SCREEN", keys)
 	acts := [][2]string{}
-	for _, action := range words.Actions(a.berth()) {
+	b, _ := a.snapshot.Find(a.shown().Berth())
+	for _, action := range words.Actions(b) {
 		if action.Changes {
 			acts = append(acts, [2]string{action.Key, string(action.Verb) + ": " + action.Means})
 		}

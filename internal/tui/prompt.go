@@ -3,28 +3,15 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/tui/anatomy"
-	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 )
 
-// askFor asks for a line of text, beginning with what is there already.
-func (a *App) askFor(p *prompt, text string) tea.Cmd {
-	a.prompt = p
-	a.input.SetValue(text)
+// typed asks for a line of text.
+func (a *App) typed(p screen.Prompt) tea.Cmd {
+	a.prompt = &p
+	a.input.SetValue(p.Text)
 	a.input.CursorEnd()
 	return a.input.Focus()
-}
-
-// find searches the board's rows or the log on screen.
-func (a *App) find() tea.Cmd {
-	hints := []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}}
-	switch over := a.over.(type) {
-	case nil:
-		return a.askFor(&prompt{label: "/", hints: hints, typed: a.board.SetFilter, left: func() { a.board.SetFilter("") }}, a.board.Filter())
-	case *anatomy.Model:
-		return a.askFor(&prompt{label: "/", hints: hints, typed: over.SetFilter, left: func() { over.SetFilter("") }}, over.Filter())
-	}
-	return nil
 }
 
 func (a *App) keyPrompt(msg tea.KeyPressMsg) tea.Cmd {
@@ -36,26 +23,26 @@ func (a *App) keyPrompt(msg tea.KeyPressMsg) tea.Cmd {
 	switch key := msg.String(); key {
 	case "enter":
 		leave()
-		if p.done != nil {
-			return p.done(a.input.Value())
+		if p.Done != nil {
+			return p.Done(a.input.Value())
 		}
 		return nil
 	case "esc":
 		leave()
-		if p.left != nil {
-			p.left()
+		if p.Left != nil {
+			p.Left()
 		}
 		return nil
 	case "up", "down":
-		if a.over == nil {
-			a.board.Key(key)
+		if p.Moved != nil {
+			p.Moved(key)
 		}
 		return nil
 	}
 	var cmd tea.Cmd
 	a.input, cmd = a.input.Update(msg)
-	if p.typed != nil {
-		p.typed(a.input.Value())
+	if p.Typed != nil {
+		p.Typed(a.input.Value())
 	}
 	return cmd
 }

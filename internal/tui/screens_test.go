@@ -17,6 +17,7 @@ import (
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
+	"aditus/internal/tui/screen"
 )
 
 func drawn(view func(*kit.Page), w, h int) string {
@@ -32,7 +33,7 @@ func TestComparisonTexts(t *testing.T) {
 		{Pointer: "/parts/texts/values/odd", Kind: compare.Drift, Applied: "a", Declared: "a", Live: "\x1b[31mred\x1b[0m\a"},
 		{Pointer: "/guards", Applied: []any{}, Declared: []any{}},
 	}}
-	m := comparison.New(c, "")
+	m := comparison.New(&screen.Desk{}, c, "")
 	text := drawn(m.View, 140, 44)
 	for _, want := range []string{"- two", "+ 2", "+ four", "  three", "/parts/texts/values/note", "Git moved on", "changed at the site"} {
 		if !strings.Contains(text, want) {
@@ -42,28 +43,28 @@ func TestComparisonTexts(t *testing.T) {
 	if strings.Contains(text, "[31m") || strings.Contains(text, "\a") {
 		t.Error("a control sequence from outside is on the screen")
 	}
-	m.Key("f")
-	m.Key("end")
+	screen.Press(m, "f")
+	screen.Press(m, "end")
 	if text := drawn(m.View, 140, 44); !strings.Contains(text, "no site shows it") {
 		t.Errorf("a field that no site shows:\n%s", text)
 	}
-	m.Key("home")
-	m.Key("m")
-	if marked := m.Marked(); len(marked) != 1 || marked[0] != "texts" {
+	screen.Press(m, "home")
+	screen.Press(m, "m")
+	if marked := m.Chosen(); len(marked) != 1 || marked[0] != "texts" {
 		t.Errorf("marked is %v", marked)
 	}
-	m.Key("m")
-	m.Key("z")
-	if rows := strings.Count(drawn(m.View, 140, 44), "values"); rows != 0 || len(m.Marked()) != 0 {
-		t.Errorf("folded, and %d fields are shown; marked %v", rows, m.Marked())
+	screen.Press(m, "m")
+	screen.Press(m, "z")
+	if rows := strings.Count(drawn(m.View, 140, 44), "values"); rows != 0 || len(m.Chosen()) != 0 {
+		t.Errorf("folded, and %d fields are shown; marked %v", rows, m.Chosen())
 	}
-	m.Key("z")
-	m.Key("Z")
+	screen.Press(m, "z")
+	screen.Press(m, "Z")
 	if text := drawn(m.View, 140, 44); strings.Contains(text, "cool") || !strings.Contains(text, "▸ rollout and guards") {
 		t.Errorf("only one part:\n%s", text)
 	}
-	m.Key("Z")
-	m.Click(5, 9)
+	screen.Press(m, "Z")
+	m.Update(tea.MouseClickMsg{X: 5, Y: 9})
 	if m.Patch() != "[]" {
 		t.Errorf("the patch is %s", m.Patch())
 	}
@@ -75,8 +76,8 @@ func TestComparisonMany(t *testing.T) {
 	for i := range 10_000 {
 		c.Fields = append(c.Fields, compare.Difference{Pointer: "/parts/p" + strings.Repeat("x", i%40) + string(rune('a'+i%26)) + time.Duration(i).String() + "/instances", Kind: compare.Pending, Applied: 1.0, Declared: 2.0, Live: 1.0})
 	}
-	m := comparison.New(c, "")
-	m.Key("end")
+	m := comparison.New(&screen.Desk{}, c, "")
+	screen.Press(m, "end")
 	if text := drawn(m.View, 80, 24); !strings.Contains(text, "of 20000") {
 		t.Errorf("the end of a long list:\n%s", text)
 	}
@@ -86,8 +87,8 @@ func TestComparisonMany(t *testing.T) {
 func TestAnatomyLog(t *testing.T) {
 	a, f := app(t)
 	b, _ := f.Story.Snapshot.Find(berth.ID{Workload: "fares", Site: "north"})
-	m := anatomy.New(b, f.Story.Snapshot.Now)
-	m.Key("2")
+	m := anatomy.New(&screen.Desk{}, b, f.Story.Snapshot.Now)
+	screen.Press(m, "2")
 	id := m.Instance()
 	var lines []target.LogLine
 	for i := range 100 {
@@ -97,11 +98,11 @@ func TestAnatomyLog(t *testing.T) {
 	if text := drawn(m.View, 140, 44); !strings.Contains(text, "line 99ns") || !strings.Contains(text, "followed") {
 		t.Errorf("the newest line:\n%s", text)
 	}
-	m.Key("[")
+	screen.Press(m, "[")
 	if text := drawn(m.View, 140, 44); strings.Contains(text, "line 99ns") || !strings.Contains(text, "paused") || m.Instance() != "" {
 		t.Errorf("scrolled back:\n%s", text)
 	}
-	m.Key("f")
+	screen.Press(m, "f")
 	m.SetFilter("error")
 	if text := drawn(m.View, 140, 44); !strings.Contains(text, "ERROR disk") || strings.Contains(text, "line 99ns") {
 		t.Errorf("only what was looked for:\n%s", text)
@@ -114,7 +115,7 @@ func TestAnatomyLog(t *testing.T) {
 	if text := frame(a, 158, 47); !strings.Contains(text, "only lines with “err”") {
 		t.Errorf("looked for in the log:\n%s", text)
 	}
-	if empty := drawn(anatomy.New(status.Berth{}, time.Now()).View, 100, 30); !strings.Contains(empty, "Nothing of it is at the site.") {
+	if empty := drawn(anatomy.New(&screen.Desk{}, status.Berth{}, time.Now()).View, 100, 30); !strings.Contains(empty, "Nothing of it is at the site.") {
 		t.Errorf("an empty berth:\n%s", empty)
 	}
 }
@@ -124,7 +125,7 @@ func TestAnatomyBad(t *testing.T) {
 	_, f := app(t)
 	b, _ := f.Story.Snapshot.Find(berth.ID{Workload: "fares", Site: "north"})
 	b.Cohorts[0].Instances[2].Health.Word, b.Cohorts[0].Instances[2].Health.Reason = "failing", "no space left on device"
-	text := drawn(anatomy.New(b, f.Story.Snapshot.Now).View, 158, 47)
+	text := drawn(anatomy.New(&screen.Desk{}, b, f.Story.Snapshot.Now).View, 158, 47)
 	if strings.Count(text, "no space") < 2 || !strings.Contains(text, "No space left on device.") { // the part, the instance, the inspector
 		t.Errorf("the reason is not in sight:\n%s", text)
 	}
@@ -136,18 +137,18 @@ func TestLinks(t *testing.T) {
 	s := f.Story.Snapshot
 	s.Links[0].Problem = &status.Problem{Text: "the repository cannot be reached: check the network", Since: s.Now}
 	s.Links[0].Warnings = []string{"a.yaml:1:1: warning: mind the gap"}
-	text := drawn(links.New(s).View, 158, 47)
+	text := drawn(links.New(&screen.Desk{}, s).View, 158, 47)
 	for _, want := range []string{"no answer", "The repository cannot be reached: check the network.", "mind the gap", "only for south"} {
 		if want == "only for south" {
-			m := links.New(s)
-			m.Key("end")
+			m := links.New(&screen.Desk{}, s)
+			screen.Press(m, "end")
 			text = drawn(m.View, 158, 47)
 		}
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not on the screen:\n%s", want, text)
 		}
 	}
-	if text := drawn(links.New(status.Snapshot{}).View, 100, 30); !strings.Contains(text, "aditus link add") {
+	if text := drawn(links.New(&screen.Desk{}, status.Snapshot{}).View, 100, 30); !strings.Contains(text, "aditus link add") {
 		t.Errorf("without a link:\n%s", text)
 	}
 	for every, want := range map[time.Duration][2]time.Duration{time.Minute: {30 * time.Second, 5 * time.Minute}, time.Second: {time.Second, 5 * time.Second}, 2 * time.Hour: {time.Hour, 2 * time.Hour}, 7 * time.Second: {5 * time.Second, 10 * time.Second}} {
@@ -180,11 +181,34 @@ func TestAnatomyNames(t *testing.T) {
 		b.Cohorts[0].Instances[i].ID = strings.Replace(b.Cohorts[0].Instances[i].ID, "fares-", "fares-with-a-name-as-long-as-names-may-be-", 1)
 	}
 	for _, w := range []int{158, 140, 120, 100, 80} {
-		text := drawn(anatomy.New(b, f.Story.Snapshot.Now).View, w, 40)
+		text := drawn(anatomy.New(&screen.Desk{}, b, f.Story.Snapshot.Now).View, w, 40)
 		for _, end := range []string{"-1 ", "-2 ", "-3 ", "-4 "} {
 			if !strings.Contains(text, end) {
 				t.Errorf("at %d columns no instance ends in %q:\n%s", w, end, text)
 			}
+		}
+	}
+}
+
+// TestKeys sees that on no screen a key means two things, and that whatever stands in the bar is bound.
+func TestKeys(t *testing.T) {
+	for _, opens := range []string{"2", "2 enter", "4 c", "3 i", "3 i 2", "2 b", "2 b up", "L"} {
+		a, _ := app(t)
+		press(a, opens)
+		bound := map[string]string{}
+		for _, k := range a.shown().Keys() {
+			if len(k.Keys()) == 0 || k.Do == nil {
+				t.Errorf("after %q: %q is bound to nothing", opens, k.Help().Desc)
+			}
+			for _, name := range k.Keys() {
+				if other, twice := bound[name]; twice {
+					t.Errorf("after %q: %q is bound to %q and to %q", opens, name, other, k.Help().Desc+k.Means)
+				}
+				bound[name] = k.Help().Desc + k.Means
+			}
+		}
+		if len(bound) < 8 {
+			t.Errorf("after %q only %d keys are bound", opens, len(bound))
 		}
 	}
 }

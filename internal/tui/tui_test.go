@@ -22,6 +22,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/tui/board"
 )
 
 // fake is a Control that shows the story and keeps the orders it is given.
@@ -210,7 +211,7 @@ func TestAsks(t *testing.T) {
 		{"/ p i e r s enter right x", "", "Remove tally from piers at slipway?"}, {"/ p i e r s enter right x p i e r s enter", "remove orphans piers/slipway", "Done"},
 		{"/ p i e r s enter right x p i e r enter", "", "Nothing was changed: that is not piers."}, {"/ p i e r s enter right x esc", "", "Nothing was changed."}, {"4 x", "", "nothing here is an orphan"}, {"4 e", "", "nothing is about to be put back"},
 		{"L v", "", "The link skerry-line answers."}, {"L +", "", "is polled every 5 s from now on"}, {"L -", "", "is polled every 30 s from now on"}, {"L down down +", "", "keeps its interval"}, {"L n", "", "is read again"}, {"L t", "", "No branch was rewritten."},
-		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter right enter", "", "Nothing was rolled out at accounts"},
+		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter right enter", "", "nothing was rolled out here yet"},
 		{"2 v", "", "Offer the revert of 4.13.0?"}, {"2 v enter", "", "It is offered on the branch aditus/revert"}, {"/ t i d e s enter f n o space w a y enter", "lock tides/drydock", "Done"},
 		{"/ t i d e s enter f", "", "Lock tides at drydock. Why?"}, {"2 b", "", "slow share"}, {"2 b tab", "", "errors"}, {"2 b up o enter", "", "It is offered on the branch aditus/limit"}, {"2 b o", "", "The limit is where it is declared"}, {"3 d", "", "Abandon the rollout of fares at slipway?"},
 	} {
@@ -247,10 +248,10 @@ func TestMenuKeepsItsBerth(t *testing.T) {
 	for range 3 {
 		update(a, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	}
-	if id := a.board.Selected(); id.String() != "fares/slipway" {
+	if id := a.home.Berth(); id.String() != "fares/slipway" {
 		t.Errorf("the wheel moved the cursor behind the menu to %s", id)
 	}
-	a.board.Select(berth.ID{Workload: "lookout", Site: "north"}) // as when what was selected is gone
+	a.home.(*board.Model).Select(berth.ID{Workload: "lookout", Site: "north"}) // as when what was selected is gone
 	press(a, "r enter")
 	if len(f.orders) != 1 || f.orders[0].Berth.String() != "fares/slipway" {
 		t.Errorf("the question was about fares at slipway, the orders are %+v", f.orders)
@@ -261,20 +262,20 @@ func TestMenuKeepsItsBerth(t *testing.T) {
 func TestMoves(t *testing.T) {
 	a, _ := app(t)
 	press(a, "k k k k k k k k k h h h h h h h")
-	if id := a.board.Selected(); id.String() != "accounts/drydock" {
+	if id := a.home.Berth(); id.String() != "accounts/drydock" {
 		t.Errorf("the first corner is %s", id)
 	}
 	press(a, "down down l right")
-	if id := a.board.Selected(); id.String() != "crewing/north" {
+	if id := a.home.Berth(); id.String() != "crewing/north" {
 		t.Errorf("two down and two right is %s", id)
 	}
 	press(a, "tab tab tab tab tab")
-	if id := a.board.Selected(); id.String() != "crewing/drydock" {
+	if id := a.home.Berth(); id.String() != "crewing/drydock" {
 		t.Errorf("five needs on is %s", id)
 	}
 	a.Frame(158, 47)
 	update(a, tea.MouseClickMsg{X: 60, Y: 17, Button: tea.MouseLeft})
-	if id := a.board.Selected(); id.Site != "slipway" {
+	if id := a.home.Berth(); id.Site != "slipway" {
 		t.Errorf("the mouse chose %s", id)
 	}
 	update(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})

@@ -7,10 +7,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
-	"aditus/internal/tui/links"
-	"aditus/internal/tui/watch"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
@@ -51,11 +51,7 @@ func (a *App) Frame(w, h int) string {
 		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, leastWidth, leastHeight))
 		return p.Render()
 	}
-	if a.over != nil {
-		a.over.View(p)
-	} else {
-		a.board.View(p)
-	}
+	a.shown().View(p)
 	a.bar(p)
 	switch {
 	case a.help:
@@ -91,33 +87,17 @@ func (a *App) bar(p *kit.Page) {
 		return
 	}
 	right := []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "L", Does: "links"}, {Key: "/", Does: "find"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
-	hints := a.board.Hints()
-	switch over := a.over.(type) {
-	case nil:
-		if f := a.board.Filter(); f != "" {
-			hints = append([]kit.Hint{{Key: "esc", Does: "show all, not only “" + f + "”"}}, hints...)
-		}
-	case *watch.Model:
+	if a.over != nil {
 		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
-		hints = nil
-		for _, action := range words.Actions(a.berth()) {
-			if action.Not == nil && action.Changes {
-				hints = append(hints, kit.Hint{Key: action.Key, Does: string(action.Verb)})
-			}
-		}
-		hints = append(hints, over.Hints()...)
-	default:
-		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
-		if _, none := over.(*links.Model); none {
-			right = right[1:]
-		}
-		hints = over.Hints()
+	}
+	if a.over != nil && a.over.Berth() == (berth.ID{}) { // there is nothing that actions are about
+		right = right[1:]
 	}
 	if p.W < 100 {
 		right = right[len(right)-3:]
 	}
 	x := p.HintsRight(y, left, right)
-	end := p.Hints(left, y, x-3, hints)
+	end := p.Hints(left, y, x-3, screen.Hints(a.shown()))
 	if note := a.options.Note; a.over == nil && note != "" && x-end > kit.Width(note)+8 {
 		p.Right(x-5, y, kit.Dim, note)
 	}
@@ -127,27 +107,27 @@ func (a *App) bar(p *kit.Page) {
 func (a *App) viewPrompt(p *kit.Page) {
 	y, left, width := p.H-1, kit.Margin+1, p.W-2*kit.Margin-2
 	x := left
-	if kit.Width(a.prompt.label) > width/2 {
-		rows := min(3, (kit.Width(a.prompt.label)+width-1)/width)
+	if kit.Width(a.prompt.Label) > width/2 {
+		rows := min(3, (kit.Width(a.prompt.Label)+width-1)/width)
 		p.Clear(y-1-rows, p.H)
 		p.Rule(y - 1 - rows)
-		p.Wrap(left, y-rows, width, rows, kit.Bright, a.prompt.label)
+		p.Wrap(left, y-rows, width, rows, kit.Bright, a.prompt.Label)
 	} else {
-		x = p.Put(x, y, kit.New, a.prompt.label) + 1
+		x = p.Put(x, y, kit.New, a.prompt.Label) + 1
 	}
 	x = p.Put(x, y, kit.Bright, a.input.Value())
 	p.Put(x, y, kit.New, "▏")
-	p.HintsRight(y, x+2, a.prompt.hints)
+	p.HintsRight(y, x+2, a.prompt.Hints)
 }
 
 func (a *App) viewAsk(p *kit.Page) {
 	left, width := kit.Margin+1, p.W-2*kit.Margin-2
-	rows := (kit.Width(a.ask.text) + width - 1) / width
+	rows := (kit.Width(a.ask.Text) + width - 1) / width
 	rows = min(max(1, rows), 4)
 	top := p.H - 2 - rows
 	p.Clear(top-1, p.H)
 	p.Rule(top - 1)
-	p.Wrap(left, top, width, rows+1, kit.Bright, a.ask.text)
+	p.Wrap(left, top, width, rows+1, kit.Bright, a.ask.Text)
 	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}})
 }
 

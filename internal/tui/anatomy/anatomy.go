@@ -3,14 +3,21 @@
 package anatomy
 
 import (
+	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
@@ -30,6 +37,7 @@ var tabNames = [tabs]string{"events", "log", "environment", "probes", "signals"}
 
 // Model is the anatomy of one berth with a cursor.
 type Model struct {
+	desk   *screen.Desk
 	berth  status.Berth
 	now    time.Time
 	rows   []control.Branch
@@ -48,10 +56,20 @@ type Model struct {
 	filter string
 }
 
+// Open shows what a berth is made of.
+func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
+	b, ok := s.Find(at)
+	if !ok {
+		return nil, nil
+	}
+	m := New(d, b, s.Now)
+	return m, m.readLog()
+}
+
 // New makes the screen, with the cursor on what is not well, if anything is.
-func New(b status.Berth, now time.Time) *Model {
-	m := &Model{folded: map[string]bool{}}
-	m.Set(b, now)
+func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
+	m := &Model{desk: d, folded: map[string]bool{}}
+	m.set(b, now)
 	for i, r := range m.rows {
 		if r.Tone == words.Bad && (r.Instance != nil || m.rows[m.list.At].Tone != words.Bad) {
 			m.list.At = i
@@ -63,8 +81,8 @@ func New(b status.Berth, now time.Time) *Model {
 	return m
 }
 
-// Set shows the berth as it is now.
-func (m *Model) Set(b status.Berth, now time.Time) {
+// set shows the berth as it is now.
+func (m *Model) set(b status.Berth, now time.Time) {
 	before := ""
 	if r, ok := m.selected(); ok {
 		before = r.ID
@@ -87,8 +105,50 @@ func (m *Model) Set(b status.Berth, now time.Time) {
 	}
 }
 
-// Berth is the one that is shown.
-func (m *Model) Berth() status.Berth { return m.berth }
+// Berth implements screen.Screen.
+func (m *Model) Berth() berth.ID { return m.berth.ID }
+
+// Picture implements screen.Screen.
+func (m *Model) Picture() *screen.Picture {
+	return &screen.Picture{Name: fmt.Sprintf("anatomy-%s-%s", m.berth.Workload, m.berth.Site), Paint: draw.OfAnatomy(m.berth, m.now)}
+}
+
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case status.Snapshot:
+		if b, ok := msg.Find(m.berth.ID); ok {
+			m.set(b, msg.Now)
+		}
+	case tea.MouseClickMsg:
+		from, to := m.list.Window(m.room, len(m.rows))
+		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to && (m.split == 0 || msg.X < m.split) {
+			m.list.At = at
+		}
+	}
+	return m.readLog()
+}
+
+// logLines is how many lines of an instance's log are kept on screen.
+const logLines = 400
+
+// readLog reads the log of the instance that is looked into, and again where that is another one by then.
+func (m *Model) readLog() tea.Cmd {
+	instance, id := m.Instance(), m.berth.ID
+	if instance == "" {
+		return nil
+	}
+	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
+		lines, err := m.desk.Control.Log(ctx, id, instance, time.Time{}, logLines)
+		return func() tea.Cmd {
+			m.SetLog(instance, lines, err)
+			if m.Instance() != instance {
+				return m.readLog()
+			}
+			return nil
+		}
+	})
+}
 
 // Instance names the instance whose log is wanted now; empty for none.
 func (m *Model) Instance() string {
@@ -109,8 +169,13 @@ func (m *Model) SetLog(instance string, lines []target.LogLine, err error) {
 	}
 }
 
-// Filter is what lines of the log must hold to be shown.
-func (m *Model) Filter() string { return m.filter }
+// find has a text typed that lines of the log must hold to be shown.
+func (m *Model) find(string) tea.Cmd {
+	return m.desk.Type(screen.Prompt{
+		Label: "/", Text: m.filter, Hints: []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}},
+		Typed: m.SetFilter, Left: func() { m.SetFilter("") },
+	})
+}
 
 // SetFilter shows only lines of the log that hold a text.
 func (m *Model) SetFilter(text string) { m.filter, m.back, m.tab = text, 0, Log }
@@ -155,57 +220,65 @@ func (m *Model) part(in *status.Instance) *status.Part {
 	return &status.Part{}
 }
 
-// Key moves, folds and turns the inspector's pages. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool {
-	switch key {
+// Keys implements screen.Screen.
+func (m *Model) Keys() []screen.Key {
+	follows, back, finds := "", "", ""
+	if m.tab == Log {
+		follows, back, finds = "pause", "back and on", "find in the log"
+		if m.paused {
+			follows = "follow"
+		}
+	}
+	then := func(do func(pressed string)) func(string) tea.Cmd { // another log may be wanted afterwards
+		return func(pressed string) tea.Cmd {
+			do(pressed)
+			return m.readLog()
+		}
+	}
+	list := screen.List(&m.list, func() int { return len(m.rows) })
+	move := list.Do
+	list.Do = then(func(pressed string) { move(pressed) })
+	return []screen.Key{
+		list,
+		screen.Bind("tab right l shift+tab left h 1 2 3 4 5", "tab", "next page", "the inspector's pages (1 to 5): events, log, environment, probes, signals", then(m.turn)),
+		screen.Bind("z enter", "z", "fold", "fold (enter)", then(m.fold)),
+		screen.Bind("p", "p", "picture", "write the tree as SVG and PDF", func(string) tea.Cmd { return m.desk.TakePicture() }),
+		screen.Bind("f", "f", follows, "pause the log, or follow it again", then(m.pause)),
+		screen.Bind("[ shift+up K ] shift+down J", "[ ]", back, "back and on in the log", then(m.scroll)),
+		screen.Bind("/", "/", finds, "find in the log", m.find),
+	}
+}
+
+func (m *Model) turn(pressed string) {
+	switch pressed {
 	case "tab", "right", "l":
 		m.tab = (m.tab + 1) % tabs
 	case "shift+tab", "left", "h":
 		m.tab = (m.tab + tabs - 1) % tabs
-	case "1", "2", "3", "4", "5":
-		m.tab = Tab(key[0] - '1')
-	case "z", "enter":
-		if r, ok := m.selected(); ok && r.Instance == nil {
-			m.folded[r.ID] = !m.folded[r.ID]
-			m.Set(m.berth, m.now)
-		}
-	case "f":
-		m.paused = !m.paused
-		if !m.paused {
-			m.back = 0
-		}
-	case "[", "shift+up", "K":
+	default:
+		m.tab = Tab(pressed[0] - '1')
+	}
+}
+
+func (m *Model) fold(string) {
+	if r, ok := m.selected(); ok && r.Instance == nil {
+		m.folded[r.ID] = !m.folded[r.ID]
+		m.set(m.berth, m.now)
+	}
+}
+
+func (m *Model) pause(string) {
+	if m.paused = !m.paused; !m.paused {
+		m.back = 0
+	}
+}
+
+func (m *Model) scroll(pressed string) {
+	if pressed == "[" || pressed == "shift+up" || pressed == "K" {
 		if m.tab == Log {
 			m.back, m.paused = m.back+5, true
 		}
-	case "]", "shift+down", "J":
-		if m.back = max(0, m.back-5); m.back == 0 {
-			m.paused = false
-		}
-	default:
-		return m.list.Key(key, len(m.rows))
+	} else if m.back = max(0, m.back-5); m.back == 0 {
+		m.paused = false
 	}
-	return true
-}
-
-// Click selects the row under the mouse.
-func (m *Model) Click(x, y int) bool {
-	from, to := m.list.Window(m.room, len(m.rows))
-	if at := from + y - m.rowsAt; y >= m.rowsAt && at < to && (m.split == 0 || x < m.split) {
-		m.list.At = at
-	}
-	return true
-}
-
-// Hints are the keys of the screen.
-func (m *Model) Hints() []kit.Hint {
-	hints := []kit.Hint{{Key: "tab", Does: "next page"}, {Key: "z", Does: "fold"}, {Key: "p", Does: "picture"}}
-	if m.tab == Log {
-		follow := "pause"
-		if m.paused {
-			follow = "follow"
-		}
-		hints = append(hints, kit.Hint{Key: "f", Does: follow}, kit.Hint{Key: "[ ]", Does: "back and on"}, kit.Hint{Key: "/", Does: "find in the log"})
-	}
-	return hints
 }

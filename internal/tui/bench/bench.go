@@ -3,14 +3,25 @@
 package bench
 
 import (
+	"context"
+	"fmt"
+	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/draw"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 )
 
 // Model is a bench with a limit that is being moved.
 type Model struct {
+	desk   *screen.Desk
+	made   time.Time // from the record, when last
 	bench  control.Bench
 	limit  float64
 	trial  control.Trial
@@ -21,29 +32,66 @@ type Model struct {
 // windows are how much of the history can be shown, besides all of it.
 var windows = []time.Duration{0, 7 * 24 * time.Hour, 24 * time.Hour, 6 * time.Hour, time.Hour}
 
+// Open asks for the bench of a berth's first guard.
+func Open(d *screen.Desk, _ status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
+	return nil, open(d, at, "")
+}
+
+func open(d *screen.Desk, at berth.ID, guard string) tea.Cmd {
+	return d.Open(func(ctx context.Context) (screen.Screen, error) {
+		b, err := d.Control.Bench(ctx, at, guard)
+		if err != nil {
+			return nil, err
+		}
+		return New(d, b), nil
+	})
+}
+
 // New makes the screen, with the limit as it is declared.
-func New(b control.Bench) *Model {
-	m := &Model{bench: b, limit: b.Rule.Limit.Value}
+func New(d *screen.Desk, b control.Bench) *Model {
+	m := &Model{desk: d, bench: b, limit: b.Rule.Limit.Value, made: time.Now()}
 	m.trial = b.Try(m.limit)
 	m.list.At = max(0, len(m.trial.Releases)-1)
 	return m
 }
 
-// Bench is what is shown.
-func (m *Model) Bench() control.Bench { return m.bench }
+// Berth implements screen.Screen.
+func (m *Model) Berth() berth.ID { return m.bench.Berth }
 
-// Limit is where the limit was moved to.
-func (m *Model) Limit() float64 { return m.limit }
+// Picture implements screen.Screen.
+func (m *Model) Picture() *screen.Picture {
+	b := m.bench
+	return &screen.Picture{Name: fmt.Sprintf("bench-%s-%s-%s", b.Berth.Workload, b.Berth.Site, strings.Join(strings.Fields(b.Rule.Name), "-")), Paint: draw.OfBench(b, m.limit)}
+}
 
-// Moved tells whether it is elsewhere than declared.
-func (m *Model) Moved() bool { return m.limit != m.bench.Rule.Limit.Value }
+// madeEvery is how often a bench is made anew from the record: its history is long and changes slowly.
+const madeEvery = 5 * time.Second
 
-// Trial is what the limit would have done.
-func (m *Model) Trial() control.Trial { return m.trial }
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	if _, ok := msg.(status.Snapshot); !ok || time.Since(m.made) < madeEvery {
+		return nil
+	}
+	m.made = time.Now()
+	at, guard := m.bench.Berth, m.bench.Rule.Name
+	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
+		newer, err := m.desk.Control.Bench(ctx, at, guard)
+		if err != nil {
+			return nil
+		}
+		return func() tea.Cmd {
+			m.set(newer)
+			return nil
+		}
+	})
+}
 
-// Set shows a newer state of the same guard; the limit stays where it was moved to.
-func (m *Model) Set(b control.Bench) {
-	moved := m.Moved()
+// moved tells whether the limit is elsewhere than declared.
+func (m *Model) moved() bool { return m.limit != m.bench.Rule.Limit.Value }
+
+// set shows a newer state of the same guard; the limit stays where it was moved to.
+func (m *Model) set(b control.Bench) {
+	moved := m.moved()
 	m.bench = b
 	if !moved {
 		m.limit = b.Rule.Limit.Value
@@ -51,8 +99,8 @@ func (m *Model) Set(b control.Bench) {
 	m.trial = b.Try(m.limit)
 }
 
-// Next gives the guard so many further on in the list.
-func (m *Model) Next(by int) string {
+// next gives the guard so many further on in the list.
+func (m *Model) next(by int) string {
 	n := len(m.bench.Guards)
 	for i, name := range m.bench.Guards {
 		if name == m.bench.Rule.Name {
@@ -62,33 +110,82 @@ func (m *Model) Next(by int) string {
 	return ""
 }
 
-// Key moves the limit, the window and the cursor among the releases. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool {
+// Keys implements screen.Screen.
+func (m *Model) Keys() []screen.Key {
+	offers, back := "", ""
+	if m.moved() {
+		offers, back = "offer it on a branch", "as declared"
+	}
+	return []screen.Key{
+		screen.Bind("up k pgup ctrl+u down j pgdown ctrl+d", "↑↓", "move the limit", "move the limit (j k); page keys move it further", screen.Only(m.moveBy)),
+		screen.Bind("left h right l", "←→", "more or less time", "show more or less time (h l)", screen.Only(m.resize)),
+		screen.Bind("tab shift+tab", "tab", "next guard", "the next guard", m.nextGuard),
+		screen.Bind("o", "o", offers, "offer the limit as a commit on a branch", screen.Only(m.offer)),
+		screen.Bind("= home", "=", back, "as it is declared", screen.Only(func(string) { m.put(m.bench.Rule.Limit.Value) })),
+		screen.Bind("[ ]", "[ ]", "", "the release before and after", screen.Only(m.choose)),
+		screen.Bind("p", "p", "picture", "write this picture as SVG and PDF", func(string) tea.Cmd { return m.desk.TakePicture() }),
+	}
+}
+
+func (m *Model) moveBy(pressed string) {
 	step := m.bench.Step(m.limit)
-	switch key {
+	switch pressed {
 	case "up", "k":
 		m.move(step)
 	case "down", "j":
 		m.move(-step)
 	case "pgup", "ctrl+u":
 		m.move(10 * step)
-	case "pgdown", "ctrl+d":
-		m.move(-10 * step)
-	case "home", "=":
-		m.limit = m.bench.Rule.Limit.Value
-		m.trial = m.bench.Try(m.limit)
-	case "left", "h":
-		m.window = max(0, m.window-1)
-	case "right", "l":
-		m.window = min(len(windows)-1, m.window+1)
-	case "[":
-		m.list.At = max(0, m.list.At-1)
-	case "]":
-		m.list.At = min(len(m.trial.Releases)-1, m.list.At+1)
 	default:
-		return false
+		m.move(-10 * step)
 	}
-	return true
+}
+
+func (m *Model) resize(pressed string) {
+	if pressed == "left" || pressed == "h" {
+		m.window = max(0, m.window-1)
+	} else {
+		m.window = min(len(windows)-1, m.window+1)
+	}
+}
+
+func (m *Model) choose(pressed string) {
+	if pressed == "[" {
+		m.list.At = max(0, m.list.At-1)
+	} else {
+		m.list.At = min(len(m.trial.Releases)-1, m.list.At+1)
+	}
+}
+
+func (m *Model) nextGuard(pressed string) tea.Cmd {
+	by := 1
+	if pressed == "shift+tab" {
+		by = -1
+	}
+	return open(m.desk, m.bench.Berth, m.next(by))
+}
+
+// offer asks whether the limit is to be offered on a branch.
+func (m *Model) offer(string) {
+	if !m.moved() {
+		m.desk.Say("The limit is where it is declared; move it first.", true)
+		return
+	}
+	b, limit := m.bench, m.limit
+	key, text := b.Declared(limit)
+	m.desk.Ask(screen.Question{
+		Text: fmt.Sprintf("Offer the limit %s: %s for %s of %s? A commit goes to a branch of its own, for people to look at. Nothing else changes.", key, text, b.Rule.Name, b.Berth.Workload),
+		Do: func(ctx context.Context) (string, error) {
+			p, err := m.desk.Control.OfferLimit(ctx, m.desk.Who, b, limit)
+			return "It is offered on the branch " + p.Branch + ".", err
+		},
+	})
+}
+
+// put puts the limit somewhere.
+func (m *Model) put(limit float64) {
+	m.limit = limit
+	m.trial = m.bench.Try(limit)
 }
 
 // move moves the limit by so much, to a round number and not below the first one above nought.
@@ -98,12 +195,8 @@ func (m *Model) move(by float64) {
 	if to <= 0 {
 		to = step
 	}
-	m.limit = to
-	m.trial = m.bench.Try(m.limit)
+	m.put(to)
 }
-
-// Click is for no one here.
-func (m *Model) Click(int, int) bool { return true }
 
 // span is the part of the history that is shown.
 func (m *Model) span() (from, to time.Time) {
@@ -115,13 +208,4 @@ func (m *Model) span() (from, to time.Time) {
 		from = to.Add(-time.Hour)
 	}
 	return from, to
-}
-
-// Hints are the keys of the screen.
-func (m *Model) Hints() []kit.Hint {
-	hints := []kit.Hint{{Key: "↑↓", Does: "move the limit"}, {Key: "←→", Does: "more or less time"}, {Key: "tab", Does: "next guard"}}
-	if m.Moved() {
-		hints = append(hints, kit.Hint{Key: "o", Does: "offer it on a branch"}, kit.Hint{Key: "=", Does: "as declared"})
-	}
-	return append(hints, kit.Hint{Key: "p", Does: "picture"})
 }

@@ -43,7 +43,7 @@ func (m *Model) values(p *kit.Page, y int) int {
 	b, left := m.bench, kit.Margin+1
 	x := p.Put(left, y, kit.Dim, "limit")
 	x = p.Put(x+2, y, kit.Bright, b.With(m.limit).Limit.String())
-	if m.Moved() {
+	if m.moved() {
 		x = p.Put(x+2, y, kit.Dim, "declared "+b.Rule.Limit.String())
 	}
 	right := ""
@@ -68,7 +68,7 @@ func (m *Model) values(p *kit.Page, y int) int {
 		y++
 		p.PutIn(left+7, y, p.W-left-8, kit.Text, line)
 	}
-	if m.Moved() {
+	if m.moved() {
 		for i, line := range b.Text(m.limit) {
 			y++
 			label := ""
@@ -117,7 +117,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 		line(r.New, kit.New, gap)
 	}
 	if !b.Moves {
-		if m.Moved() {
+		if m.moved() {
 			declared := b.Rule.Limit.Value / top
 			plot.Line(kit.Dim, 4, func(int) (float64, bool) { return declared, true })
 		}

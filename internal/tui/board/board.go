@@ -6,13 +6,18 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/core/berth"
 	"aditus/internal/status"
+	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
 // Model is the board's cursor and filter. The screen is made from it and a snapshot.
 type Model struct {
+	desk      *screen.Desk
 	snapshot  status.Snapshot
 	needs     []words.Need
 	counts    words.Counts
@@ -28,11 +33,28 @@ type Model struct {
 }
 
 // New makes a board.
-func New() *Model { return &Model{} }
+func New(d *screen.Desk) *Model { return &Model{desk: d} }
 
-// SetSnapshot shows a new snapshot. The cursor stays on its berth.
-func (m *Model) SetSnapshot(s status.Snapshot) {
-	at := m.Selected()
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case status.Snapshot:
+		m.set(msg)
+	case tea.MouseClickMsg:
+		before := m.Berth()
+		if m.click(msg.X, msg.Y) && before == m.Berth() {
+			return m.desk.Start(words.WatchIt, before)
+		}
+	}
+	return nil
+}
+
+// Picture implements screen.Screen: there is none.
+func (m *Model) Picture() *screen.Picture { return nil }
+
+// set shows a new snapshot. The cursor stays on its berth, or goes where it matters before anybody moved it.
+func (m *Model) set(s status.Snapshot) {
+	at := m.Berth()
 	m.snapshot, m.needs, m.counts = s, words.Needs(s), words.Count(s)
 	m.berths = make(map[berth.ID]status.Berth, len(s.Berths))
 	for _, b := range s.Berths {
@@ -40,6 +62,9 @@ func (m *Model) SetSnapshot(s status.Snapshot) {
 	}
 	m.refilter()
 	m.Select(at)
+	if !m.desk.Touched {
+		m.selectWhatMatters()
+	}
 }
 
 func (m *Model) refilter() {
@@ -72,24 +97,21 @@ func (m *Model) matches(workload string) bool {
 	return !slices.ContainsFunc(wanted, func(w string) bool { return !strings.Contains(text, w) })
 }
 
-// SetFilter shows only workloads in which all words are found.
-func (m *Model) SetFilter(filter string) {
-	at := m.Selected()
+// setFilter shows only workloads in which all words are found.
+func (m *Model) setFilter(filter string) {
+	at := m.Berth()
 	m.filter = filter
 	m.refilter()
 	m.Select(at)
 }
-
-// Filter gives the words looked for.
-func (m *Model) Filter() string { return m.filter }
 
 func (m *Model) clamp() {
 	m.row = max(0, min(m.row, len(m.workloads)-1))
 	m.column = max(0, min(m.column, len(m.snapshot.Sites)-1))
 }
 
-// Selected is the berth under the cursor; its names are empty while there is none.
-func (m *Model) Selected() berth.ID {
+// Berth implements screen.Screen: the one under the cursor.
+func (m *Model) Berth() berth.ID {
 	if m.row >= len(m.workloads) || m.column >= len(m.snapshot.Sites) {
 		return berth.ID{}
 	}
@@ -107,9 +129,9 @@ func (m *Model) Select(id berth.ID) {
 	m.clamp()
 }
 
-// SelectWhatMatters puts the cursor on what needs a person or moves, if it is on something steady.
-func (m *Model) SelectWhatMatters() {
-	if b, ok := m.Berth(); ok && (b.Rollout != nil || m.need(b.ID) >= 0) {
+// selectWhatMatters puts the cursor on what needs a person or moves, if it is on something steady.
+func (m *Model) selectWhatMatters() {
+	if b, ok := m.selected(); ok && (b.Rollout != nil || m.need(b.ID) >= 0) {
 		return
 	}
 	for _, n := range m.needs {
@@ -126,18 +148,38 @@ func (m *Model) SelectWhatMatters() {
 	}
 }
 
-// Berth is the selected berth; ok is false where the workload is not at that site.
-func (m *Model) Berth() (b status.Berth, ok bool) {
-	b, ok = m.berths[m.Selected()]
+// selected is the selected berth; ok is false where the workload is not at that site.
+func (m *Model) selected() (b status.Berth, ok bool) {
+	b, ok = m.berths[m.Berth()]
 	return b, ok
 }
 
-// Key moves the cursor. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool {
-	if key != "tab" && key != "shift+tab" {
-		m.told = ""
+// Keys implements screen.Screen. What can be done at the selected berth comes first.
+func (m *Model) Keys() []screen.Key {
+	var keys []screen.Key
+	if m.filter != "" {
+		keys = append(keys, screen.Bind("esc backspace", "esc", "show all, not only “"+m.filter+"”", "", screen.Only(func(string) { m.setFilter("") })))
 	}
-	switch key {
+	keys = append(keys, m.actions()...)
+	return append(keys,
+		screen.Bind("up k down j left h right l pgup ctrl+b pgdown ctrl+f home end G", "arrows, hjkl", "", "move", screen.Only(m.moveKey)),
+		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout", func(string) tea.Cmd { return m.desk.Start(words.WatchIt, m.Berth()) }),
+		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
+		screen.Bind("/", "/", "", "find workloads by name, version or state", m.find),
+	)
+}
+
+// find has words typed that a workload must hold to be shown.
+func (m *Model) find(string) tea.Cmd {
+	return m.desk.Type(screen.Prompt{
+		Label: "/", Text: m.filter, Hints: []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}},
+		Typed: m.setFilter, Moved: m.moveKey, Left: func() { m.setFilter("") },
+	})
+}
+
+func (m *Model) moveKey(pressed string) {
+	m.told = ""
+	switch pressed {
 	case "up", "k":
 		m.row--
 	case "down", "j":
@@ -154,17 +196,21 @@ func (m *Model) Key(key string) bool {
 		m.row = 0
 	case "end", "G":
 		m.row = len(m.workloads) - 1
+	}
+	m.clamp()
+}
+
+func (m *Model) needKey(pressed string) {
+	switch pressed {
 	case "tab":
 		m.nextNeed(1)
 	case "shift+tab":
 		m.nextNeed(-1)
-	case "1", "2", "3", "4", "5", "6", "7", "8", "9":
-		m.goToNeed(int(key[0] - '1'))
 	default:
-		return false
+		m.told = ""
+		m.goToNeed(int(pressed[0] - '1'))
 	}
 	m.clamp()
-	return true
 }
 
 // selectedNeed is the number, from 0, of the need that the cursor is on, or below nought.
@@ -172,7 +218,7 @@ func (m *Model) selectedNeed() int {
 	if m.told != "" {
 		return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.About == m.told })
 	}
-	return m.need(m.Selected())
+	return m.need(m.Berth())
 }
 
 // need is the number, from 0, of the need that a berth stands in the list with, or below nought.
@@ -207,8 +253,8 @@ func (m *Model) goToNeed(n int) {
 	}
 }
 
-// Click puts the cursor where the mouse was pressed, and tells whether that was on a berth.
-func (m *Model) Click(x, y int) bool {
+// click puts the cursor where the mouse was pressed, and tells whether that was on a berth.
+func (m *Model) click(x, y int) bool {
 	if n := y - m.layout.needsAt; m.layout.needsAt > 0 && n >= 0 && n < m.layout.needs {
 		m.goToNeed(n)
 		return true

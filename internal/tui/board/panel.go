@@ -31,9 +31,9 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 		p.Wrap(left, y+4, p.W-2*left, end-y-4, kit.RoleOf(m.needs[n].Tone), m.needs[n].Text)
 		return
 	}
-	b, ok := m.Berth()
+	b, ok := m.selected()
 	if !ok {
-		if id := m.Selected(); id.Workload != "" {
+		if id := m.Berth(); id.Workload != "" {
 			p.Put(left, y+1, kit.Dim, fmt.Sprintf("%s is not declared for %s.", id.Workload, id.Site))
 		}
 		return

@@ -4,10 +4,13 @@ import (
 	"fmt"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
@@ -175,23 +178,25 @@ func (m *Model) says(verb words.Verb, id berth.ID) string {
 	return string(verb)
 }
 
-// Hints are the keys that fit the selected berth now.
-func (m *Model) Hints() []kit.Hint {
-	var hints []kit.Hint
+// actions are the keys of what fits the selected berth now.
+func (m *Model) actions() (keys []screen.Key) {
+	bind := func(verb words.Verb, does string, at berth.ID) {
+		keys = append(keys, screen.Bind(words.Keys[verb], words.Keys[verb], does, "", func(string) tea.Cmd { return m.desk.Start(verb, at) }))
+	}
 	if n := m.selectedNeed(); m.told != "" && n >= 0 {
 		for _, verb := range m.needs[n].Keys {
-			hints = append(hints, kit.Hint{Key: words.Keys[verb], Does: string(verb)})
+			bind(verb, string(verb), berth.ID{})
 		}
-		return hints
+		return keys
 	}
-	b, ok := m.Berth()
+	b, ok := m.selected()
 	if !ok {
 		return nil
 	}
 	for _, a := range words.Actions(b) {
 		if a.Not == nil && a.Verb != words.LookNow {
-			hints = append(hints, kit.Hint{Key: a.Key, Does: m.says(a.Verb, b.ID)})
+			bind(a.Verb, m.says(a.Verb, b.ID), b.ID)
 		}
 	}
-	return hints
+	return keys
 }

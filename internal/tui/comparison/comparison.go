@@ -3,27 +3,36 @@
 package comparison
 
 import (
+	"context"
 	"encoding/json"
 	"maps"
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
+	"aditus/internal/words"
 )
 
 // Model is a comparison with a cursor.
 type Model struct {
-	c      control.Comparison
-	ref    string // what it is compared with instead of what Git declares; empty for that
-	rows   []row
-	list   kit.List
-	all    bool            // fields that agree are shown too
-	folded map[string]bool // parts
-	marked map[string]bool // parts chosen for a sync
-	rowsAt int             // where rows begin on the page, and how many have room, for the mouse
-	room   int
+	desk     *screen.Desk
+	compared status.Berth // as it was when it was compared last
+	c        control.Comparison
+	ref      string // what it is compared with instead of what Git declares; empty for that
+	rows     []row
+	list     kit.List
+	all      bool            // fields that agree are shown too
+	folded   map[string]bool // parts
+	marked   map[string]bool // parts chosen for a sync
+	rowsAt   int             // where rows begin on the page, and how many have room, for the mouse
+	room     int
 }
 
 // row is a part, or one field of it.
@@ -38,31 +47,81 @@ type row struct {
 // rules stands for what lies outside of parts.
 const rules = ""
 
+// Open compares a berth with what Git declares for it.
+func Open(d *screen.Desk, _ status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
+	return nil, open(d, at, "")
+}
+
+// open compares a berth; with a ref that takes a while.
+func open(d *screen.Desk, at berth.ID, ref string) tea.Cmd {
+	if ref != "" {
+		d.Say(ref+" is read.", false)
+	}
+	return d.Open(func(ctx context.Context) (screen.Screen, error) {
+		c, err := d.Control.Compare(ctx, at, control.Against{Ref: ref})
+		return New(d, c, ref), err
+	})
+}
+
 // New makes the screen.
-func New(c control.Comparison, ref string) *Model {
-	m := &Model{folded: map[string]bool{}, marked: map[string]bool{}, ref: ref}
-	m.Set(c)
+func New(d *screen.Desk, c control.Comparison, ref string) *Model {
+	m := &Model{desk: d, folded: map[string]bool{}, marked: map[string]bool{}, ref: ref}
+	m.set(c)
 	m.list.At = min(1, max(0, len(m.rows)-1)) // the first field that differs
 	return m
 }
 
-// Set shows a newer comparison of the same berth.
-func (m *Model) Set(c control.Comparison) {
+// set shows a newer comparison of the same berth.
+func (m *Model) set(c control.Comparison) {
 	m.c = c
 	m.lay()
 }
 
-// SetSeen tells when what is live was seen, where all else is as it was.
-func (m *Model) SetSeen(words string) { m.c.Live = words }
+// Berth implements screen.Screen.
+func (m *Model) Berth() berth.ID { return m.c.Berth }
 
-// Comparison is what is shown.
-func (m *Model) Comparison() control.Comparison { return m.c }
+// Picture implements screen.Screen: there is none.
+func (m *Model) Picture() *screen.Picture { return nil }
 
-// Ref is what it is compared with; empty for what Git declares.
-func (m *Model) Ref() string { return m.ref }
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case status.Snapshot:
+		return m.renew(msg)
+	case tea.MouseClickMsg:
+		from, to := m.list.Window(m.room, len(m.rows))
+		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to {
+			m.list.At = at
+		}
+	}
+	return nil
+}
 
-// Marked gives the parts that were chosen for a sync, sorted; none means all.
-func (m *Model) Marked() []string {
+// renew compares again where the berth is not as it was.
+func (m *Model) renew(s status.Snapshot) tea.Cmd {
+	b, _ := s.Find(m.c.Berth)
+	switch {
+	case m.ref != "" || m.c.Two: // what was asked for stays as it was asked
+		return nil
+	case control.SameStates(m.compared, b):
+		m.c.Live = control.LiveWords(b)
+		return nil
+	}
+	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
+		newer, err := m.desk.Control.Compare(ctx, b.ID, control.Against{})
+		if err != nil {
+			return nil
+		}
+		return func() tea.Cmd {
+			m.compared = b
+			m.set(newer)
+			return nil
+		}
+	})
+}
+
+// Chosen gives the parts that were marked for a sync, sorted; none means all.
+func (m *Model) Chosen() []string {
 	var names []string
 	for name := range m.marked {
 		names = append(names, name)
@@ -129,39 +188,63 @@ func worse(a, b compare.Kind) compare.Kind {
 	return order[max(slices.Index(order, a), slices.Index(order, b))]
 }
 
-// Key moves and folds. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool {
-	if m.list.Key(key, len(m.rows)) {
-		return true
+// Keys implements screen.Screen.
+func (m *Model) Keys() []screen.Key {
+	all, marks := "every field", ""
+	if m.all {
+		all = "only what differs"
 	}
-	switch key {
-	case "f":
-		m.all = !m.all
-		m.keep()
-	case "z", "enter", "left", "right", "h", "l":
-		r, ok := m.selected()
-		if !ok {
-			return true
-		}
-		fold := (key == "left" || key == "h") || (key == "z" || key == "enter") && !m.folded[r.part]
-		if delete(m.folded, r.part); fold {
-			m.folded[r.part] = true
-		}
-		m.keep()
-	case "Z":
-		m.onlyThis()
-	case "m":
-		if r, ok := m.selected(); ok && r.part != rules {
-			if m.marked[r.part] {
-				delete(m.marked, r.part)
-			} else {
-				m.marked[r.part] = true
-			}
-		}
-	default:
-		return false
+	var keys []screen.Key
+	if !m.c.Two && !m.c.Preview {
+		marks = "mark a part"
+		keys = append(keys, screen.Bind("y", "y", "sync", "sync, asked about once", func(string) tea.Cmd { return m.desk.Start(words.Sync, m.c.Berth) }))
 	}
-	return true
+	return append(keys,
+		screen.Bind("m", "m", marks, "mark a part: a sync then takes only those that are marked", screen.Only(m.mark)),
+		screen.Bind("f", "f", all, "every field, or only what differs", screen.Only(func(string) { m.all = !m.all; m.keep() })),
+		screen.Bind("z enter left h right l", "z", "fold", "fold a part (enter)", screen.Only(m.fold)),
+		screen.Bind("Z", "Z", "", "only this part, or all again", screen.Only(func(string) { m.onlyThis() })),
+		screen.Bind("b", "b", "compare with", "compare with another branch, commit or revision; nothing of it is taken", m.askRef),
+		screen.Bind("p", "p", "copy the patch", "copy as a JSON Patch (RFC 6902)", m.copy),
+		screen.List(&m.list, func() int { return len(m.rows) }),
+	)
+}
+
+func (m *Model) fold(pressed string) {
+	r, ok := m.selected()
+	if !ok {
+		return
+	}
+	fold := (pressed == "left" || pressed == "h") || (pressed == "z" || pressed == "enter") && !m.folded[r.part]
+	if delete(m.folded, r.part); fold {
+		m.folded[r.part] = true
+	}
+	m.keep()
+}
+
+func (m *Model) mark(string) {
+	if r, ok := m.selected(); !ok || r.part == rules {
+		return
+	} else if m.marked[r.part] {
+		delete(m.marked, r.part)
+	} else {
+		m.marked[r.part] = true
+	}
+}
+
+func (m *Model) copy(string) tea.Cmd {
+	m.desk.Say("The JSON Patch is in the clipboard, if this terminal lets programs put it there.", false)
+	return tea.SetClipboard(m.Patch())
+}
+
+// askRef asks what to compare with.
+func (m *Model) askRef(string) tea.Cmd {
+	return m.desk.Type(screen.Prompt{
+		Label: "compare with a branch, a commit or a revision; nothing for what is declared:",
+		Hints: []kit.Hint{{Key: "enter", Does: "compare"}, {Key: "esc", Does: "leave it"}},
+		Text:  m.ref,
+		Done:  func(text string) tea.Cmd { return open(m.desk, m.c.Berth, text) },
+	})
 }
 
 // onlyThis folds all parts but the selected one, or unfolds all where that is so already.
@@ -205,26 +288,4 @@ func (m *Model) selected() (row, bool) {
 		return row{}, false
 	}
 	return m.rows[m.list.At], true
-}
-
-// Click selects the row under the mouse.
-func (m *Model) Click(_, y int) bool {
-	from, to := m.list.Window(m.room, len(m.rows))
-	if at := from + y - m.rowsAt; y >= m.rowsAt && at < to {
-		m.list.At = at
-	}
-	return true
-}
-
-// Hints are the keys of the screen.
-func (m *Model) Hints() []kit.Hint {
-	all := "every field"
-	if m.all {
-		all = "only what differs"
-	}
-	hints := []kit.Hint{{Key: "f", Does: all}, {Key: "z", Does: "fold"}, {Key: "b", Does: "compare with"}, {Key: "p", Does: "copy the patch"}}
-	if !m.c.Two && !m.c.Preview {
-		hints = append([]kit.Hint{{Key: "y", Does: "sync"}, {Key: "m", Does: "mark a part"}}, hints...)
-	}
-	return hints
 }

@@ -107,7 +107,7 @@ func (m *Model) sentences(p *kit.Page, y int) int {
 		}
 		y = p.Wrap(left, y, width, 2, kit.Bad, "It overwrites: "+text+".")
 	}
-	if marked := m.Marked(); len(marked) > 0 {
+	if marked := m.Chosen(); len(marked) > 0 {
 		p.Put(left, y, kit.New, "Marked for the sync: "+say.List(marked)+" alone.")
 		y++
 	}

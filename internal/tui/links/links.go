@@ -3,17 +3,23 @@
 package links
 
 import (
+	"context"
 	"fmt"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
 	"aditus/internal/words"
 )
 
 // Model is the list of links with a cursor.
 type Model struct {
+	desk   *screen.Desk
 	links  []status.Link
 	line   string
 	now    time.Time
@@ -22,40 +28,107 @@ type Model struct {
 	room   int
 }
 
+// Open shows the links.
+func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd) {
+	return New(d, s), nil
+}
+
 // New makes the screen.
-func New(s status.Snapshot) *Model {
-	m := &Model{}
-	m.Set(s)
+func New(d *screen.Desk, s status.Snapshot) *Model {
+	m := &Model{desk: d}
+	m.set(s)
 	return m
 }
 
-// Set shows the links as they are now.
-func (m *Model) Set(s status.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
+func (m *Model) set(s status.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
 
-// Selected is the link under the cursor.
-func (m *Model) Selected() (status.Link, bool) {
+// selected is the link under the cursor.
+func (m *Model) selected() (status.Link, bool) {
 	if m.list.At < 0 || m.list.At >= len(m.links) {
 		return status.Link{}, false
 	}
 	return m.links[m.list.At], true
 }
 
-// Key moves the cursor. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool { return m.list.Key(key, len(m.links)) }
+// Berth implements screen.Screen: a link is no berth.
+func (m *Model) Berth() berth.ID { return berth.ID{} }
 
-// Click selects the row under the mouse.
-func (m *Model) Click(_, y int) bool {
-	from, to := m.list.Window(m.room, len(m.links))
-	if at := from + y - m.rowsAt; y >= m.rowsAt && at < to {
-		m.list.At = at
+// Picture implements screen.Screen: there is none.
+func (m *Model) Picture() *screen.Picture { return nil }
+
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case status.Snapshot:
+		m.set(msg)
+	case tea.MouseClickMsg:
+		from, to := m.list.Window(m.room, len(m.links))
+		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to {
+			m.list.At = at
+		}
 	}
-	return true
+	return nil
+}
+
+// Keys implements screen.Screen.
+func (m *Model) Keys() []screen.Key {
+	accepts := ""
+	if l, ok := m.selected(); ok && l.Rewritten {
+		accepts = "accept the new history"
+	}
+	return []screen.Key{
+		screen.List(&m.list, func() int { return len(m.links) }),
+		screen.Bind("t", "t", accepts, "accept a rewritten branch as it is now", func(string) tea.Cmd { return m.desk.Start(words.AcceptHistory, berth.ID{}) }),
+		screen.Bind("v", "v", "try it", "try it: does it answer, and what?", m.each(m.try)),
+		screen.Bind("n", "n", "look now", "look now", m.each(m.lookNow)),
+		screen.Bind("+ = -", "+ -", "poll more or less often", "poll more or less often, from now on", m.poll),
+	}
+}
+
+// each does something with the selected link.
+func (m *Model) each(do func(l status.Link) tea.Cmd) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		if l, ok := m.selected(); ok {
+			return do(l)
+		}
+		return nil
+	}
+}
+
+func (m *Model) try(l status.Link) tea.Cmd {
+	m.desk.Say("The link "+l.Name+" is asked.", false)
+	return m.desk.Answer(func(ctx context.Context) (string, error) { return m.desk.Control.Try(ctx, m.desk.Who, l.Name) })
+}
+
+func (m *Model) lookNow(l status.Link) tea.Cmd {
+	return m.desk.Answer(func(ctx context.Context) (string, error) {
+		return "The link " + l.Name + " is read again.", m.desk.Control.LookNow(ctx, m.desk.Who, l.Name)
+	})
+}
+
+// poll changes how often the selected link is polled.
+func (m *Model) poll(pressed string) tea.Cmd {
+	l, ok := m.selected()
+	if !ok {
+		return nil
+	}
+	every := Faster(l.Every)
+	if pressed == "-" {
+		every = Slower(l.Every)
+	}
+	if l.Follows != "" || every == l.Every {
+		m.desk.Say("The link "+l.Name+" keeps its interval.", true)
+		return nil
+	}
+	return m.desk.Answer(func(ctx context.Context) (string, error) {
+		return fmt.Sprintf("The link %s is polled every %s from now on.", l.Name, say.Span(every)), m.desk.Control.SetEvery(ctx, m.desk.Who, l.Name, every)
+	})
 }
 
 // intervals are what + and - go through.
 var intervals = []time.Duration{time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
 
-// Faster gives the next shorter interval, Slower the next longer one.
+// Faster gives the next shorter interval.
 func Faster(every time.Duration) time.Duration {
 	for i := len(intervals) - 1; i >= 0; i-- {
 		if intervals[i] < every {
@@ -73,15 +146,6 @@ func Slower(every time.Duration) time.Duration {
 		}
 	}
 	return every
-}
-
-// Hints are the keys of the screen.
-func (m *Model) Hints() []kit.Hint {
-	hints := []kit.Hint{{Key: "v", Does: "try it"}, {Key: "n", Does: "look now"}, {Key: "+ -", Does: "poll more or less often"}}
-	if l, ok := m.Selected(); ok && l.Rewritten {
-		hints = append([]kit.Hint{{Key: "t", Does: "accept the new history"}}, hints...)
-	}
-	return hints
 }
 
 // View draws the links. The page's last two rows are left to the bar of keys.
@@ -164,7 +228,7 @@ func (m *Model) View(p *kit.Page) {
 
 // detail tells the selected link in full sentences.
 func (m *Model) detail(p *kit.Page, y, end int) {
-	l, ok := m.Selected()
+	l, ok := m.selected()
 	if !ok {
 		return
 	}

@@ -317,8 +317,3 @@ func (m *Model) taken(x int, quiet control.Event) bool {
 	}
 	return false
 }
-
-// Hints are the keys that fit this screen now.
-func (m *Model) Hints() []kit.Hint {
-	return []kit.Hint{{Key: "p", Does: "picture"}, {Key: "←→", Does: "through time"}, {Key: "↑↓", Does: "events"}}
-}

@@ -3,13 +3,26 @@
 package watch
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
+	"aditus/internal/draw"
+	"aditus/internal/status"
+	"aditus/internal/tui/screen"
+	"aditus/internal/words"
 )
 
 // Model is a rollout's picture with a cursor in time.
 type Model struct {
+	desk   *screen.Desk
+	berth  status.Berth // as it is now
 	watch  control.Watch
 	at     time.Time // of the cursor; zero for none
 	chart  span
@@ -18,34 +31,90 @@ type Model struct {
 
 type span struct{ left, right int }
 
+// Open asks for a berth's newest rollout.
+func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
+	return nil, d.Open(func(ctx context.Context) (screen.Screen, error) {
+		w, err := d.Control.Watch(ctx, at, 0)
+		if errors.Is(err, fault.ErrNotFound) {
+			err = fmt.Errorf("nothing was rolled out at %s · %s yet", at.Workload, at.Site)
+		}
+		b, _ := s.Find(at)
+		return New(d, b, w), err
+	})
+}
+
 // New makes the screen of a rollout.
-func New(w control.Watch) *Model { return &Model{watch: w} }
+func New(d *screen.Desk, b status.Berth, w control.Watch) *Model {
+	return &Model{desk: d, berth: b, watch: w}
+}
 
-// SetWatch shows a newer picture of the same rollout.
-func (m *Model) SetWatch(w control.Watch) { m.watch = w }
+// Berth implements screen.Screen.
+func (m *Model) Berth() berth.ID { return m.watch.Berth }
 
-// Watch is the picture shown.
-func (m *Model) Watch() control.Watch { return m.watch }
+// Picture implements screen.Screen.
+func (m *Model) Picture() *screen.Picture {
+	w := m.watch
+	return &screen.Picture{Name: fmt.Sprintf("watch-%s-%s-%d", w.Berth.Workload, w.Berth.Site, w.Rollout.ID), Paint: draw.OfWatch(w)}
+}
 
-// Key moves through time and through the events. It is false for keys that are none of its business.
-func (m *Model) Key(key string) bool {
-	switch key {
+// Update implements screen.Screen.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case status.Snapshot:
+		m.berth, _ = msg.Find(m.watch.Berth)
+		at, number := m.watch.Berth, m.watch.Rollout.ID
+		return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
+			newer, err := m.desk.Control.Watch(ctx, at, number)
+			if err != nil {
+				return nil
+			}
+			return func() tea.Cmd {
+				m.watch = newer
+				return nil
+			}
+		})
+	case tea.MouseClickMsg:
+		if msg.X >= m.chart.left && msg.X < m.chart.right {
+			share := float64(msg.X-m.chart.left) / float64(max(1, m.chart.right-m.chart.left))
+			m.at = m.watch.Start.Add(time.Duration(share * float64(m.watch.End.Sub(m.watch.Start))))
+		}
+	}
+	return nil
+}
+
+// Keys implements screen.Screen. What can be done to the rollout comes first.
+func (m *Model) Keys() []screen.Key {
+	var keys []screen.Key
+	for _, action := range words.Actions(m.berth) {
+		if action.Not == nil && action.Changes {
+			keys = append(keys, screen.Bind(action.Key, action.Key, string(action.Verb), "", func(string) tea.Cmd { return m.desk.Start(action.Verb, action.Berth) }))
+		}
+	}
+	return append(keys,
+		screen.Bind("p", "p", "picture", "write this picture as SVG and PDF", func(string) tea.Cmd { return m.desk.TakePicture() }),
+		screen.Bind("left h right l home", "←→", "through time", "move through time (h l); the values under the cursor are told beside", screen.Only(m.throughTime)),
+		screen.Bind("end", "end", "", "back to now", screen.Only(func(string) { m.at = time.Time{} })),
+		screen.Bind("up k down j", "↑↓", "events", "older and newer events (j k)", screen.Only(m.throughEvents)),
+	)
+}
+
+func (m *Model) throughTime(pressed string) {
+	switch pressed {
 	case "left", "h":
 		m.move(-1)
 	case "right", "l":
 		m.move(1)
-	case "up", "k":
-		m.scroll = min(m.scroll+1, max(0, len(m.watch.Events)-1))
-	case "down", "j":
-		m.scroll = max(0, m.scroll-1)
-	case "home":
-		m.at = m.watch.Start
-	case "end":
-		m.at = time.Time{}
 	default:
-		return false
+		m.at = m.watch.Start
 	}
-	return true
+}
+
+func (m *Model) throughEvents(pressed string) {
+	if pressed == "up" || pressed == "k" {
+		m.scroll = min(m.scroll+1, max(0, len(m.watch.Events)-1))
+	} else {
+		m.scroll = max(0, m.scroll-1)
+	}
 }
 
 // move moves the cursor by one column of the chart. Beyond the newest moment it is put away.
@@ -62,16 +131,6 @@ func (m *Model) move(columns int) {
 	if m.at.After(m.watch.End) {
 		m.at = time.Time{}
 	}
-}
-
-// Click puts the cursor where the mouse was pressed.
-func (m *Model) Click(x, _ int) bool {
-	if x < m.chart.left || x >= m.chart.right {
-		return false
-	}
-	share := float64(x-m.chart.left) / float64(max(1, m.chart.right-m.chart.left))
-	m.at = m.watch.Start.Add(time.Duration(share * float64(m.watch.End.Sub(m.watch.Start))))
-	return true
 }
 
 // heldAt is a stepwise value at a moment.

@@ -1,0 +1,116 @@
+package screen
+
+import (
+	"context"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/control"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/policy"
+	"aditus/internal/tui/kit"
+	"aditus/internal/words"
+)
+
+// Desk is what a screen may ask of the app that shows it: to tell a person something, to have something typed or
+// answered, and to fetch things. Whatever takes its time is a Cmd, so that keys never wait for it.
+type Desk struct {
+	Ctx     context.Context // ends when the app does
+	Control control.Control
+	Who     policy.Actor
+
+	Say         func(text string, bad bool)
+	Ask         func(q Question)
+	Type        func(p Prompt) tea.Cmd
+	Start       func(verb words.Verb, at berth.ID) tea.Cmd // as the verb's letter does
+	TakePicture func() tea.Cmd
+
+	Touched bool // by a key or the mouse: cursors are the person's from then on
+
+	fetching Screen // for which something is asked for now; nil for none
+}
+
+// Question is put before something is changed.
+type Question struct {
+	Text  string
+	Types string // what is to be typed before it is done; empty for nothing
+	Do    func(ctx context.Context) (said string, err error)
+}
+
+// Prompt asks for a line of text.
+type Prompt struct {
+	Label string
+	Text  string // what it begins with
+	Hints []kit.Hint
+	Typed func(text string)         // at every key; may be nil
+	Moved func(pressed string)      // at the arrows up and down; may be nil
+	Done  func(text string) tea.Cmd // at enter; may be nil
+	Left  func()                    // at escape; may be nil
+}
+
+// Timeout is how long whatever is asked for may take.
+const Timeout = 30 * time.Second
+
+// Answered is what came of something that was asked for.
+type Answered struct {
+	Text string
+	Err  error
+}
+
+// Opened is a screen to be shown.
+type Opened struct{ Screen Screen }
+
+// Fetched is what came for a screen.
+type Fetched struct {
+	of   Screen
+	show func() tea.Cmd // nil where nothing came
+}
+
+// Answer asks for something, and has what came of it told.
+func (d *Desk) Answer(ask func(ctx context.Context) (string, error)) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(d.Ctx, Timeout)
+		defer cancel()
+		text, err := ask(ctx)
+		return Answered{text, err}
+	}
+}
+
+// Open asks for what a screen shows and has the screen shown then, or why it cannot be.
+func (d *Desk) Open(get func(ctx context.Context) (Screen, error)) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(d.Ctx, Timeout)
+		defer cancel()
+		s, err := get(ctx)
+		if err != nil {
+			return Answered{Err: err}
+		}
+		return Opened{s}
+	}
+}
+
+// Fetch asks for what a screen shows beside the snapshot. get gives what is to be done with it, nil for nothing. For
+// each screen one thing is asked for at a time.
+func (d *Desk) Fetch(of Screen, get func(ctx context.Context) (show func() tea.Cmd)) tea.Cmd {
+	if d.fetching == of {
+		return nil
+	}
+	d.fetching = of
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(d.Ctx, Timeout)
+		defer cancel()
+		return Fetched{of, get(ctx)}
+	}
+}
+
+// Take takes what came, where the screen that it is for is still shown.
+func (d *Desk) Take(m Fetched, shown Screen) tea.Cmd {
+	if d.fetching == m.of {
+		d.fetching = nil
+	}
+	if shown != m.of || m.show == nil {
+		return nil
+	}
+	return m.show()
+}
