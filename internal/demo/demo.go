@@ -372,15 +372,15 @@ func (w *World) settle(ctx context.Context, id berth.ID, place int, revisions []
 		facts = append(facts, ledger.Fact{At: at, Workload: id.Workload, Site: id.Site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
 	}
 	driver, revision := w.drivers()[id.Site], applied.Fingerprint
-	errs := []error{driver.Lay(ctx, id.Workload, revision, *applied.Desired)}
+	wants := []target.Want{target.Prepare(revision, *applied.Desired)}
 	for _, part := range applied.Desired.Running() {
 		if applied.Desired.Parts[part].Kind == declare.Task {
-			errs = append(errs, driver.Run(ctx, id.Workload, revision, part))
+			wants = append(wants, target.Run(revision, part))
 		} else {
-			errs = append(errs, driver.Scale(ctx, id.Workload, revision, part, applied.Desired.Parts[part].Instances, nil))
+			wants = append(wants, target.Scale(revision, part, applied.Desired.Parts[part].Instances))
 		}
 	}
-	return ledger.Entry{Berth: id, State: &state, Facts: facts}, errors.Join(append(errs, driver.SetShare(ctx, id.Workload, revision, 1, ""))...)
+	return ledger.Entry{Berth: id, State: &state, Facts: facts}, driver.Apply(ctx, id.Workload, append(wants, target.SetShare(revision, 1, "")))
 }
 
 func (w *World) keep(k kept) error {

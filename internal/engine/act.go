@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
+	"aditus/internal/target"
 )
 
 // carryOut has the target do what is wanted.
@@ -17,49 +18,43 @@ func (b *loop) carryOut(ctx context.Context, intents []rollout.Intent) error {
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
 	var failed []error
+	var wants []target.Want
 	for _, i := range intents {
-		if err := b.do(ctx, i); err != nil {
+		w, err := b.want(i)
+		if err != nil {
 			failed = append(failed, err)
+			continue
 		}
+		wants = append(wants, w)
+	}
+	if len(wants) > 0 {
+		failed = append(failed, b.driver.Apply(ctx, b.id.Workload, wants))
 	}
 	return errors.Join(failed...)
 }
 
-func (b *loop) do(ctx context.Context, i rollout.Intent) error {
-	workload := b.id.Workload
+// want is an intent with what it takes to do it.
+func (b *loop) want(i rollout.Intent) (target.Want, error) {
+	w := target.Want{Intent: i}
 	switch i.Do {
-	case rollout.Lay:
-		r := b.e.revision(workload, i.Revision)
+	case rollout.Prepare:
+		r := b.e.revision(b.id.Workload, i.Revision)
 		if r == nil {
-			return fmt.Errorf("revision %s is not on record", i.Revision.Short())
+			return w, fmt.Errorf("revision %s is not on record", i.Revision.Short())
 		}
 		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
 		if err != nil {
-			return err
+			return w, err
 		}
-		return b.driver.Lay(ctx, workload, i.Revision, desired)
+		w.Desired = &desired
 	case rollout.Scale:
-		return b.driver.Scale(ctx, workload, i.Revision, i.Part, i.Count, b.unwell(i.Part))
-	case rollout.Preview:
-		return b.driver.Preview(ctx, workload, i.Revision)
-	case rollout.Run:
-		return b.driver.Run(ctx, workload, i.Revision, i.Part)
+		w.First = b.unwell(i.Part)
 	case rollout.SetShare:
-		rest := declare.Fingerprint("")
 		if b.state.Roll != nil {
-			rest = b.state.Roll.Old.Revision
+			w.Rest = b.state.Roll.Old.Revision
 		}
-		return b.driver.SetShare(ctx, workload, i.Revision, i.Share, rest)
-	case rollout.Keep:
-		return b.driver.Keep(ctx, workload, i.From, i.Revision, i.Part)
-	case rollout.Prune:
-		return b.driver.Remove(ctx, workload, i.Revision, i.Part)
-	case rollout.Mark:
-		return b.driver.Mark(ctx, workload, i.From, i.Revision)
-	case rollout.Drop:
-		return b.driver.Drop(ctx, workload, i.Revision)
 	}
-	return nil
+	return w, nil
 }
 
 // unwell names the instances of a part that are not healthy, so that they are the first to go.

@@ -15,6 +15,7 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
+	"aditus/internal/target"
 )
 
 // settled gives a rig on which version 1 is proven at both sites.
@@ -248,8 +249,8 @@ func TestSettingsOnly(t *testing.T) {
 func TestGone(t *testing.T) {
 	r := settled(t)
 	applied := berthAt(r.engine.Snapshot(), "north").Applied.Fingerprint
-	r.must(r.sites["north"].SetShare(t.Context(), "web", applied, 0, ""))
-	r.must(r.sites["north"].Drop(t.Context(), "web", applied))
+	r.must(r.sites["north"].Apply(t.Context(), "web", []target.Want{target.SetShare(applied, 0, "")}))
+	r.must(r.sites["north"].Apply(t.Context(), "web", []target.Want{target.Delete(applied)}))
 	r.until("gone", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent })
 	r.wait(time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "north"); b.Rollout != nil || r.share("north", "1") != 0 {

@@ -185,7 +185,7 @@ func (b *loop) ask(ctx context.Context, in target.Instance, probe declare.Probe)
 	}
 	ctx, cancel := context.WithTimeout(ctx, probe.Timeout.Duration)
 	defer cancel()
-	reason, err := b.driver.Check(ctx, b.id.Workload, in.ID, probe.Command)
+	reason, err := b.driver.Exec(ctx, b.id.Workload, in.ID, probe.Command)
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Sprintf("%s: no end within %s", probe.Command[0], probe.Timeout)
 	} else if err != nil {

@@ -1,8 +1,9 @@
 package engine
 
 import (
-	"aditus/internal/status"
 	"context"
+
+	"aditus/internal/status"
 )
 
 // Measured asks all sites what they measure of their instances. A site that does not answer is left out.

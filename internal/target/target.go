@@ -1,5 +1,5 @@
-// Package target is what a site runs on, behind one driver interface. Drivers are dumb: they observe, lay settings
-// down, make cohorts the size they are told and set shares. They take no decisions.
+// Package target is what a site runs on, behind one driver interface. Drivers are dumb: they observe, make what is
+// wanted so, run commands and read logs. They take no decisions.
 package target
 
 import (
@@ -24,32 +24,14 @@ type Berth = string
 type Driver interface {
 	// Observe tells what is there now.
 	Observe(ctx context.Context, workload Berth) (Observation, error)
-	// Lay puts a revision's settings in place and makes its parts known. It starts no instance.
-	Lay(ctx context.Context, workload Berth, revision declare.Fingerprint, desired declare.Desired) error
-	// Scale makes one part's cohort of a laid revision the given size. When it gets smaller, those named in first go
-	// first.
-	Scale(ctx context.Context, workload Berth, revision declare.Fingerprint, part string, instances int, first []string) error
-	// SetShare gives a revision's cohort a share of the traffic, from 0 to 1, and another revision the rest. With
-	// an empty rest all else gets nothing.
-	SetShare(ctx context.Context, workload Berth, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error
-	// Preview leads the preview routes to a revision's cohort.
-	Preview(ctx context.Context, workload Berth, revision declare.Fingerprint) error
-	// Check runs a command within an instance and tells in a few words why it did not end with status 0; empty where
-	// it did.
-	Check(ctx context.Context, workload Berth, instance string, command []string) (reason string, err error)
+	// Apply makes what is wanted so, one after the other, and goes on where one of them fails. What is not named stays as
+	// it is, so that what a person changed there is never overwritten by the way.
+	Apply(ctx context.Context, workload Berth, wants []Want) error
+	// Exec runs a command within an instance and tells in a few words why it did not end with status 0; empty where it
+	// did.
+	Exec(ctx context.Context, workload Berth, instance string, command []string) (reason string, err error)
 	// Restart starts an instance's process anew.
 	Restart(ctx context.Context, workload Berth, instance string) error
-	// Run runs a task of a laid revision to its end, once: what has run, or runs, is not started again.
-	Run(ctx context.Context, workload Berth, revision declare.Fingerprint, part string) error
-	// Keep moves a part with its instances as they are from one revision's cohort to another's. It does no harm where
-	// the part is there already.
-	Keep(ctx context.Context, workload Berth, from, to declare.Fingerprint, part string) error
-	// Remove takes one part of a cohort away, with its instances. Volumes lose their data.
-	Remove(ctx context.Context, workload Berth, revision declare.Fingerprint, part string) error
-	// Mark makes a cohort, with its instances and traffic as they are, that of another revision.
-	Mark(ctx context.Context, workload Berth, from, to declare.Fingerprint) error
-	// Drop takes a revision's cohort and settings away. A revision that has traffic is refused.
-	Drop(ctx context.Context, workload Berth, revision declare.Fingerprint) error
 	// Measure gives what the site itself counts and measures of each of a workload's instances, so that guards can use it
 	// whatever they expose: RequestsMetric and TookMetric of what its routes lead there, and what they use of the machine.
 	Measure(ctx context.Context, workload Berth) (map[string]signal.Page, error)

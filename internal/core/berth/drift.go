@@ -120,7 +120,7 @@ func (d *decision) prune(by string) error {
 	removed := 0
 	for _, found := range d.State.Change.Differences {
 		if found.Kind == compare.Orphan {
-			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Prune, Revision: d.State.Applied, Part: found.Part()})
+			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.RemovePart, Revision: d.State.Applied, Part: found.Part()})
 			d.fact(OrphanGone, by, d.State.Applied, fmt.Sprintf("%s removes %s, which is not declared", by, found.Part()), found)
 			removed++
 		}

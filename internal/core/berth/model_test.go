@@ -170,7 +170,7 @@ func (m *model) do(i rollout.Intent) {
 	}
 	c := m.cohorts[i.Revision]
 	switch i.Do {
-	case rollout.Lay:
+	case rollout.Prepare:
 		if c == nil {
 			c = &cohort{parts: map[string]declare.Part{}, born: map[string]time.Time{}}
 			m.cohorts[i.Revision] = c
@@ -200,21 +200,21 @@ func (m *model) do(i rollout.Intent) {
 				other.share = 0
 			}
 		}
-	case rollout.Keep:
+	case rollout.MovePart:
 		if from := m.cohorts[i.From]; from != nil && c != nil {
 			c.parts[i.Part] = from.parts[i.Part]
 			delete(from.parts, i.Part)
 		}
-	case rollout.Prune:
+	case rollout.RemovePart:
 		if c != nil {
 			delete(c.parts, i.Part)
 		}
-	case rollout.Mark:
+	case rollout.Relabel:
 		if from := m.cohorts[i.From]; from != nil {
 			m.cohorts[i.Revision] = from
 			delete(m.cohorts, i.From)
 		}
-	case rollout.Drop:
+	case rollout.Delete:
 		delete(m.cohorts, i.Revision)
 	}
 }

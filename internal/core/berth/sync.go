@@ -208,7 +208,7 @@ func (d *decision) mark(declared *Revision, by string) {
 }
 
 func remark(from, to declare.Fingerprint) []rollout.Intent {
-	return []rollout.Intent{{Do: rollout.Mark, From: from, Revision: to}, {Do: rollout.Lay, Revision: to}}
+	return []rollout.Intent{{Do: rollout.Relabel, From: from, Revision: to}, {Do: rollout.Prepare, Revision: to}}
 }
 
 // inPart makes the revision that has some parts as they are declared and all else as it is applied.
@@ -324,7 +324,7 @@ func (s State) Wanted(applied *Revision) (sum int) {
 
 // putBack makes the site as it was applied.
 func (d *decision) putBack(by string) {
-	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Lay, Revision: d.State.Applied})
+	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Prepare, Revision: d.State.Applied})
 	side := d.side(d.State.Applied)
 	for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
 		count := side.Parts[part]

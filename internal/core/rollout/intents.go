@@ -56,10 +56,10 @@ func (m *machine) forward() {
 		}
 	}
 	for _, idle := range m.seen.Idle {
-		m.want(Intent{Do: Drop, Revision: idle})
+		m.want(Intent{Do: Delete, Revision: idle})
 	}
 	if !m.seen.New.Laid {
-		m.want(Intent{Do: Lay, Revision: m.New.Revision})
+		m.want(Intent{Do: Prepare, Revision: m.New.Revision})
 		return
 	}
 	if m.Rules.Style == declare.BlueGreen && m.AskedShare() == 0 && !m.seen.New.Preview {
@@ -162,7 +162,7 @@ func (m *machine) backward() {
 		m.scale(m.New, m.seen.New, part, fewer)
 	}
 	if !m.Traffic.IsZero() && m.whole() && (m.seen.New.instances() > 0 || m.seen.New.Laid) {
-		m.want(Intent{Do: Drop, Revision: m.New.Revision})
+		m.want(Intent{Do: Delete, Revision: m.New.Revision})
 	}
 }
 
@@ -190,10 +190,10 @@ func (m *machine) mayTidy() bool {
 func (m *machine) tidy() {
 	orphans := m.orphans()
 	for _, part := range orphans {
-		m.want(Intent{Do: Keep, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
+		m.want(Intent{Do: MovePart, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
 	}
 	if len(orphans) == 0 {
-		m.want(Intent{Do: Drop, Revision: m.Old.Revision})
+		m.want(Intent{Do: Delete, Revision: m.Old.Revision})
 	}
 }
 

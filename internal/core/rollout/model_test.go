@@ -159,14 +159,14 @@ func (m *model) cohort(r declare.Fingerprint) Cohort {
 func (m *model) act(s State, intents []Intent) error {
 	for _, i := range intents {
 		c := m.cohorts[i.Revision]
-		if c == nil && i.Do != Lay && i.Do != SetShare {
-			if i.Do == Drop {
+		if c == nil && i.Do != Prepare && i.Do != SetShare {
+			if i.Do == Delete {
 				continue
 			}
 			return fmt.Errorf("%s is asked of %s, which is not there", i.Do, i.Revision)
 		}
 		switch i.Do {
-		case Lay:
+		case Prepare:
 			if c == nil {
 				m.cohorts[i.Revision] = &crew{laid: true, parts: map[string][]*hand{}, tasks: map[string]int{}, all: slices.Clone(m.new.Declared)}
 			}
@@ -189,10 +189,10 @@ func (m *model) act(s State, intents []Intent) error {
 			m.share = i.Share
 		case Preview:
 			c.preview = true
-		case Keep:
+		case MovePart:
 			c = m.cohorts[i.From]
 			c.all = slices.DeleteFunc(slices.Clone(c.all), func(p string) bool { return p == i.Part })
-		case Drop:
+		case Delete:
 			if i.Revision == m.old.Revision && slices.Contains(c.all, m.oldPart) {
 				return fmt.Errorf("the old cohort went with %s, which is not declared any more", m.oldPart)
 			}

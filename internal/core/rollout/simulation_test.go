@@ -402,9 +402,9 @@ var laws = []law{
 func after(side Side, seen Cohort, part string, intents []Intent) (count, healthy int) {
 	count, healthy = seen.Parts[part], seen.Healthy[part]
 	for _, i := range intents {
-		if i.Revision == side.Revision && (i.Do == Drop || i.Do == Scale && i.Part == part) {
+		if i.Revision == side.Revision && (i.Do == Delete || i.Do == Scale && i.Part == part) {
 			n := i.Count
-			if i.Do == Drop {
+			if i.Do == Delete {
 				n = 0
 			}
 			healthy = min(healthy, n) // those that are not up go first

@@ -290,7 +290,7 @@ type Intent struct {
 	Revision declare.Fingerprint
 	Part     string
 	Count    int                 // Scale: instances
-	From     declare.Fingerprint // Keep: the revision that has the part
+	From     declare.Fingerprint // MovePart and Relabel: the revision that has it
 	Share    float64             // SetShare: of the traffic on New
 }
 
@@ -298,15 +298,15 @@ type Intent struct {
 type Deed string
 
 const (
-	Lay      Deed = "lay"     // put a revision's settings in place
-	Scale    Deed = "scale"   // make a part's cohort the size of Count
-	SetShare Deed = "share"   // give the new cohort a share of the traffic
-	Preview  Deed = "preview" // lead the preview route to a revision's cohort
-	Run      Deed = "run"     // run a task to its end
-	Keep     Deed = "keep"    // let a part that is not declared any more live on beside the new cohort
-	Drop     Deed = "remove"  // take a revision's cohort away, with its settings
-	Prune    Deed = "prune"   // take one part away; only where a person asked for it
-	Mark     Deed = "mark"    // make the cohort of From that of Revision, as it is
+	Prepare    Deed = "prepare"     // put a revision's settings in place
+	Scale      Deed = "scale"       // make a part's cohort the size of Count
+	SetShare   Deed = "share"       // give the new cohort a share of the traffic
+	Preview    Deed = "preview"     // lead the preview route to a revision's cohort
+	Run        Deed = "run"         // run a task to its end
+	MovePart   Deed = "move"        // let a part that is not declared any more live on beside the new cohort
+	Delete     Deed = "delete"      // take a revision's cohort away, with its settings
+	RemovePart Deed = "remove part" // take one part away; only where a person asked for it
+	Relabel    Deed = "relabel"     // make the cohort of From that of Revision, as it is
 )
 
 // Fact is something that happened, for the ledger.

@@ -76,7 +76,7 @@ func (t *site) observe() Observation {
 func (t *site) act(intents []Intent) {
 	for _, i := range intents {
 		switch {
-		case i.Do == Lay:
+		case i.Do == Prepare:
 			t.laid = true
 		case i.Do == Scale && i.Revision == newSide.Revision:
 			t.new = i.Count
@@ -85,9 +85,9 @@ func (t *site) act(intents []Intent) {
 			t.old = i.Count
 		case i.Do == SetShare:
 			t.share = i.Share
-		case i.Do == Drop && i.Revision == newSide.Revision:
+		case i.Do == Delete && i.Revision == newSide.Revision:
 			t.laid, t.new, t.ready = false, 0, 0
-		case i.Do == Drop:
+		case i.Do == Delete:
 			t.old = 0
 		}
 	}
@@ -390,7 +390,7 @@ func TestLeftovers(t *testing.T) {
 	seen := target.observe()
 	seen.Astray = 0.25
 	out := Step(begin(), seen, nil, start.Add(time.Second))
-	if want := []Intent{{Do: Lay, Revision: newSide.Revision}}; !slices.Equal(out.Intents, want) {
+	if want := []Intent{{Do: Prepare, Revision: newSide.Revision}}; !slices.Equal(out.Intents, want) {
 		t.Errorf("it asks for %+v, want %+v", out.Intents, want)
 	}
 	target.laid = true
@@ -402,7 +402,7 @@ func TestLeftovers(t *testing.T) {
 	}
 	seen.Astray, seen.Idle = 0, []declare.Fingerprint{"left000"}
 	out = Step(out.State, seen, nil, start.Add(3*time.Second))
-	if want := (Intent{Do: Drop, Revision: "left000"}); !slices.Contains(out.Intents, want) {
+	if want := (Intent{Do: Delete, Revision: "left000"}); !slices.Contains(out.Intents, want) {
 		t.Errorf("what is left stays: %+v", out.Intents)
 	}
 }

@@ -48,9 +48,9 @@ func ferry(artifact string) declare.Desired {
 func up(t *testing.T, s *Site, n int, artifact string, instances int) {
 	t.Helper()
 	for _, err := range []error{
-		s.Lay(t.Context(), workload, revision(n), ferry(artifact)),
-		s.Scale(t.Context(), workload, revision(n), "deck", instances, nil),
-		s.SetShare(t.Context(), workload, revision(n), 1, ""),
+		s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(n), ferry(artifact))}),
+		s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(n), "deck", instances)}),
+		s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(n), 1, "")}),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -137,14 +137,14 @@ func TestFurnished(t *testing.T) {
 	if err := os.WriteFile(book, []byte("cast off"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if reason, err := s.Check(t.Context(), workload, in.ID, []string{"test", "-s", "var/log book/first"}); reason != "" || err != nil {
+	if reason, err := s.Exec(t.Context(), workload, in.ID, []string{"test", "-s", "var/log book/first"}); reason != "" || err != nil {
 		t.Errorf("the volume is not seen where it is declared: %q %v", reason, err)
 	}
-	if reason, err := s.Check(t.Context(), workload, in.ID, []string{"test", "-s", "nowhere"}); reason != "test exited with status 1" || err != nil {
+	if reason, err := s.Exec(t.Context(), workload, in.ID, []string{"test", "-s", "nowhere"}); reason != "test exited with status 1" || err != nil {
 		t.Errorf("a check that fails: %q %v", reason, err)
 	}
 	up(t, s, 2, artifact(t, "ferry-2", behaviour{Version: "2"}), 1)
-	if err := s.Drop(t.Context(), workload, revision(1)); err != nil {
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Delete(revision(1))}); err != nil {
 		t.Fatal(err)
 	}
 	if text, _ := os.ReadFile(book); string(text) != "cast off" {
@@ -189,13 +189,13 @@ func TestByHand(t *testing.T) {
 	if err := os.Remove(filepath.Join(folder, fileName("../up"))); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Scale(t.Context(), workload, revision(1), "deck", 3, nil); err != nil { // the keeper is told all anew
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 3)}); err != nil { // the keeper is told all anew
 		t.Fatal(err)
 	}
 	if got := values(); len(got) != 2 || got["opens.at"] != "07:00" || got["tide"] != "high" {
 		t.Errorf("changed by hand they are %v", got)
 	}
-	if err := s.Lay(t.Context(), workload, revision(1), ferry(reference)); err != nil {
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), ferry(reference))}); err != nil {
 		t.Fatal(err)
 	}
 	if got := values(); len(got) != 2 || got["opens.at"] != "06:30" || got["../up"] != "no" {
@@ -236,10 +236,10 @@ func TestHarm(t *testing.T) {
 			return strings.Contains(in.Reason, "cannot be started: run: no such file")
 		}},
 	} {
-		if err := s.Lay(t.Context(), workload, revision(n+10), ferry(test.artifact)); err != nil {
+		if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(n+10), ferry(test.artifact))}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Scale(t.Context(), workload, revision(n+10), "deck", 1, nil); err != nil {
+		if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(n+10), "deck", 1)}); err != nil {
 			t.Fatal(err)
 		}
 		await(t, s, n+10, test.name, func(all []target.Instance) bool { return len(all) == 1 && test.is(all[0]) })
@@ -282,7 +282,7 @@ func TestStubborn(t *testing.T) {
 	if sum := size(); sum > 24<<20 {
 		t.Errorf("%d bytes of logs are kept", sum)
 	}
-	if err := s.Scale(t.Context(), workload, revision(1), "deck", 0, nil); err != nil {
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
 		t.Fatal(err)
 	}
 	for end := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
@@ -300,7 +300,7 @@ func TestBackAgain(t *testing.T) {
 	before := await(t, s, 1, "it runs", running(1))[0]
 	ask(t, s, "/") // it is up, and takes no notice of signals
 	pid := pidOf(t, filepath.Join(s.folder, instancesFolder, before.ID))
-	for _, err := range []error{s.SetShare(t.Context(), workload, revision(1), 0, ""), s.Drop(t.Context(), workload, revision(1))} {
+	for _, err := range []error{s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(1), 0, "")}), s.Apply(t.Context(), workload, []target.Want{target.Delete(revision(1))})} {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -378,7 +378,7 @@ func TestKeeperKilled(t *testing.T) {
 		}
 		pid := pidOf(t, filepath.Join(s.folder, instancesFolder, in.ID))
 		left := len(all) - 1 - slices.IndexFunc(all, func(o target.Instance) bool { return o.ID == in.ID })
-		if err := s.Scale(t.Context(), workload, revision(1), "deck", left, []string{in.ID}); err != nil {
+		if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", left, in.ID)}); err != nil {
 			t.Fatal(err)
 		}
 		for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
@@ -446,7 +446,7 @@ func BenchmarkStart(b *testing.B) {
 		reference := artifact(b, "ferry", behaviour{Version: "1"})
 		began := time.Now()
 		ctx := context.Background()
-		if err := errors.Join(s.Lay(ctx, workload, revision(1), ferry(reference)), s.Scale(ctx, workload, revision(1), "deck", 100, nil)); err != nil {
+		if err := errors.Join(s.Apply(ctx, workload, []target.Want{target.Prepare(revision(1), ferry(reference))}), s.Apply(ctx, workload, []target.Want{target.Scale(revision(1), "deck", 100)})); err != nil {
 			b.Fatal(err)
 		}
 		for ready := 0; ready < 100; time.Sleep(10 * time.Millisecond) {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -17,6 +18,7 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
@@ -206,13 +208,13 @@ func (s *Site) copy(workload string) map[declare.Fingerprint]*wanted.Cohort {
 	return out
 }
 
-// do has the keeper do what was just asked for, where asking for it went well.
-func (s *Site) do(ctx context.Context, err error) error {
+// do has the keeper do what was just asked for.
+func (s *Site) do(ctx context.Context) error {
 	s.mu.Lock()
 	held := s.held
 	s.mu.Unlock()
-	if err != nil || held {
-		return err
+	if held {
+		return nil
 	}
 	return s.tell(ctx)
 }
@@ -236,21 +238,53 @@ func (s *Site) untold() bool {
 	return s.behind
 }
 
-// Lay implements target.Driver.
-func (s *Site) Lay(ctx context.Context, workload string, revision declare.Fingerprint, desired declare.Desired) error {
-	if err := s.clash(workload, desired); err != nil {
-		return err
+// Apply implements target.Driver. What can be asked for is, and the keeper is told once.
+func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) error {
+	var failed []error
+	var possible []target.Want
+	volumes := map[string]bool{} // to be removed
+	before := s.copy(workload)
+	for _, w := range wants {
+		if w.Do == rollout.Prepare {
+			if err := s.clash(workload, *w.Desired); err != nil {
+				failed = append(failed, err)
+				continue
+			}
+			for _, part := range w.Desired.Parts {
+				if part.Artifact != "" {
+					s.Store.Get(part.Artifact) // it comes while the rest is prepared
+				}
+			}
+		}
+		if c := before[w.Revision]; w.Do == rollout.RemovePart && c != nil && c.Parts[w.Part].Kind == declare.Volume {
+			volumes[w.Part] = true
+		}
+		possible = append(possible, w)
 	}
-	for _, part := range desired.Parts {
-		if part.Artifact != "" {
-			s.Store.Get(part.Artifact) // it comes while the rest is prepared
+	failed = append(failed, s.book.Apply(workload, possible, routed, time.Now()))
+	after := s.copy(workload)
+	for _, w := range possible {
+		if c := after[w.Revision]; w.Do == rollout.Prepare && c != nil {
+			failed = append(failed, s.putBack(c))
 		}
 	}
-	err := s.book.Lay(workload, revision, desired.Parts)
-	if c := s.copy(workload)[revision]; err == nil {
-		err = s.putBack(c)
+	told := s.do(ctx)
+	if told == nil {
+		for part := range volumes {
+			if err := os.RemoveAll(s.volume(workload, part)); err != nil {
+				failed = append(failed, fmt.Errorf("remove the volume %s of %s at %s: %w", part, workload, s.Name, err))
+			}
+		}
 	}
-	return s.do(ctx, err)
+	return errors.Join(append(failed, told)...)
+}
+
+// Restart implements target.Driver.
+func (s *Site) Restart(ctx context.Context, workload, instance string) error {
+	if err := s.book.Restart(workload, instance, time.Now()); err != nil {
+		return err
+	}
+	return s.do(ctx)
 }
 
 // clash refuses routes that another workload has already.
@@ -266,66 +300,11 @@ func (s *Site) clash(workload string, desired declare.Desired) error {
 						continue
 					}
 					if part.TCP != 0 || part.Host == wanted.Host || part.Preview != "" && part.Preview == wanted.Preview {
-						return fmt.Errorf("lay down %s at %s: its route %s takes the same traffic as %s of %s: give it another host, or another tcp port", workload, s.Name, own, name, other)
+						return fmt.Errorf("prepare %s at %s: its route %s takes the same traffic as %s of %s: give it another host, or another tcp port", workload, s.Name, own, name, other)
 					}
 				}
 			}
 		}
 	}
 	return nil
-}
-
-// Scale implements target.Driver.
-func (s *Site) Scale(ctx context.Context, workload string, revision declare.Fingerprint, part string, instances int, first []string) error {
-	return s.do(ctx, s.book.Scale(workload, revision, part, instances, first, time.Now()))
-}
-
-// SetShare implements target.Driver.
-func (s *Site) SetShare(ctx context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
-	return s.do(ctx, s.book.SetShare(workload, revision, share, rest, routed(s.copy(workload)), time.Now()))
-}
-
-// Preview implements target.Driver.
-func (s *Site) Preview(ctx context.Context, workload string, revision declare.Fingerprint) error {
-	return s.do(ctx, s.book.Preview(workload, revision))
-}
-
-// Run implements target.Driver.
-func (s *Site) Run(ctx context.Context, workload string, revision declare.Fingerprint, part string) error {
-	return s.do(ctx, s.book.Run(workload, revision, part, time.Now()))
-}
-
-// Restart implements target.Driver.
-func (s *Site) Restart(ctx context.Context, workload, instance string) error {
-	return s.do(ctx, s.book.Restart(workload, instance, time.Now()))
-}
-
-// Keep implements target.Driver.
-func (s *Site) Keep(ctx context.Context, workload string, from, to declare.Fingerprint, part string) error {
-	return s.do(ctx, s.book.Keep(workload, from, to, part))
-}
-
-// Remove implements target.Driver.
-func (s *Site) Remove(ctx context.Context, workload string, revision declare.Fingerprint, part string) error {
-	was := declare.Part{}
-	if c := s.copy(workload)[revision]; c != nil {
-		was = c.Parts[part]
-	}
-	if err := s.do(ctx, s.book.Remove(workload, revision, part)); err != nil || was.Kind != declare.Volume {
-		return err
-	}
-	if err := os.RemoveAll(s.volume(workload, part)); err != nil {
-		return fmt.Errorf("remove the volume %s of %s at %s: %w", part, workload, s.Name, err)
-	}
-	return nil
-}
-
-// Mark implements target.Driver.
-func (s *Site) Mark(ctx context.Context, workload string, from, to declare.Fingerprint) error {
-	return s.do(ctx, s.book.Mark(workload, from, to))
-}
-
-// Drop implements target.Driver.
-func (s *Site) Drop(ctx context.Context, workload string, revision declare.Fingerprint) error {
-	return s.do(ctx, s.book.Drop(workload, revision))
 }

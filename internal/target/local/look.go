@@ -37,8 +37,8 @@ func (s *Site) find(workload, id string) (in wanted.Instance, c *wanted.Cohort, 
 // checkKill is how long a command that is to end may take before it is left alone.
 const checkKill = time.Second
 
-// Check implements target.Driver. The command runs beside the instance, in its folder and with its environment.
-func (s *Site) Check(ctx context.Context, workload, id string, command []string) (string, error) {
+// Exec implements target.Driver. The command runs beside the instance, in its folder and with its environment.
+func (s *Site) Exec(ctx context.Context, workload, id string, command []string) (string, error) {
 	in, c, err := s.find(workload, id)
 	if err != nil {
 		return "", err
@@ -60,7 +60,7 @@ func (s *Site) Check(ctx context.Context, workload, id string, command []string)
 	if err != nil {
 		return err.Error(), nil
 	}
-	environment, err := s.furnish(workload, c, in, unpacked)
+	environment, err := s.prepare(workload, c, in, unpacked)
 	if err != nil {
 		return "", err
 	}

@@ -96,7 +96,7 @@ func (s *Site) putBack(c *wanted.Cohort) error {
 				return err
 			}
 			if _, err := os.Stat(folder); folder == "" || err != nil {
-				continue // it comes when the instance is furnished
+				continue // it comes when the instance is prepared
 			}
 			if err := write(folder, values); err != nil {
 				return fmt.Errorf("put back %s of %s: %w", name, in.ID, err)

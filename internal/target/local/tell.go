@@ -64,7 +64,7 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 	if err != nil {
 		return keeper.Process{}, err
 	}
-	environment, err := s.furnish(workload, c, in, unpacked)
+	environment, err := s.prepare(workload, c, in, unpacked)
 	if err != nil {
 		return keeper.Process{}, err
 	}

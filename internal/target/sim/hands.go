@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/target"
 )
 
 // Hand is a change that a person makes at a site behind Aditus' back.
@@ -115,6 +116,11 @@ func (s *Site) ChangeByHand(h Hand) error {
 	return s.change(h)
 }
 
+// apply writes into the book what someone wants of it.
+func (s *Site) apply(workload string, wants ...target.Want) error {
+	return s.book.Apply(workload, wants, s.splits, s.now())
+}
+
 func (s *Site) change(h Hand) error {
 	for revision, c := range s.cohorts(h.Workload) {
 		if c.Share == 0 && len(c.Instances) > 0 {
@@ -122,7 +128,7 @@ func (s *Site) change(h Hand) error {
 		}
 		s.advance(h.Workload, s.now())
 		if h.Field == "gone" {
-			return errors.Join(s.book.Remove(h.Workload, revision, h.Part), s.settle(h.Workload))
+			return errors.Join(s.apply(h.Workload, target.RemovePart(revision, h.Part)), s.settle(h.Workload))
 		}
 		part, ok := c.Parts[h.Part]
 		if !ok {
@@ -134,10 +140,11 @@ func (s *Site) change(h Hand) error {
 		if err := h.apply(&part); err != nil {
 			return err
 		}
-		if err := s.book.Lay(h.Workload, revision, map[string]declare.Part{h.Part: part}); err != nil || part.Kind != declare.Service {
-			return err
+		wants := []target.Want{target.Prepare(revision, declare.Desired{Parts: map[string]declare.Part{h.Part: part}})}
+		if part.Kind == declare.Service {
+			wants = append(wants, target.Scale(revision, h.Part, part.Instances))
 		}
-		return errors.Join(s.book.Scale(h.Workload, revision, h.Part, part.Instances, nil, s.now()), s.settle(h.Workload))
+		return errors.Join(s.apply(h.Workload, wants...), s.settle(h.Workload))
 	}
 	return fmt.Errorf("change %s at %s by hand: %w", h.Workload, s.name, errNotServing)
 }

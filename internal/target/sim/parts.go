@@ -22,8 +22,8 @@ func (s *Site) find(workload, id string) (*instance, error) {
 	return nil, fmt.Errorf("%s at %s: %w", id, s.name, target.ErrNoInstance)
 }
 
-// Check implements target.Driver. The made-up process does as well by a command as by a request.
-func (s *Site) Check(_ context.Context, workload, id string, command []string) (string, error) {
+// Exec implements target.Driver. The made-up process does as well by a command as by a request.
+func (s *Site) Exec(_ context.Context, workload, id string, command []string) (string, error) {
 	if err := s.lock(); err != nil {
 		return "", err
 	}

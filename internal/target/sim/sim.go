@@ -188,54 +188,16 @@ func shortName(reference string) string {
 	return name
 }
 
-// Lay implements target.Driver.
-func (s *Site) Lay(_ context.Context, workload string, revision declare.Fingerprint, desired declare.Desired) error {
-	return s.do(workload, func() error { return s.book.Lay(workload, revision, desired.Parts) })
+// Apply implements target.Driver.
+func (s *Site) Apply(_ context.Context, workload string, wants []target.Want) error {
+	return s.do(workload, func() error { return s.apply(workload, wants...) })
 }
 
-// Scale implements target.Driver.
-func (s *Site) Scale(_ context.Context, workload string, revision declare.Fingerprint, part string, instances int, first []string) error {
-	return s.do(workload, func() error { return s.book.Scale(workload, revision, part, instances, first, s.now()) })
-}
-
-// SetShare implements target.Driver.
-func (s *Site) SetShare(_ context.Context, workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
-	return s.do(workload, func() error { return s.book.SetShare(workload, revision, share, rest, !s.whole(), s.now()) })
-}
-
-// Run implements target.Driver.
-func (s *Site) Run(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
-	return s.do(workload, func() error { return s.book.Run(workload, revision, part, s.now()) })
-}
-
-// Preview implements target.Driver.
-func (s *Site) Preview(_ context.Context, workload string, revision declare.Fingerprint) error {
-	return s.do(workload, func() error { return s.book.Preview(workload, revision) })
-}
+func (s *Site) splits(map[declare.Fingerprint]*wanted.Cohort) bool { return !s.whole() }
 
 // Restart implements target.Driver.
 func (s *Site) Restart(_ context.Context, workload, id string) error {
 	return s.do(workload, func() error { return s.book.Restart(workload, id, s.now()) })
-}
-
-// Keep implements target.Driver.
-func (s *Site) Keep(_ context.Context, workload string, from, to declare.Fingerprint, part string) error {
-	return s.do(workload, func() error { return s.book.Keep(workload, from, to, part) })
-}
-
-// Remove implements target.Driver.
-func (s *Site) Remove(_ context.Context, workload string, revision declare.Fingerprint, part string) error {
-	return s.do(workload, func() error { return s.book.Remove(workload, revision, part) })
-}
-
-// Mark implements target.Driver.
-func (s *Site) Mark(_ context.Context, workload string, from, to declare.Fingerprint) error {
-	return s.do(workload, func() error { return s.book.Mark(workload, from, to) })
-}
-
-// Drop implements target.Driver.
-func (s *Site) Drop(_ context.Context, workload string, revision declare.Fingerprint) error {
-	return s.do(workload, func() error { return s.book.Drop(workload, revision) })
 }
 
 // traffic is the share that a cohort has: the one that was set, or what its instances make where the site cannot split.

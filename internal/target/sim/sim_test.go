@@ -65,7 +65,7 @@ func (w *world) serve(t *testing.T, artifact string, instances int) {
 	t.Helper()
 	d := declare.Desired{Parts: map[string]declare.Part{"web": {Kind: declare.Service, Artifact: artifact, Ports: map[string]int{"http": 80}}}}
 	for _, err := range []error{
-		w.Lay(t.Context(), "conformance", revision, d), w.Scale(t.Context(), "conformance", revision, "web", instances, nil), w.SetShare(t.Context(), "conformance", revision, 1, ""),
+		w.Apply(t.Context(), "conformance", []target.Want{target.Prepare(revision, d)}), w.Apply(t.Context(), "conformance", []target.Want{target.Scale(revision, "web", instances)}), w.Apply(t.Context(), "conformance", []target.Want{target.SetShare(revision, 1, "")}),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -244,11 +244,11 @@ func TestTask(t *testing.T) {
 	for _, name := range []string{"ok", "bad"} {
 		parts[name] = declare.Part{Kind: declare.Task, Artifact: "r.example/" + name + ":1"}
 	}
-	if err := w.Lay(t.Context(), "conformance", revision, declare.Desired{Parts: parts}); err != nil {
+	if err := w.Apply(t.Context(), "conformance", []target.Want{target.Prepare(revision, declare.Desired{Parts: parts})}); err != nil {
 		t.Fatal(err)
 	}
 	for name := range parts {
-		if err := w.Run(t.Context(), "conformance", revision, name); err != nil {
+		if err := w.Apply(t.Context(), "conformance", []target.Want{target.Run(revision, name)}); err != nil {
 			t.Fatal(err)
 		}
 	}

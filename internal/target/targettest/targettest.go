@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
 	"aditus/internal/target"
 )
 
@@ -40,38 +41,55 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 		want  string // what Observe says then
 	}
 	one, two := declare.Fingerprint("1111111111"), declare.Fingerprint("2222222222")
-	lay := func(f declare.Fingerprint, version int) func(target.Driver) error {
-		return func(d target.Driver) error { return d.Lay(t.Context(), workload, f, desired(o.Artifact(version))) }
+	prepare := func(f declare.Fingerprint, version int) func(target.Driver) error {
+		return func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.Prepare(f, desired(o.Artifact(version)))})
+		}
 	}
 	scale := func(f declare.Fingerprint, n int) func(target.Driver) error {
-		return func(d target.Driver) error { return d.Scale(t.Context(), workload, f, "web", n, nil) }
+		return func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.Scale(f, "web", n)})
+		}
 	}
 	share := func(f declare.Fingerprint, s float64, rest declare.Fingerprint) func(target.Driver) error {
-		return func(d target.Driver) error { return d.SetShare(t.Context(), workload, f, s, rest) }
+		return func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.SetShare(f, s, rest)})
+		}
 	}
-	drop := func(f declare.Fingerprint) func(target.Driver) error {
-		return func(d target.Driver) error { return d.Drop(t.Context(), workload, f) }
+	remove := func(f declare.Fingerprint) func(target.Driver) error {
+		return func(d target.Driver) error { return d.Apply(t.Context(), workload, []target.Want{target.Delete(f)}) }
 	}
 	steps := []step{
 		{name: "nothing is there", do: func(target.Driver) error { return nil }, want: ""},
-		{name: "what was not laid cannot be scaled", do: scale(one, 2), wrong: true, want: ""},
-		{name: "laying starts nothing", do: lay(one, 1), want: "1111111:0@0"},
-		{name: "laying twice does no harm", do: lay(one, 1), want: "1111111:0@0"},
+		{name: "what was not prepared cannot be scaled", do: scale(one, 2), wrong: true, want: ""},
+		{name: "preparing starts nothing", do: prepare(one, 1), want: "1111111:0@0"},
+		{name: "preparing twice does no harm", do: prepare(one, 1), want: "1111111:0@0"},
 		{name: "scaling starts instances", do: scale(one, 2), want: "1111111:2@0"},
 		{name: "scaling twice does no harm", do: scale(one, 2), want: "1111111:2@0"},
 		{name: "all traffic", do: share(one, 1, ""), want: "1111111:2@100"},
-		{name: "laying again keeps instances and traffic", do: lay(one, 1), want: "1111111:2@100"},
-		{name: "a part that is not there", do: func(d target.Driver) error { return d.Scale(t.Context(), workload, one, "nothing", 1, nil) }, wrong: true, want: "1111111:2@100"},
-		{name: "a second revision beside it", do: lay(two, 2), want: "1111111:2@100 2222222:0@0"},
+		{name: "preparing again keeps instances and traffic", do: prepare(one, 1), want: "1111111:2@100"},
+		{name: "a part that is not there", do: func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "nothing", 1)})
+		}, wrong: true, want: "1111111:2@100"},
+		{name: "a second revision beside it", do: prepare(two, 2), want: "1111111:2@100 2222222:0@0"},
 		{name: "its instances", do: scale(two, 1), want: "1111111:2@100 2222222:1@0"},
 		{name: "its share", do: share(two, 0.25, one), want: "1111111:2@75 2222222:1@25"},
 		{name: "the share again", do: share(two, 0.25, one), want: "1111111:2@75 2222222:1@25"},
 		{name: "no share beyond the whole", do: share(two, 1.5, one), wrong: true, want: "1111111:2@75 2222222:1@25"},
 		{name: "no share to what is not there", do: share("3333333333", 0.5, one), wrong: true, want: "1111111:2@75 2222222:1@25"},
-		{name: "what has traffic is not dropped", do: drop(two), wrong: true, want: "1111111:2@75 2222222:1@25"},
+		{name: "what has traffic is not deleted", do: remove(two), wrong: true, want: "1111111:2@75 2222222:1@25"},
+		{name: "what cannot be does not keep the rest up", do: func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.Scale(two, "nothing", 1), target.Scale(two, "web", 3), target.SetShare(two, 0.5, one), target.MovePart(one, two, "nothing")})
+		}, wrong: true, want: "1111111:2@50 2222222:3@50"},
+		{name: "what nobody knows is refused", do: func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{{Intent: rollout.Intent{Do: "dance"}}})
+		}, wrong: true, want: "1111111:2@50 2222222:3@50"},
+		{name: "several things at once", do: func(d target.Driver) error {
+			return d.Apply(t.Context(), workload, []target.Want{target.Scale(two, "web", 1), target.SetShare(two, 0.25, one)})
+		}, want: "1111111:2@75 2222222:1@25"},
 		{name: "the way back", do: share(two, 0, one), want: "1111111:2@100 2222222:1@0"},
-		{name: "dropping stops instances", do: drop(two), want: "1111111:2@100"},
-		{name: "dropping twice does no harm", do: drop(two), want: "1111111:2@100"},
+		{name: "deleting stops instances", do: remove(two), want: "1111111:2@100"},
+		{name: "deleting twice does no harm", do: remove(two), want: "1111111:2@100"},
 		{name: "scaled to none, on purpose", do: scale(one, 0), want: "1111111:0@100"},
 	}
 	t.Run("steps", func(t *testing.T) {
@@ -85,9 +103,9 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			}
 		}
 	})
-	t.Run("live shows what was laid", func(t *testing.T) {
+	t.Run("live shows what was prepared", func(t *testing.T) {
 		d := open(t)
-		for _, do := range []func(target.Driver) error{lay(one, 1), scale(one, 3)} {
+		for _, do := range []func(target.Driver) error{prepare(one, 1), scale(one, 3)} {
 			if err := do(d); err != nil {
 				t.Fatal(err)
 			}
@@ -116,7 +134,7 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			t.Skip("the driver cannot tell")
 		}
 		d := open(t)
-		if err := d.Lay(t.Context(), workload, one, desired(o.Missing)); err != nil {
+		if err := d.Apply(t.Context(), workload, []target.Want{target.Prepare(one, desired(o.Missing))}); err != nil {
 			t.Fatal(err)
 		}
 		if err := scale(one, 1)(d); err != nil {
@@ -152,26 +170,26 @@ func parts(t *testing.T, d target.Driver, o Options) {
 		}
 		return n
 	}
-	if err := d.Run(t.Context(), workload, one, "setup"); err == nil {
-		t.Error("a task of what was not laid ran")
+	if err := d.Apply(t.Context(), workload, []target.Want{target.Run(one, "setup")}); err == nil {
+		t.Error("a task of what was not prepared ran")
 	}
-	must(d.Lay(t.Context(), workload, one, desired(o.Artifact(1))))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Prepare(one, desired(o.Artifact(1)))}))
 	for range 2 {
-		must(d.Run(t.Context(), workload, one, "setup"))
+		must(d.Apply(t.Context(), workload, []target.Want{target.Run(one, "setup")}))
 	}
-	must(d.Scale(t.Context(), workload, one, "web", 2, nil))
-	must(d.SetShare(t.Context(), workload, one, 1, ""))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 2)}))
+	must(d.Apply(t.Context(), workload, []target.Want{target.SetShare(one, 1, "")}))
 	if c := find(one); count(c, "setup") != 1 || count(c, "web") != 2 {
 		t.Errorf("a task that was asked for twice: %+v", c.Instances)
 	}
-	must(d.Preview(t.Context(), workload, one))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Preview(one)}))
 	if !find(one).Preview {
 		t.Error("the preview route does not lead where it was led")
 	}
-	if err := d.Preview(t.Context(), workload, "4444444444"); err == nil {
+	if err := d.Apply(t.Context(), workload, []target.Want{target.Preview("4444444444")}); err == nil {
 		t.Error("the preview route leads to what is not there")
 	}
-	if _, err := d.Check(t.Context(), workload, "nobody", []string{"true"}); !errors.Is(err, target.ErrNoInstance) {
+	if _, err := d.Exec(t.Context(), workload, "nobody", []string{"true"}); !errors.Is(err, target.ErrNoInstance) {
 		t.Errorf("checking nobody: %v", err)
 	}
 	if err := d.Restart(t.Context(), workload, "nobody"); !errors.Is(err, target.ErrNoInstance) {
@@ -185,9 +203,9 @@ func parts(t *testing.T, d target.Driver, o Options) {
 		}
 		return ids
 	}
-	must(d.Scale(t.Context(), workload, one, "web", 3, nil))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 3)}))
 	gone := first()[0]
-	must(d.Scale(t.Context(), workload, one, "web", 2, []string{gone}))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 2, gone)}))
 	if left := first(); len(left) != 2 || slices.Contains(left, gone) {
 		t.Errorf("%s was to go first, and %v are left", gone, left)
 	}
@@ -207,9 +225,9 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	if _, err := d.Log(t.Context(), workload, "nobody", time.Time{}, 10); !errors.Is(err, target.ErrNoInstance) {
 		t.Errorf("the log of nobody: %v", err)
 	}
-	must(d.Lay(t.Context(), workload, two, declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{"texts": {Kind: declare.Settings}}}))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Prepare(two, declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{"texts": {Kind: declare.Settings}}})}))
 	for range 2 {
-		must(d.Keep(t.Context(), workload, one, two, "web"))
+		must(d.Apply(t.Context(), workload, []target.Want{target.MovePart(one, two, "web")}))
 		if count(find(one), "web") == 0 {
 			break // once it is there, keeping again must do no harm once the old cohort is gone
 		}
@@ -217,20 +235,20 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	if a, b := find(one), find(two); count(a, "web") != 0 || count(b, "web") != 2 || a.Live["web"] != nil || b.Live["web"] == nil {
 		t.Errorf("kept: %v and %v", a.Live, b.Live)
 	}
-	must(d.SetShare(t.Context(), workload, two, 1, ""))
-	must(d.Drop(t.Context(), workload, one))
-	must(d.Keep(t.Context(), workload, one, two, "web"))
+	must(d.Apply(t.Context(), workload, []target.Want{target.SetShare(two, 1, "")}))
+	must(d.Apply(t.Context(), workload, []target.Want{target.Delete(one)}))
+	must(d.Apply(t.Context(), workload, []target.Want{target.MovePart(one, two, "web")}))
 	for range 2 {
-		must(d.Mark(t.Context(), workload, two, three))
+		must(d.Apply(t.Context(), workload, []target.Want{target.Relabel(two, three)}))
 	}
 	if c := find(three); c.Share != 1 || count(c, "web") != 2 || len(find(two).Instances) != 0 {
 		t.Errorf("marked: %+v", c)
 	}
-	if err := d.Mark(t.Context(), workload, "4444444444", "5555555555"); err == nil {
+	if err := d.Apply(t.Context(), workload, []target.Want{target.Relabel("4444444444", "5555555555")}); err == nil {
 		t.Error("what is not there was marked")
 	}
 	for range 2 {
-		must(d.Remove(t.Context(), workload, three, "web"))
+		must(d.Apply(t.Context(), workload, []target.Want{target.RemovePart(three, "web")}))
 	}
 	if c := find(three); count(c, "web") != 0 || c.Live["web"] != nil || c.Live["texts"] == nil {
 		t.Errorf("removed: %v", c.Live)

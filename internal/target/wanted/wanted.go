@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
 	"aditus/internal/target"
 )
 
@@ -97,10 +98,7 @@ func (b *Book) Workloads() []string {
 func (b *Book) change(do func() error) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if err := do(); err != nil {
-		return err
-	}
-	return b.keep()
+	return errors.Join(do(), b.keep())
 }
 
 // Together asks for many things that are kept on disk once, at their end.
@@ -133,11 +131,11 @@ func (b *Book) keep() error {
 	return nil
 }
 
-// laid gives a cohort with a part that is there, or an error that says what could not be done.
-func (b *Book) laid(what, workload string, revision declare.Fingerprint, part string) (*Cohort, error) {
+// prepared gives a cohort with a part that is there, or an error that says what could not be done.
+func (b *Book) prepared(what, workload string, revision declare.Fingerprint, part string) (*Cohort, error) {
 	c := b.workloads[workload][revision]
 	if c == nil {
-		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not laid down", what, part, workload, b.site, revision.Short())
+		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not prepared", what, part, workload, b.site, revision.Short())
 	}
 	if _, ok := c.Parts[part]; !ok {
 		return nil, fmt.Errorf("%s %s of %s at %s: revision %s has no such part", what, part, workload, b.site, revision.Short())
@@ -145,23 +143,60 @@ func (b *Book) laid(what, workload string, revision declare.Fingerprint, part st
 	return c, nil
 }
 
-// Lay makes a revision's parts known.
-func (b *Book) Lay(workload string, revision declare.Fingerprint, parts map[string]declare.Part) error {
+// Splits tells whether a site can split a workload's traffic.
+type Splits func(cohorts map[declare.Fingerprint]*Cohort) bool
+
+// Apply asks for what is wanted, one after the other, and goes on where one cannot be.
+func (b *Book) Apply(workload string, wants []target.Want, splits Splits, now time.Time) error {
 	return b.change(func() error {
-		if b.workloads[workload] == nil {
-			b.workloads[workload] = map[declare.Fingerprint]*Cohort{}
+		var failed []error
+		for _, w := range wants {
+			failed = append(failed, b.apply(workload, w, splits, now))
 		}
-		c := b.workloads[workload][revision]
-		if c == nil {
-			c = &Cohort{Parts: map[string]declare.Part{}, Next: map[string]int{}}
-			b.workloads[workload][revision] = c
-		}
-		for name, part := range parts {
-			part.Instances = c.Parts[name].Instances
-			c.Parts[name] = part
-		}
-		return nil
+		return errors.Join(failed...)
 	})
+}
+
+func (b *Book) apply(workload string, w target.Want, splits Splits, now time.Time) error {
+	switch w.Do {
+	case rollout.Prepare:
+		b.prepare(workload, w.Revision, w.Desired.Parts)
+		return nil
+	case rollout.Scale:
+		return b.scale(workload, w, now)
+	case rollout.SetShare:
+		return b.setShare(workload, w, splits, now)
+	case rollout.Preview:
+		return b.preview(workload, w.Revision)
+	case rollout.Run:
+		return b.run(workload, w, now)
+	case rollout.MovePart:
+		return b.movePart(workload, w)
+	case rollout.RemovePart:
+		b.removePart(workload, w)
+		return nil
+	case rollout.Relabel:
+		return b.relabel(workload, w.From, w.Revision)
+	case rollout.Delete:
+		return b.delete(workload, w.Revision)
+	}
+	return fmt.Errorf("%s at %s: nobody knows how to %q", workload, b.site, w.Do)
+}
+
+// prepare makes a revision's parts known.
+func (b *Book) prepare(workload string, revision declare.Fingerprint, parts map[string]declare.Part) {
+	if b.workloads[workload] == nil {
+		b.workloads[workload] = map[declare.Fingerprint]*Cohort{}
+	}
+	c := b.workloads[workload][revision]
+	if c == nil {
+		c = &Cohort{Parts: map[string]declare.Part{}, Next: map[string]int{}}
+		b.workloads[workload][revision] = c
+	}
+	for name, part := range parts {
+		part.Instances = c.Parts[name].Instances
+		c.Parts[name] = part
+	}
 }
 
 func (c *Cohort) add(workload string, revision declare.Fingerprint, part string, now time.Time) {
@@ -170,66 +205,63 @@ func (c *Cohort) add(workload string, revision declare.Fingerprint, part string,
 	c.Instances = append(c.Instances, Instance{ID: id, Part: part, Created: now, Environment: maps.Clone(c.Parts[part].Environment)})
 }
 
-// Scale makes a part's cohort the given size; those named in first go first.
-func (b *Book) Scale(workload string, revision declare.Fingerprint, part string, want int, first []string, now time.Time) error {
-	return b.change(func() error {
-		c, err := b.laid("scale", workload, revision, part)
-		if err != nil {
-			return err
+// scale makes a part's cohort the given size; those named in first go first.
+func (b *Book) scale(workload string, w target.Want, now time.Time) error {
+	part, want := w.Part, w.Count
+	c, err := b.prepared("scale", workload, w.Revision, part)
+	if err != nil {
+		return err
+	}
+	asked := c.Parts[part]
+	asked.Instances = want
+	c.Parts[part] = asked
+	slices.SortStableFunc(c.Instances, func(x, y Instance) int { // those to go first stand last
+		switch a, b := slices.Contains(w.First, x.ID), slices.Contains(w.First, y.ID); {
+		case a == b:
+			return 0
+		case a:
+			return 1
 		}
-		asked := c.Parts[part]
-		asked.Instances = want
-		c.Parts[part] = asked
-		slices.SortStableFunc(c.Instances, func(x, y Instance) int { // those to go first stand last
-			switch a, b := slices.Contains(first, x.ID), slices.Contains(first, y.ID); {
-			case a == b:
-				return 0
-			case a:
-				return 1
-			}
-			return -1
-		})
-		have := 0
-		c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
-			if in.Part == part {
-				have++
-			}
-			return in.Part == part && have > want
-		})
-		for ; have < want; have++ {
-			c.add(workload, revision, part, now)
-		}
-		return nil
+		return -1
 	})
+	have := 0
+	c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
+		if in.Part == part {
+			have++
+		}
+		return in.Part == part && have > want
+	})
+	for ; have < want; have++ {
+		c.add(workload, w.Revision, part, now)
+	}
+	return nil
 }
 
-// SetShare gives a revision a share of the traffic and another one the rest. splits is false where the site cannot
-// split the workload's traffic.
-func (b *Book) SetShare(workload string, revision declare.Fingerprint, share float64, rest declare.Fingerprint, splits bool, now time.Time) error {
-	return b.change(func() error {
-		if math.IsNaN(share) || share < 0 || share > 1 {
-			return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, b.site, share)
+// setShare gives a revision a share of the traffic and another one the rest.
+func (b *Book) setShare(workload string, w target.Want, splits Splits, now time.Time) error {
+	revision, share, rest := w.Revision, w.Share, w.Rest
+	if math.IsNaN(share) || share < 0 || share > 1 {
+		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, b.site, share)
+	}
+	for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
+		if want && b.workloads[workload][name] == nil {
+			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, b.site, name.Short())
 		}
-		for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
-			if want && b.workloads[workload][name] == nil {
-				return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, b.site, name.Short())
-			}
+	}
+	if share > 0 && share < 1 && !splits(b.workloads[workload]) {
+		return fmt.Errorf("set the share of %s at %s: its traffic cannot be split there", workload, b.site)
+	}
+	for name, c := range b.workloads[workload] {
+		switch name {
+		case revision:
+			c.setShare(share, now)
+		case rest:
+			c.setShare(1-share, now)
+		default:
+			c.setShare(0, now)
 		}
-		if !splits && share > 0 && share < 1 {
-			return fmt.Errorf("set the share of %s at %s: its traffic cannot be split there", workload, b.site)
-		}
-		for name, c := range b.workloads[workload] {
-			switch name {
-			case revision:
-				c.setShare(share, now)
-			case rest:
-				c.setShare(1-share, now)
-			default:
-				c.setShare(0, now)
-			}
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
 func (c *Cohort) setShare(share float64, now time.Time) {
@@ -255,31 +287,28 @@ func (c *Cohort) Above(bound float64) (since time.Time) {
 	return since
 }
 
-// Preview leads the preview routes to a revision.
-func (b *Book) Preview(workload string, revision declare.Fingerprint) error {
-	return b.change(func() error {
-		if b.workloads[workload][revision] == nil {
-			return fmt.Errorf("preview %s at %s: revision %s was not laid down", workload, b.site, revision.Short())
-		}
-		for name, c := range b.workloads[workload] {
-			c.Preview = name == revision
-		}
-		return nil
-	})
+// preview leads the preview routes to a revision.
+func (b *Book) preview(workload string, revision declare.Fingerprint) error {
+	if b.workloads[workload][revision] == nil {
+		return fmt.Errorf("preview %s at %s: revision %s was not prepared", workload, b.site, revision.Short())
+	}
+	for name, c := range b.workloads[workload] {
+		c.Preview = name == revision
+	}
+	return nil
 }
 
-// Run asks for a task, once.
-func (b *Book) Run(workload string, revision declare.Fingerprint, part string, now time.Time) error {
-	return b.change(func() error {
-		c, err := b.laid("run", workload, revision, part)
-		if err != nil {
-			return err
-		}
-		if !slices.ContainsFunc(c.Instances, func(in Instance) bool { return in.Part == part }) {
-			c.add(workload, revision, part, now)
-		}
-		return nil
-	})
+// run asks for a task, once.
+func (b *Book) run(workload string, w target.Want, now time.Time) error {
+	revision, part := w.Revision, w.Part
+	c, err := b.prepared("run", workload, revision, part)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(c.Instances, func(in Instance) bool { return in.Part == part }) {
+		c.add(workload, revision, part, now)
+	}
+	return nil
 }
 
 // Restart asks for an instance to be started anew.
@@ -298,72 +327,65 @@ func (b *Book) Restart(workload, id string, now time.Time) error {
 	})
 }
 
-// Keep moves a part with its instances from one revision to another.
-func (b *Book) Keep(workload string, from, to declare.Fingerprint, part string) error {
-	return b.change(func() error {
-		there := b.workloads[workload][to]
-		if there == nil {
-			return fmt.Errorf("keep %s of %s at %s: revision %s was not laid down", part, workload, b.site, to.Short())
+// movePart moves a part with its instances from one revision to another.
+func (b *Book) movePart(workload string, w target.Want) error {
+	from, to, part := w.From, w.Revision, w.Part
+	there := b.workloads[workload][to]
+	if there == nil {
+		return fmt.Errorf("move %s of %s at %s: revision %s was not prepared", part, workload, b.site, to.Short())
+	}
+	if _, ok := there.Parts[part]; ok && b.workloads[workload][from] == nil {
+		return nil
+	}
+	c, err := b.prepared("move", workload, from, part)
+	if err != nil {
+		return err
+	}
+	there.Parts[part], there.Next[part] = c.Parts[part], c.Next[part]
+	delete(c.Parts, part)
+	c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
+		if in.Part == part {
+			there.Instances = append(there.Instances, in)
 		}
-		if _, ok := there.Parts[part]; ok && b.workloads[workload][from] == nil {
-			return nil
-		}
-		c, err := b.laid("keep", workload, from, part)
-		if err != nil {
-			return err
-		}
-		there.Parts[part], there.Next[part] = c.Parts[part], c.Next[part]
+		return in.Part == part
+	})
+	return nil
+}
+
+// removePart takes a part of a revision away.
+func (b *Book) removePart(workload string, w target.Want) {
+	revision, part := w.Revision, w.Part
+	if c := b.workloads[workload][revision]; c != nil {
 		delete(c.Parts, part)
-		c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
-			if in.Part == part {
-				there.Instances = append(there.Instances, in)
-			}
-			return in.Part == part
-		})
-		return nil
-	})
+		c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool { return in.Part == part })
+	}
 }
 
-// Remove takes a part of a revision away.
-func (b *Book) Remove(workload string, revision declare.Fingerprint, part string) error {
-	return b.change(func() error {
-		if c := b.workloads[workload][revision]; c != nil {
-			delete(c.Parts, part)
-			c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool { return in.Part == part })
-		}
+// relabel makes a cohort that of another revision.
+func (b *Book) relabel(workload string, from, to declare.Fingerprint) error {
+	cohorts := b.workloads[workload]
+	switch c := cohorts[from]; {
+	case c == nil && cohorts[to] != nil:
 		return nil
-	})
+	case c == nil:
+		return fmt.Errorf("relabel %s at %s: revision %s is not there", workload, b.site, from.Short())
+	case cohorts[to] != nil:
+		return fmt.Errorf("relabel %s at %s: revision %s is there already", workload, b.site, to.Short())
+	default:
+		cohorts[to] = c
+		delete(cohorts, from)
+	}
+	return nil
 }
 
-// Mark makes a cohort that of another revision.
-func (b *Book) Mark(workload string, from, to declare.Fingerprint) error {
-	return b.change(func() error {
-		cohorts := b.workloads[workload]
-		switch c := cohorts[from]; {
-		case c == nil && cohorts[to] != nil:
-			return nil
-		case c == nil:
-			return fmt.Errorf("mark %s at %s: revision %s is not there", workload, b.site, from.Short())
-		case cohorts[to] != nil:
-			return fmt.Errorf("mark %s at %s: revision %s is there already", workload, b.site, to.Short())
-		default:
-			cohorts[to] = c
-			delete(cohorts, from)
-		}
-		return nil
-	})
-}
-
-// Drop takes a revision away. One that has traffic is refused.
-func (b *Book) Drop(workload string, revision declare.Fingerprint) error {
-	return b.change(func() error {
-		if c := b.workloads[workload][revision]; c != nil && c.Share > 0 {
-			return fmt.Errorf("remove %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, b.site, c.Share*100)
-		}
-		delete(b.workloads[workload], revision)
-		if len(b.workloads[workload]) == 0 {
-			delete(b.workloads, workload)
-		}
-		return nil
-	})
+// delete takes a revision away. One that has traffic is refused.
+func (b *Book) delete(workload string, revision declare.Fingerprint) error {
+	if c := b.workloads[workload][revision]; c != nil && c.Share > 0 {
+		return fmt.Errorf("delete %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, b.site, c.Share*100)
+	}
+	delete(b.workloads[workload], revision)
+	if len(b.workloads[workload]) == 0 {
+		delete(b.workloads, workload)
+	}
+	return nil
 }

@@ -46,6 +46,8 @@ func TestAbove(t *testing.T) {
 	}
 }
 
+func splits(map[declare.Fingerprint]*Cohort) bool { return true }
+
 // TestBook sees that what is asked for comes back from disk, that many things are kept at once, and that what could not be
 // written is written with the next.
 func TestBook(t *testing.T) {
@@ -55,14 +57,14 @@ func TestBook(t *testing.T) {
 		t.Fatal(err)
 	}
 	parts := map[string]declare.Part{"web": {Kind: declare.Service, Environment: map[string]string{"SEASON": "summer"}}}
-	if err := b.Lay("tides", one, parts); err == nil {
+	if err := b.Apply("tides", []target.Want{target.Prepare(one, declare.Desired{Parts: parts})}, splits, morning); err == nil {
 		t.Error("there is no folder to keep it in, and nothing is said")
 	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		t.Fatal(err)
 	}
 	err = b.Together(func() error {
-		err := errors.Join(b.Scale("tides", one, "web", 3, nil, morning), b.SetShare("tides", one, 1, "", true, morning))
+		err := b.Apply("tides", []target.Want{target.Scale(one, "web", 3), target.SetShare(one, 1, "")}, splits, morning)
 		if _, missing := os.Stat(file); missing == nil {
 			t.Error("each of many things is kept")
 		}
@@ -89,7 +91,7 @@ func TestBook(t *testing.T) {
 	if err := again.Restart("tides", "tides-web-1111111-9", morning); !errors.Is(err, target.ErrNoInstance) {
 		t.Error(err)
 	}
-	if err := again.SetShare("tides", one, 0.5, two, true, morning); err == nil {
+	if err := again.Apply("tides", []target.Want{target.SetShare(one, 0.5, two)}, splits, morning); err == nil {
 		t.Error("the rest goes to a revision that is not there")
 	}
 	if err := os.WriteFile(file, []byte(`{"tides": 3}`), 0o600); err != nil {

@@ -44,9 +44,9 @@ func (s *Site) volume(workload, part string) string {
 	return filepath.Join(s.folder, volumesFolder, workload, part)
 }
 
-// furnish makes an instance's folder ready and gives its environment, but for the ports: its settings and secrets as files
+// prepare makes an instance's folder ready and gives its environment, but for the ports: its settings and secrets as files
 // and variables, what its artifact holds, and its volumes. What is missing there is made; what is there stays.
-func (s *Site) furnish(workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
+func (s *Site) prepare(workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
 	folder := filepath.Join(s.folder, instancesFolder, in.ID)
 	work := filepath.Join(folder, workFolder)
 	if err := os.MkdirAll(work, 0o700); err != nil {

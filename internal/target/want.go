@@ -1,0 +1,61 @@
+package target
+
+import (
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+)
+
+// Want is one thing that is wanted of a workload's site: what was decided, with what it takes to do it.
+type Want struct {
+	rollout.Intent
+	Desired *declare.Desired    // Prepare: with its secrets opened
+	First   []string            // Scale: the instances that go first where there are too many
+	Rest    declare.Fingerprint // SetShare: the revision that gets the rest; empty for none
+}
+
+// Prepare puts a revision's settings in place and makes its parts known. It starts no instance.
+func Prepare(revision declare.Fingerprint, desired declare.Desired) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Prepare, Revision: revision}, Desired: &desired}
+}
+
+// Scale makes one part's cohort of a revision the given size. When it gets smaller, those named in first go first.
+func Scale(revision declare.Fingerprint, part string, instances int, first ...string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Scale, Revision: revision, Part: part, Count: instances}, First: first}
+}
+
+// SetShare gives a revision's cohort a share of the traffic, from 0 to 1, and another revision the rest. With an empty
+// rest all else gets nothing.
+func SetShare(revision declare.Fingerprint, share float64, rest declare.Fingerprint) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.SetShare, Revision: revision, Share: share}, Rest: rest}
+}
+
+// Preview leads the preview routes to a revision's cohort.
+func Preview(revision declare.Fingerprint) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Preview, Revision: revision}}
+}
+
+// Run runs a task of a revision to its end, once: what has run, or runs, is not started again.
+func Run(revision declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Run, Revision: revision, Part: part}}
+}
+
+// MovePart moves a part with its instances as they are from one revision's cohort to another's. It does no harm where
+// the part is there already.
+func MovePart(from, to declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.MovePart, From: from, Revision: to, Part: part}}
+}
+
+// RemovePart takes one part of a cohort away, with its instances. Volumes lose their data.
+func RemovePart(revision declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.RemovePart, Revision: revision, Part: part}}
+}
+
+// Relabel makes a cohort, with its instances and traffic as they are, that of another revision.
+func Relabel(from, to declare.Fingerprint) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Relabel, From: from, Revision: to}}
+}
+
+// Delete takes a revision's cohort and settings away. A revision that has traffic is refused.
+func Delete(revision declare.Fingerprint) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Delete, Revision: revision}}
+}
