@@ -16,13 +16,13 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core"},
-	{"socket"},
+	{"socket", "dial"},
 	{"config", "status"},
 	{"words"},
-	{"ledger", "source", "target", "sense"},
+	{"ledger", "source", "target", "probe", "scrape"},
 	{"engine"},
 	{"control", "demo"},
-	{"draw", "trial"},
+	{"draw", "simulate"},
 	{"tui"},
 	{"cli"},
 }

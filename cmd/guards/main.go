@@ -17,7 +17,7 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"aditus/internal/core/guard"
-	"aditus/internal/trial"
+	"aditus/internal/simulate"
 )
 
 const (
@@ -122,21 +122,21 @@ func falsely(out *bytes.Buffer, n int) {
 	fmt.Fprintf(out, "\n### False rollbacks over a whole rollout\n\n%d rollouts for each line, of 20 minutes while both cohorts serve (5 %%, 25 %% and 50 %% of the traffic), judged every\n10 s with a risk of 1 %%. *At the limit* means that new really is worse by exactly what is allowed, which is the hardest\ncase there is; no guard has to let it pass.\n\n", n)
 	fmt.Fprintf(out, "| requests in 10 s | bad answers | allowed above old | traffic | no regression | at the limit |\n| ---: | ---: | ---: | --- | ---: | ---: |\n")
 	for _, s := range setups {
-		for _, kind := range trial.Kinds(s.requests, s.bad) {
-			rule := trial.Ratio(s.above)
+		for _, kind := range simulate.Kinds(s.requests, s.bad) {
+			rule := simulate.Ratio(s.above)
 			play := func(worse float64) func(uint64) bool {
 				return func(seed uint64) bool {
-					return trial.Sequentially(kind, rule, risk, trial.Stages, worse, 0, seed).Breach
+					return simulate.Sequentially(kind, rule, risk, simulate.Stages, worse, 0, seed).Breach
 				}
 			}
 			fmt.Fprintf(out, "| %.0f | %.1f %% | %.1f points | %s | %s | %s |\n", s.requests, s.bad*100, s.above*100, kind.Name, percent(count(n, play(0)), n), percent(count(n/5, play(s.above)), n/5))
 		}
 	}
 	fmt.Fprintf(out, "\nMeans of answers (median 100 ms, 400 requests in 10 s), %d rollouts for each line:\n\n| answers | allowed above old | no regression | at the limit |\n| --- | ---: | ---: | ---: |\n", n/20)
-	for _, a := range []trial.Answers{{Name: "short tail", Typical: 0.1, Tail: 0.5}, {Name: "slower and faster together", Typical: 0.1, Tail: 0.5, Wander: 0.05}, {Name: "scattered by cohort", Typical: 0.1, Tail: 0.5, Wander: 0.03, Scatter: 0.1}, {Name: "long tail", Typical: 0.1, Tail: 1.2, Wander: 0.03, Scatter: 0.05}} {
+	for _, a := range []simulate.Answers{{Name: "short tail", Typical: 0.1, Tail: 0.5}, {Name: "slower and faster together", Typical: 0.1, Tail: 0.5, Wander: 0.05}, {Name: "scattered by cohort", Typical: 0.1, Tail: 0.5, Wander: 0.03, Scatter: 0.1}, {Name: "long tail", Typical: 0.1, Tail: 1.2, Wander: 0.03, Scatter: 0.05}} {
 		play := func(slower float64) func(uint64) bool {
 			return func(seed uint64) bool {
-				return trial.Means(trial.Traffic{Requests: 400}, a, trial.Mean(0.02), risk, trial.Stages, slower, seed).Breach
+				return simulate.Means(simulate.Traffic{Requests: 400}, a, simulate.Mean(0.02), risk, simulate.Stages, slower, seed).Breach
 			}
 		}
 		fmt.Fprintf(out, "| %s | 20 ms | %s | %s |\n", a.Name, percent(count(n/20, play(0)), n/20), percent(count(n/20, play(0.02)), n/20))
@@ -178,11 +178,11 @@ func delays(out *bytes.Buffer, n int) (*plot.Plot, error) {
 		for _, size := range []float64{0.5, 1, 1.5, 2, 3, 5} {
 			extra := size * (s.bad + s.above)
 			requests, intervals := sum(n, func(seed uint64) (float64, float64) {
-				o := trial.Sequentially(trial.Traffic{Requests: s.requests, Bad: s.bad}, trial.Ratio(s.above), risk, []trial.Stage{{Share: 0.05, Intervals: 5000}}, s.above+extra, 0, seed)
+				o := simulate.Sequentially(simulate.Traffic{Requests: s.requests, Bad: s.bad}, simulate.Ratio(s.above), risk, []simulate.Stage{{Share: 0.05, Intervals: 5000}}, s.above+extra, 0, seed)
 				return o.Requests, float64(o.Interval)
 			})
 			requests, intervals = requests/float64(n), intervals/float64(n)
-			bound, per := trial.Bound(s.bad, s.above, extra, 0.05, risk, missed), s.requests*0.05
+			bound, per := simulate.Bound(s.bad, s.above, extra, 0.05, risk, missed), s.requests*0.05
 			fmt.Fprintf(out, "| %.1f %% | %.1f points | %.2f points | %.0f | %.0f | %.2f | %.1f | %.1f |\n", s.bad*100, s.above*100, extra*100, requests, bound, requests/bound, intervals, bound/per)
 			points = append(points, plotter.XY{X: math.Log10(bound / per), Y: requests / bound})
 		}
@@ -213,19 +213,19 @@ func (powers) Ticks(low, high float64) (ticks []plot.Tick) {
 }
 
 // tuned finds the quickest rule that counts and that breaches falsely in as few rollouts.
-func tuned(kind trial.Traffic, above float64, n int) (guard.Count, int) {
+func tuned(kind simulate.Traffic, above float64, n int) (guard.Count, int) {
 	best, bestDelay, bestFalse := guard.Count{}, math.Inf(1), 0
 	for _, c := range []guard.Count{{Intervals: 2, Of: 3}, {Intervals: 3, Of: 4}, {Intervals: 3, Of: 5}, {Intervals: 4, Of: 5}, {Intervals: 5, Of: 6}, {Intervals: 6, Of: 8}, {Intervals: 8, Of: 10}, {Intervals: 10, Of: 12}} {
 		for _, samples := range []float64{50, 150, 400, 1000, 2500} {
 			c.Samples = samples
 			wrong := count(n, func(seed uint64) bool {
-				return trial.Counting(kind, trial.Ratio(above), c, trial.Stages, 0, 0, seed).Breach
+				return simulate.Counting(kind, simulate.Ratio(above), c, simulate.Stages, 0, 0, seed).Breach
 			})
 			if float64(wrong) > risk*float64(n) {
 				continue
 			}
 			total, _ := sum(60, func(seed uint64) (float64, float64) {
-				o := trial.Counting(kind, trial.Ratio(above), c, trial.Stages, above+2*(kind.Bad+above), 0, seed)
+				o := simulate.Counting(kind, simulate.Ratio(above), c, simulate.Stages, above+2*(kind.Bad+above), 0, seed)
 				if !o.Breach {
 					return 1e6, 0
 				}
@@ -242,7 +242,7 @@ func tuned(kind trial.Traffic, above float64, n int) (guard.Count, int) {
 // harmed tells how many requests a regression harms before it is rolled back, against the rule that counts.
 func harmed(out *bytes.Buffer, n int) (*plot.Plot, error) {
 	s := setups[1]
-	kind := trial.Kinds(s.requests, s.bad)[3]
+	kind := simulate.Kinds(s.requests, s.bad)[3]
 	c, wrong := tuned(kind, s.above, n)
 	fmt.Fprintf(out, "\n### Requests harmed before the rollback\n\nBad answers beyond those that old would have given, until the breach or the end of the rollout, over %d rollouts for each\nline, with %.0f requests in 10 s, %.0f %% of them bad, and %.1f points allowed above old, in the traffic that is *%s*.\n*Counting* is the quickest of 40 rules that breach falsely in at most 1 %% of these rollouts: %d of %d intervals with at\nleast %.0f requests (%s false).\n\n", n, s.requests, s.bad*100, s.above*100, kind.Name, c.Intervals, c.Of, c.Samples, percent(wrong, n))
 	fmt.Fprintf(out, "| worse by | sequential: harmed | found | counting: harmed | found |\n| ---: | ---: | ---: | ---: | ---: |\n")
@@ -250,11 +250,11 @@ func harmed(out *bytes.Buffer, n int) (*plot.Plot, error) {
 	var sequential, counting plotter.XYs
 	for _, worse := range []float64{0.01, 0.015, 0.02, 0.03, 0.05, 0.1, 0.2} {
 		a, foundA := sum(n, func(seed uint64) (float64, float64) {
-			o := trial.Sequentially(kind, trial.Ratio(s.above), risk, trial.Stages, worse, 0, seed)
+			o := simulate.Sequentially(kind, simulate.Ratio(s.above), risk, simulate.Stages, worse, 0, seed)
 			return o.Harmed, found(o)
 		})
 		b, foundB := sum(n, func(seed uint64) (float64, float64) {
-			o := trial.Counting(kind, trial.Ratio(s.above), c, trial.Stages, worse, 0, seed)
+			o := simulate.Counting(kind, simulate.Ratio(s.above), c, simulate.Stages, worse, 0, seed)
 			return o.Harmed, found(o)
 		})
 		a, b = a/float64(n), b/float64(n)
@@ -269,7 +269,7 @@ func harmed(out *bytes.Buffer, n int) (*plot.Plot, error) {
 	return p, line(p, "counting", tones[3], counting)
 }
 
-func found(o trial.Outcome) float64 {
+func found(o simulate.Outcome) float64 {
 	if o.Breach {
 		return 1
 	}

@@ -16,7 +16,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/signal"
-	"aditus/internal/sense"
+	"aditus/internal/scrape"
 	"aditus/internal/source"
 )
 
@@ -91,7 +91,7 @@ func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.R
 	if risk <= 0 || risk >= 1 {
 		return usageError{fmt.Errorf("--risk must lie between 0 and 1, and %v does not", risk)}
 	}
-	scrapes, err := sense.ReadSeries(data)
+	scrapes, err := scrape.ReadSeries(data)
 	if err != nil {
 		return fmt.Errorf("read the recorded metrics %s: %w", name, err)
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/ledger"
-	"aditus/internal/sense"
+	"aditus/internal/probe"
 	"aditus/internal/target/local"
 	"aditus/internal/target/local/keeper"
 )
@@ -49,9 +49,9 @@ on the folder. What is declared comes up again when one is started.`,
 				fmt.Fprintln(cmd.OutOrStdout(), "Nothing is kept any more.")
 				return nil
 			}
-			senses := sense.New()
-			defer senses.Close()
-			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Probe: senses.Probe, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+			prober := probe.New()
+			defer prober.Close()
+			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}
 	dataFlag(cmd, &folder)

@@ -19,7 +19,8 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/ledger"
-	"aditus/internal/sense"
+	"aditus/internal/probe"
+	"aditus/internal/scrape"
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -31,7 +32,8 @@ type Engine struct {
 	ledger   *ledger.Ledger
 	drivers  map[string]target.Driver
 	clock    Clock
-	sense    *sense.Sense
+	prober   *probe.Prober
+	scraper  *scrape.Scraper
 	outside  Outside
 	beat     time.Duration
 	group    *errgroup.Group
@@ -54,7 +56,7 @@ type Engine struct {
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
 func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
 	e := &Engine{
-		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, sense: sense.New(), heard: map[chan struct{}]bool{}, outside: outside,
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, outside: outside,
 		registries: source.NewRegistries(settings.Registries, outside.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
 		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
@@ -137,7 +139,8 @@ func (e *Engine) recall() error {
 // Run works until ctx ends, and returns nil then. The loops have joined the clock since New, so that it does not run
 // ahead before they do.
 func (e *Engine) Run(ctx context.Context) error {
-	defer e.sense.Close()
+	defer e.prober.Close()
+	defer e.scraper.Close()
 	e.mu.Lock()
 	e.group, e.ctx = errgroup.WithContext(ctx)
 	known := slices.Collect(maps.Values(e.berths))

@@ -181,7 +181,7 @@ func (b *loop) ask(ctx context.Context, in target.Instance, probe declare.Probe)
 	case in.Reason != "" || in.Address == "":
 		return in.Reason
 	case len(probe.Command) == 0:
-		return b.e.sense.Probe(ctx, in.Address, in.Ports, probe)
+		return b.e.prober.Ask(ctx, in.Address, in.Ports, probe)
 	}
 	ctx, cancel := context.WithTimeout(ctx, probe.Timeout.Duration)
 	defer cancel()
@@ -262,7 +262,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
-					s.Page, s.err = b.e.sense.Scrape(ctx, in.Address, in.Ports, *metrics)
+					s.Page, s.err = b.e.scraper.Fetch(ctx, in.Address, in.Ports, *metrics)
 					return nil
 				})
 			}

@@ -13,7 +13,7 @@ import (
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
-	"aditus/internal/sense"
+	"aditus/internal/scrape"
 )
 
 // metricsPage is OpenMetrics text as an instance of a web service exposes it, after so many scrapes.
@@ -58,7 +58,7 @@ func BenchmarkThousandRollouts(b *testing.B) {
 	pages := make([]signal.Page, 64)
 	for n := range pages {
 		var err error
-		if pages[n], err = sense.ReadMetrics(strings.NewReader(metricsPage(n + 1))); err != nil {
+		if pages[n], err = scrape.ReadMetrics(strings.NewReader(metricsPage(n + 1))); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -133,7 +133,7 @@ func BenchmarkIngest(b *testing.B) {
 	var tracker signal.Tracker
 	now := time.Unix(1773300000, 0)
 	for b.Loop() {
-		page, err := sense.ReadMetrics(strings.NewReader(text))
+		page, err := scrape.ReadMetrics(strings.NewReader(text))
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -1,5 +1,5 @@
 // Package health tells how instances, and what is made of them, are doing: from the outcomes of their probes and what
-// the target says of them. Probing itself is package sense's work.
+// the target says of them. Probing itself is package probe's work.
 package health
 
 import (

@@ -1,5 +1,5 @@
 // Package signal turns scraped numbers into signals: ratios, rates, shares above a bound, quantiles and means, for
-// each cohort and interval. It computes only; fetching and parsing a metrics page is package sense's work.
+// each cohort and interval. It computes only; fetching and parsing a metrics page is package scrape's work.
 package signal
 
 import (

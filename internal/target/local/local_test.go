@@ -24,7 +24,7 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/sense"
+	"aditus/internal/probe"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
@@ -39,7 +39,7 @@ func TestMain(m *testing.M) {
 		case "-keeper":
 			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 			defer stop()
-			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Probe: sense.New().Probe, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(1)
 			}

@@ -10,7 +10,8 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
-	"aditus/internal/sense"
+	"aditus/internal/probe"
+	"aditus/internal/scrape"
 	"aditus/internal/target"
 	"aditus/internal/target/targettest"
 )
@@ -86,7 +87,7 @@ var ready = declare.Probe{HTTP: &declare.Endpoint{Port: "http", Path: "/ready"},
 
 // TestLife follows one instance of each kind of artifact over the network alone, as the engine does.
 func TestLife(t *testing.T) {
-	s := sense.New()
+	s := probe.New()
 	defer s.Close()
 	for _, test := range []struct {
 		artifact string
@@ -102,7 +103,7 @@ func TestLife(t *testing.T) {
 		w.serve(t, "r.example/"+test.artifact, 1)
 		w.at = w.at.Add(test.after)
 		in := w.instances(t)[0]
-		if got := s.Probe(t.Context(), in.Address, in.Ports, ready); got != test.probe || len(in.Restarts) != test.restarts {
+		if got := s.Ask(t.Context(), in.Address, in.Ports, ready); got != test.probe || len(in.Restarts) != test.restarts {
 			t.Errorf("%s after %s: %q and %d restarts, want %q and %d", test.artifact, test.after, got, len(in.Restarts), test.probe, test.restarts)
 		}
 	}
@@ -111,7 +112,7 @@ func TestLife(t *testing.T) {
 // TestTraffic sees that the numbers on the metrics pages are those of the model: so many requests a second, so many of
 // them slow, and twice the same with the same seed.
 func TestTraffic(t *testing.T) {
-	s := sense.New()
+	s := scrape.New()
 	defer s.Close()
 	slow := signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "http_request_duration_seconds"}, Bound: 0.25}
 	measure := func(artifact string) (share, requests float64) {
@@ -122,7 +123,7 @@ func TestTraffic(t *testing.T) {
 		for i, span := range []time.Duration{time.Minute, 2 * time.Minute} {
 			w.at = w.at.Add(span)
 			for _, in := range w.instances(t) {
-				page, err := s.Scrape(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}})
+				page, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -150,11 +151,11 @@ func TestTraffic(t *testing.T) {
 }
 
 func TestGarbage(t *testing.T) {
-	w, s := open(t, ""), sense.New()
+	w, s := open(t, ""), scrape.New()
 	defer s.Close()
 	w.serve(t, "r.example/garbage:1", 1)
 	in := w.instances(t)[0]
-	if _, err := s.Scrape(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}); !errors.Is(err, sense.ErrNoMetrics) {
+	if _, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}); !errors.Is(err, scrape.ErrNoMetrics) {
 		t.Errorf("got %v", err)
 	}
 }

@@ -1,4 +1,4 @@
-package sense
+package probe
 
 import (
 	"context"
@@ -13,8 +13,8 @@ import (
 	"aditus/internal/core/declare"
 )
 
-// probeGRPC asks by the gRPC health checking protocol. The connection is made anew each time, as a new caller would.
-func probeGRPC(ctx context.Context, address string, probe declare.Probe) (reason string) {
+// askGRPC asks by the gRPC health checking protocol. The connection is made anew each time, as a new caller would.
+func askGRPC(ctx context.Context, address string, probe declare.Probe) (reason string) {
 	conn, err := grpc.NewClient("passthrough:///"+address, grpc.WithTransportCredentials(insecure.NewCredentials()))
 	if err != nil {
 		return "grpc: " + err.Error()

@@ -1,6 +1,6 @@
-// Package trial puts guards to the test: it makes up traffic, plays rollouts with it that do and do not get worse, and
+// Package simulate puts guards to the test: it makes up traffic, plays rollouts with it that do and do not get worse, and
 // measures how often a guard breaches falsely, how long it takes to see what is really worse, and whom that harms.
-package trial
+package simulate
 
 import (
 	"math"

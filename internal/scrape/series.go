@@ -1,4 +1,4 @@
-package sense
+package scrape
 
 import (
 	"bufio"

@@ -1,0 +1,49 @@
+// Package probe asks instances over the network whether they are well. What the answers mean is judged by package health.
+package probe
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/dial"
+)
+
+// Prober asks. Make it with New; it is safe for concurrent use.
+type Prober struct{ client *dial.Client }
+
+// New makes a Prober that keeps connections open between two questions.
+func New() *Prober { return &Prober{dial.New()} }
+
+// Close lets go of the open connections.
+func (p *Prober) Close() { p.client.Close() }
+
+// Ask asks once. The reason is empty when the probe passed, and says why in a few words when it did not.
+func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, probe declare.Probe) (reason string) {
+	timeout := probe.Timeout.Duration
+	ctx, cancel := context.WithTimeout(ctx, timeout)
+	defer cancel()
+	switch {
+	case probe.GRPC != nil:
+		return askGRPC(ctx, dial.Address(host, ports[probe.GRPC.Port]), probe)
+	case probe.TCP != nil:
+		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", dial.Address(host, ports[probe.TCP.Port]))
+		if err != nil {
+			return "tcp: " + dial.Why(err, timeout)
+		}
+		conn.Close()
+		return ""
+	}
+	response, err := p.client.Get(ctx, host, ports[probe.HTTP.Port], probe.HTTP.Path, "")
+	if err != nil {
+		return fmt.Sprintf("GET %s: %s", probe.HTTP.Path, dial.Why(err, timeout))
+	}
+	defer response.Body.Close()
+	io.Copy(io.Discard, io.LimitReader(response.Body, 64<<10))
+	if response.StatusCode < 200 || response.StatusCode > 399 {
+		return fmt.Sprintf("GET %s: status %d", probe.HTTP.Path, response.StatusCode)
+	}
+	return ""
+}
