@@ -70,7 +70,7 @@ aditus link add. To look around: aditus demo`,
 		SilenceUsage:  true,
 		Args:          noArgs,
 	}
-	var r reach
+	var r connection
 	var set []string
 	root.RunE = func(cmd *cobra.Command, _ []string) error {
 		values, err := setValues(set)
@@ -82,7 +82,7 @@ aditus link add. To look around: aditus demo`,
 		}
 		return runLine(cmd.Context(), r, values)
 	}
-	reachFlags(root, &r)
+	connectionFlags(root, &r)
 	setFlag(root, &set)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}

@@ -17,7 +17,7 @@ import (
 )
 
 func newCompare() *cobra.Command {
-	var r reach
+	var r connection
 	var against control.Against
 	var part string
 	var asJSON, asPatch, all, exitCode bool
@@ -78,7 +78,7 @@ are compared; with --site what is declared here and at another site.`,
 			return err
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	flags := cmd.Flags()
 	flags.StringVar(&against.Ref, "with", "", "a branch, tag, commit or revision to preview, instead of what Git declares")
 	flags.StringVar(&against.Site, "site", "", "compare with what is declared at another `site`")
@@ -93,7 +93,7 @@ are compared; with --site what is declared here and at another site.`,
 }
 
 // compareAt compares a berth: by the Aditus that runs, or, where none does, the site as it is with what was read of Git.
-func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against) (control.Comparison, error) {
+func compareAt(cmd *cobra.Command, r connection, id berth.ID, against control.Against) (control.Comparison, error) {
 	remote, folder, err := r.running()
 	switch {
 	case err != nil:
@@ -101,7 +101,7 @@ func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against
 	case remote != nil:
 		return remote.Compare(cmd.Context(), id, against)
 	case isDemo(folder), against.Site != "", against.From != "": // the demo's sites are only there while it runs
-		record, note, shut, err := r.face(cmd.Context())
+		record, note, shut, err := r.client(cmd.Context())
 		if err != nil {
 			return control.Comparison{}, err
 		}
@@ -112,7 +112,7 @@ func compareAt(cmd *cobra.Command, r reach, id berth.ID, against control.Against
 		fmt.Fprintln(cmd.ErrOrStderr(), note)
 		return record.Compare(cmd.Context(), id, against)
 	}
-	s, err := openStation(folder, stationOptions{look: true})
+	s, err := openLocal(folder, localOptions{readOnly: true})
 	if err != nil {
 		return control.Comparison{}, err
 	}

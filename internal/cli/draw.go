@@ -26,7 +26,7 @@ func newDraw() *cobra.Command {
 }
 
 func newDrawWatch() *cobra.Command {
-	var r reach
+	var r connection
 	var out string
 	var light bool
 	var rollout int64
@@ -46,7 +46,7 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 			if out == "" {
 				return usageError{errors.New("name the file to write with -o, such as -o watch.svg")}
 			}
-			c, _, shut, err := r.face(cmd.Context())
+			c, _, shut, err := r.client(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 			return drawWatchAs(cmd.Context(), c, berth, rollout, out, paletteOf(light))
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().Int64Var(&rollout, "rollout", 0, "the rollout's `number` in the ledger (default: the newest)")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
@@ -62,7 +62,7 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 }
 
 func newDrawAnatomy() *cobra.Command {
-	var r reach
+	var r connection
 	var out string
 	var light bool
 	cmd := &cobra.Command{
@@ -78,7 +78,7 @@ func newDrawAnatomy() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			c, _, shut, err := r.face(cmd.Context())
+			c, _, shut, err := r.client(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -90,14 +90,14 @@ func newDrawAnatomy() *cobra.Command {
 			return draw.Write(out, format, paletteOf(light), draw.OfAnatomy(b, c.Snapshot(cmd.Context()).Now))
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 
 func newDrawBench() *cobra.Command {
-	var r reach
+	var r connection
 	var out, name string
 	var light bool
 	cmd := &cobra.Command{
@@ -117,7 +117,7 @@ func newDrawBench() *cobra.Command {
 			return draw.Write(out, format, paletteOf(light), draw.OfBench(b, b.Rule.Limit.Value))
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")

@@ -154,7 +154,7 @@ func ofCohort(page signal.Page, cohort string) signal.Page {
 }
 
 func newBacktest() *cobra.Command {
-	var r reach
+	var r connection
 	var name, limit string
 	var asJSON bool
 	cmd := &cobra.Command{
@@ -179,7 +179,7 @@ the others came. It reads the ledger; nothing changes.`,
 			return tellBacktest(cmd.OutOrStdout(), b, value, asJSON)
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
 	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
 	jsonFlag(cmd, &asJSON)
@@ -187,12 +187,12 @@ the others came. It reads the ledger; nothing changes.`,
 }
 
 // bench gives the bench of a berth's guard.
-func (r reach) bench(ctx context.Context, berth, name string) (control.Bench, error) {
+func (r connection) bench(ctx context.Context, berth, name string) (control.Bench, error) {
 	id, err := parseBerth(berth)
 	if err != nil {
 		return control.Bench{}, err
 	}
-	c, _, shut, err := r.face(ctx)
+	c, _, shut, err := r.client(ctx)
 	if err != nil {
 		return control.Bench{}, err
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 func newLedger() *cobra.Command {
-	var r reach
+	var r connection
 	var newest int
 	var follow, asJSON bool
 	cmd := &cobra.Command{
@@ -49,7 +49,7 @@ over a restart of the server too, and loses none.`,
 				}
 				return followFacts(cmd, remote, q, func(f ledger.Fact) error { return printFact(out, f, asJSON) })
 			}
-			c, _, shut, err := r.face(cmd.Context())
+			c, _, shut, err := r.client(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -63,7 +63,7 @@ over a restart of the server too, and loses none.`,
 			return err
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().IntVarP(&newest, "newest", "n", 50, "how many facts at most")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each fact")

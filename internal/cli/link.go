@@ -95,7 +95,7 @@ func newLinkTest() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			outside, err := engine.OpenOutside(folder, nil)
+			outside, err := engine.OpenAccess(folder, nil)
 			if err != nil {
 				return err
 			}
@@ -106,14 +106,14 @@ func newLinkTest() *cobra.Command {
 				}
 				ctx, cancel := context.WithTimeout(cmd.Context(), lookPatience)
 				began := time.Now()
-				look, err := source.LookAt(ctx, link, source.Access{Credential: outside.Credentials(link.Name)}, source.Seen{}, true)
+				answer, err := source.Ask(ctx, link, source.Access{Credential: outside.Credentials(link.Name)}, source.Seen{}, true)
 				cancel()
 				if err != nil {
 					bad = true
 					fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", link.Name, kit.Plain(err.Error()))
 					continue
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: answers in %s, %s is at %.7s, %s\n", link.Name, say.Took(time.Since(began)), link.Ref(), look.Commit, say.Count(len(look.Files), "file"))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: answers in %s, %s is at %.7s, %s\n", link.Name, say.Took(time.Since(began)), link.Ref(), answer.Commit, say.Count(len(answer.Files), "file"))
 			}
 			if bad {
 				return errWrong

@@ -173,14 +173,14 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	return nil
 }
 
-// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every look.
+// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every answer.
 func tellProblems(ctx context.Context, out io.Writer, link config.Link, access source.Access, settings config.Settings, key *source.Opener) {
-	look, err := source.LookAt(ctx, link, access, source.Seen{}, true)
+	answer, err := source.Ask(ctx, link, access, source.Seen{}, true)
 	if err != nil {
 		fmt.Fprintln(out, kit.Plain(err.Error()))
 		return
 	}
-	_, problems := source.Load(ctx, look.Files, source.Options{Set: link.Variables, Opener: key, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
+	_, problems := source.Load(ctx, answer.Files, source.Options{Set: link.Variables, Opener: key, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
 	for _, p := range problems.In(link.Folder) {
 		fmt.Fprintln(out, kit.Plain(p.Error()))
 	}

@@ -18,7 +18,7 @@ import (
 )
 
 func newInstanceLog() *cobra.Command {
-	var r reach
+	var r connection
 	var lines int
 	var follow, asJSON bool
 	cmd := &cobra.Command{
@@ -37,7 +37,7 @@ instance alone it need not be named; the first letters of its name are enough.`,
 			if err != nil {
 				return err
 			}
-			c, note, shut, err := r.face(cmd.Context())
+			c, note, shut, err := r.client(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -56,7 +56,7 @@ instance alone it need not be named; the first letters of its name are enough.`,
 			return printLog(cmd.Context(), cmd.OutOrStdout(), c, b, instance, lines, follow, asJSON)
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().IntVarP(&lines, "lines", "n", 100, "how many lines at most")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new lines as they come")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each line")

@@ -47,7 +47,7 @@ func newOrders() []*cobra.Command {
 }
 
 func (c command) command() *cobra.Command {
-	var r reach
+	var r connection
 	var message, to string
 	var asJSON bool
 	long := c.short + "."
@@ -73,7 +73,7 @@ func (c command) command() *cobra.Command {
 			return nil
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	jsonFlag(cmd, &asJSON)
 	if c.message != "" {
 		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
@@ -88,7 +88,7 @@ func (c command) command() *cobra.Command {
 const orderTimeout = 30 * time.Second
 
 // give gives an order to the Aditus that runs, or, where one can do without, carries it out alone.
-func (r reach) give(ctx context.Context, o berth.Order, alone bool) error {
+func (r connection) give(ctx context.Context, o berth.Order, alone bool) error {
 	ctx, cancel := context.WithTimeout(ctx, orderTimeout)
 	defer cancel()
 	remote, folder, err := r.running()
@@ -101,13 +101,13 @@ func (r reach) give(ctx context.Context, o berth.Order, alone bool) error {
 	if !alone {
 		return fmt.Errorf("no Aditus runs on %s, so nothing is under way there: start one with aditus, or aditus sync", folder)
 	}
-	return onlyAsked(ctx, folder, true, func(s *station) error { return s.Do(ctx, whoami(fromShell), o) })
+	return onlyAsked(ctx, folder, true, func(s *localEngine) error { return s.Do(ctx, whoami(fromShell), o) })
 }
 
 // onlyAsked opens a folder, perhaps only to look at its sites, runs its engine while do is at it, and lets nothing else
 // begin meanwhile.
-func onlyAsked(ctx context.Context, folder string, look bool, do func(*station) error) error {
-	s, err := openStation(folder, stationOptions{calm: true, look: look})
+func onlyAsked(ctx context.Context, folder string, readOnly bool, do func(*localEngine) error) error {
+	s, err := openLocal(folder, localOptions{calm: true, readOnly: readOnly})
 	if err != nil {
 		return err
 	}
@@ -121,7 +121,7 @@ func onlyAsked(ctx context.Context, folder string, look bool, do func(*station) 
 }
 
 func newRevert() *cobra.Command {
-	var r reach
+	var r connection
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "revert BERTH",
@@ -154,7 +154,7 @@ branch that the link watches. The link must allow it: push: true in settings.yam
 			return nil
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	jsonFlag(cmd, &asJSON)
 	return cmd
 }

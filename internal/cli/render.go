@@ -18,7 +18,7 @@ import (
 
 func newRender() *cobra.Command {
 	var f loadFlags
-	var r reach
+	var r connection
 	var from string
 	var pretty bool
 	cmd := &cobra.Command{
@@ -55,7 +55,7 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 			return err
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	f.addOthers(cmd)
 	cmd.Flags().StringVar(&from, "from", "", "a `folder` of declarations instead of what Git declares")
 	cmd.Flags().BoolVar(&pretty, "pretty", false, "indented, for people; those are not the bytes of the revision")
@@ -80,8 +80,8 @@ func (f *loadFlags) desired(ctx context.Context, id berth.ID, from string) (*dec
 }
 
 // declared gives what Git declares for a berth, as it was read last.
-func (r reach) declared(ctx context.Context, id berth.ID) (*declare.Desired, error) {
-	c, _, shut, err := r.face(ctx)
+func (r connection) declared(ctx context.Context, id berth.ID) (*declare.Desired, error) {
+	c, _, shut, err := r.client(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,7 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 }
 
 // runLine opens the screens on a data folder.
-func runLine(ctx context.Context, r reach, set map[string]string) error {
+func runLine(ctx context.Context, r connection, set map[string]string) error {
 	remote, folder, err := r.running()
 	if err != nil {
 		return err
@@ -60,7 +60,7 @@ func runLine(ctx context.Context, r reach, set map[string]string) error {
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
 	}
-	s, err := openStation(folder, stationOptions{set: set})
+	s, err := openLocal(folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func runLine(ctx context.Context, r reach, set map[string]string) error {
 
 // runFace opens the screens on an Aditus that runs already.
 func runFace(ctx context.Context, remote *api.Remote, folder string) error {
-	if _, err := remote.Look(ctx); err != nil {
+	if _, err := remote.Renew(ctx); err != nil {
 		return err
 	}
 	where := "on a server"

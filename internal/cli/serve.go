@@ -77,7 +77,7 @@ const serverGC = 50
 func runServer(ctx context.Context, w io.Writer, folder string, set map[string]string, o serveOptions) error {
 	log := newLog(w, o)
 	debug.SetGCPercent(serverGC)
-	s, err := openStation(folder, stationOptions{set: set})
+	s, err := openLocal(folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
@@ -188,7 +188,7 @@ func serve(ctx context.Context, live control.Live, server *api.Server, ready fun
 	group.Go(func() error { return api.ServeSocket(ctx, live.Folder, server, ready) })
 	group.Go(func() error {
 		err := serveHooks(ctx, live)
-		live.Tell("webhooks", err)
+		live.Report("webhooks", err)
 		return nil // without webhooks all else goes on, by polling
 	})
 	return group.Wait()

@@ -26,22 +26,22 @@ type sites struct {
 }
 
 // openSites opens what the settings say sites run on, perhaps only to look at them.
-func openSites(folder string, settings config.Settings, outside engine.Outside, look bool) (s sites, err error) {
+func openSites(folder string, settings config.Settings, access engine.Access, readOnly bool) (s sites, err error) {
 	registries := source.NewRegistries(settings.Registries, func(host string) source.Credential {
-		if outside.Credentials == nil {
+		if access.Credentials == nil {
 			return source.Credential{}
 		}
-		return outside.Credentials(host)
+		return access.Credentials(host)
 	})
-	ground := target.Ground{Folder: folder, Settings: settings, Look: look, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
+	ground := target.Ground{Folder: folder, Settings: settings, ReadOnly: readOnly, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
 		image, err := registries.Fetch(ctx, reference)
 		if errors.Is(err, source.ErrNoArtifact) {
 			err = fmt.Errorf("%w: %v", target.ErrNoArtifact, err)
 		}
 		return image, err
 	}}
-	if outside.Opener != nil {
-		ground.Secret = outside.Opener.Open
+	if access.Opener != nil {
+		ground.Secret = access.Opener.Open
 	}
 	s.drivers = map[string]target.Driver{}
 	for _, kind := range kinds {

@@ -20,7 +20,7 @@ import (
 )
 
 func newStatus() *cobra.Command {
-	var r reach
+	var r connection
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "status",
@@ -49,13 +49,13 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 			return nil
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the whole snapshot as JSON")
 	return cmd
 }
 
 // picture is what is known now, and a word on how fresh that is. One that runs and does not answer is told from its record.
-func (r reach) picture(ctx context.Context) (status.Snapshot, string, error) {
+func (r connection) picture(ctx context.Context) (status.Snapshot, string, error) {
 	remote, folder, err := r.running()
 	if err != nil {
 		return status.Snapshot{}, "", err
@@ -63,7 +63,7 @@ func (r reach) picture(ctx context.Context) (status.Snapshot, string, error) {
 	if remote != nil {
 		ctx, cancel := context.WithTimeout(ctx, pictureWait)
 		defer cancel()
-		s, err := remote.Look(ctx)
+		s, err := remote.Renew(ctx)
 		if err == nil && folder != "" {
 			return s, howFresh(folder), nil
 		}

@@ -18,7 +18,7 @@ import (
 )
 
 func newSync() *cobra.Command {
-	var r reach
+	var r connection
 	var o syncOptions
 	cmd := &cobra.Command{
 		Use:   "sync BERTH...",
@@ -53,7 +53,7 @@ was asked.`,
 			return runSync(cmd, r, berths, o)
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	flags := cmd.Flags()
 	flags.BoolVar(&o.dry, "dry-run", false, "tell what would be done, and do nothing")
 	flags.StringArrayVar(&o.parts, "part", nil, "only this `part`; may stand several times")
@@ -71,7 +71,7 @@ type syncOptions struct {
 	timeout              time.Duration
 }
 
-func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) error {
+func runSync(cmd *cobra.Command, r connection, berths []berth.ID, o syncOptions) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), o.timeout)
 	defer cancel()
 	remote, folder, err := r.running()
@@ -79,7 +79,7 @@ func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) erro
 		return err
 	}
 	if remote != nil {
-		look := func() (status.Snapshot, error) { return remote.Look(ctx) }
+		look := func() (status.Snapshot, error) { return remote.Renew(ctx) }
 		if err := lookFirst(ctx, remote, look); err != nil {
 			return err
 		}
@@ -88,7 +88,7 @@ func runSync(cmd *cobra.Command, r reach, berths []berth.ID, o syncOptions) erro
 	if o.noWait {
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
-	return onlyAsked(ctx, folder, o.dry, func(s *station) error {
+	return onlyAsked(ctx, folder, o.dry, func(s *localEngine) error {
 		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (status.Snapshot, error) { return s.Snapshot(ctx), nil })
 	})
 }

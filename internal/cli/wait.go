@@ -44,7 +44,7 @@ func waitNames() []string {
 }
 
 func newWait() *cobra.Command {
-	var r reach
+	var r connection
 	var what string
 	var timeout time.Duration
 	var asJSON bool
@@ -83,7 +83,7 @@ that was rolled back is not proven.`,
 			ctx, cancel := context.WithTimeout(cmd.Context(), timeout)
 			defer cancel()
 			failed := ""
-			b, err := waitFor(ctx, func() (status.Snapshot, error) { return remote.Look(ctx) }, id, func(b status.Berth) bool {
+			b, err := waitFor(ctx, func() (status.Snapshot, error) { return remote.Renew(ctx) }, id, func(b status.Berth) bool {
 				come := false
 				come, failed = is(b)
 				return come || failed != ""
@@ -104,7 +104,7 @@ that was rolled back is not proven.`,
 			return nil
 		},
 	}
-	reachFlags(cmd, &r)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringVar(&what, "for", "proven", "what to wait for: "+strings.Join(waitNames(), ", "))
 	cmd.Flags().DurationVar(&timeout, "timeout", 10*time.Minute, "how long at most")
 	jsonFlag(cmd, &asJSON)

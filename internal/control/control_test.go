@@ -38,7 +38,7 @@ func TestWords(t *testing.T) {
 			continue
 		}
 		fmt.Fprintf(&out, "\n%s  [%s|%s|%s|%d/%d]  %s\n", b.ID, cell.Version, cell.Coming, cell.Note, cell.Stage, cell.Stages, headline)
-		for _, line := range words.Tell(b, story.Snapshot.Now) {
+		for _, line := range words.Describe(b, story.Snapshot.Now) {
 			fmt.Fprintf(&out, "  %-9s %s\n", line.Label, line.Text)
 		}
 		for _, a := range words.Actions(b) {

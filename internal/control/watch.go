@@ -134,11 +134,11 @@ func NewWatch(book *ledger.Ledger, s status.Snapshot, berth berth.ID, id int64) 
 		return Watch{}, err
 	}
 	w.readFacts(facts)
-	looks, err := book.Looks(id)
+	looks, err := book.Traffic(id)
 	if err != nil {
 		return Watch{}, err
 	}
-	w.readLooks(looks)
+	w.readTraffic(looks)
 	points, err := book.Points(berth, w.Start, w.End)
 	if err != nil {
 		return Watch{}, err
@@ -217,7 +217,7 @@ func (w *Watch) decided(f ledger.Fact) {
 	}
 }
 
-func (w *Watch) readLooks(looks []ledger.Look) {
+func (w *Watch) readTraffic(looks []ledger.Traffic) {
 	for _, k := range looks {
 		w.Traffic = append(w.Traffic, Sample{k.At, k.Share})
 		w.Old = append(w.Old, Sample{k.At, float64(k.Old)})

@@ -115,7 +115,7 @@ func (w *World) open(o Options) (err error) {
 	if err := w.keepKey(); err != nil {
 		return err
 	}
-	outside, err := engine.OpenOutside(w.Folder, nil)
+	outside, err := engine.OpenAccess(w.Folder, nil)
 	if err != nil {
 		return err
 	}

@@ -78,7 +78,7 @@ func (w *World) rolledOut(chance *rand.Rand, old, new berth.Revision, at time.Ti
 	rules := new.Desired.Rollout
 	s := rollout.Begin(
 		rollout.Side{Revision: old.Fingerprint, Version: old.Version, Parts: map[string]int{"gate": 6}, Proven: true},
-		rollout.Side{Revision: new.Fingerprint, Version: new.Version, Parts: map[string]int{"gate": 6}}, rules, rollout.Itself, "taken automatically", time.Time{}, at)
+		rollout.Side{Revision: new.Fingerprint, Version: new.Version, Parts: map[string]int{"gate": 6}}, rules, rollout.Automatic, "taken automatically", time.Time{}, at)
 	s.ID, s.Phase, s.Stage = w.Ledger.NextRollout(), rollout.Proven, len(rules.Stages)-1
 	entry := ledger.Entry{Berth: Breached, Rollout: &s}
 	add := func(rule guard.Rule, side berth.Revision, moment time.Time, stage int, share, worse float64) {

@@ -78,7 +78,7 @@ func (b *loop) opened(desired declare.Desired) (declare.Desired, error) {
 		}
 		part.Opened = map[string]string{}
 		for key, sealed := range part.Sealed {
-			plain, err := b.e.outside.Opener.Open(sealed)
+			plain, err := b.e.access.Opener.Open(sealed)
 			if err != nil {
 				return desired, fmt.Errorf("the secret %s of %s: %w; nothing of %s is laid down until it opens", key, name, err, b.id)
 			}

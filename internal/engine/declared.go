@@ -80,7 +80,7 @@ func (e *Engine) mergeDeclared() {
 			}
 		}
 	}
-	e.news.Store(true)
+	e.unpictured.Store(true)
 }
 
 // over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.

@@ -1,4 +1,4 @@
-// Package engine is where the core meets time and the outside: a loop for each berth that observes, compares, decides,
+// Package engine is where the core meets time and the access: a loop for each berth that observes, compares, decides,
 // records and acts, and one for each link. All that it knows survives in the ledger.
 package engine
 
@@ -28,18 +28,18 @@ import (
 
 // Engine looks after all berths. Make it with New, then Run it.
 type Engine struct {
-	settings config.Settings
-	ledger   *ledger.Ledger
-	drivers  map[string]target.Driver
-	clock    Clock
-	prober   *probe.Prober
-	scraper  *scrape.Scraper
-	outside  Outside
-	beat     time.Duration
-	group    *errgroup.Group
-	ctx      context.Context
-	seq      atomic.Uint64 // of the last change
-	news     atomic.Bool   // something came on record, or trouble came or went, since the last picture
+	settings   config.Settings
+	ledger     *ledger.Ledger
+	drivers    map[string]target.Driver
+	clock      Clock
+	prober     *probe.Prober
+	scraper    *scrape.Scraper
+	access     Access
+	beat       time.Duration
+	group      *errgroup.Group
+	ctx        context.Context
+	seq        atomic.Uint64 // of the last change
+	unpictured atomic.Bool   // something came on record, or trouble came or went, since the last picture
 
 	hearing sync.Mutex
 	heard   map[chan struct{}]bool // channels that Changed gave; guarded by hearing
@@ -54,10 +54,10 @@ type Engine struct {
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
-func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, outside Outside) (*Engine, error) {
+func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, access Access) (*Engine, error) {
 	e := &Engine{
-		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, outside: outside,
-		registries: source.NewRegistries(settings.Registries, outside.registry),
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
+		registries: source.NewRegistries(settings.Registries, access.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
 		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
 	}
@@ -237,13 +237,13 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 		case <-ctx.Done():
 			done = true
 		case <-ticker.C:
-			if time.Since(kept) < rest || !e.news.Swap(false) && time.Since(kept) < pictureEvery {
+			if time.Since(kept) < rest || !e.unpictured.Swap(false) && time.Since(kept) < pictureEvery {
 				continue
 			}
 		}
 		began := time.Now()
 		s := e.Snapshot()
-		e.tell("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), ledger.BoardPicture, s.Now, s))
+		e.report("ledger", e.ledger.KeepPicture(context.WithoutCancel(ctx), ledger.BoardPicture, s.Now, s))
 		kept = time.Now()
 		rest = max(pictureSoon/2, pictureRest*kept.Sub(began))
 		if done {
@@ -276,14 +276,14 @@ func (e *Engine) signal() {
 	}
 }
 
-// Tell keeps a problem that concerns no single berth among those that are shown, or clears it.
-func (e *Engine) Tell(about string, err error) {
-	e.tell(about, err)
+// Report keeps a problem that concerns no single berth among those that are shown, or clears it.
+func (e *Engine) Report(about string, err error) {
+	e.report(about, err)
 	e.signal()
 }
 
-// tell keeps or clears a problem that concerns no single berth.
-func (e *Engine) tell(about string, err error) {
+// report keeps or clears a problem that concerns no single berth.
+func (e *Engine) report(about string, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if err == nil {

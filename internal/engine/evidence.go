@@ -322,12 +322,12 @@ func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summar
 }
 
 // look is the rollout's traffic and instances, for the record.
-func (seen *evidence) look(roll *rollout.State, now time.Time) *ledger.Look {
+func (seen *evidence) look(roll *rollout.State, now time.Time) *ledger.Traffic {
 	if seen == nil || !seen.reached {
 		return nil
 	}
 	new, _ := seen.target.Cohort(roll.New.Revision)
-	return &ledger.Look{
+	return &ledger.Traffic{
 		At: now, Asked: roll.AskedShare(), Share: new.Share, Requests: seen.judged.Requests,
 		Old: seen.sum(roll.Old.Revision, 0).Total, New: seen.sum(roll.New.Revision, 0).Total,
 	}

@@ -66,7 +66,7 @@ func BenchmarkThousandRollouts(b *testing.B) {
 	old, new := rollout.Side{Revision: "old", Parts: map[string]int{"web": 8}, Proven: true}, rollout.Side{Revision: "new", Parts: map[string]int{"web": 8}}
 	all := make([]*trying, rollouts)
 	for i := range all {
-		t := &trying{state: rollout.Begin(old, new, declared, rollout.Itself, "", time.Time{}, now), trackers: make([]signal.Tracker, len(rules)), health: map[string]health.Track{}}
+		t := &trying{state: rollout.Begin(old, new, declared, rollout.Automatic, "", time.Time{}, now), trackers: make([]signal.Tracker, len(rules)), health: map[string]health.Track{}}
 		t.state.Phase, t.state.Shared, t.state.Seen = rollout.Soaking, now, now
 		for _, rule := range rules {
 			t.processes = append(t.processes, guard.NewProcess(rule, 0.01, every))

@@ -113,7 +113,7 @@ func (l *link) look(ctx context.Context) {
 	if err == nil {
 		l.accept = false
 	}
-	e.news.Store(e.news.Load() || (err == nil) != (l.shown.Problem == nil))
+	e.unpictured.Store(e.unpictured.Load() || (err == nil) != (l.shown.Problem == nil))
 	l.shown.Looked, l.shown.Took, l.shown.Commit, l.shown.Version = now, time.Since(began), l.state.Commit, l.state.Version
 	l.shown.Every, l.shown.Berths = time.Duration(l.every.Load()), len(l.state.Declared)
 	l.shown.Rewritten = errors.Is(err, source.ErrRewritten)
@@ -132,22 +132,22 @@ func (l *link) access() source.Access {
 	if l.follow != nil {
 		name = l.follow.Link
 	}
-	return l.e.outside.access(name)
+	return l.e.access.access(name)
 }
 
 // take reads what is new, whole or not at all: what was declared before stays declared when anything is wrong.
 func (l *link) take(ctx context.Context, accept bool) error {
 	e := l.e
-	look, err := source.LookAt(ctx, l.source, l.access(), l.state.Seen, accept)
+	answer, err := source.Ask(ctx, l.source, l.access(), l.state.Seen, accept)
 	if err != nil {
 		return err
 	}
-	if look.Seen == l.state.Seen {
+	if answer.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: look.Seen, Version: look.Ref, Declared: l.state.Declared, History: l.state.History}
-	if look.Changed {
-		if err := l.declare(ctx, look, &next); err != nil {
+	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History}
+	if answer.Changed {
+		if err := l.declare(ctx, answer, &next); err != nil {
 			return err
 		}
 	}
@@ -157,7 +157,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 	e.mu.Lock()
 	l.state = next
 	e.mu.Unlock()
-	if look.Changed {
+	if answer.Changed {
 		e.mergeDeclared()
 		e.meet()
 	}
@@ -165,12 +165,12 @@ func (l *link) take(ctx context.Context, accept bool) error {
 }
 
 // declare checks a commit's files and puts the revisions they make on record.
-func (l *link) declare(ctx context.Context, look source.Look, next *linkState) error {
+func (l *link) declare(ctx context.Context, answer source.Answer, next *linkState) error {
 	e := l.e
-	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
+	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source.Variables))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
-		return fmt.Errorf("%s is not taken: %w; %s", l.told(look), wrong, l.stays())
+		return fmt.Errorf("%s is not taken: %w; %s", l.told(answer), wrong, l.stays())
 	}
 	e.mu.Lock()
 	l.shown.Warnings = nil
@@ -190,10 +190,10 @@ func (l *link) declare(ctx context.Context, look source.Look, next *linkState) e
 			continue
 		}
 		if other := e.declaredBy(id.Workload, l); other != "" {
-			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.told(look), id.Workload, other, l.stays())
+			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.told(answer), id.Workload, other, l.stays())
 		}
 		if role := e.unlisted(d.Desired.Rollout.Stages); role != "" {
-			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.told(look), id.Workload, id.Site, role, role, l.stays())
+			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.told(answer), id.Workload, id.Site, role, role, l.stays())
 		}
 		fingerprint := d.Fingerprint()
 		next.Declared[id.String()] = fingerprint
@@ -231,11 +231,11 @@ func (e *Engine) unlisted(stages []declare.Stage) string {
 }
 
 // told names what was read.
-func (l *link) told(look source.Look) string {
-	if look.Ref != "" {
-		return "version " + look.Ref
+func (l *link) told(answer source.Answer) string {
+	if answer.Ref != "" {
+		return "version " + answer.Ref
 	}
-	return fmt.Sprintf("commit %.7s by %s", look.Head.Hash, look.Head.Author)
+	return fmt.Sprintf("commit %.7s by %s", answer.Head.Hash, answer.Head.Author)
 }
 
 func (l *link) stays() string {
@@ -252,7 +252,7 @@ func (l *link) stays() string {
 func (e *Engine) loadOptions(set map[string]string) source.Options {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	o := source.Options{Set: maps.Clone(e.outside.Set), Opener: e.outside.Opener, Resolve: e.registries.Resolve}
+	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve}
 	for _, site := range e.settings.Sites {
 		o.Sites = append(o.Sites, site.Name)
 	}

@@ -85,21 +85,21 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	if access.Cache != "" {
 		access.Cache += "-preview"
 	}
-	look, err := source.LookAt(ctx, at, access, source.Seen{}, true)
+	answer, err := source.Ask(ctx, at, access, source.Seen{}, true)
 	if err != nil {
 		return nil, source.Commit{}, err
 	}
-	loaded, problems := source.Load(ctx, look.Files, e.loadOptions(l.source.Variables))
+	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source.Variables))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
-		return nil, look.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
+		return nil, answer.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
 	}
 	for _, found := range loaded.Declarations {
 		if found.Workload == id.Workload && found.Site == id.Site {
 			return &found.Desired, found.Commit, nil
 		}
 	}
-	return nil, look.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
+	return nil, answer.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
 }
 
 // Trial is what came of trying a link.
@@ -129,10 +129,10 @@ func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
 		access.Cache += "-trial"
 	}
 	began := time.Now()
-	look, err := source.LookAt(ctx, found.source, access, seen, false)
-	t := Trial{Commit: look.Head, Ref: found.source.Ref(), Fresh: err == nil && look.Seen != seen, Took: time.Since(began)}
+	answer, err := source.Ask(ctx, found.source, access, seen, false)
+	t := Trial{Commit: answer.Head, Ref: found.source.Ref(), Fresh: err == nil && answer.Seen != seen, Took: time.Since(began)}
 	if t.Commit.Hash == "" {
-		t.Commit.Hash = look.Commit
+		t.Commit.Hash = answer.Commit
 	}
 	return t, err
 }

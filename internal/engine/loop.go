@@ -179,7 +179,7 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 		entry.Rollout = d.State.Roll
 	}
 	if entry.Rollout != nil {
-		entry.Look = b.last.look(entry.Rollout, now)
+		entry.Traffic = b.last.look(entry.Rollout, now)
 	}
 	if entry.Rollout != nil || now.Before(d.State.TailEnds) {
 		entry.Points = b.panel.Unkept()
@@ -192,7 +192,7 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 	if err := b.e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
 		return err
 	}
-	b.e.news.Store(true)
+	b.e.unpictured.Store(true)
 	if entry.Points != nil {
 		b.panel.Kept()
 	}
@@ -216,10 +216,10 @@ func (b *loop) trouble(now time.Time, err error) {
 	switch {
 	case err == nil && b.problem != nil:
 		b.problem = nil
-		b.e.news.Store(true)
+		b.e.unpictured.Store(true)
 	case err != nil && (b.problem == nil || b.problem.Text != err.Error()):
 		b.problem = &status.Problem{About: b.id.String(), Text: err.Error(), Since: now}
-		b.e.news.Store(true)
+		b.e.unpictured.Store(true)
 	}
 }
 

@@ -7,27 +7,27 @@ import (
 	"aditus/internal/source"
 )
 
-// Outside is what an engine needs to read what is not its own. The zero Outside has no key and no credentials.
-type Outside struct {
+// Access is what an engine needs to read what is not its own. The zero Access has no key and no credentials.
+type Access struct {
 	Opener      *source.Opener                      // opens secrets
 	Credentials func(name string) source.Credential // of a link, or of a registry's host
 	Cache       string                              // folder for copies of repositories
 	Set         map[string]string                   // variables from the command line
 }
 
-// OpenOutside gives what a data folder holds: its key, made where there is none, the credentials, and room for copies.
+// OpenAccess gives what a data folder holds: its key, made where there is none, the credentials, and room for copies.
 // Credentials are read whenever they are needed, so that a new one counts at once.
-func OpenOutside(folder string, set map[string]string) (Outside, error) {
+func OpenAccess(folder string, set map[string]string) (Access, error) {
 	key, err := source.OpenKey(folder)
 	if err != nil {
-		return Outside{}, err
+		return Access{}, err
 	}
 	if _, err := key.Credentials(folder); err != nil {
-		return Outside{}, err
+		return Access{}, err
 	}
 	var mu sync.Mutex
 	last := map[string]source.Credential{}
-	return Outside{
+	return Access{
 		Opener: key, Cache: filepath.Join(folder, "links"), Set: set,
 		Credentials: func(name string) source.Credential {
 			mu.Lock()
@@ -40,7 +40,7 @@ func OpenOutside(folder string, set map[string]string) (Outside, error) {
 	}, nil
 }
 
-func (o Outside) access(link string) source.Access {
+func (o Access) access(link string) source.Access {
 	var a source.Access
 	if o.Credentials != nil {
 		a.Credential = o.Credentials(link)
@@ -51,4 +51,4 @@ func (o Outside) access(link string) source.Access {
 	return a
 }
 
-func (o Outside) registry(host string) source.Credential { return o.access(host).Credential }
+func (o Access) registry(host string) source.Credential { return o.access(host).Credential }

@@ -43,7 +43,7 @@ func (e *Engine) FollowSettings(ctx context.Context, file string) {
 		if err != nil {
 			err = fmt.Errorf("%w; the settings read before stay in force", err)
 		}
-		e.tell("settings", err)
+		e.report("settings", err)
 		e.signal()
 	}
 }
@@ -63,7 +63,7 @@ func (e *Engine) Apply(s config.Settings) error {
 		}
 	}
 	if !maps.Equal(e.settings.Registries, s.Registries) {
-		e.registries = source.NewRegistries(s.Registries, e.outside.registry)
+		e.registries = source.NewRegistries(s.Registries, e.access.registry)
 		e.pin()
 	}
 	e.settings = s

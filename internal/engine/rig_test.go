@@ -65,18 +65,18 @@ var start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
 
 // rig is an engine on stand-in sites, a repository of its own and a clock that only the test moves on.
 type rig struct {
-	t       testing.TB
-	folder  string
-	repo    *git.Repository
-	book    *ledger.Ledger
-	clock   Clock
-	sites   map[string]*sim.Site
-	engine  *Engine
-	change  func(*config.Settings) // what differs in the settings; nil for nothing
-	outside Outside
-	stop    func()
-	facts   *[]ledger.Fact
-	mu      *sync.Mutex
+	t      testing.TB
+	folder string
+	repo   *git.Repository
+	book   *ledger.Ledger
+	clock  Clock
+	sites  map[string]*sim.Site
+	engine *Engine
+	change func(*config.Settings) // what differs in the settings; nil for nothing
+	access Access
+	stop   func()
+	facts  *[]ledger.Fact
+	mu     *sync.Mutex
 }
 
 func newRig(t testing.TB) *rig {
@@ -132,7 +132,7 @@ func (r *rig) run() {
 	if r.change != nil {
 		r.change(&settings)
 	}
-	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock, r.outside)
+	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock, r.access)
 	r.must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -32,7 +32,7 @@ func live(b *testing.B, settings config.Settings) (*Engine, *sim.Site) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := New(settings, book, map[string]target.Driver{"north": site}, NewClock(time.Now(), 1), Outside{Cache: b.TempDir()})
+	e, err := New(settings, book, map[string]target.Driver{"north": site}, NewClock(time.Now(), 1), Access{Cache: b.TempDir()})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -74,8 +74,8 @@ var upgrades = []string{
 // Point is a guard's signal over one evaluation interval.
 type Point = panel.Point
 
-// Look is what a rollout's traffic and instances were at one moment.
-type Look struct {
+// Traffic is what a rollout's traffic and instances were at one moment.
+type Traffic struct {
 	At       time.Time
 	Asked    float64 // share asked for
 	Share    float64 // share the target has
@@ -94,7 +94,7 @@ type Entry struct {
 	Rollout  *rollout.State
 	Points   []Point
 	Steady   []Point // of a revision that serves alone, each over panel.SteadyEvery
-	Look     *Look
+	Traffic  *Traffic
 	Revision *berth.Revision
 }
 
@@ -284,7 +284,7 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 	if err := e.writePoints(tx); err != nil {
 		return err
 	}
-	if k := e.Look; k != nil && e.Rollout != nil {
+	if k := e.Traffic; k != nil && e.Rollout != nil {
 		return put(`INSERT INTO looks VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
 			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
 	}

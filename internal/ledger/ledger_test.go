@@ -51,9 +51,9 @@ func TestRoundTrip(t *testing.T) {
 	state := berth.State{Applied: revision.Fingerprint, AppliedAt: at, Rollout: id, Bars: []berth.Bar{{Revision: "x", Why: "slow", At: at}}}
 	record(t, l, Entry{
 		Berth: boardingNorth, Revision: &revision, State: &state, Rollout: &roll,
-		Facts:  []Fact{{At: at, Workload: "boarding", Site: "north", Rollout: id, Kind: "taken", By: "aditus", Revision: revision.Fingerprint, Text: "taken", Data: json.RawMessage(`{"a":1}`)}},
-		Points: []Point{{Guard: "slow", Revision: revision.Fingerprint, At: at, Value: 0.1, Part: 1, Whole: 10}},
-		Look:   &Look{At: at, Asked: 0.1, Share: 0.1, Requests: [2]float64{9, 1}, Old: 6, New: 1},
+		Facts:   []Fact{{At: at, Workload: "boarding", Site: "north", Rollout: id, Kind: "taken", By: "aditus", Revision: revision.Fingerprint, Text: "taken", Data: json.RawMessage(`{"a":1}`)}},
+		Points:  []Point{{Guard: "slow", Revision: revision.Fingerprint, At: at, Value: 0.1, Part: 1, Whole: 10}},
+		Traffic: &Traffic{At: at, Asked: 0.1, Share: 0.1, Requests: [2]float64{9, 1}, Old: 6, New: 1},
 	})
 	if err := l.KeepPicture(t.Context(), "board", at, map[string]int{"a": 1}); err != nil {
 		t.Fatal(err)
@@ -78,7 +78,7 @@ func TestRoundTrip(t *testing.T) {
 		t.Errorf("the facts came back as %+v (%v)", facts, err)
 	}
 	points, err := l.Points(boardingNorth, at, at)
-	looks, err2 := l.Looks(id)
+	looks, err2 := l.Traffic(id)
 	if err != nil || err2 != nil || len(points) != 1 || points[0].Whole != 10 || len(looks) != 1 || looks[0].Requests != [2]float64{9, 1} {
 		t.Errorf("points %+v (%v), looks %+v (%v)", points, err, looks, err2)
 	}

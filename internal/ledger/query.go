@@ -175,10 +175,10 @@ func (l *Ledger) Rollouts(b berth.ID, since time.Time) ([]rollout.State, error) 
 	return slices.DeleteFunc(all, func(s rollout.State) bool { return s.Began.Before(since) }), err
 }
 
-// Looks gives the traffic and instances of a rollout, oldest first.
-func (l *Ledger) Looks(id int64) ([]Look, error) {
+// Traffic gives the traffic and instances of a rollout, oldest first.
+func (l *Ledger) Traffic(id int64) ([]Traffic, error) {
 	rows, err := l.read.Query(`SELECT at, asked, share, requests_old, requests_new, old, new FROM looks WHERE rollout = ? ORDER BY at`, id)
-	return collect(rows, err, func(rows *sql.Rows) (k Look, err error) {
+	return collect(rows, err, func(rows *sql.Rows) (k Traffic, err error) {
 		var at int64
 		err = rows.Scan(&at, &k.Asked, &k.Share, &k.Requests[0], &k.Requests[1], &k.Old, &k.New)
 		k.At = time.UnixMilli(at)

@@ -207,23 +207,23 @@ func (b Bundle) commit() Commit {
 	return Commit{Hash: strings.TrimPrefix(b.Digest, "sha256:"), Subject: b.Title, Author: b.Author, At: b.Created}
 }
 
-// lookAtBundle reads the newest version of a bundle that fits.
-func lookAtBundle(ctx context.Context, link config.Link, access Access, seen Seen) (Look, error) {
+// askBundle reads the newest version of a bundle that fits.
+func askBundle(ctx context.Context, link config.Link, access Access, seen Seen) (Answer, error) {
 	host, _, _ := strings.Cut(strings.TrimPrefix(link.Repository, config.BundleScheme), "/")
 	r := NewRegistries(map[string]config.Registry{host: {Plain: link.Plain}}, func(string) Credential { return access.Credential })
 	version := link.Version
 	if !strings.HasPrefix(version, "sha256:") {
 		versions, err := r.Versions(ctx, link.Repository)
 		if err != nil {
-			return Look{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
+			return Answer{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
 		}
 		if version, err = Choose(version, versions); err != nil {
-			return Look{}, fmt.Errorf("%s: %w", link.Repository, err)
+			return Answer{}, fmt.Errorf("%s: %w", link.Repository, err)
 		}
 	}
 	place, err := bundleRepository(link.Repository, link.Plain)
 	if err != nil {
-		return Look{}, err
+		return Answer{}, err
 	}
 	var ref name.Reference = place.Tag(version)
 	if strings.HasPrefix(version, "sha256:") {
@@ -231,18 +231,18 @@ func lookAtBundle(ctx context.Context, link config.Link, access Access, seen See
 	}
 	digest, err := r.digest(ctx, ref)
 	if err != nil {
-		return Look{}, fmt.Errorf("%w: %w", ErrUnreachable, explainRegistry(ref, err))
+		return Answer{}, fmt.Errorf("%w: %w", ErrUnreachable, explainRegistry(ref, err))
 	}
 	if hash := strings.TrimPrefix(digest, "sha256:"); hash == seen.Commit {
-		return Look{Seen: seen, Ref: version}, nil
+		return Answer{Seen: seen, Ref: version}, nil
 	}
 	b, err := r.Pull(ctx, link.Repository, digest)
 	if err != nil {
-		return Look{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
+		return Answer{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
-	look := Look{Seen: Seen{Commit: b.commit().Hash, Tree: b.Digest}, Head: b.commit(), Changed: true, Ref: version}
+	look := Answer{Seen: Seen{Commit: b.commit().Hash, Tree: b.Digest}, Head: b.commit(), Changed: true, Ref: version}
 	if look.Files = within(b.Files, link.Folder); len(look.Files) == 0 {
-		return Look{}, fmt.Errorf("%w: version %s of %s has no declarations in %q", ErrNoFolder, version, link.Repository, link.Folder)
+		return Answer{}, fmt.Errorf("%w: version %s of %s has no declarations in %q", ErrNoFolder, version, link.Repository, link.Folder)
 	}
 	return look, nil
 }

@@ -88,17 +88,17 @@ func TestBundle(t *testing.T) {
 	}
 
 	link := config.Link{Name: "base", Repository: place, Version: "^1.3", Every: time.Minute, Plain: true}
-	look, err := LookAt(t.Context(), link, Access{}, Seen{}, false)
+	look, err := Ask(t.Context(), link, Access{}, Seen{}, false)
 	if err != nil || !look.Changed || look.Ref != "1.10.1" || string(look.Files[0].Text) != "version: 1.10.1" {
 		t.Fatalf("%+v (%v)", look, err)
 	}
-	if again, err := LookAt(t.Context(), link, Access{}, look.Seen, false); err != nil || again.Changed {
+	if again, err := Ask(t.Context(), link, Access{}, look.Seen, false); err != nil || again.Changed {
 		t.Errorf("nothing happened, and yet: %+v (%v)", again, err)
 	}
 	if _, err := r.Push(t.Context(), place, madeUp.with("1.11.0", map[string]string{"web.yaml": "version: 1.11.0"})); err != nil {
 		t.Fatal(err)
 	}
-	if next, err := LookAt(t.Context(), link, Access{}, look.Seen, false); err != nil || next.Ref != "1.11.0" {
+	if next, err := Ask(t.Context(), link, Access{}, look.Seen, false); err != nil || next.Ref != "1.11.0" {
 		t.Errorf("a newer one: %+v (%v)", next, err)
 	}
 	for want, change := range map[string]func(*config.Link){
@@ -107,7 +107,7 @@ func TestBundle(t *testing.T) {
 	} {
 		l := link
 		change(&l)
-		if _, err := LookAt(t.Context(), l, Access{}, Seen{}, false); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Ask(t.Context(), l, Access{}, Seen{}, false); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}

@@ -45,7 +45,7 @@ func (f Found) Sites() []string {
 // Find looks through all folders of a repository for declarations, so that nobody needs to type their paths.
 func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit, error) {
 	if link.Bundle() {
-		look, err := lookAtBundle(ctx, link, access, Seen{})
+		look, err := askBundle(ctx, link, access, Seen{})
 		if err != nil {
 			return nil, Commit{}, err
 		}

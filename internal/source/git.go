@@ -21,29 +21,29 @@ import (
 	"aditus/internal/config"
 )
 
-// lookAtGit reads the folder at the head of what a link watches.
-func lookAtGit(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Look, error) {
+// askGit reads the folder at the head of what a link watches.
+func askGit(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
 	repository, hash, err := reach(ctx, link, access, seen.Commit)
 	if err != nil {
-		return Look{}, err
+		return Answer{}, err
 	}
 	if hash.String() == seen.Commit {
-		return Look{Seen: seen}, nil
+		return Answer{Seen: seen}, nil
 	}
 	head, err := commitAt(repository, hash)
 	if err != nil {
-		return Look{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Repository, hash, err)
+		return Answer{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Repository, hash, err)
 	}
 	if seen.Commit != "" && !accept && link.Branch != "" {
 		if err := follows(repository, head, seen.Commit); err != nil {
-			return Look{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
+			return Answer{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
 		}
 	}
 	folder, err := folderOf(head, link.Folder)
 	if err != nil {
-		return Look{}, fmt.Errorf("%w: commit %.7s on %s has no folder %q; put it back, or name another in the settings", ErrNoFolder, head.Hash, link.Ref(), link.Folder)
+		return Answer{}, fmt.Errorf("%w: commit %.7s on %s has no folder %q; put it back, or name another in the settings", ErrNoFolder, head.Hash, link.Ref(), link.Folder)
 	}
-	look := Look{Seen: Seen{Commit: head.Hash.String(), Tree: folder.Hash.String()}, Head: commitOf(head)}
+	look := Answer{Seen: Seen{Commit: head.Hash.String(), Tree: folder.Hash.String()}, Head: commitOf(head)}
 	if look.Tree == seen.Tree {
 		return look, nil
 	}

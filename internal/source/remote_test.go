@@ -71,20 +71,20 @@ func TestHTTPS(t *testing.T) {
 	}
 	link := config.Link{Name: "test", Repository: server.URL + "/" + filepath.Base(r.folder) + "/.git", Branch: "main", Folder: "workloads", Every: time.Minute, CA: ca}
 	access := Access{Credential: Credential{User: "maren", Password: "secret"}, Cache: filepath.Join(t.TempDir(), "copy")}
-	look, err := LookAt(t.Context(), link, access, Seen{}, false)
+	look, err := Ask(t.Context(), link, access, Seen{}, false)
 	if err != nil || look.Commit != second || len(look.Files) != 2 || look.Files[0].Commit.Subject != "First" {
 		t.Fatalf("%+v (%v)", look, err)
 	}
-	if again, err := LookAt(t.Context(), link, access, look.Seen, false); err != nil || again.Changed {
+	if again, err := Ask(t.Context(), link, access, look.Seen, false); err != nil || again.Changed {
 		t.Errorf("nothing happened, and yet: %+v (%v)", again, err)
 	}
 	third := r.commit("Third", map[string]string{"workloads/a.yaml": "a: 2\n"})
-	next, err := LookAt(t.Context(), link, access, look.Seen, false)
+	next, err := Ask(t.Context(), link, access, look.Seen, false)
 	if err != nil || next.Commit != third || next.Files[0].Commit.Subject != "Third" || next.Files[1].Commit.Subject != "Second" {
 		t.Errorf("after a push: %+v (%v)", next, err)
 	}
 	r.ref(plumbing.NewBranchReferenceName("main"), first)
-	if _, err := LookAt(t.Context(), link, access, next.Seen, false); !errors.Is(err, ErrRewritten) {
+	if _, err := Ask(t.Context(), link, access, next.Seen, false); !errors.Is(err, ErrRewritten) {
 		t.Errorf("set back: %v", err)
 	}
 	r.ref(plumbing.NewBranchReferenceName("kept"), second) // no branch ends at the commit that is pinned but this one
@@ -92,7 +92,7 @@ func TestHTTPS(t *testing.T) {
 	tagged.Branch, tagged.Tag = "", "v1"
 	pinned.Branch, pinned.Commit = "", second
 	for want, l := range map[string]config.Link{first: tagged, second: pinned} {
-		if look, err := LookAt(t.Context(), l, Access{Credential: access.Credential, Cache: filepath.Join(t.TempDir(), "copy")}, Seen{}, false); err != nil || look.Commit != want || len(look.Files) == 0 {
+		if look, err := Ask(t.Context(), l, Access{Credential: access.Credential, Cache: filepath.Join(t.TempDir(), "copy")}, Seen{}, false); err != nil || look.Commit != want || len(look.Files) == 0 {
 			t.Errorf("%s: %+v (%v)", l.Ref(), look, err)
 		}
 	}
@@ -105,7 +105,7 @@ func TestHTTPS(t *testing.T) {
 		l, a := link, access
 		a.Cache = ""
 		change(&l, &a)
-		if _, err := LookAt(t.Context(), l, a, Seen{}, false); !errors.Is(err, want) || !strings.Contains(err.Error(), words) || strings.Contains(err.Error(), "secret") {
+		if _, err := Ask(t.Context(), l, a, Seen{}, false); !errors.Is(err, want) || !strings.Contains(err.Error(), words) || strings.Contains(err.Error(), "secret") {
 			t.Errorf("%s: %v, want %v with %q", name, err, want, words)
 		}
 	}
@@ -219,7 +219,7 @@ func TestSSH(t *testing.T) {
 	}
 	link := config.Link{Name: "test", Repository: "ssh://git@" + address + r.folder, Branch: "main", Folder: "workloads", Every: time.Minute, KnownHosts: hosts(knownhosts.Line([]string{address}, host))}
 	access := Access{Credential: Credential{Key: string(pem.EncodeToMemory(block)), Passphrase: "tide"}}
-	if look, err := LookAt(t.Context(), link, access, Seen{}, false); err != nil || look.Commit != head || len(look.Files) != 1 {
+	if look, err := Ask(t.Context(), link, access, Seen{}, false); err != nil || look.Commit != head || len(look.Files) != 1 {
 		t.Fatalf("%+v (%v)", look, err)
 	}
 	_, otherHost := sshGit(t, signer.PublicKey())
@@ -240,13 +240,13 @@ func TestSSH(t *testing.T) {
 	} {
 		l, a := link, access
 		test.change(&l, &a)
-		_, err := LookAt(t.Context(), l, a, Seen{}, false)
+		_, err := Ask(t.Context(), l, a, Seen{}, false)
 		if err == nil || test.want != nil && !errors.Is(err, test.want) || !strings.Contains(err.Error(), test.words) {
 			t.Errorf("%s: %v, want %v with %q", test.name, err, test.want, test.words)
 		}
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")
-	if _, err := LookAt(t.Context(), link, Access{}, Seen{}, false); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "there is no key: give one with") {
+	if _, err := Ask(t.Context(), link, Access{}, Seen{}, false); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "there is no key: give one with") {
 		t.Errorf("no key at all: %v", err)
 	}
 }
@@ -334,14 +334,14 @@ func BenchmarkPoll(b *testing.B) {
 	_, url := bigRepository(b)
 	link := config.Link{Name: "big", Repository: url, Branch: "main", Folder: "workloads", Every: time.Minute}
 	access := Access{Cache: filepath.Join(b.TempDir(), "copy")}
-	look, err := LookAt(b.Context(), link, access, Seen{}, false)
+	look, err := Ask(b.Context(), link, access, Seen{}, false)
 	if err != nil || len(look.Files) != 200 {
 		b.Fatalf("%d files (%v)", len(look.Files), err)
 	}
 	var ours, theirs time.Duration
 	for b.Loop() {
 		began := time.Now()
-		if again, err := LookAt(b.Context(), link, access, look.Seen, false); err != nil || again.Changed {
+		if again, err := Ask(b.Context(), link, access, look.Seen, false); err != nil || again.Changed {
 			b.Fatal(err)
 		}
 		ours += time.Since(began)
@@ -378,9 +378,9 @@ func TestGitProtocol(t *testing.T) {
 		daemon.Wait()
 	}()
 	link := config.Link{Name: "test", Repository: fmt.Sprintf("git://%s/", address), Branch: "main", Folder: "workloads", Every: time.Minute}
-	var look Look
+	var look Answer
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); { // until it listens
-		if look, err = LookAt(t.Context(), link, Access{}, Seen{}, false); !errors.Is(err, ErrUnreachable) {
+		if look, err = Ask(t.Context(), link, Access{}, Seen{}, false); !errors.Is(err, ErrUnreachable) {
 			break
 		}
 	}

@@ -64,8 +64,8 @@ type File struct {
 	Commit Commit
 }
 
-// Look is what a look at a link gave.
-type Look struct {
+// Answer is what a look at a link gave.
+type Answer struct {
 	Seen
 	Head    Commit
 	Changed bool   // the folder's content differs from what was seen before
@@ -73,13 +73,13 @@ type Look struct {
 	Ref     string // of a bundle: the version that was taken
 }
 
-// LookAt reads a link. It is not Changed when the folder is as in seen. A branch whose history no longer holds the
+// Ask reads a link. It is not Changed when the folder is as in seen. A branch whose history no longer holds the
 // commit seen before gives ErrRewritten, unless accept is set.
-func LookAt(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Look, error) {
+func Ask(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
 	if link.Bundle() {
-		return lookAtBundle(ctx, link, access, seen)
+		return askBundle(ctx, link, access, seen)
 	}
-	return lookAtGit(ctx, link, access, seen, accept)
+	return askGit(ctx, link, access, seen, accept)
 }
 
 // special are files of a folder that are no declarations of a workload.

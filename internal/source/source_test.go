@@ -70,8 +70,8 @@ func (r *repo) link() config.Link {
 	return config.Link{Name: "test", Repository: r.folder, Branch: "main", Folder: "workloads", Every: time.Second}
 }
 
-func (r *repo) look(seen Seen, accept bool) (Look, error) {
-	return LookAt(r.t.Context(), r.link(), Access{}, seen, accept)
+func (r *repo) look(seen Seen, accept bool) (Answer, error) {
+	return Ask(r.t.Context(), r.link(), Access{}, seen, accept)
 }
 
 func TestLookAt(t *testing.T) {
@@ -110,15 +110,15 @@ func TestLookAtProblems(t *testing.T) {
 	}
 	link := r.link()
 	link.Branch = "release"
-	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
+	_, err = Ask(t.Context(), link, Access{}, Seen{}, false)
 	check("no such branch", err, ErrNoBranch, `no branch "release"`)
 	link = r.link()
 	link.Folder = "elsewhere"
-	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
+	_, err = Ask(t.Context(), link, Access{}, Seen{}, false)
 	check("no such folder", err, ErrNoFolder, `no folder "elsewhere"`)
 	link = r.link()
 	link.Repository = filepath.Join(r.folder, "gone")
-	_, err = LookAt(t.Context(), link, Access{}, Seen{}, false)
+	_, err = Ask(t.Context(), link, Access{}, Seen{}, false)
 	check("no repository", err, ErrUnreachable, "check that the folder is there")
 
 	// The branch is set back and goes on elsewhere, as after a forced push.

@@ -28,7 +28,7 @@ type Ground struct {
 	Settings config.Settings
 	Secret   func(sealed string) (string, error) // opens a secret's value; nil where there are none
 	Artifact func(ctx context.Context, reference string) (v1.Image, error)
-	Look     bool // sites are only looked at: nothing is started there
+	ReadOnly bool // sites are only looked at: nothing is started there
 }
 
 // ErrNoArtifact means that there is no artifact under a reference, and that asking again will not bring one.

@@ -98,7 +98,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: say.Sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
 	case r == nil && b.Bar != nil:
 		how := "; rolled back by itself"
-		if b.Bar.By != rollout.Itself {
+		if b.Bar.By != rollout.Automatic {
 			how = "" // the reason names the person
 		}
 		return Need{Tone: Bad, rank: 4, since: b.Bar.At, Keys: []Verb{SeeWhy, OfferRevert, LiftBar},

@@ -194,7 +194,7 @@ func TestRemote(t *testing.T) {
 			t.Errorf("%s: %v\ngot  %.300s\nwant %.300s", what, err, a, b)
 		}
 	}
-	snapshot, err := r.Look(ctx)
+	snapshot, err := r.Renew(ctx)
 	same("snapshot", snapshot, err, s.Story.Snapshot)
 	same("snapshot kept", r.Snapshot(ctx), nil, s.Story.Snapshot)
 	watch, err := r.Watch(ctx, id, 0)
@@ -361,7 +361,7 @@ func TestLost(t *testing.T) {
 	}))
 	front.Start()
 	defer front.Close()
-	if _, err := r.Look(t.Context()); err != nil {
+	if _, err := r.Renew(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	tokens := api.OpenTokens(t.TempDir())

@@ -156,8 +156,8 @@ func pathOf(id berth.ID, what string) string {
 	return "/v1/berths/" + url.PathEscape(id.Workload) + "/" + url.PathEscape(id.Site) + what
 }
 
-// Look takes a snapshot now.
-func (r *Remote) Look(ctx context.Context) (status.Snapshot, error) {
+// Renew takes a snapshot now.
+func (r *Remote) Renew(ctx context.Context) (status.Snapshot, error) {
 	var s status.Snapshot
 	err := r.ask(ctx, http.MethodGet, "/v1/snapshot", nil, nil, &s)
 	if err == nil {

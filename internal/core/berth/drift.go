@@ -26,7 +26,7 @@ func (d *decision) noteDrift() {
 		d.foundDrift()
 	case !drifted && !d.State.DriftSince.IsZero():
 		d.State.DriftSince, d.State.Corrects, d.State.DriftLeft, d.State.Announced = time.Time{}, time.Time{}, "", ""
-		d.fact(AsApplied, rollout.Itself, d.State.Applied, "the site is as applied again", nil)
+		d.fact(AsApplied, rollout.Automatic, d.State.Applied, "the site is as applied again", nil)
 	}
 }
 
@@ -65,7 +65,7 @@ func (d *decision) announce() {
 		notice = defaultNotice
 	}
 	d.State.Corrects, d.State.Announced = d.now.Add(notice), d.driftName()
-	d.fact(Announced, rollout.Itself, d.State.Applied, fmt.Sprintf("it is put back at %s unless a person says to leave it: %s", d.State.Corrects.Format(time.TimeOnly), driftText(d.State.Change.Differences)), nil)
+	d.fact(Announced, rollout.Automatic, d.State.Applied, fmt.Sprintf("it is put back at %s unless a person says to leave it: %s", d.State.Corrects.Format(time.TimeOnly), driftText(d.State.Change.Differences)), nil)
 }
 
 // driftName tells one drift from another.
@@ -111,7 +111,7 @@ func (d *decision) correct() {
 		d.announce()
 	case !d.now.Before(due):
 		d.State.Corrects = time.Time{}
-		d.putBack(rollout.Itself)
+		d.putBack(rollout.Automatic)
 	}
 }
 

@@ -38,7 +38,7 @@ func (d *decision) advance() {
 		}
 	}
 	if verb := d.newer(before, declared); verb != "" {
-		commands = append(commands, rollout.Command{Verb: verb, By: rollout.Itself, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
+		commands = append(commands, rollout.Command{Verb: verb, By: rollout.Automatic, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}
 	out := rollout.Step(before, d.observation(before), commands, d.now)
 	for i, o := range asked { // a person's commands come first
@@ -46,7 +46,7 @@ func (d *decision) advance() {
 	}
 	if d.State.Resumed {
 		d.State.Resumed = false
-		d.fact(GoesOnAfterRestart, rollout.Itself, before.New.Revision, fmt.Sprintf("in %s, %s", before.Where(), before.Phase), nil)
+		d.fact(GoesOnAfterRestart, rollout.Automatic, before.New.Revision, fmt.Sprintf("in %s, %s", before.Where(), before.Phase), nil)
 	}
 	for _, f := range out.Facts {
 		d.fact(f.Kind, f.By, before.New.Revision, f.Text, f.Data)

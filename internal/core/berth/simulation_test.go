@@ -157,7 +157,7 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 	}
 	if began := next.Roll != nil && was.Roll == nil; began {
 		by := d.Facts[slices.IndexFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken || f.Kind == Rollback })].By
-		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Itself, now); err != nil {
+		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Automatic, now); err != nil {
 			return err
 		}
 	}
@@ -214,7 +214,7 @@ func (l *laws) onRecord(was State, seen Seen, orders []Order, d Decision, counts
 		}
 	}
 	for _, f := range d.Facts {
-		if f.Kind == PutBack && f.By == rollout.Itself && (was.Corrects.IsZero() || now.Before(was.Corrects) || was.Lock != nil) {
+		if f.Kind == PutBack && f.By == rollout.Automatic && (was.Corrects.IsZero() || now.Before(was.Corrects) || was.Lock != nil) {
 			return errors.New("drift is put back only after its notice, and never under a lock")
 		}
 	}

@@ -66,7 +66,7 @@ func (d *decision) standing() {
 		}
 		if known < 0 {
 			d.State.Breaches = append(d.State.Breaches, v.Guard)
-			d.fact(Breached, rollout.Itself, d.State.Applied, "a standing guard breaches: "+text, v)
+			d.fact(Breached, rollout.Automatic, d.State.Applied, "a standing guard breaches: "+text, v)
 		}
 	}
 	switch {
@@ -115,12 +115,12 @@ func (d *decision) standingBack(causes []rollout.Cause) {
 	case err != nil:
 		why = err.Error()
 	default:
-		d.goBack(to, rollout.Itself, causes)
+		d.goBack(to, rollout.Automatic, causes)
 		return
 	}
 	if d.State.Calls == "" {
 		d.State.Calls = fmt.Sprintf("%s; nothing is rolled back: %s", causes[0].Text, why)
-		d.fact(Called, rollout.Itself, d.State.Applied, d.State.Calls, nil)
+		d.fact(Called, rollout.Automatic, d.State.Applied, d.State.Calls, nil)
 	}
 }
 
@@ -221,6 +221,6 @@ func (d *decision) revive() {
 		}
 		d.State.Restarted[id] = d.now
 		d.Restarts = append(d.Restarts, id)
-		d.fact(Restarted, rollout.Itself, d.State.Applied, fmt.Sprintf("%s is started anew: it %s", id, cmp.Or(there[id], "does not run")), nil)
+		d.fact(Restarted, rollout.Automatic, d.State.Applied, fmt.Sprintf("%s is started anew: it %s", id, cmp.Or(there[id], "does not run")), nil)
 	}
 }

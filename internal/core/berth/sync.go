@@ -119,7 +119,7 @@ func (d *decision) sync() {
 		}
 		d.State.InPart, d.Revision, declared = declared.Fingerprint, part, part
 	}
-	by, how := rollout.Itself, "taken automatically"
+	by, how := rollout.Automatic, "taken automatically"
 	if question.After != "" {
 		how += " after " + question.After + " had proven it"
 	}

@@ -33,7 +33,7 @@ func (m *machine) judge() {
 		case guard.Tell:
 			if !slices.Contains(m.Told, verdict.Guard) {
 				m.Told = append(m.Told, verdict.Guard)
-				m.facts = append(m.facts, Fact{Kind: FactTold, By: Itself, Data: verdict, Text: Sentence(verdict) + counted(&verdict) + "; the guard only tells"})
+				m.facts = append(m.facts, Fact{Kind: FactTold, By: Automatic, Data: verdict, Text: Sentence(verdict) + counted(&verdict) + "; the guard only tells"})
 			}
 		}
 	}
@@ -41,20 +41,20 @@ func (m *machine) judge() {
 	switch {
 	case len(causes) > 0 && m.Phase == Held && (m.Return || m.coolingDown() || !m.Old.Proven):
 	case len(causes) > 0 && m.Return:
-		m.hold(Itself, "the way back breaches itself, and nothing is tried after it: "+causes[0].Text)
+		m.hold(Automatic, "the way back breaches itself, and nothing is tried after it: "+causes[0].Text)
 	case len(causes) > 0 && m.coolingDown():
-		m.hold(Itself, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
+		m.hold(Automatic, "a second rollback within the cool-down is a person's to decide: "+causes[0].Text)
 	case len(causes) > 0 && m.Old.None():
-		m.hold(Itself, "there is no revision to go back to: "+causes[0].Text)
+		m.hold(Automatic, "there is no revision to go back to: "+causes[0].Text)
 	case len(causes) > 0 && !m.Old.Proven:
-		m.hold(Itself, fmt.Sprintf("%s was never proven, so going back to it is a person's to decide: %s", m.Old.Version, causes[0].Text))
+		m.hold(Automatic, fmt.Sprintf("%s was never proven, so going back to it is a person's to decide: %s", m.Old.Version, causes[0].Text))
 	case len(causes) > 0:
 		for _, cause := range causes {
-			m.facts = append(m.facts, Fact{Kind: FactBreach, By: Itself, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.Where()), Data: cause})
+			m.facts = append(m.facts, Fact{Kind: FactBreach, By: Automatic, Text: fmt.Sprintf("%s%s, decided %s into %s", cause.Text, counted(cause.Verdict), say.Span(m.now.Sub(m.Entered)), m.Where()), Data: cause})
 		}
-		m.turnBack(Itself, true, causes)
+		m.turnBack(Automatic, true, causes)
 	case len(hold) > 0 && m.Phase != Held:
-		m.hold(Itself, hold[0])
+		m.hold(Automatic, hold[0])
 	}
 }
 
@@ -67,7 +67,7 @@ func (m *machine) stand() {
 		}
 	}
 	if len(causes) > 0 && m.Old.Proven && !m.coolingDown() {
-		m.turnBack(Itself, true, causes)
+		m.turnBack(Automatic, true, causes)
 	}
 }
 

@@ -191,9 +191,9 @@ func (s story) play(without []bool) (string, error) {
 	if s.cooling {
 		last = start.Add(-time.Minute)
 	}
-	state := Begin(s.old, s.new, s.rules, Itself, "taken", last, now)
+	state := Begin(s.old, s.new, s.rules, Automatic, "taken", last, now)
 	if s.returns {
-		state = GoBack(s.old, s.new, s.rules, Itself, []Cause{{Kind: "guard", Text: "slow"}}, now)
+		state = GoBack(s.old, s.new, s.rules, Automatic, []Cause{{Kind: "guard", Text: "slow"}}, now)
 		m.new = state.New
 	}
 	turned := 0
@@ -377,13 +377,13 @@ var laws = []law{
 		return nil
 	}},
 	{"one rollback per cool-down", func(_ *model, before State, out Outcome, _ Observation, _ []Command, now time.Time) error {
-		if out.State.Phase == RollingBack && before.Phase != RollingBack && out.State.By == Itself && out.State.Bar && !before.LastRollback.IsZero() && now.Sub(before.LastRollback) < before.Rules.CoolDown.Duration {
+		if out.State.Phase == RollingBack && before.Phase != RollingBack && out.State.By == Automatic && out.State.Bar && !before.LastRollback.IsZero() && now.Sub(before.LastRollback) < before.Rules.CoolDown.Duration {
 			return fmt.Errorf("the last one was %s ago", now.Sub(before.LastRollback))
 		}
 		return nil
 	}},
 	{"never back to what was not proven", func(_ *model, before State, out Outcome, _ Observation, _ []Command, _ time.Time) error {
-		if s := out.State; s.Phase == RollingBack && before.Phase != RollingBack && s.By == Itself && s.Bar && (!s.Old.Proven || s.Return) {
+		if s := out.State; s.Phase == RollingBack && before.Phase != RollingBack && s.By == Automatic && s.Bar && (!s.Old.Proven || s.Return) {
 			return fmt.Errorf("it turned round by itself")
 		}
 		return nil

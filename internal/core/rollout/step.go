@@ -14,8 +14,8 @@ import (
 	"aditus/internal/core/say"
 )
 
-// Itself is who acts when no person does.
-const Itself = "aditus"
+// Automatic is who acts when no person does.
+const Automatic = "aditus"
 
 // shareTolerance is how far the share seen at a target may be from the one asked for and still count as reached.
 const shareTolerance = 0.0005
@@ -233,16 +233,16 @@ func (m *machine) proceed() {
 		}
 		if task := m.asksFor(); m.Phase == Settling && m.seen.Fresh && m.seen.New.Laid && task != "" {
 			m.Task = task
-			m.enter(Waiting, Itself, "the task %s cannot be undone and waits for a sign-off before it runs", task)
-			m.fact(FactWaiting, Itself, "%s", m.Why)
+			m.enter(Waiting, Automatic, "the task %s cannot be undone and waits for a sign-off before it runs", task)
+			m.fact(FactWaiting, Automatic, "%s", m.Why)
 		}
 	case Soaking:
 		if !m.mayLeave(m.SoakLeft()) {
 			return
 		}
 		if m.stage().SignOff != "" && !m.signed() {
-			m.enter(Waiting, Itself, "stage %d of %d is clear and waits for a sign-off by %s", m.Stage+1, len(m.Rules.Stages), m.stage().SignOff)
-			m.fact(FactWaiting, Itself, "%s", m.Why)
+			m.enter(Waiting, Automatic, "stage %d of %d is clear and waits for a sign-off by %s", m.Stage+1, len(m.Rules.Stages), m.stage().SignOff)
+			m.fact(FactWaiting, Automatic, "%s", m.Why)
 			return
 		}
 		m.nextStage()
@@ -252,9 +252,9 @@ func (m *machine) proceed() {
 		}
 	case Proving:
 		if m.mayLeave(m.ProvingLeft()) {
-			m.enter(Proven, Itself, "all guards held for %s at full traffic", say.Span(m.Proved))
+			m.enter(Proven, Automatic, "all guards held for %s at full traffic", say.Span(m.Proved))
 			m.Ended = m.now
-			m.facts = append(m.facts, Fact{Kind: FactProven, By: Itself, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
+			m.facts = append(m.facts, Fact{Kind: FactProven, By: Automatic, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
 		}
 	case RollingBack:
 		m.goBack()
@@ -272,9 +272,9 @@ func (m *machine) soak() {
 	case m.Rules.Style == declare.BlueGreen:
 		m.Switched = m.now
 	}
-	m.enter(Soaking, Itself, "%s", text)
+	m.enter(Soaking, Automatic, "%s", text)
 	m.facts = append(m.facts, Fact{
-		Kind: FactStage, By: Itself, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
+		Kind: FactStage, By: Automatic, Data: Reached{m.Stage + 1, of, stage.Share, stage.Soak},
 		Text: fmt.Sprintf("%s: %s%s", m.Where(), text, soaks(stage.Soak.Duration)),
 	})
 }
@@ -325,13 +325,13 @@ func (m *machine) nextStage() {
 	m.Hurry = false
 	if m.Stage == len(m.Rules.Stages)-1 {
 		m.Proved, m.Seen = 0, m.now
-		m.enter(Proving, Itself, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
-		m.fact(FactProving, Itself, "%s", m.Why)
+		m.enter(Proving, Automatic, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
+		m.fact(FactProving, Automatic, "%s", m.Why)
 		return
 	}
 	m.Stage++
 	m.Entered, m.Soaked, m.Progressed, m.Most = m.now, 0, time.Time{}, 0
-	m.enter(Settling, Itself, "instances for %s of the traffic are coming up", say.Share(m.stage().Share))
+	m.enter(Settling, Automatic, "instances for %s of the traffic are coming up", say.Share(m.stage().Share))
 }
 
 // goBack ends the way back once nothing of the new cohort is left.
@@ -342,18 +342,18 @@ func (m *machine) goBack() {
 	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
 		m.Traffic = m.now
 		if !m.Shared.IsZero() && !m.Old.None() {
-			m.fact(FactTrafficBack, Itself, "all traffic is on %s again", m.Old.Version)
+			m.fact(FactTrafficBack, Automatic, "all traffic is on %s again", m.Old.Version)
 		}
 	}
 	if m.Traffic.IsZero() || m.seen.New.instances() > 0 || m.seen.New.Laid {
 		if m.Calls == "" && m.now.Sub(later(m.Since, m.Resumed)) > m.Rules.Deadline.Duration {
 			m.Calls = fmt.Sprintf("the way back to %s takes longer than %s: %s", m.Old.Version, say.Span(m.Rules.Deadline.Duration), m.stuck())
-			m.fact(FactCalls, Itself, "%s; it goes on trying, and a person should look", m.Calls)
+			m.fact(FactCalls, Automatic, "%s; it goes on trying, and a person should look", m.Calls)
 		}
 		return
 	}
 	m.Calls = ""
-	m.fact(FactStopped, Itself, "the instances of %s are stopped", m.New.Version)
+	m.fact(FactStopped, Automatic, "the instances of %s are stopped", m.New.Version)
 	why := m.Why
 	m.enter(RolledBack, m.By, "%s", why)
 	m.Ended = m.now

@@ -122,7 +122,7 @@ func run(s State, t *site, steps int, at func(step int, s State, t *site) []Comm
 }
 
 func begin() State {
-	return Begin(oldSide, newSide, rules, Itself, "taken automatically", time.Time{}, start)
+	return Begin(oldSide, newSide, rules, Automatic, "taken automatically", time.Time{}, start)
 }
 
 // sign signs off whenever that is asked for.
@@ -167,7 +167,7 @@ func TestStories(t *testing.T) {
 		{name: "through all stages", at: sign, phase: Proven, facts: "stage stage waiting signed off stage proving proven"},
 		{name: "waits for a sign-off", phase: Waiting, facts: "stage stage waiting", why: "a release lead"},
 		{name: "first rollout takes all traffic at once", state: func() State {
-			return Begin(Side{}, newSide, rules, Itself, "", time.Time{}, start)
+			return Begin(Side{}, newSide, rules, Automatic, "", time.Time{}, start)
 		}, phase: Proven, facts: "stage proving proven"},
 		{name: "a breach goes back", at: onceIn(Soaking, 1, verdict(guard.Breach, guard.RollBack)), phase: RolledBack,
 			facts: "stage stage breach rollback traffic back stopped rolled back barred", why: "slow 9.0 %, at most 5 % is allowed"},
@@ -186,7 +186,7 @@ func TestStories(t *testing.T) {
 		{name: "fails under traffic while the next stage settles", at: onceIn(Settling, 1, func(t *site) []Command { t.failing, t.readyIn = true, 1000; return nil }), phase: RolledBack,
 			facts: "stage breach rollback traffic back stopped rolled back barred", why: "no instance of web is healthy any more: status 503"},
 		{name: "a person rolls back", at: onceIn(Soaking, 0, command(TurnBack)), phase: RolledBack, facts: "stage rollback traffic back stopped rolled back barred", why: "rolled back by Maren Oake"},
-		{name: "superseded, and not barred", at: onceIn(Soaking, 0, func(*site) []Command { return []Command{{Verb: Supersede, By: Itself, Note: "1.2.0"}} }), phase: RolledBack,
+		{name: "superseded, and not barred", at: onceIn(Soaking, 0, func(*site) []Command { return []Command{{Verb: Supersede, By: Automatic, Note: "1.2.0"}} }), phase: RolledBack,
 			facts: "stage rollback traffic back stopped rolled back", why: "superseded by 1.2.0"},
 		{name: "held by a person", at: onceIn(Soaking, 1, command(HoldOn)), phase: Held, facts: "stage stage held"},
 		{name: "a breach turns a held one round", at: onceIn(Soaking, 0, func(t *site) []Command {
@@ -197,7 +197,7 @@ func TestStories(t *testing.T) {
 			return Begin(oldSide, newSide, rules, "Maren Oake", "", start.Add(-time.Minute), start)
 		}, at: onceIn(Soaking, 0, verdict(guard.Breach, guard.RollBack)), phase: Held, facts: "stage held", why: "cool-down"},
 		{name: "nothing to go back to", state: func() State {
-			return Begin(Side{}, newSide, rules, Itself, "", time.Time{}, start)
+			return Begin(Side{}, newSide, rules, Automatic, "", time.Time{}, start)
 		}, at: onceIn(Soaking, 0, verdict(guard.Breach, guard.RollBack)), phase: Held, facts: "stage held", why: "no revision to go back to"},
 		{name: "stale evidence stops everything", at: onceIn(Soaking, 0, func(t *site) []Command { t.stale = "the site cannot be reached"; return nil }), phase: Soaking, facts: "stage"},
 		{name: "an unreachable site stops everything", at: onceIn(Soaking, 0, func(t *site) []Command { t.unreachable = true; return nil }), phase: Soaking, facts: "stage"},
@@ -336,7 +336,7 @@ func TestMayStart(t *testing.T) {
 // as it is, for the newer one to come in beside it, where it does.
 func TestFirstReplaced(t *testing.T) {
 	for _, serves := range []bool{false, true} {
-		s := Begin(Side{}, newSide, rules, Itself, "taken", time.Time{}, start)
+		s := Begin(Side{}, newSide, rules, Automatic, "taken", time.Time{}, start)
 		target := &site{readyIn: 1000}
 		if serves {
 			target.readyIn = 0
@@ -344,7 +344,7 @@ func TestFirstReplaced(t *testing.T) {
 		s, _ = run(s, target, 8, nil)
 		s, facts := run(s, target, 20, func(step int, s State, _ *site) []Command {
 			if step == 0 {
-				return []Command{{Verb: Supersede, By: Itself, Note: "1.2.0"}}
+				return []Command{{Verb: Supersede, By: Automatic, Note: "1.2.0"}}
 			}
 			return nil
 		})

@@ -21,8 +21,8 @@ const (
 	againAfter   = 200 * time.Millisecond // it is tried again to follow one
 )
 
-// sight is what is known of a site's processes: what the keeper said last.
-type sight struct {
+// cache is what is known of a site's processes: what the keeper said last.
+type cache struct {
 	asking sync.Mutex // one question at a time
 
 	mu      sync.Mutex
@@ -34,8 +34,8 @@ type sight struct {
 	changed func(target.Berth) // is told what changed; nil where the keeper is not followed
 }
 
-// wake lets go on who waits for the next news. It is called with the lock held.
-func (v *sight) wake() {
+// wake lets go on who waits for what comes next. It is called with the lock held.
+func (v *cache) wake() {
 	if v.renewed != nil {
 		close(v.renewed)
 		v.renewed = nil
@@ -43,7 +43,7 @@ func (v *sight) wake() {
 }
 
 // take takes over what the keeper says.
-func (v *sight) take(status keeper.Status, at time.Time) {
+func (v *cache) take(status keeper.Status, at time.Time) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if !at.Before(v.at) {
@@ -53,7 +53,7 @@ func (v *sight) take(status keeper.Status, at time.Time) {
 }
 
 // lose notes that the keeper says nothing any more, and tells whether that is new.
-func (v *sight) lose(why error) bool {
+func (v *cache) lose(why error) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	before := v.why
@@ -63,7 +63,7 @@ func (v *sight) lose(why error) bool {
 }
 
 // await gives what is known, once the keeper said so after all that was asked for.
-func (v *sight) await(ctx context.Context, patience time.Duration) (keeper.Status, error) {
+func (v *cache) await(ctx context.Context, patience time.Duration) (keeper.Status, error) {
 	timer := time.NewTimer(patience)
 	defer timer.Stop()
 	for {
@@ -92,8 +92,8 @@ func (v *sight) await(ctx context.Context, patience time.Duration) (keeper.Statu
 
 // Follow implements target.Follower: it hears of every change from the keeper, and sees to it that there is one.
 func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
-	s.sight.follow(changed)
-	defer s.sight.follow(nil)
+	s.cache.follow(changed)
+	defer s.cache.follow(nil)
 	var known uint64
 	var trouble string
 	for ctx.Err() == nil {
@@ -101,7 +101,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 		switch {
 		case ctx.Err() != nil:
 		case err != nil:
-			if known = 0; s.sight.lose(err) {
+			if known = 0; s.cache.lose(err) {
 				s.tellAll(changed)
 				continue // at once: traffic goes through the keeper
 			}
@@ -110,11 +110,11 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 			case <-time.After(againAfter):
 			}
 		default:
-			s.sight.take(status, time.Now())
+			s.cache.take(status, time.Now())
 			if trouble != status.Trouble {
 				trouble, known = status.Trouble, 0 // it concerns all
 			}
-			for workload := range s.news(status, known) {
+			for workload := range s.changes(status, known) {
 				changed(workload)
 			}
 			known = status.Version
@@ -122,7 +122,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 	}
 }
 
-func (v *sight) follow(changed func(target.Berth)) {
+func (v *cache) follow(changed func(target.Berth)) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.changed = changed
@@ -132,18 +132,18 @@ func (v *sight) follow(changed func(target.Berth)) {
 func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
 	ctx, cancel := context.WithTimeout(ctx, silentFor)
 	defer cancel()
-	if s.untold() && !s.Look {
+	if s.untold() && !s.ReadOnly {
 		return s.tellAndAsk(ctx)
 	}
 	status, err := s.Keeper.after(ctx, s.Name, known)
-	if err == nil && !status.Told && !s.Look { // it is another one than before
+	if err == nil && !status.Told && !s.ReadOnly { // it is another one than before
 		return s.tellAndAsk(ctx)
 	}
 	return status, err
 }
 
-// news are the workloads whose instances changed since a version of the site.
-func (s *Site) news(status keeper.Status, known uint64) map[target.Berth]bool {
+// changes are the workloads whose instances changed since a version of the site.
+func (s *Site) changes(status keeper.Status, known uint64) map[target.Berth]bool {
 	found := map[target.Berth]bool{}
 	for _, workload := range s.book.Workloads() {
 		for _, id := range instancesOf(s.copy(workload)) {
@@ -164,18 +164,18 @@ func (s *Site) tellAll(changed func(target.Berth)) {
 
 // status is how all processes are doing: as it is known where the keeper is followed, and asked for where it is not.
 func (s *Site) status(ctx context.Context) (keeper.Status, error) {
-	s.sight.mu.Lock()
-	followed := s.sight.changed != nil
-	s.sight.mu.Unlock()
+	s.cache.mu.Lock()
+	followed := s.cache.changed != nil
+	s.cache.mu.Unlock()
 	var status keeper.Status
 	var err error
 	switch {
 	case !followed:
 		status, err = s.now(ctx)
-	case s.Look:
-		status, err = s.sight.await(ctx, lookPatience)
+	case s.ReadOnly:
+		status, err = s.cache.await(ctx, lookPatience)
 	default:
-		status, err = s.sight.await(ctx, patience)
+		status, err = s.cache.await(ctx, patience)
 	}
 	if err != nil {
 		err = fmt.Errorf("%s: %w: %v", s.Name, target.ErrUnreachable, err)
@@ -185,12 +185,12 @@ func (s *Site) status(ctx context.Context) (keeper.Status, error) {
 
 // now asks the keeper how all processes are doing now, or were within askedAge.
 func (s *Site) now(ctx context.Context) (keeper.Status, error) {
-	s.sight.asking.Lock()
-	defer s.sight.asking.Unlock()
-	s.sight.mu.Lock()
-	followed, status, why := s.sight.changed != nil, s.sight.status, s.sight.why
-	fresh := why == nil && time.Since(s.sight.at) < askedAge && status.Version >= s.sight.least
-	s.sight.mu.Unlock()
+	s.cache.asking.Lock()
+	defer s.cache.asking.Unlock()
+	s.cache.mu.Lock()
+	followed, status, why := s.cache.changed != nil, s.cache.status, s.cache.why
+	fresh := why == nil && time.Since(s.cache.at) < askedAge && status.Version >= s.cache.least
+	s.cache.mu.Unlock()
 	at := time.Now()
 	var err error
 	switch {
@@ -198,16 +198,16 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 		return status, why
 	case fresh && !s.untold():
 		return status, nil
-	case followed || s.Look:
+	case followed || s.ReadOnly:
 		status, err = s.Keeper.status(ctx, s.Name)
 	default:
 		status, err = s.tellAndAsk(ctx)
 	}
-	if err == nil && followed && !status.Told && !s.Look {
+	if err == nil && followed && !status.Told && !s.ReadOnly {
 		err = errors.New("a new keeper is about to take over")
 	}
 	if err == nil {
-		s.sight.take(status, at)
+		s.cache.take(status, at)
 	}
 	return status, err
 }
@@ -232,10 +232,10 @@ func (s *Site) noteTold(version uint64, failed map[string]failure) {
 	before := s.failed
 	s.failed = failed
 	s.mu.Unlock()
-	s.sight.mu.Lock()
-	s.sight.least = version
-	changed := s.sight.changed
-	s.sight.mu.Unlock()
+	s.cache.mu.Lock()
+	s.cache.least = version
+	changed := s.cache.changed
+	s.cache.mu.Unlock()
 	if changed == nil || maps.EqualFunc(before, failed, func(a, b failure) bool { return a.final == b.final && a.err.Error() == b.err.Error() }) {
 		return
 	}

@@ -93,7 +93,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		return o, err
 	}
 	keeper := NewClient(g.Folder)
-	if !g.Look {
+	if !g.ReadOnly {
 		if keeper, err = KeeperOf(g.Folder); err != nil {
 			return o, err
 		}
@@ -104,7 +104,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, err
 		}
-		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Store: artifacts, Keeper: keeper, Open: g.Secret, Look: g.Look})
+		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Store: artifacts, Keeper: keeper, Open: g.Secret, ReadOnly: g.ReadOnly})
 		if err != nil {
 			return o, err
 		}

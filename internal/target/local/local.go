@@ -28,15 +28,15 @@ import (
 
 // Options say what a site stands on.
 type Options struct {
-	Name   string
-	Folder string // the data folder
-	Listen string // where HTTP traffic comes in; empty for nowhere
-	Ports  [2]int // the first and the last that instances are given
-	Store  *store.Store
-	Keeper *Client
-	Open   func(sealed string) (string, error) // opens a secret's value; nil where there are none
-	Look   bool                                // it is only looked at: no keeper is started for it, or told anything
-	As     func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
+	Name     string
+	Folder   string // the data folder
+	Listen   string // where HTTP traffic comes in; empty for nowhere
+	Ports    [2]int // the first and the last that instances are given
+	Store    *store.Store
+	Keeper   *Client
+	Open     func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	ReadOnly bool                                // it is only looked at: no keeper is started for it, or told anything
+	As       func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
 }
 
 // Site is one site on this machine. Make it with Open.
@@ -46,7 +46,7 @@ type Site struct {
 	folder  string
 	secrets string // on a file system in memory where there is one
 
-	sight   sight
+	cache   cache
 	telling sync.Mutex // one telling of the keeper at a time
 	mu      sync.Mutex
 	failed  map[string]failure // instances that are not with the keeper, and why

@@ -19,7 +19,7 @@ import (
 // tell tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
 // is noted with the reason, and told when that came.
 func (s *Site) tell(ctx context.Context) error {
-	if s.Look {
+	if s.ReadOnly {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
 	s.telling.Lock()

@@ -48,7 +48,7 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	if roomy {
 		y++
 	}
-	for _, line := range words.Tell(b, m.snapshot.Now) {
+	for _, line := range words.Describe(b, m.snapshot.Now) {
 		if y >= end {
 			return
 		}

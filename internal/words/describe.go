@@ -91,8 +91,8 @@ func blocking(b status.Berth) string {
 	return "goes on at the next look"
 }
 
-// Tell tells a berth in full sentences: what is live, what is coming, how it is doing, and what happens next.
-func Tell(b status.Berth, now time.Time) []Line {
+// Describe tells a berth in full sentences: what is live, what is coming, how it is doing, and what happens next.
+func Describe(b status.Berth, now time.Time) []Line {
 	var lines []Line
 	add := func(label, text string, tone Tone) {
 		if text != "" {
@@ -164,7 +164,7 @@ func sideName(s rollout.Side, name string) string {
 }
 
 func began(r *status.Rollout) string {
-	if r.By == rollout.Itself || r.Phase != rollout.Settling {
+	if r.By == rollout.Automatic || r.Phase != rollout.Settling {
 		return "since " + r.Began.Local().Format("15:04:05")
 	}
 	return "started by " + r.By

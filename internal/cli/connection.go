@@ -18,13 +18,13 @@ import (
 	"aditus/internal/tui/kit"
 )
 
-// reach says which Aditus a command speaks with: a server somewhere, or the one on a data folder.
-type reach struct {
+// connection says which Aditus a command speaks with: a server somewhere, or the one on a data folder.
+type connection struct {
 	data, server, tokenFile, ca string
 }
 
-// reachFlags adds the flags of a reach to a command.
-func reachFlags(cmd *cobra.Command, r *reach) {
+// connectionFlags adds the flags of a connection to a command.
+func connectionFlags(cmd *cobra.Command, r *connection) {
 	dataFlag(cmd, &r.data)
 	cmd.ValidArgsFunction = r.complete
 	flags := cmd.Flags()
@@ -37,13 +37,13 @@ func reachFlags(cmd *cobra.Command, r *reach) {
 const completeWait = 2 * time.Second
 
 // complete completes the names of berths.
-func (r *reach) complete(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+func (r *connection) complete(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 	ctx, cancel := context.WithTimeout(context.Background(), completeWait)
 	defer cancel()
 	if !strings.Contains(cmd.Use, "BERTH") {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	c, _, shut, err := r.face(ctx)
+	c, _, shut, err := r.client(ctx)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -58,7 +58,7 @@ func (r *reach) complete(cmd *cobra.Command, _ []string, typed string) ([]string
 }
 
 // far gives the server that is named; nil where none is.
-func (r reach) far() (*api.Remote, error) {
+func (r connection) far() (*api.Remote, error) {
 	server := r.server
 	if server == "" && r.data == "" {
 		server = os.Getenv("ADITUS_SERVER")
@@ -82,7 +82,7 @@ func (r reach) far() (*api.Remote, error) {
 }
 
 // running gives the Aditus that runs where it is meant, or nil and the data folder where none does.
-func (r reach) running() (remote *api.Remote, folder string, err error) {
+func (r connection) running() (remote *api.Remote, folder string, err error) {
 	if remote, err = r.far(); remote != nil || err != nil {
 		return remote, "", err
 	}
@@ -95,15 +95,15 @@ func (r reach) running() (remote *api.Remote, folder string, err error) {
 	return nil, folder, nil
 }
 
-// face gives what can be asked: of the Aditus that runs, or of the record that it left. note says which where it is the
+// client gives what can be asked: of the Aditus that runs, or of the record that it left. note says which where it is the
 // record. close is to be called at the end.
-func (r reach) face(ctx context.Context) (c control.Reader, note string, close func(), err error) {
+func (r connection) client(ctx context.Context) (c control.Reader, note string, close func(), err error) {
 	remote, folder, err := r.running()
 	if err != nil {
 		return nil, "", nil, err
 	}
 	if remote != nil {
-		_, err := remote.Look(ctx)
+		_, err := remote.Renew(ctx)
 		return remote, "", func() {}, err
 	}
 	book, err := ledger.OpenToRead(folder)

@@ -18,23 +18,23 @@ import (
 	"aditus/internal/target"
 )
 
-// station is an engine on a data folder with settings of its own.
-type station struct {
+// localEngine is an engine on a data folder with settings of its own.
+type localEngine struct {
 	control.Live
 	settings config.Settings
 	sites    sites
 	release  func()
 }
 
-// stationOptions say how a data folder is opened.
-type stationOptions struct {
-	set  map[string]string // values of variables
-	calm bool              // nothing begins by itself
-	look bool              // sites are only looked at: nothing is started there
+// localOptions say how a data folder is opened.
+type localOptions struct {
+	set      map[string]string // values of variables
+	calm     bool              // nothing begins by itself
+	readOnly bool              // sites are only looked at: nothing is started there
 }
 
-// openStation opens a data folder for the one program that works on it.
-func openStation(folder string, o stationOptions) (*station, error) {
+// openLocal opens a data folder for the one program that works on it.
+func openLocal(folder string, o localOptions) (*localEngine, error) {
 	settings, err := readSettings(folder)
 	if err != nil {
 		return nil, err
@@ -42,7 +42,7 @@ func openStation(folder string, o stationOptions) (*station, error) {
 	for i := range settings.Sites {
 		settings.Sites[i].Automatic = settings.Sites[i].Automatic && !o.calm
 	}
-	s := &station{settings: settings}
+	s := &localEngine{settings: settings}
 	if s.release, err = ledger.LockFolder(folder); err != nil {
 		return nil, err
 	}
@@ -71,24 +71,24 @@ func readSettings(folder string) (config.Settings, error) {
 	return s, err
 }
 
-func (s *station) open(folder string, o stationOptions) (err error) {
+func (s *localEngine) open(folder string, o localOptions) (err error) {
 	s.Folder = folder
 	if s.Ledger, err = ledger.Open(folder, nil); err != nil {
 		return err
 	}
-	outside, err := engine.OpenOutside(folder, o.set)
+	access, err := engine.OpenAccess(folder, o.set)
 	if err != nil {
 		return err
 	}
-	if s.sites, err = openSites(folder, s.settings, outside, o.look); err != nil {
+	if s.sites, err = openSites(folder, s.settings, access, o.readOnly); err != nil {
 		return err
 	}
-	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), outside)
+	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), access)
 	return err
 }
 
 // Close lets go of the folder.
-func (s *station) Close() {
+func (s *localEngine) Close() {
 	s.sites.Close()
 	if s.Ledger != nil {
 		s.Ledger.Close()
