@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v4"
 )
 
@@ -44,10 +45,7 @@ func Edit(folder string, first Settings, change func(root *yaml.Node) error) (Se
 	if err != nil {
 		return s, err
 	}
-	if err := os.WriteFile(name+".new", out.Bytes(), 0o600); err != nil {
-		return s, fmt.Errorf("change the settings: %w", err)
-	}
-	if err := os.Rename(name+".new", name); err != nil {
+	if err := renameio.WriteFile(name, out.Bytes(), 0o600, renameio.WithTempDir(filepath.Dir(name))); err != nil {
 		return s, fmt.Errorf("change the settings: %w", err)
 	}
 	return s, nil

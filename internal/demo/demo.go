@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/config"
@@ -389,10 +390,7 @@ func (w *World) keep(k kept) error {
 		return err
 	}
 	file := filepath.Join(w.Folder, marker)
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
-		return fmt.Errorf("keep the demo's state: %w", err)
-	}
-	if err := os.Rename(file+".new", file); err != nil {
+	if err := renameio.WriteFile(file, text, 0o600, renameio.WithTempDir(w.Folder)); err != nil {
 		return fmt.Errorf("keep the demo's state: %w", err)
 	}
 	w.kept = k

@@ -3,12 +3,13 @@ package draw
 import (
 	"aditus/internal/control"
 	"aditus/internal/status"
-	"errors"
+	"bytes"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"time"
+
+	"github.com/google/renameio/v2"
 )
 
 // Painter draws something in a format.
@@ -16,14 +17,10 @@ type Painter func(out io.Writer, format Format, palette Palette) error
 
 // Write writes a drawing to a file, whole or not at all.
 func Write(name string, format Format, palette Palette, paint Painter) error {
-	file, err := os.CreateTemp(filepath.Dir(name), ".drawing-*")
-	if err != nil {
-		return fmt.Errorf("write the picture: %w", err)
-	}
-	defer os.Remove(file.Name())
-	err = errors.Join(paint(file, format, palette), file.Chmod(0o644), file.Close())
+	var drawn bytes.Buffer
+	err := paint(&drawn, format, palette)
 	if err == nil {
-		err = os.Rename(file.Name(), name)
+		err = renameio.WriteFile(name, drawn.Bytes(), 0o644, renameio.WithTempDir(filepath.Dir(name)))
 	}
 	if err != nil {
 		return fmt.Errorf("write the picture %s: %w", name, err)

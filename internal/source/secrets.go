@@ -17,6 +17,7 @@ import (
 
 	"filippo.io/age"
 	"filippo.io/age/armor"
+	"github.com/google/renameio/v2"
 )
 
 // ErrNoKeyHere means that no key at all is at hand, so that nobody can tell whether a secret opens.
@@ -195,10 +196,7 @@ func (o *Opener) KeepCredential(folder, link string, c *Credential) error {
 		return err
 	}
 	name := filepath.Join(folder, credentialsFile)
-	if err := os.WriteFile(name+".new", []byte(sealed), 0o600); err != nil {
-		return fmt.Errorf("keep the credential: %w", err)
-	}
-	if err := os.Rename(name+".new", name); err != nil {
+	if err := renameio.WriteFile(name, []byte(sealed), 0o600, renameio.WithTempDir(folder)); err != nil {
 		return fmt.Errorf("keep the credential: %w", err)
 	}
 	return nil

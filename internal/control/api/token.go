@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"golang.org/x/time/rate"
 
 	"aditus/internal/core/policy"
@@ -116,10 +117,7 @@ func (t *Tokens) Remove(name string) error {
 func (t *Tokens) keep(all []Token) error {
 	text, err := json.MarshalIndent(all, "", "  ")
 	if err == nil {
-		err = os.WriteFile(t.file+".new", append(text, '\n'), 0o600)
-	}
-	if err == nil {
-		err = os.Rename(t.file+".new", t.file)
+		err = renameio.WriteFile(t.file, append(text, '\n'), 0o600, renameio.WithTempDir(filepath.Dir(t.file)))
 	}
 	if err != nil {
 		return fmt.Errorf("keep the tokens: %w", err)

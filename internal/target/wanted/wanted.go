@@ -9,6 +9,7 @@ import (
 	"maps"
 	"math"
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -16,6 +17,8 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/target"
+
+	"github.com/google/renameio/v2"
 )
 
 // Book is what one site was asked to be. It is safe for concurrent use.
@@ -120,10 +123,7 @@ func (b *Book) keep() error {
 	}
 	text, err := json.Marshal(b.workloads)
 	if err == nil {
-		err = os.WriteFile(b.file+".new", text, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(b.file+".new", b.file)
+		err = renameio.WriteFile(b.file, text, 0o600, renameio.WithTempDir(filepath.Dir(b.file)))
 	}
 	if err != nil {
 		return fmt.Errorf("keep what the site %s is asked to run: %w", b.site, err)

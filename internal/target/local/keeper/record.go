@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/renameio/v2"
 	gops "github.com/shirou/gopsutil/v4/process"
 )
 
@@ -53,11 +54,7 @@ func (r record) write(folder string) error {
 	if err != nil {
 		return err
 	}
-	name := filepath.Join(folder, RecordFile)
-	if err := os.WriteFile(name+".new", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".new", name)
+	return renameio.WriteFile(filepath.Join(folder, RecordFile), text, 0o600, renameio.WithTempDir(folder))
 }
 
 // lives tells whether the process of a record still runs: its number alone could be another's by now.

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/renameio/v2"
 
 	"aditus/internal/core/declare"
 )
@@ -176,10 +177,7 @@ func (s *Store) work(reference string, j *job) {
 // keepRefs writes down what references stand for. What is not written is only fetched again.
 func (s *Store) keepRefs() {
 	text, _ := json.Marshal(s.refs) // texts always marshal
-	name := filepath.Join(s.folder, refsFile)
-	if os.WriteFile(name+".new", text, 0o600) == nil {
-		os.Rename(name+".new", name)
-	}
+	_ = renameio.WriteFile(filepath.Join(s.folder, refsFile), text, 0o600, renameio.WithTempDir(s.folder))
 }
 
 // bring makes an artifact's folder and gives its name.
