@@ -12,6 +12,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
@@ -459,4 +460,30 @@ func TestOlderLinkState(t *testing.T) {
 	r.must(book.Close())
 	r.run()
 	r.until("it is declared", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+}
+
+// TestPinned sees that what a tag, or a file, was found to be stays what is declared, after a restart too: that it holds
+// something else by then changes nothing by itself.
+func TestPinned(t *testing.T) {
+	r := newRig(t)
+	file := filepath.Join(r.folder, "web.tar")
+	write(t, file, "one")
+	r.push("1", "r.example/web:VERSION", declare.FileScheme+file)
+	r.run()
+	before := r.until("it is declared", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Declared != nil })
+	was := berthAt(before, "drydock").Declared
+	if artifact := was.Desired.Parts["app"].Artifact; !strings.Contains(artifact, "@sha256:") {
+		t.Fatalf("%s is not pinned", artifact)
+	}
+	r.halt()
+	write(t, file, "another one by now")
+	r.push("1", "r.example/web:VERSION", declare.FileScheme+file, "at-most: 10 %", "at-most: 12 %")
+	r.run()
+	now := r.until("the limit is declared", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Declared != nil && b.Declared.Desired.Guards[0].Limit.Value == 0.12
+	})
+	if artifact := berthAt(now, "drydock").Declared.Desired.Parts["app"].Artifact; artifact != was.Desired.Parts["app"].Artifact {
+		t.Errorf("what was declared as %s is %s after a restart", was.Desired.Parts["app"].Artifact, artifact)
+	}
 }

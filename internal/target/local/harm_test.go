@@ -389,6 +389,85 @@ func TestKeeperKilled(t *testing.T) {
 	}
 }
 
+// TestEnds sees that an instance that goes has its requests answered first, and that nothing it started stays behind.
+func TestEnds(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1", Abrupt: true, Child: true}), 1)
+	await(t, s, 1, "it runs", running(1))
+	child, err := strconv.Atoi(ask(t, s, "/child"))
+	if err != nil || syscall.Kill(child, 0) != nil {
+		t.Fatalf("its child is %d, %v", child, err)
+	}
+	response, err := http.Get("http://" + s.Listen + "/takes-its-time") // its head is there, its body is on the way
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
+		t.Fatal(err)
+	}
+	if text, err := io.ReadAll(response.Body); err != nil || string(text) != "done" {
+		t.Errorf("what was under way came to %q, %v", text, err)
+	}
+	for end := time.Now().Add(20 * time.Second); syscall.Kill(child, 0) == nil; time.Sleep(10 * time.Millisecond) {
+		if state, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", child)); err != nil || strings.Contains(string(state), ") Z ") {
+			break // it has ended; whoever is its parent now has not looked yet
+		}
+		if time.Now().After(end) {
+			syscall.Kill(child, syscall.SIGKILL)
+			t.Fatal("what it started is still there")
+		}
+	}
+}
+
+// TestUnready sees that an instance has no traffic while its probes fail, and again afterwards.
+func TestUnready(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	desired := ferry(artifact(t, "ferry", behaviour{Version: "1"}))
+	deck := desired.Parts["deck"]
+	probe := deck.Probes["ready"]
+	probe.Every, probe.Fails = declare.Span{Duration: 100 * time.Millisecond}, 1
+	deck.Probes = map[string]declare.Probe{"ready": probe}
+	desired.Parts["deck"] = deck
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), desired), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+	in := await(t, s, 1, "it runs", running(1))[0]
+	ask(t, s, "/")
+	unready := filepath.Join(s.folder, instancesFolder, in.ID, "work", "unready")
+	if err := os.WriteFile(unready, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		response, err := http.Get("http://" + s.Listen + "/")
+		if err == nil {
+			if response.Body.Close(); response.StatusCode == http.StatusServiceUnavailable {
+				break
+			}
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it is not ready and has traffic: %v %v", response, err)
+		}
+	}
+	if err := os.Remove(unready); err != nil {
+		t.Fatal(err)
+	}
+	ask(t, s, "/")
+}
+
+// TestBacksOff sees that what ends by itself is started again after longer and longer.
+func TestBacksOff(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "broken", behaviour{Exit: 3}), 1)
+	in := await(t, s, 1, "it was started twice more", func(all []target.Instance) bool {
+		return len(all) == 1 && len(all[0].Restarts) == 2 && !all[0].Again.IsZero()
+	})[0]
+	first, second := in.Restarts[1].Sub(in.Restarts[0]), in.Again.Sub(in.Restarts[1])
+	if second < first+time.Second {
+		t.Errorf("it is started again after %s, and then after %s", first, second)
+	}
+}
+
 // TestPortTaken has somebody else listen where traffic should come in.
 func TestPortTaken(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")

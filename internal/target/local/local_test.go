@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"strings"
@@ -59,6 +60,8 @@ type behaviour struct {
 	Stays   bool    // does not end on a signal
 	Flood   int     // bytes to write to its log at once
 	Runs    bool    // a task that runs to its end
+	Abrupt  bool    // ends at once on a signal, whatever is under way
+	Child   bool    // leaves a process of its own running
 }
 
 func serveTest(file string) {
@@ -84,8 +87,27 @@ func serveTest(file string) {
 			io.WriteString(os.Stdout, line)
 		}
 	}()
+	child := 0
+	if b.Child {
+		cmd := exec.Command("/bin/sleep", "600")
+		if err := cmd.Start(); err != nil {
+			panic(err)
+		}
+		child = cmd.Process.Pid
+	}
 	var served atomic.Int64
-	http.HandleFunc("/ready", func(w http.ResponseWriter, _ *http.Request) {})
+	http.HandleFunc("/ready", func(w http.ResponseWriter, _ *http.Request) {
+		if _, err := os.Stat("unready"); err == nil {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+	})
+	http.HandleFunc("/child", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, child) })
+	http.HandleFunc("/takes-its-time", func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusOK)
+		http.NewResponseController(w).Flush()
+		time.Sleep(700 * time.Millisecond) // the work that a caller waits for
+		fmt.Fprint(w, "done")
+	})
 	http.HandleFunc("/environment", func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprintln(w, strings.Join(os.Environ(), "\n"))
 	})
@@ -100,7 +122,10 @@ func serveTest(file string) {
 	server := &http.Server{Addr: "127.0.0.1:" + os.Getenv("PORT")}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	if !b.Stays {
+	switch {
+	case b.Abrupt:
+		context.AfterFunc(ctx, func() { os.Exit(0) })
+	case !b.Stays:
 		context.AfterFunc(ctx, func() { server.Shutdown(context.Background()) })
 	}
 	if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {

@@ -271,18 +271,64 @@ func TestAgain(t *testing.T) {
 		{"it may be asked twice", http.MethodGet, "", rude, 200},
 		{"it may have been carried out", http.MethodPost, "sold", rude, 502},
 		{"the same without a body", http.MethodPost, "", rude, 502},
+		{"it may be asked twice, but its body is gone", http.MethodPut, "sold", rude, 502},
 	} {
 		good := instance(t, "good-"+test.name, nil)
 		r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{test.first}}, {Name: "o", Share: 1e-13, Instances: []Instance{good}}}}})
 		req, _ := http.NewRequest(test.method, "http://"+at, strings.NewReader(test.body))
+		if test.body != "" {
+			req.ContentLength = -1 // a try with less of the body than the first could go unnoticed
+		}
 		response, err := http.DefaultClient.Do(req)
 		if err != nil || response.StatusCode != test.want {
 			t.Errorf("%s: %v %v, want %d", test.name, response, err, test.want)
 		}
 		response.Body.Close()
 	}
-	if had.Load() != 3 {
-		t.Errorf("the rude instance had %d requests, want 3", had.Load())
+	if had.Load() != 4 {
+		t.Errorf("the rude instance had %d requests, want 4", had.Load())
+	}
+}
+
+// TestLeastBusy sees that a request goes where the least is under way, and never to a cohort that has no share of the
+// traffic, not even where nobody else could take it.
+func TestLeastBusy(t *testing.T) {
+	r, at := open(t)
+	held, release := make(chan struct{}), make(chan struct{})
+	var first atomic.Bool
+	var busy atomic.Pointer[string]
+	serve := func(name string) Instance {
+		return instance(t, name, func(w http.ResponseWriter, r *http.Request) {
+			if first.CompareAndSwap(false, true) {
+				busy.Store(&name)
+				close(held)
+				<-release
+			}
+			io.WriteString(w, name)
+		})
+	}
+	two := []Instance{serve("one"), serve("other")}
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: two}}}})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if response, err := http.Get("http://" + at); err == nil {
+			response.Body.Close()
+		}
+	}()
+	<-held
+	for range 20 {
+		if _, name := get(t, http.DefaultClient, at, "any.example"); name == *busy.Load() {
+			t.Errorf("%s has something under way and was given more, while the other had nothing", name)
+		}
+	}
+	close(release)
+	<-done
+	waiting := two[0]
+	waiting.Ready = false
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{waiting}}, {Name: "o", Share: 0, Instances: two[1:]}}}})
+	if status, text := get(t, http.DefaultClient, at, "any.example"); status != http.StatusServiceUnavailable {
+		t.Errorf("a cohort without a share answered: %d %s", status, text)
 	}
 }
 

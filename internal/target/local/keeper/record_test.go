@@ -1,0 +1,28 @@
+package keeper
+
+import (
+	"os"
+	"testing"
+	"time"
+)
+
+// TestLives sees that a process is known by its number and by when it was made: the system gives numbers again.
+func TestLives(t *testing.T) {
+	created, ok := createdAt(os.Getpid())
+	if !ok {
+		t.Fatal("nobody knows when this process was made")
+	}
+	for _, test := range []struct {
+		name string
+		r    record
+		want bool
+	}{
+		{"this process", record{PID: os.Getpid(), Created: created}, true},
+		{"another one with its number", record{PID: os.Getpid(), Created: created - time.Hour.Milliseconds()}, false},
+		{"none", record{Created: created}, false},
+	} {
+		if got := test.r.lives(); got != test.want {
+			t.Errorf("%s lives: %v", test.name, got)
+		}
+	}
+}
