@@ -42,19 +42,15 @@ func CompareAgainst(ctx context.Context, book *ledger.Ledger, s status.Snapshot,
 	case against.From == "" && against.Ref == "":
 		return NewComparison(book, b, nil)
 	}
-	revisions, err := book.Revisions()
-	if err != nil {
-		return Comparison{}, err
-	}
 	if against.From != "" {
-		from, err1 := FindRevision(revisions, b.Workload, against.From)
-		to, err2 := FindRevision(revisions, b.Workload, against.To)
+		from, err1 := FindRevision(book, b.Workload, against.From)
+		to, err2 := FindRevision(book, b.Workload, against.To)
 		if err := errors.Join(err1, err2); err != nil {
 			return Comparison{}, err
 		}
 		return CompareTwo(b.ID, named(from), named(to), from.Desired, to.Desired), nil
 	}
-	found, err := FindRevision(revisions, b.Workload, against.Ref)
+	found, err := FindRevision(book, b.Workload, against.Ref)
 	if err == nil {
 		return NewComparison(book, b, found)
 	}

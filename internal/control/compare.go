@@ -1,7 +1,6 @@
 package control
 
 import (
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -264,20 +263,16 @@ func ToneOf(kind compare.Kind) words.Tone {
 
 // FindRevision finds a revision of a workload by the beginning of its fingerprint, or by its version where only one
 // has it.
-func FindRevision(revisions []berth.Revision, workload, wanted string) (*berth.Revision, error) {
-	var found []berth.Revision
-	for _, r := range revisions {
-		if r.Workload == workload && (len(wanted) >= 4 && strings.HasPrefix(string(r.Fingerprint), wanted) || r.Version == wanted) {
-			found = append(found, r)
-		}
-	}
-	switch len(found) {
-	case 0:
+func FindRevision(book *ledger.Ledger, workload, wanted string) (*berth.Revision, error) {
+	found, err := book.Revisions(workload, wanted)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(found) == 0:
 		return nil, fmt.Errorf("%s has no revision %q on record", workload, wanted)
-	case 1:
+	case len(found) == 1:
 		return &found[0], nil
 	}
-	slices.SortFunc(found, func(a, b berth.Revision) int { return cmp.Compare(b.Seq, a.Seq) })
 	var names []string
 	for _, r := range found {
 		names = append(names, named(&r))

@@ -12,6 +12,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
+	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
 )
@@ -85,8 +86,19 @@ func TestComparison(t *testing.T) {
 
 func TestFindRevision(t *testing.T) {
 	revisions := []berth.Revision{{Workload: "web", Fingerprint: "aaaa111", Version: "1"}, {Workload: "web", Fingerprint: "aaaa222", Version: "2"}, {Workload: "web", Fingerprint: "bbbb111", Version: "2"}, {Workload: "tides", Fingerprint: "cccc", Version: "3"}}
+	book, err := ledger.Open(t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer book.Close()
+	for _, r := range revisions {
+		r.Desired = &declare.Desired{Workload: r.Workload}
+		if err := book.Record(t.Context(), ledger.Entry{Revision: &r}); err != nil {
+			t.Fatal(err)
+		}
+	}
 	for wanted, want := range map[string]string{"bbbb": "bbbb111", "1": "aaaa111", "aaaa": `"aaaa" could be`, "2": `"2" could be`, "3": `web has no revision "3"`, "b": `web has no revision "b"`} {
-		r, err := control.FindRevision(revisions, "web", wanted)
+		r, err := control.FindRevision(book, "web", wanted)
 		if got := fmt.Sprint(err); err == nil && string(r.Fingerprint) != want || err != nil && !strings.Contains(got, want) {
 			t.Errorf("%s: %+v (%v), want %s", wanted, r, err, want)
 		}

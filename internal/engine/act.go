@@ -38,8 +38,10 @@ func (b *loop) want(i rollout.Intent) (target.Want, error) {
 	w := target.Want{Intent: i}
 	switch i.Do {
 	case rollout.Prepare:
-		r := b.e.revision(b.id.Workload, i.Revision)
-		if r == nil {
+		r, err := b.e.revision(b.id.Workload, i.Revision)
+		if err != nil {
+			return w, err
+		} else if r == nil {
 			return w, fmt.Errorf("revision %s is not on record", i.Revision.Short())
 		}
 		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))

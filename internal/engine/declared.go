@@ -16,19 +16,15 @@ import (
 // remember puts a revision on record and among those that are known. sites are where it is declared anew.
 func (e *Engine) remember(ctx context.Context, r *berth.Revision, sites []string) error {
 	entry := ledger.Entry{Revision: r}
-	if e.revision(r.Workload, r.Fingerprint) == nil {
+	if !e.onRecord(r.Workload, r.Fingerprint) {
 		entry.Facts = []ledger.Fact{declaredFact(*r, sites, e.clock.Now())}
 	}
 	if err := e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
 		return err
 	}
-	kept, err := e.ledger.Revision(r.Workload, r.Fingerprint)
-	if err != nil {
-		return err
-	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.learn(kept)
+	e.learn(r.Workload, r.Fingerprint, r.Version)
 	return nil
 }
 
@@ -109,13 +105,12 @@ type declaration struct {
 func (e *Engine) meet() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for id, d := range e.declared {
+	for id := range e.declared {
 		if e.berths[id] != nil || e.drivers[id.Site] == nil {
 			continue
 		}
 		b := newLoop(e, id)
-		b.shown = status.Berth{ID: id}
-		b.shown.Declared = e.revisions[id.Workload].of(d.fingerprint)
+		b.shown = status.Berth{ID: id} // until its first step, which is about to come
 		e.berths[id] = b
 		e.clock.Join()
 		e.start(b)

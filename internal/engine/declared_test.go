@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -66,7 +68,7 @@ func TestMarked(t *testing.T) {
 	r.push("1", "at-most: 10 %", "at-most: 12 %", "grace: 10s", "grace: 12s")
 	r.until("marked", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Stand == compare.Aligned && b.Rollout == nil && len(b.Applied.Desired.Guards) == 1 && b.Applied.Desired.Guards[0].Limit.Value == 0.12
+		return b.Stand == compare.Aligned && b.Rollout == nil && len(r.desired(b.Applied).Guards) == 1 && r.desired(b.Applied).Guards[0].Limit.Value == 0.12
 	})
 	if after := instances(r, "drydock"); after != before {
 		t.Errorf("instances %s became %s", before, after)
@@ -471,9 +473,9 @@ func TestPinned(t *testing.T) {
 	r.push("1", "r.example/web:VERSION", declare.FileScheme+file)
 	r.run()
 	before := r.until("it is declared", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Declared != nil })
-	was := berthAt(before, "drydock").Declared
-	if artifact := was.Desired.Parts["app"].Artifact; !strings.Contains(artifact, "@sha256:") {
-		t.Fatalf("%s is not pinned", artifact)
+	was := r.desired(berthAt(before, "drydock").Declared).Parts["app"].Artifact
+	if !strings.Contains(was, "@sha256:") {
+		t.Fatalf("%s is not pinned", was)
 	}
 	r.halt()
 	write(t, file, "another one by now")
@@ -481,9 +483,45 @@ func TestPinned(t *testing.T) {
 	r.run()
 	now := r.until("the limit is declared", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Declared != nil && b.Declared.Desired.Guards[0].Limit.Value == 0.12
+		return b.Declared != nil && r.desired(b.Declared).Guards[0].Limit.Value == 0.12
 	})
-	if artifact := berthAt(now, "drydock").Declared.Desired.Parts["app"].Artifact; artifact != was.Desired.Parts["app"].Artifact {
-		t.Errorf("what was declared as %s is %s after a restart", was.Desired.Parts["app"].Artifact, artifact)
+	if artifact := r.desired(berthAt(now, "drydock").Declared).Parts["app"].Artifact; artifact != was {
+		t.Errorf("what was declared as %s is %s after a restart", was, artifact)
+	}
+}
+
+// TestRevisionsInMemory sees that a revision which no berth is about any more is in the ledger alone, and comes back from
+// there when somebody goes back to it; and that faces are shown no revision of the engine's own.
+func TestRevisionsInMemory(t *testing.T) {
+	r := settled(t)
+	first := berthAt(r.engine.Snapshot(), "drydock").Applied.Fingerprint
+	const more = 16
+	for i := range more {
+		about := fmt.Sprintf("the %dth", i)
+		r.push("1", "at-most: 10 %", fmt.Sprintf("at-most: %d %%", 11+i), "workload: web", "workload: web\nabout: "+about)
+		r.until("it is taken everywhere", func(s status.Snapshot) bool {
+			return r.desired(berthAt(s, "drydock").Applied).About == about && r.desired(berthAt(s, "north").Applied).About == about
+		})
+	}
+	r.wait(3 * time.Second)
+	runtime.GC()
+	r.engine.mu.Lock()
+	all, whole := r.engine.revisions["web"].all, 0
+	for _, k := range all {
+		if k.whole.Value() != nil {
+			whole++
+		}
+	}
+	r.engine.mu.Unlock()
+	if len(all) != more+1 || whole > more*3/4 {
+		t.Errorf("of %d revisions %d are in memory", len(all), whole)
+	}
+	if kept, err := r.engine.revision("web", first); err != nil || kept == nil || kept.Desired == nil || kept.Version != "1" {
+		t.Errorf("the first came back as %+v (%v)", kept, err)
+	}
+	for _, b := range r.engine.Snapshot().Berths {
+		if b.Applied.Desired != nil || b.Declared.Desired != nil {
+			t.Errorf("%s: a face is shown what the engine holds", b.ID)
+		}
 	}
 }

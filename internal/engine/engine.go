@@ -77,7 +77,9 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 		e.links = append(e.links, watched)
 	}
 	e.mergeDeclared()
-	e.pin()
+	if err := e.pin(); err != nil {
+		return nil, err
+	}
 	for id := range e.declared {
 		if e.berths[id] == nil && e.drivers[id.Site] != nil {
 			e.berths[id] = newLoop(e, id) // declared before, and nothing of it is on record yet
@@ -95,25 +97,30 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 
 // pin holds the artifacts of what is declared to the digests that were found for them before, so that a tag that moved
 // changes nothing by itself, after a restart either.
-func (e *Engine) pin() {
+func (e *Engine) pin() error {
 	for id, d := range e.declared {
-		if r := e.revisions[id.Workload].of(d.fingerprint); r != nil {
+		r, err := e.revision(id.Workload, d.fingerprint)
+		if err != nil {
+			return err
+		}
+		if r != nil {
 			for _, part := range r.Desired.Parts {
 				e.registries.Pin(part.Artifact)
 			}
 		}
 	}
+	return nil
 }
 
 // recall brings back what the ledger holds: revisions, the berths' states, and the rollouts that were under way with
 // the evidence they had.
 func (e *Engine) recall() error {
-	revisions, err := e.ledger.Revisions()
+	names, err := e.ledger.RevisionNames()
 	if err != nil {
 		return err
 	}
-	for _, r := range revisions {
-		e.learn(&r)
+	for _, n := range names {
+		e.learn(n.Workload, n.Fingerprint, n.Version)
 	}
 	states, err := e.ledger.Berths()
 	if err != nil {

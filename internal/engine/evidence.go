@@ -67,6 +67,11 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 		seen.stale, seen.trouble = t, errors.New(t)
 	}
 	b.translate(seen)
+	if err := b.hold(seen, "", nil); err != nil {
+		seen.reached, seen.stale, seen.trouble = false, err.Error(), err
+		b.last = seen
+		return seen
+	}
 	b.probe(ctx, seen, now)
 	if rules := b.rules(seen); rules != nil {
 		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now)}
@@ -120,7 +125,7 @@ func (b *loop) translate(seen *evidence) {
 
 // desired gives what a cohort was made from; nil when that is not on record.
 func (b *loop) desired(revision declare.Fingerprint) *declare.Desired {
-	if r := b.e.revision(b.id.Workload, revision); r != nil {
+	if r := b.held[revision]; r != nil {
 		return r.Desired
 	}
 	return nil

@@ -154,7 +154,11 @@ func (e *Engine) Glance(ctx context.Context, id berth.ID) (status.Berth, error) 
 		return status.Berth{}, fmt.Errorf("look at %s: %w", id, err)
 	}
 	b.translate(seen)
-	b.state.Change = berth.Compare(b.state, seen.core(), e.world(b, nil, seen))
+	world, err := e.world(b, nil, seen)
+	if err != nil {
+		return status.Berth{}, err
+	}
+	b.state.Change = berth.Compare(b.state, seen.core(), world)
 	b.last, b.looked = seen, e.clock.Now()
 	return b.view(), nil
 }

@@ -28,6 +28,7 @@ type loop struct {
 	wake   chan struct{}
 
 	state   berth.State
+	held    map[declare.Fingerprint]*berth.Revision // those that it is about
 	problem *status.Problem
 	looked  time.Time
 	word    health.Word // of what is applied, and since when
@@ -93,7 +94,14 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 	}
 	b.watched(seen, now)
 	orders := b.takeOrders()
-	decided := berth.Decide(b.id, b.state, seen.core(), b.e.world(b, orders, seen), wishes(orders), now)
+	world, err := b.e.world(b, orders, seen)
+	if err != nil { // nothing is decided on half of what is on record
+		b.trouble(now, err)
+		b.publish(b.view())
+		b.answer(orders, unrecorded(make([]berth.Answer, len(orders)), err))
+		return
+	}
+	decided := berth.Decide(b.id, b.state, seen.core(), world, wishes(orders), now)
 	answers := decided.Answers
 	if err := b.record(ctx, &decided, now); err != nil {
 		b.state, answers = decided.Unrecorded(b.state), unrecorded(answers, err)

@@ -17,6 +17,8 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -205,6 +207,17 @@ func (r *rig) wait(d time.Duration) {
 }
 
 // order gives an order while the time stands still for all but the berth's loop.
+// desired is what a revision that a snapshot shows declares.
+func (r *rig) desired(shown *berth.Revision) *declare.Desired {
+	r.t.Helper()
+	if shown == nil {
+		return &declare.Desired{Guards: make([]guard.Rule, 1)}
+	}
+	kept, err := r.engine.revision(shown.Workload, shown.Fingerprint)
+	r.must(err)
+	return kept.Desired
+}
+
 func (r *rig) order(verb berth.Verb, site string) error {
 	r.t.Helper()
 	return r.do(berth.Order{Verb: verb, Berth: berth.ID{Workload: "web", Site: site}, By: "Maren Oake"})

@@ -17,10 +17,14 @@ import (
 
 // view is the berth as faces see it.
 func (b *loop) view() status.Berth {
-	declared, behind := b.e.declaredFor(b.id, b.state.Applied)
+	fingerprint, behind := b.e.behind(b.id, b.state.Applied)
+	if err := b.hold(b.last, fingerprint, nil); err != nil {
+		b.trouble(b.e.clock.Now(), err)
+	}
+	applied, declared := b.held[b.state.Applied], b.held[fingerprint]
 	v := status.Berth{
-		ID: b.id, Applied: b.e.revision(b.id.Workload, b.state.Applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
-		Declared: declared, Stand: b.state.Change.Stand, BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
+		ID: b.id, Applied: shown(applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
+		Declared: shown(declared), Stand: b.state.Change.Stand, BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
 		Waits: b.state.Waits, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
@@ -36,13 +40,13 @@ func (b *loop) view() status.Berth {
 			v.Bar = &bar
 		}
 	}
-	if v.Applied != nil {
-		v.Guards, v.Lasting = len(v.Applied.Desired.Guards), berth.Lasting(v.Applied.Desired)
+	if applied != nil {
+		v.Guards, v.Lasting = len(applied.Desired.Guards), berth.Lasting(applied.Desired)
 	}
 	if declared != nil {
 		v.Style = declared.Desired.Rollout.Style
 	}
-	v.Back = b.state.Back(b.e.known(b.id.Workload, b.state.Proven))
+	v.Back = shown(b.state.Back(b.held))
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.last
 	if seen != nil {
@@ -66,7 +70,7 @@ func (b *loop) view() status.Berth {
 			v.Stand = compare.Unread
 		}
 		v.Rollout = &status.Rollout{
-			State: *b.state.Roll, From: b.e.revision(b.id.Workload, b.state.Roll.Old.Revision), To: b.e.revision(b.id.Workload, b.state.Roll.New.Revision),
+			State: *b.state.Roll, From: shown(b.held[b.state.Roll.Old.Revision]), To: shown(b.held[b.state.Roll.New.Revision]),
 		}
 		if seen != nil {
 			v.Rollout.OldSide, v.Rollout.NewSide = seen.sum(b.state.Roll.Old.Revision, 0), seen.sum(b.state.Roll.New.Revision, 0)
@@ -80,10 +84,10 @@ func (b *loop) view() status.Berth {
 func (b *loop) cohorts(seen *evidence) []status.Cohort {
 	var all []status.Cohort
 	for _, c := range seen.target.Cohorts {
-		shown := status.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview}
-		r := b.e.revision(b.id.Workload, c.Revision)
+		cohort := status.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview}
+		r := b.held[c.Revision]
 		if r != nil {
-			shown.Version = r.Version
+			cohort.Version = r.Version
 		}
 		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
 			fields, _ := c.Live[name].(map[string]any)
@@ -93,7 +97,7 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 				declared, ok := r.Desired.Parts[name]
 				part.Orphan, part.Needs, part.Wanted, part.Environment = !ok, declared.Needs, declared.Instances, declared.Environment
 			}
-			shown.Parts = append(shown.Parts, part)
+			cohort.Parts = append(cohort.Parts, part)
 		}
 		for _, in := range c.Instances {
 			one := status.Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}
@@ -108,9 +112,9 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 			if s := b.instances[in.ID]; s != nil && r != nil {
 				one.Probes = probesOf(r.Desired.Parts[in.Part], s)
 			}
-			shown.Instances = append(shown.Instances, one)
+			cohort.Instances = append(cohort.Instances, one)
 		}
-		all = append(all, shown)
+		all = append(all, cohort)
 	}
 	return all
 }
@@ -144,7 +148,7 @@ func (b *loop) health(seen *evidence) health.Summary {
 	if !seen.reached {
 		return health.Summary{Word: health.Silent, Reason: seen.stale}
 	}
-	wanted := b.state.Wanted(b.e.revision(b.id.Workload, b.state.Applied))
+	wanted := b.state.Wanted(b.held[b.state.Applied])
 	return seen.sum(b.state.Applied, wanted)
 }
 

@@ -2,8 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"aditus/internal/config"
@@ -13,121 +13,55 @@ import (
 	"aditus/internal/core/health"
 )
 
-// history is the revisions of one workload. They never change once they are in it.
-type history struct {
-	all   []*berth.Revision // oldest first
-	known map[declare.Fingerprint]*berth.Revision
-}
-
-// learn adds a revision to those that are known of its workload. It is called with the lock held.
-func (e *Engine) learn(r *berth.Revision) {
-	h := e.revisions[r.Workload]
-	if h == nil {
-		h = &history{known: map[declare.Fingerprint]*berth.Revision{}}
-		e.revisions[r.Workload] = h
-	}
-	if h.known[r.Fingerprint] == nil {
-		h.all, h.known[r.Fingerprint] = append(h.all, r), r
-	}
-}
-
-// of gives a revision on record; nil where it is not.
-func (h *history) of(fingerprint declare.Fingerprint) *berth.Revision {
-	if h == nil {
-		return nil
-	}
-	return h.known[fingerprint]
-}
-
-// named gives the revisions that a name fits: the begin of a fingerprint, or a version.
-func (h *history) named(name string) (found []*berth.Revision) {
-	if h == nil {
-		return nil
-	}
-	for _, r := range h.all {
-		if strings.HasPrefix(string(r.Fingerprint), name) || r.Version == name {
-			found = append(found, r)
-		}
-	}
-	return found
-}
-
-// revision gives a revision on record.
-func (e *Engine) revision(workload string, fingerprint declare.Fingerprint) *berth.Revision {
+// world is what a decision has to know beyond the berth and its site, all of one moment. What a revision declares never
+// changes, so that it may be read before.
+func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, error) {
 	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.revisions[workload].of(fingerprint)
-}
-
-// known gives those of some revisions that are on record.
-func (e *Engine) known(workload string, fingerprints []declare.Fingerprint) map[declare.Fingerprint]*berth.Revision {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.revisions[workload].some(fingerprints)
-}
-
-func (h *history) some(fingerprints []declare.Fingerprint) map[declare.Fingerprint]*berth.Revision {
-	known := map[declare.Fingerprint]*berth.Revision{}
-	for _, f := range fingerprints {
-		if r := h.of(f); r != nil {
-			known[f] = r
-		}
-	}
-	return known
-}
-
-// world is what a decision has to know beyond the berth and its site, all of one moment.
-func (e *Engine) world(b *loop, orders []*order, seen *evidence) berth.World {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	site, h := e.siteOf(b.id.Site), e.revisions[b.id.Workload]
+	site, h, d := e.siteOf(b.id.Site), e.revisions[b.id.Workload], e.declared[b.id]
 	w := berth.World{
 		Automatic: site.Automatic, Drift: berth.Drift{Look: site.Drift.Look, Correct: site.Drift.Then == config.CorrectDrift, Notice: site.Drift.Notice},
 		Roles: e.settings.Roles, Named: map[string][]*berth.Revision{},
 	}
-	wanted := append([]declare.Fingerprint{b.state.Applied, b.state.MarkedFrom}, b.state.Proven...)
-	if roll := b.state.Roll; roll != nil {
-		wanted = append(wanted, roll.Old.Revision, roll.New.Revision)
+	named := map[string][]declare.Fingerprint{}
+	for _, o := range orders {
+		if o.To != "" {
+			named[o.To] = h.named(o.To)
+		}
 	}
-	for _, c := range seen.target.Cohorts {
-		wanted = append(wanted, c.Revision)
+	e.mu.Unlock()
+	if err := b.hold(seen, d.fingerprint, slices.Concat(slices.Collect(maps.Values(named))...)); err != nil {
+		return w, err
 	}
-	if d, ok := e.declared[b.id]; ok {
-		w.Declared = h.of(d.fingerprint)
-		wanted = append(wanted, d.fingerprint)
+	w.Revisions, w.Declared = b.held, b.held[d.fingerprint]
+	for name, found := range named {
+		for _, fingerprint := range found {
+			w.Named[name] = append(w.Named[name], b.held[fingerprint])
+		}
 	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	if w.Declared != nil {
 		w.Needs = e.needsOf(b.id, w.Declared.Desired.Needs)
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
-	w.Revisions = h.some(wanted)
-	for _, o := range orders {
-		if o.To != "" {
-			w.Named[o.To] = h.named(o.To)
-		}
-	}
-	return w
+	return w, nil
 }
 
-// declaredFor gives the revision that Git declares for a berth, nil for none, and by how many revisions another one
-// is behind it.
-func (e *Engine) declaredFor(id berth.ID, applied declare.Fingerprint) (*berth.Revision, int) {
+// behind tells by how many revisions what is applied is behind what Git declares for a berth, and what that is; empty
+// for nothing.
+func (e *Engine) behind(id berth.ID, applied declare.Fingerprint) (declared declare.Fingerprint, by int) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	d, ok := e.declared[id]
-	if !ok {
-		return nil, 0
-	}
-	found := e.revisions[id.Workload].of(d.fingerprint)
-	if found == nil || found.Fingerprint == applied {
-		return found, 0
+	if !ok || d.fingerprint == applied {
+		return d.fingerprint, 0
 	}
 	history := d.link.state.History[id.String()]
-	behind := len(history) - 1 - slices.Index(history, applied)
+	by = len(history) - 1 - slices.Index(history, applied)
 	if !slices.Contains(history, applied) {
-		behind = len(history)
+		by = len(history)
 	}
-	return found, max(1, behind)
+	return d.fingerprint, max(1, by)
 }
 
 // linkOf tells which link declares a berth, and which branch the site follows for a while, if it does.

@@ -69,7 +69,16 @@ func TestRoundTrip(t *testing.T) {
 	if err != nil || where != boardingNorth || !reflect.DeepEqual(normal(again), normal(roll)) {
 		t.Errorf("the rollout came back as %+v at %s (%v)", again, where, err)
 	}
-	revisions, err := l.Revisions()
+	names, err := l.RevisionNames()
+	if err != nil || len(names) != 1 || names[0] != (RevisionName{revision.Workload, revision.Fingerprint, revision.Version}) {
+		t.Errorf("the revisions' names came back as %+v (%v)", names, err)
+	}
+	for name, want := range map[string]int{revision.Version: 1, string(revision.Fingerprint[:4]): 1, string(revision.Fingerprint[:3]): 0, string(revision.Fingerprint): 1, "": 0, "%": 0} {
+		if found, err := l.Revisions(revision.Workload, name); err != nil || len(found) != want {
+			t.Errorf("%q is %d revisions (%v)", name, len(found), err)
+		}
+	}
+	revisions, err := l.Revisions(revision.Workload, revision.Version)
 	if err != nil || len(revisions) != 1 || !reflect.DeepEqual(revisions[0].Desired, desired) || revisions[0].Subject != revision.Subject {
 		t.Errorf("the revisions came back as %+v (%v)", revisions, err)
 	}

@@ -109,10 +109,30 @@ func (l *Ledger) LastRollout(b berth.ID) (int64, error) {
 
 const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subject, author, at, desired`
 
-// Revisions gives all revisions of all workloads, oldest first.
-func (l *Ledger) Revisions() ([]berth.Revision, error) {
-	rows, err := l.read.Query(`SELECT ` + revisionColumns + ` FROM revisions ORDER BY seq`)
+// Revisions gives the revisions of a workload whose fingerprint begins with a name, where it has shortest characters at
+// least, or whose version it is, newest first.
+func (l *Ledger) Revisions(workload, name string) ([]berth.Revision, error) {
+	rows, err := l.read.Query(`SELECT `+revisionColumns+` FROM revisions
+		WHERE workload = ?1 AND (length(?2) >= ?3 AND substr(fingerprint, 1, length(?2)) = ?2 OR version = ?2) ORDER BY seq DESC`, workload, name, shortest)
 	return collect(rows, err, scanRevision)
+}
+
+// shortest is how much of a fingerprint names a revision.
+const shortest = 4
+
+// RevisionName is a revision without what it declares.
+type RevisionName struct {
+	Workload    string
+	Fingerprint declare.Fingerprint
+	Version     string
+}
+
+// RevisionNames gives the names of all revisions of all workloads, oldest first.
+func (l *Ledger) RevisionNames() ([]RevisionName, error) {
+	rows, err := l.read.Query(`SELECT workload, fingerprint, version FROM revisions ORDER BY seq`)
+	return collect(rows, err, func(rows *sql.Rows) (n RevisionName, err error) {
+		return n, rows.Scan(&n.Workload, &n.Fingerprint, &n.Version)
+	})
 }
 
 // Revision gives one revision of a workload.

@@ -134,6 +134,21 @@ func (s State) Back(revisions map[declare.Fingerprint]*Revision) *Revision {
 	return nil
 }
 
+// WayBack gives the revisions of which one may be gone back to, newest first: the proven ones down to the first that is
+// not barred.
+func (s State) WayBack() (all []declare.Fingerprint) {
+	for _, f := range s.Proven {
+		if f == s.Applied {
+			continue
+		}
+		all = append(all, f)
+		if !s.bars(f) {
+			break
+		}
+	}
+	return all
+}
+
 // backTo gives the revision to go back to: the one that was named, or the last proven one.
 func (d *decision) backTo(name string) (*Revision, error) {
 	if name == "" {
