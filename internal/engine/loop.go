@@ -192,15 +192,21 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 	if entry.Rollout != nil || now.Before(d.State.TailEnds) {
 		entry.Points = b.panel.Unkept()
 	}
-	if d.Revision != nil {
-		if err := b.e.remember(ctx, d.Revision, []string{b.id.Site}); err != nil {
-			return err
+	if r := d.Revision; r != nil {
+		entry.Revision = r
+		if !b.e.onRecord(r.Workload, r.Fingerprint) {
+			entry.Facts = append([]ledger.Fact{declaredFact(*r, []string{b.id.Site}, now)}, entry.Facts...)
 		}
 	}
 	if err := b.e.ledger.Record(context.WithoutCancel(ctx), entry); err != nil {
 		return err
 	}
 	b.e.unpictured.Store(true)
+	if r := d.Revision; r != nil {
+		b.e.mu.Lock()
+		b.e.learn(r.Workload, r.Fingerprint, r.Version)
+		b.e.mu.Unlock()
+	}
 	if entry.Points != nil {
 		b.panel.Kept()
 	}

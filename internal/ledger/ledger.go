@@ -28,7 +28,7 @@ import (
 const FileName = "ledger.db"
 
 // version is the schema's version, kept in the database's user_version.
-const version = 2
+const version = 3
 
 // ErrFull means that there is no room to write. Nothing of the entry was recorded.
 var ErrFull = fault.New(fault.ErrUnavailable, "the disk is full")
@@ -53,7 +53,7 @@ CREATE TABLE points (
   workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
   value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, guard, revision, at)
 ) STRICT, WITHOUT ROWID;
-` + steadySchema + `
+` + steadySchema + cursorSchema + `
 CREATE TABLE looks (
   rollout INTEGER NOT NULL, at INTEGER NOT NULL, asked REAL NOT NULL, share REAL NOT NULL, requests_old REAL NOT NULL, requests_new REAL NOT NULL,
   old INTEGER NOT NULL, new INTEGER NOT NULL, PRIMARY KEY (rollout, at)
@@ -66,9 +66,12 @@ const steadySchema = `CREATE TABLE steady (
   value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, PRIMARY KEY (workload, site, guard, at, revision)
 ) STRICT, WITHOUT ROWID;`
 
+const cursorSchema = `CREATE TABLE cursors (name TEXT PRIMARY KEY, seq INTEGER NOT NULL) STRICT;`
+
 // upgrades bring a ledger from each version to the next, from the first.
 var upgrades = []string{
 	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
+	cursorSchema,
 }
 
 // Point is a guard's signal over one evaluation interval.
@@ -107,6 +110,9 @@ type Ledger struct {
 	rollout int64
 	spare   string
 	notify  func([]Fact)
+
+	hearing sync.Mutex
+	grown   chan struct{} // closed when there are more facts; guarded by hearing
 }
 
 // spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
@@ -162,7 +168,7 @@ func open(folder, mode string) (*Ledger, error) {
 		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
 	}
 	read.SetMaxOpenConns(4)
-	return &Ledger{path: path, write: write, read: read}, nil
+	return &Ledger{path: path, write: write, read: read, grown: make(chan struct{})}, nil
 }
 
 func (l *Ledger) migrate() error {
@@ -220,9 +226,13 @@ func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
 		return fmt.Errorf("record in the ledger %s: %w", l.path, err)
 	}
 	for _, e := range entries {
-		if l.notify != nil && len(e.Facts) > 0 {
+		if len(e.Facts) == 0 {
+			continue
+		}
+		if l.notify != nil {
 			l.notify(e.Facts)
 		}
+		l.wake()
 	}
 	return nil
 }

@@ -13,7 +13,7 @@ func TestUpgrade(t *testing.T) {
 	folder := t.TempDir()
 	l := open1(t, folder)
 	record(t, l, Entry{Berth: boardingNorth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: 1}}})
-	for _, back := range []string{"DROP TABLE steady", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"} {
+	for _, back := range []string{"DROP TABLE steady", "DROP TABLE cursors", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"} {
 		if _, err := l.write.Exec(back); err != nil {
 			t.Fatal(err)
 		}

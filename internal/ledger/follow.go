@@ -1,0 +1,90 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+)
+
+// Cursor is how far somebody has read the facts.
+type Cursor struct {
+	Name  string // under which it is kept on disk; empty for a cursor that is not
+	After int64  // the number of the last fact that was read, where nothing is on disk yet
+}
+
+// followPage is how many facts are given at once at most.
+const followPage = 500
+
+// Follow gives take the facts after a cursor, oldest first, in pages, and then those that come, until ctx ends or take
+// gives an error. A cursor with a name is kept once take is through with a page: whoever follows it again, after a
+// restart too, is given each fact at least once, and none twice but those of a page that was not finished.
+func (l *Ledger) Follow(ctx context.Context, c Cursor, take func([]Fact) error) error {
+	after, err := l.cursor(c)
+	if err != nil {
+		return err
+	}
+	for {
+		l.hearing.Lock()
+		grown := l.grown
+		l.hearing.Unlock()
+		facts, err := l.Facts(Query{After: after, Most: followPage})
+		if err != nil {
+			return err
+		}
+		if len(facts) == 0 {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-grown:
+			}
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := take(facts); err != nil {
+			return err
+		}
+		after = facts[len(facts)-1].Seq
+		if err := l.keepCursor(ctx, c.Name, after); err != nil {
+			return err
+		}
+	}
+}
+
+// cursor is how far a cursor is.
+func (l *Ledger) cursor(c Cursor) (after int64, err error) {
+	if c.Name == "" {
+		return c.After, nil
+	}
+	err = l.read.QueryRow(`SELECT seq FROM cursors WHERE name = ?`, c.Name).Scan(&after)
+	if errors.Is(err, sql.ErrNoRows) {
+		return c.After, nil
+	}
+	if err != nil {
+		return 0, fmt.Errorf("read how far %s has read the ledger: %w", c.Name, explain(err))
+	}
+	return after, nil
+}
+
+func (l *Ledger) keepCursor(ctx context.Context, name string, seq int64) error {
+	if name == "" {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, err := l.write.ExecContext(context.WithoutCancel(ctx), `INSERT INTO cursors VALUES (?,?) ON CONFLICT DO UPDATE SET seq = excluded.seq`, name, seq)
+	if err != nil {
+		return fmt.Errorf("keep how far %s has read the ledger %s: %w", name, l.path, explain(err))
+	}
+	return nil
+}
+
+// wake tells all who follow that there are more facts.
+func (l *Ledger) wake() {
+	l.hearing.Lock()
+	defer l.hearing.Unlock()
+	close(l.grown)
+	l.grown = make(chan struct{})
+}
