@@ -5,7 +5,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/ledger"
@@ -31,7 +30,7 @@ it prints that of the settings, of a fact (one line of ledger.jsonl), or of a ve
 			if len(args) == 1 {
 				name = args[0]
 			}
-			schemas := map[string][]byte{"declaration": declare.Schema, "settings": config.Schema, "fact": ledger.FactSchema, "verdict": guard.VerdictSchema}
+			schemas := map[string][]byte{"declaration": declare.Schema, "settings": settingsSchema(), "fact": ledger.FactSchema, "verdict": guard.VerdictSchema}
 			schema, ok := schemas[name]
 			if !ok {
 				return usageError{fmt.Errorf("there is no schema of %q; there are declaration, settings, fact and verdict", name)}

@@ -73,7 +73,7 @@ func validateSettings(t *testing.T, text []byte) {
 	}
 	settings, err := jsonschema.UnmarshalJSON(bytes.NewReader(plain))
 	if err == nil {
-		err = compile(t, config.Schema).Validate(settings)
+		err = compile(t, settingsSchema()).Validate(settings)
 	}
 	if err != nil {
 		t.Errorf("%s: %v", text, err)

@@ -25,6 +25,15 @@ type sites struct {
 	close   []func()
 }
 
+// settingsSchema is the schema of the settings with all kinds of targets.
+func settingsSchema() []byte {
+	var names []config.KindName
+	for _, k := range kinds {
+		names = append(names, config.KindName{Name: k.Name, Means: k.Means})
+	}
+	return config.Schema(names)
+}
+
 // openSites opens what the settings say sites run on, perhaps only to look at them.
 func openSites(folder string, settings config.Settings, access engine.Access, readOnly bool) (s sites, err error) {
 	registries := source.NewRegistries(settings.Registries, func(host string) source.Credential {

@@ -51,7 +51,7 @@ func TestKinds(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal(config.Schema, &schema); err != nil {
+	if err := json.Unmarshal(settingsSchema(), &schema); err != nil {
 		t.Fatal(err)
 	}
 	if enum := schema.Properties.Sites.Items.Properties.Target.Properties.Kind.Enum; !slices.Equal(enum, names) {

@@ -12,8 +12,8 @@ import (
 
 // Registry says how a registry is asked.
 type Registry struct {
-	Skip  bool `yaml:"skip,omitempty"`  // do not ask it: its artifacts are taken as they are named
-	Plain bool `yaml:"plain,omitempty"` // it speaks http
+	Skip  bool `yaml:"skip,omitempty" jsonschema:"default=false" jsonschema_description:"Do not ask it; its artifacts are taken as they are named."`
+	Plain bool `yaml:"plain,omitempty" jsonschema:"default=false" jsonschema_description:"It speaks http."`
 }
 
 // Local gives the path of a repository on this machine; empty where it is elsewhere.
@@ -46,19 +46,19 @@ func (l Link) Where() string {
 // Link is a connection to a repository: what to watch of it. Repository is a local path, a URL with https, http, ssh,
 // git or file, USER@HOST:PATH, or oci://HOST/PATH for a bundle.
 type Link struct {
-	Name       string            `yaml:"name"`
-	Repository string            `yaml:"repository"`
-	Branch     string            `yaml:"branch,omitempty"` // one of Branch, Tag, Commit; none of them for a bundle
-	Tag        string            `yaml:"tag,omitempty"`
-	Commit     string            `yaml:"commit,omitempty"`
-	Version    string            `yaml:"version,omitempty"` // of a bundle: a version, a range of them, or a digest
+	Name       string            `yaml:"name" jsonschema:"required,pattern=^[^ /]+$"`
+	Repository string            `yaml:"repository" jsonschema:"required,minLength=1" jsonschema_description:"A local path; an address with https, http, ssh, git or file; USER@HOST:PATH; oci://HOST/PATH."`
+	Branch     string            `yaml:"branch,omitempty" jsonschema:"minLength=1" jsonschema_description:"One of branch, tag and commit; none of them for a bundle."`
+	Tag        string            `yaml:"tag,omitempty" jsonschema:"minLength=1"`
+	Commit     string            `yaml:"commit,omitempty" jsonschema:"pattern=^[0-9a-f]{40}$"`
+	Version    string            `yaml:"version,omitempty" jsonschema:"minLength=1" jsonschema_description:"Of a bundle: a version, a range such as ^1.4, or a digest."`
 	Folder     string            `yaml:"folder,omitempty"`
-	Every      time.Duration     `yaml:"every"`                 // between two looks
-	Variables  map[string]string `yaml:"variables,omitempty"`   // set over those declared, as on the command line
-	KnownHosts string            `yaml:"known-hosts,omitempty"` // file of the keys of ssh hosts; left out for the user's own
-	CA         string            `yaml:"ca,omitempty"`          // file of further certificates to trust
-	Plain      bool              `yaml:"plain,omitempty"`       // of a bundle: the registry speaks http
-	Push       bool              `yaml:"push,omitempty"`        // branches with offered changes may be written to it
+	Every      time.Duration     `yaml:"every" jsonschema:"required" jsonschema_description:"Between two looks."`
+	Variables  map[string]string `yaml:"variables,omitempty" jsonschema_description:"Set over those declared, as on the command line."`
+	KnownHosts string            `yaml:"known-hosts,omitempty" jsonschema_description:"A file of the keys of ssh hosts; left out for the user's own."`
+	CA         string            `yaml:"ca,omitempty" jsonschema_description:"A file of further certificates to trust."`
+	Plain      bool              `yaml:"plain,omitempty" jsonschema:"default=false" jsonschema_description:"Of a bundle: the registry speaks http."`
+	Push       bool              `yaml:"push,omitempty" jsonschema:"default=false" jsonschema_description:"Branches with offered changes may be written to it; never the one that is watched."`
 }
 
 // Ref is what the link watches, in a word: a branch, a tag, a commit, or a bundle's version.

@@ -5,7 +5,6 @@ package config
 import (
 	"bytes"
 	"cmp"
-	_ "embed"
 	"errors"
 	"fmt"
 	"net"
@@ -19,49 +18,44 @@ import (
 	"aditus/internal/core/guard"
 )
 
-// Schema is the JSON Schema (2020-12) of the settings.
-//
-//go:embed settings.schema.json
-var Schema []byte
-
 // FileName is the name of the settings within a data folder.
 const FileName = "settings.yaml"
 
-// Settings say what an engine looks after. docs/settings.md describes their file.
+// Settings say what an engine looks after. docs/settings.md describes their file, and Schema is made from these types.
 type Settings struct {
-	Line       string              `yaml:"line"`                 // whose workloads these are
-	Beat       time.Duration       `yaml:"beat"`                 // how often each berth is looked at
-	Listen     string              `yaml:"listen,omitempty"`     // the address that webhooks come to; empty for none
-	Registries map[string]Registry `yaml:"registries,omitempty"` // how registries are asked, by host; "*" for all others
+	Line       string              `yaml:"line" jsonschema_description:"Whose workloads these are."`
+	Beat       time.Duration       `yaml:"beat" jsonschema:"default=1s" jsonschema_description:"How often each berth is looked at."`
+	Listen     string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks come to, HOST:PORT; none where it is left out."`
+	Registries map[string]Registry `yaml:"registries,omitempty" jsonschema_description:"How registries are asked, by host; * for all others."`
 	Links      []Link              `yaml:"links"`
-	Follow     []Follow            `yaml:"follow,omitempty"`
-	Store      string              `yaml:"store,omitempty"` // how much of unpacked artifacts that nobody uses stays on disk; 4 GB where it is empty
-	Roles      map[string][]string `yaml:"roles,omitempty"` // who may sign off what asks for a role; "*" for anyone
-	Sites      []Site              `yaml:"sites"`           // in course order
+	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
+	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
+	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
+	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
 
 // Follow lets one site follow another branch of a link for a while.
 type Follow struct {
-	Site   string    `yaml:"site" json:"site"`
-	Link   string    `yaml:"link" json:"link"`
-	Branch string    `yaml:"branch" json:"branch"`
-	Until  time.Time `yaml:"until" json:"until"`
+	Site   string    `yaml:"site" json:"site" jsonschema:"required"`
+	Link   string    `yaml:"link" json:"link" jsonschema:"required"`
+	Branch string    `yaml:"branch" json:"branch" jsonschema:"required"`
+	Until  time.Time `yaml:"until" json:"until" jsonschema:"required" jsonschema_description:"A date or a moment, such as 2026-04-01 or 2026-04-01T18:00:00Z."`
 }
 
 // Site is a place where workloads run, with the way it takes revisions.
 type Site struct {
-	Name      string `yaml:"name"`
-	Automatic bool   `yaml:"automatic"`       // takes revisions by itself
-	After     string `yaml:"after,omitempty"` // the site that must have proven a revision first; empty for none
+	Name      string `yaml:"name" jsonschema:"required,minLength=1"`
+	Automatic bool   `yaml:"automatic" jsonschema:"default=false" jsonschema_description:"Takes revisions by itself."`
+	After     string `yaml:"after,omitempty" jsonschema_description:"The site that must have proven a revision first."`
 	Drift     Drift  `yaml:"drift,omitempty"`
-	Target    Target `yaml:"target,omitempty"`
+	Target    Target `yaml:"target,omitempty" jsonschema:"required" jsonschema_description:"What the site runs on."`
 }
 
 // Target is what a site runs on. Which kinds there are, and what is right for each, the drivers say.
 type Target struct {
-	Kind   string `yaml:"kind,omitempty"`
-	Listen string `yaml:"listen,omitempty"` // where HTTP traffic comes in; empty for nowhere
-	Ports  string `yaml:"ports,omitempty"`  // those that instances are given, FIRST-LAST
+	Kind   string `yaml:"kind,omitempty" jsonschema:"required"`
+	Listen string `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"local: where HTTP traffic comes in, HOST:PORT; nowhere where it is left out."`
+	Ports  string `yaml:"ports,omitempty" jsonschema:"pattern=^[0-9]+ *- *[0-9]+$,default=20000-29999" jsonschema_description:"local: the ports that instances are given."`
 }
 
 // defaultStore is how much the store keeps where nothing else is said.
@@ -78,9 +72,9 @@ func (s Settings) StoreSize() (int64, error) {
 
 // Drift says what becomes of changes made by hand.
 type Drift struct {
-	Look   string        `yaml:"look,omitempty"`   // cron expression: when to look for it; empty for at every beat
-	Then   string        `yaml:"then,omitempty"`   // tell or correct; empty for tell
-	Notice time.Duration `yaml:"notice,omitempty"` // how long a correction is announced before it is made
+	Look   string        `yaml:"look,omitempty" jsonschema_description:"When to look for changes made by hand, as a cron expression; left out for at every beat."`
+	Then   string        `yaml:"then,omitempty" jsonschema:"enum=tell,enum=correct,enum=,default=tell"`
+	Notice time.Duration `yaml:"notice,omitempty" jsonschema:"default=10m" jsonschema_description:"How long a correction is announced before it is made."`
 }
 
 // What becomes of drift.
