@@ -145,3 +145,22 @@ func TestDataFolder(t *testing.T) {
 	check("", "/data")
 	check("/given", "/given")
 }
+
+// elsewhere are the orders that a command gives which is not only for them, or that only the screens give, and why.
+var elsewhere = map[berth.Verb]string{
+	berth.Sync: "aditus sync", berth.RemoveOrphans: "aditus sync --remove-orphans",
+	berth.LeaveIt: "the screens alone: it is for the minutes in which a correction is announced",
+}
+
+// TestOrders sees that every order that there is has its command, or a reason for having none.
+func TestOrders(t *testing.T) {
+	given := map[berth.Verb]bool{}
+	for _, c := range commands {
+		given[c.verb] = true
+	}
+	for _, verb := range berth.Verbs() {
+		if given[verb] == (elsewhere[verb] != "") {
+			t.Errorf("the order %s has a command of its own: %v, and is given elsewhere by %q", verb, given[verb], elsewhere[verb])
+		}
+	}
+}

@@ -14,24 +14,29 @@ import (
 	"aditus/internal/status"
 )
 
-// Verb names an action of a face.
+// Verb names an action of a face: an order for a berth, or what only a face does.
 type Verb string
 
+// Verbs of the orders; TestOrders sees that they are all there.
 const (
-	Advance       Verb = "advance"
-	Hold          Verb = "hold"
-	GoOn          Verb = "go on"
-	RollBack      Verb = "roll back"
-	SignOff       Verb = "sign off"
-	LiftBar       Verb = "lift the bar"
-	Sync          Verb = "sync"
-	Abandon       Verb = "abandon"
-	Lock          Verb = "lock"
-	Unlock        Verb = "unlock"
+	Advance       = Verb(berth.Advance)
+	Hold          = Verb(berth.Hold)
+	GoOn          = Verb(berth.GoOn)
+	RollBack      = Verb(berth.RollBack)
+	SignOff       = Verb(berth.SignOff)
+	LiftBar       = Verb(berth.LiftBar)
+	Sync          = Verb(berth.Sync)
+	Abandon       = Verb(berth.Abandon)
+	Lock          = Verb(berth.LockIt)
+	Unlock        = Verb(berth.Unlock)
+	RemoveOrphans = Verb(berth.RemoveOrphans)
+	LeaveIt       = Verb(berth.LeaveIt)
+)
+
+// Verbs of what faces do without an order.
+const (
 	OfferRevert   Verb = "offer revert"
 	OpenBench     Verb = "bench"
-	RemoveOrphans Verb = "remove orphans"
-	LeaveIt       Verb = "leave it"
 	Compare       Verb = "compare"
 	LookInside    Verb = "look inside"
 	WatchIt       Verb = "watch"

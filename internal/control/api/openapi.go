@@ -14,6 +14,7 @@ import (
 
 	"github.com/invopop/jsonschema"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
@@ -147,10 +148,21 @@ func written(t reflect.Type) *jsonschema.Schema {
 	switch {
 	case t == reflect.TypeFor[guard.Limit]():
 		return limitSchema()
+	case t == reflect.TypeFor[berth.Verb]():
+		return verbSchema()
 	case t == reflect.TypeFor[time.Time]() || !t.Implements(reflect.TypeFor[encoding.TextMarshaler]()):
 		return nil
 	}
 	return &jsonschema.Schema{Type: "string"}
+}
+
+// verbSchema describes the verbs of all orders that there are.
+func verbSchema() *jsonschema.Schema {
+	schema := &jsonschema.Schema{Type: "string"}
+	for _, verb := range berth.Verbs() {
+		schema.Enum = append(schema.Enum, verb)
+	}
+	return schema
 }
 
 // limitSchema describes a limit: its value under its kind, and its unit.
