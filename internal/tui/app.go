@@ -62,18 +62,31 @@ type message struct {
 	at   time.Time
 }
 
-// screens are all that lie over the board, by the action that opens them or by a key of their own. open gives the
-// screen, or asks for what it shows first.
-var screens = []struct {
-	verb words.Verb
-	key  string
+// opener is a screen that lies over the board.
+type opener struct {
+	verb  words.Verb // the action that opens it, or
+	key   string     // a key of its own
+	bar   string     // what the board's bar says of that key
+	means string     // what the board's help says of it; empty where it says nothing
+	// open gives the screen, or asks for what it shows first.
 	open func(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd)
-}{
+}
+
+// screens are all of them.
+var screens = []opener{
 	{verb: words.WatchIt, open: watch.Open},
-	{verb: words.Compare, open: comparison.Open},
-	{verb: words.LookInside, open: anatomy.Open},
 	{verb: words.OpenBench, open: bench.Open},
-	{key: "L", open: links.Open},
+	{verb: words.Compare, means: "compare applied, declared and live", open: comparison.Open},
+	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
+	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
+}
+
+// opens is the key that opens the screen.
+func (o opener) opens() string {
+	if o.key != "" {
+		return o.key
+	}
+	return words.Keys[o.verb]
 }
 
 // New makes the interface. What it asks for is not waited for when ctx ends.

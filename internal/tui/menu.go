@@ -83,10 +83,12 @@ func (a *App) viewHelp(p *kit.Page) {
 		}
 	}
 	if a.over == nil {
-		keys = append(keys, [][2]string{
-			{"c", "compare applied, declared and live"}, {"i", "look inside: parts, instances, logs"}, {"L", "links to repositories and registries"},
-			{"n", "look now: read Git again at once"}, {"space", "all actions for the selected berth, and why some are not possible"},
-		}...)
+		for _, s := range screens {
+			if s.means != "" {
+				keys = append(keys, [2]string{s.opens(), s.means})
+			}
+		}
+		keys = append(keys, [2]string{"n", "look now: read Git again at once"}, [2]string{"space", "all actions for the selected berth, and why some are not possible"})
 	} else {
 		keys = append(keys, [2]string{"esc", "back to the board"})
 	}

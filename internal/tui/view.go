@@ -86,10 +86,18 @@ func (a *App) bar(p *kit.Page) {
 		p.PutIn(left, y, p.W-2*left, role, say.Capital(a.message.text))
 		return
 	}
-	right := []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "L", Does: "links"}, {Key: "/", Does: "find"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
+	right := []kit.Hint{{Key: "space", Does: "all actions"}}
 	if a.over != nil {
-		right = []kit.Hint{{Key: "space", Does: "all actions"}, {Key: "esc", Does: "board"}, {Key: "?", Does: "help"}, {Key: "q", Does: "quit"}}
+		right = append(right, kit.Hint{Key: "esc", Does: "board"})
+	} else {
+		for _, s := range screens {
+			if s.bar != "" {
+				right = append(right, kit.Hint{Key: s.key, Does: s.bar})
+			}
+		}
+		right = append(right, kit.Hint{Key: "/", Does: "find"})
 	}
+	right = append(right, kit.Hint{Key: "?", Does: "help"}, kit.Hint{Key: "q", Does: "quit"})
 	if a.over != nil && a.over.Berth() == (berth.ID{}) { // there is nothing that actions are about
 		right = right[1:]
 	}
