@@ -5,8 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"sync"
 	"time"
 
@@ -209,15 +207,7 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			if desired.Parts[in.Part].Kind == declare.Task {
 				continue // it runs to its end, and is done or failed then
 			}
-			s := b.instances[in.ID]
-			var tracks []health.Track
-			var rules []health.Thresholds
-			probes := desired.Parts[in.Part].Probes
-			for _, name := range slices.Sorted(maps.Keys(probes)) {
-				probe := probes[name]
-				tracks, rules = append(tracks, s.tracks[name]), append(rules, probe.Thresholds())
-			}
-			judged := health.JudgeInstance(tracks, rules, in.Started, in.Restarts, in.Again, now)
+			judged := desired.Parts[in.Part].Health(b.instances[in.ID].tracks, in.Started, in.Restarts, in.Again, now)
 			if in.CannotStart != "" {
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
 			}
@@ -277,28 +267,13 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	var read []panel.Scrape
 	for _, s := range pages {
 		if s.err == nil {
-			s.Page = together(s.Page, measured[s.Instance])
+			s.Measured = measured[s.Instance]
 			read = append(read, s.Scrape)
 		} else if seen.health[s.Instance].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
 			seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.Instance, s.err)
 		}
 	}
 	return read
-}
-
-// together is a page with what another one has beside it.
-func together(page, other signal.Page) signal.Page {
-	both := make(signal.Page, len(page)+len(other))
-	maps.Copy(both, other)
-	maps.Copy(both, page)
-	return both
-}
-
-func later(a, b time.Time) time.Time {
-	if b.After(a) {
-		return b
-	}
-	return a
 }
 
 // core is the evidence as the decision takes it.
@@ -326,8 +301,8 @@ func (seen *evidence) sum(revision declare.Fingerprint, least int) health.Summar
 	return seen.core().Health(revision, least)
 }
 
-// look is the rollout's traffic and instances, for the record.
-func (seen *evidence) look(roll *rollout.State, now time.Time) *ledger.Traffic {
+// traffic is the rollout's traffic and instances, for the record.
+func (seen *evidence) traffic(roll *rollout.State, now time.Time) *ledger.Traffic {
 	if seen == nil || !seen.reached {
 		return nil
 	}

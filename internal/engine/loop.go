@@ -167,7 +167,10 @@ func (b *loop) next(now time.Time) time.Time {
 	if rules := b.rules(b.last); rules != nil && len(rules.Guards) > 0 {
 		sooner(b.panel.Evaluated().Add(rules.Rollout.Interval.Duration))
 	}
-	return later(beat, next)
+	if next.Before(beat) {
+		return beat
+	}
+	return next
 }
 
 // record writes a decision to the ledger, if there is anything in it that must outlive a restart.
@@ -187,7 +190,7 @@ func (b *loop) record(ctx context.Context, d *berth.Decision, now time.Time) err
 		entry.Rollout = d.State.Roll
 	}
 	if entry.Rollout != nil {
-		entry.Traffic = b.last.look(entry.Rollout, now)
+		entry.Traffic = b.last.traffic(entry.Rollout, now)
 	}
 	if entry.Rollout != nil || now.Before(d.State.TailEnds) {
 		entry.Points = b.panel.Unkept()

@@ -12,11 +12,9 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
-	"aditus/internal/core/rollout"
-	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
-	"aditus/internal/status"
+	"aditus/internal/words"
 )
 
 // linkFor gives the link that declares a berth, with the way in.
@@ -56,36 +54,13 @@ func (e *Engine) OfferRevert(ctx context.Context, id berth.ID, by string) (sourc
 	}
 	change := source.Change{
 		Branch:  fmt.Sprintf("aditus/revert-%s-%s", id.Workload, b.Bar.Revision.Short()),
-		Message: revertMessage(id, b, s), Author: by, At: e.clock.Now(),
+		Message: words.RevertMessage(b, s), Author: by, At: e.clock.Now(),
 	}
 	p, err := source.Restore(ctx, link, access, id.Workload, b.Applied.Commit, change)
 	if err != nil {
 		return p, fmt.Errorf("offer the revert of %s: %w", b.Bar.Version, err)
 	}
 	return p, e.note(ctx, id, berth.Offered, by, b.Bar.Revision, fmt.Sprintf("%s offers the revert of %s on the branch %s (%.7s)", by, b.Bar.Version, p.Branch, p.Commit), p)
-}
-
-// revertMessage tells why a revision is taken back, with the evidence.
-func revertMessage(id berth.ID, b status.Berth, s rollout.State) string {
-	var m strings.Builder
-	fmt.Fprintf(&m, "Revert %s to %s\n\n", id.Workload, b.Applied.Version)
-	fmt.Fprintf(&m, "%s (%s), “%s” by %s, was rolled back at %s on %s:\n%s.\n", b.Bar.Version, b.Bar.Revision.Short(), b.Declared.Subject, b.Declared.Author, id.Site, b.Bar.At.UTC().Format("2 January 2006 15:04:05 MST"), say.Capital(b.Bar.Why))
-	for _, cause := range s.Causes {
-		v := cause.Verdict
-		if v == nil || v.New == nil {
-			continue
-		}
-		unit := v.Limit.Unit
-		fmt.Fprintf(&m, "\n%s\n  limit       %s\n  new         %s, %s to %s, of %s\n", v.Guard, v.Limit, unit.Format(v.New.Value), unit.Format(v.New.Low), unit.Format(v.New.High), say.Number(v.New.Count))
-		if v.Old != nil {
-			fmt.Fprintf(&m, "  old         %s, of %s\n", unit.Format(v.Old.Value), say.Number(v.Old.Count))
-		}
-		if v.Difference != nil {
-			fmt.Fprintf(&m, "  difference  %s\n", unit.FormatInterval(*v.Difference))
-		}
-	}
-	fmt.Fprintf(&m, "\nWith this %s is declared as it serves: %s (%s).\n", id.Workload, b.Applied.Version, b.Applied.Fingerprint.Short())
-	return m.String()
 }
 
 // OfferLimit offers another limit for a guard as a commit on a branch of its own. kind and limit are as they stand in a

@@ -1,11 +1,8 @@
 package engine
 
 import (
-	"cmp"
-	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
@@ -124,21 +121,7 @@ func probesOf(part declare.Part, s *probed) []status.Probe {
 	var probes []status.Probe
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		p, track := part.Probes[name], s.tracks[name]
-		asks := ""
-		switch {
-		case p.HTTP != nil:
-			asks = fmt.Sprintf("GET %s on %s", p.HTTP.Path, p.HTTP.Port)
-		case p.TCP != nil:
-			asks = "connects to " + p.TCP.Port
-		case p.GRPC != nil:
-			asks = "asks " + cmp.Or(p.GRPC.Path, "the server") + " on " + p.GRPC.Port + " by the gRPC health protocol"
-		case len(p.Command) > 0:
-			asks = "runs " + strings.Join(p.Command, " ")
-		}
-		if p.Tells == declare.TellsAlive {
-			asks += ", whether it runs"
-		}
-		probes = append(probes, status.Probe{Name: name, Asks: asks, At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
+		probes = append(probes, status.Probe{Name: name, Asks: p.Asks(), At: track.Last.At, Passed: track.Last.Passed, Reason: track.Last.Reason, Passes: track.Passes, Fails: track.Fails})
 	}
 	return probes
 }

@@ -6,6 +6,7 @@ package declare
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"path"
 	"slices"
@@ -129,6 +130,34 @@ const (
 	TellsReady Tells = "ready" // may it have traffic
 	TellsAlive Tells = "alive" // does it run at all; one that does not is started anew by its target
 )
+
+// Asks tells in words what the probe does.
+func (p Probe) Asks() (text string) {
+	switch {
+	case p.HTTP != nil:
+		text = fmt.Sprintf("GET %s on %s", p.HTTP.Path, p.HTTP.Port)
+	case p.TCP != nil:
+		text = "connects to " + p.TCP.Port
+	case p.GRPC != nil:
+		text = fmt.Sprintf("asks %s on %s by the gRPC health protocol", cmp.Or(p.GRPC.Path, "the server"), p.GRPC.Port)
+	case len(p.Command) > 0:
+		text = "runs " + strings.Join(p.Command, " ")
+	}
+	if p.Tells == TellsAlive {
+		text += ", whether it runs"
+	}
+	return text
+}
+
+// Health is how an instance of the part is doing, by the answers to its probes so far and what its target says of it.
+func (p Part) Health(tracks map[string]health.Track, started time.Time, restarts []time.Time, again, now time.Time) health.Instance {
+	var seen []health.Track
+	var rules []health.Thresholds
+	for _, name := range slices.Sorted(maps.Keys(p.Probes)) {
+		seen, rules = append(seen, tracks[name]), append(rules, p.Probes[name].Thresholds())
+	}
+	return health.JudgeInstance(seen, rules, started, restarts, again, now)
+}
 
 // Thresholds are the probe's rules in the terms of package health.
 func (p Probe) Thresholds() health.Thresholds {

@@ -1,6 +1,7 @@
 package panel
 
 import (
+	"maps"
 	"math"
 	"time"
 
@@ -15,6 +16,18 @@ type Scrape struct {
 	Revision declare.Fingerprint
 	Requests string // the counter of its requests
 	Page     signal.Page
+	Measured signal.Page // what its site measured of it
+}
+
+// page is all that is known of the instance. Where both have a metric, it is the instance's own that counts.
+func (s Scrape) page() signal.Page {
+	if len(s.Measured) == 0 {
+		return s.Page
+	}
+	both := make(signal.Page, len(s.Page)+len(s.Measured))
+	maps.Copy(both, s.Measured)
+	maps.Copy(both, s.Page)
+	return both
 }
 
 // evaluation is what every guard's signal was within one interval, by revision.
@@ -50,6 +63,9 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
 	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
 		e.stage = stage
+	}
+	for i := range scrapes {
+		scrapes[i].Page = scrapes[i].page()
 	}
 	for _, rule := range s.Rules.Guards {
 		e.points[rule.Name] = p.points(rule, scrapes, now)

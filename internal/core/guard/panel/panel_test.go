@@ -54,7 +54,7 @@ func (w *world) interval(old, new float64) Judgement {
 		c := w.counts[id]
 		c[0], c[1] = c[0]+100*failing, c[1]+100
 		w.counts[id] = c
-		scrapes = append(scrapes, Scrape{id, declare.Fingerprint(id), "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}})
+		scrapes = append(scrapes, Scrape{id, declare.Fingerprint(id), "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
 	}
 	w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
 	return w.p.Judge(w.s, true, w.now)
@@ -117,7 +117,7 @@ func TestMoves(t *testing.T) {
 		c := w.counts["new"]
 		c[0], c[1] = c[0]+10, c[1]+100
 		w.counts["new"] = c
-		w.p.Evaluate(w.s, []Scrape{{"new", "new", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}}}, func(string) bool { return true }, w.now)
+		w.p.Evaluate(w.s, []Scrape{{Instance: "new", Revision: "new", Requests: "all", Page: signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}}}, func(string) bool { return true }, w.now)
 		return w.p.Judge(w.s, true, w.now)
 	}
 	for range 3 {
