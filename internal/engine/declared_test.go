@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,9 +16,11 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
+	"aditus/internal/target"
 )
 
 // byHand lets no site take anything by itself.
@@ -524,4 +527,36 @@ func TestRevisionsInMemory(t *testing.T) {
 			t.Errorf("%s: a face is shown what the engine holds", b.ID)
 		}
 	}
+}
+
+// TestGlance sees that an engine which does not run can tell how a berth stands, from the site as it is and what was
+// declared when it ran last, and that this changes nothing.
+func TestGlance(t *testing.T) {
+	r := settled(t)
+	r.halt()
+	r.hand("drydock", "app", "instances", "7")
+	r.push("2")
+	facts := len(*r.facts)
+	r.book = must(ledger.Open(r.folder, nil))
+	defer r.book.Close()
+	idle, err := New(r.engine.settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock, Access{})
+	r.must(err)
+	b, err := idle.Glance(t.Context(), berth.ID{Workload: "web", Site: "drydock"})
+	r.must(err)
+	if b.Stand != compare.Drifted || len(b.Differences) != 1 || b.Differences[0].Pointer != "/parts/app/instances" || version(b) != "1" || b.Looked.IsZero() {
+		t.Errorf("at a glance: %s, %+v", describe(b), b.Differences)
+	}
+	if len(*r.facts) != facts || instances(r, "drydock") == "" {
+		t.Errorf("a glance put %d facts on record", len(*r.facts)-facts)
+	}
+	if _, err := idle.Glance(t.Context(), berth.ID{Workload: "web", Site: "nowhere"}); !errors.Is(err, fault.ErrNotFound) {
+		t.Errorf("a berth that is not there: %v", err)
+	}
+}
+
+func must[T any](value T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return value
 }
