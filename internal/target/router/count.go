@@ -10,7 +10,7 @@ var Bounds = []float64{0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10}
 
 // Counts are what an instance has answered since the router knows it. All are totals that only grow.
 type Counts struct {
-	Requests    map[int]uint64 `json:"requests,omitempty"` // by status; 502 where it gave no answer
+	Requests    map[int]uint64 `json:"requests,omitempty"` // by status; 502 where it gave no answer, or only a part of one, 504 where nobody could wait for it any longer
 	Buckets     []uint64       `json:"buckets,omitempty"`  // answers by Bounds, and one for those beyond; not cumulative
 	Seconds     float64        `json:"seconds,omitempty"`  // that all answers took together
 	Connections uint64         `json:"connections,omitempty"`

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -24,10 +25,30 @@ type visit struct {
 	own     *route
 	preview bool
 	place   uint64
-	cookie  bool // the visitor is to be given one
-	status  int
+	cookie  bool     // the visitor is to be given one
+	status  int      // of the answer, once its head is there
 	last    *backend // where it was sent
+	given   bool     // the instance has all of it
+	broken  bool     // its own body cannot be read: that says nothing of the instance
+	cut     bool     // the answer ended before its end
+
+	state atomic.Int32 // waits, answers or stuck
+	at    atomic.Pointer[backend]
 }
+
+// States of a visit.
+const (
+	waits   int32 = iota
+	answers       // the head of the answer is there
+	stuck         // it was counted as one that is never answered
+)
+
+// A request whose caller left after patience, and any that has no answer after stuckAfter, counts against the instance
+// that has it, as 504 and with the time it took so far. Who leaves sooner may have changed his mind.
+const (
+	patience   = time.Second
+	stuckAfter = 30 * time.Second
+)
 
 type visitKey struct{}
 
@@ -43,12 +64,31 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	}
 	v := &visit{own: own, preview: preview}
 	v.settle(req)
+	hangs := time.AfterFunc(stuckAfter, func() {
+		if b := v.at.Load(); b != nil && !preview && v.state.CompareAndSwap(waits, stuck) {
+			b.counter.answered(http.StatusGatewayTimeout, stuckAfter)
+		}
+	})
+	defer func() { // also where an answer was cut off, which the proxy tells by a panic
+		hangs.Stop()
+		r.count(v, time.Since(began))
+	}()
 	r.proxy.ServeHTTP(w, req.WithContext(context.WithValue(req.Context(), visitKey{}, v)))
+}
+
+// count counts what came of a visit.
+func (r *Router) count(v *visit, took time.Duration) {
 	switch {
+	case v.broken:
 	case v.last == nil:
 		r.unserved.Add(1)
-	case !preview && v.status != 0:
-		v.last.counter.answered(v.status, time.Since(began))
+	case v.preview || v.state.Load() == stuck:
+	case v.cut:
+		v.last.counter.answered(http.StatusBadGateway, took)
+	case v.status != 0:
+		v.last.counter.answered(v.status, took)
+	case v.given && took >= patience:
+		v.last.counter.answered(http.StatusGatewayTimeout, took)
 	}
 }
 
@@ -84,6 +124,7 @@ func newProxy(r *Router) *httputil.ReverseProxy {
 		ModifyResponse: func(response *http.Response) error {
 			v := response.Request.Context().Value(visitKey{}).(*visit)
 			v.status = response.StatusCode
+			v.state.CompareAndSwap(waits, answers)
 			if v.cookie {
 				cookie := http.Cookie{Name: v.own.Cookie, Value: strconv.FormatUint(v.place, 16), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}
 				response.Header.Add("Set-Cookie", cookie.String())
@@ -96,7 +137,9 @@ func newProxy(r *Router) *httputil.ReverseProxy {
 			case errors.Is(err, errNoInstance):
 				w.Header().Set("Retry-After", "1")
 				http.Error(w, "no instance can take this now", http.StatusServiceUnavailable)
-			case req.Context().Err() != nil: // the client left; that says nothing of the instance
+			case v.broken:
+				http.Error(w, "the request's body cannot be read", http.StatusBadRequest)
+			case req.Context().Err() != nil: // the caller left
 				v.status = 0
 			default:
 				v.status = http.StatusBadGateway
@@ -129,6 +172,7 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 			return nil, last
 		}
 		v.last = b
+		v.at.Store(b)
 		req.URL.Host = address
 		var body *untouched
 		if original != nil && original != http.NoBody {
@@ -137,11 +181,12 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 		}
 		response, err := transport.RoundTrip(req)
 		if err == nil {
-			response.Body = released(response.Body, b)
+			response.Body = released(&whole{response.Body, req.Context(), v}, response.Body, b)
 			return response, nil
 		}
 		b.release()
-		if req.Context().Err() != nil {
+		v.given, v.broken = body.how()
+		if req.Context().Err() != nil || v.broken {
 			return nil, err
 		}
 		b.suspect.Store(time.Now().Add(suspectFor).UnixNano())
@@ -174,7 +219,8 @@ func again(req *http.Request, body *untouched, err error) bool {
 type untouched struct {
 	mu   sync.Mutex
 	body io.Reader
-	read bool
+	read bool  // something of it was
+	end  error // that it came to
 }
 
 // Read implements io.Reader.
@@ -185,7 +231,21 @@ func (u *untouched) Read(p []byte) (int, error) {
 		return 0, errors.New("this try was given up")
 	}
 	u.read = true
-	return u.body.Read(p)
+	n, err := u.body.Read(p)
+	if err != nil {
+		u.end = err
+	}
+	return n, err
+}
+
+// how tells whether an instance was given all of the body, and whether the caller broke it off. No body is all of it.
+func (u *untouched) how() (given, broken bool) {
+	if u == nil {
+		return true, false
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.end == io.EOF, u.end != nil && u.end != io.EOF
 }
 
 // Close implements io.Closer and closes nothing.
@@ -199,11 +259,27 @@ func (u *untouched) giveUp() bool {
 	return !u.read
 }
 
+// whole is an answer's body that tells where it ends before its end, while the caller still waits for it.
+type whole struct {
+	io.ReadCloser
+	ctx context.Context
+	v   *visit
+}
+
+// Read implements io.Reader.
+func (w *whole) Read(p []byte) (int, error) {
+	n, err := w.ReadCloser.Read(p)
+	if err != nil && err != io.EOF && w.ctx.Err() == nil {
+		w.v.cut = true
+	}
+	return n, err
+}
+
 // released is an answer's body that releases its instance when it is closed. What was switched to another protocol, such
 // as a WebSocket, can be written to as before.
-func released(body io.ReadCloser, b *backend) io.ReadCloser {
+func released(body io.ReadCloser, raw io.ReadCloser, b *backend) io.ReadCloser {
 	once := releasing{ReadCloser: body, release: sync.OnceFunc(b.release)}
-	if both, ok := body.(io.ReadWriteCloser); ok {
+	if both, ok := raw.(io.ReadWriteCloser); ok {
 		return &switched{once, both}
 	}
 	return &once

@@ -290,6 +290,81 @@ func TestAgain(t *testing.T) {
 	}
 }
 
+// TestCountedAgainst sees what counts against an instance, and what does not: a request that it leaves hanging, an answer
+// that it cuts off; not a body that its caller breaks off, and not a caller who leaves at once.
+func TestCountedAgainst(t *testing.T) {
+	r, at := open(t)
+	release := make(chan struct{})
+	in := instance(t, "in", func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/hangs":
+			<-release
+		case "/cuts":
+			w.Header().Set("Content-Length", "100")
+			io.WriteString(w, "half of it")
+		case "/chunks":
+			io.WriteString(w, "half of it")
+			http.NewResponseController(w).Flush()
+			panic(http.ErrAbortHandler)
+		default:
+			if _, err := io.ReadAll(r.Body); err == nil {
+				io.WriteString(w, "all is well")
+			}
+		}
+	})
+	defer close(release)
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{in}}}}})
+	ask := func(path string, wait time.Duration) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(t.Context(), wait)
+		defer cancel()
+		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+at+path, nil)
+		req.Close = true // on a connection that was kept, the client asks again by itself
+		if response, err := http.DefaultClient.Do(req); err == nil {
+			io.Copy(io.Discard, response.Body)
+			response.Body.Close()
+		}
+	}
+	counted := func(want string) {
+		t.Helper()
+		got := ""
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
+			if c, _ := r.Counts("in"); c.Pending == 0 {
+				if got = fmt.Sprint(c.Requests); got == want {
+					return
+				}
+			}
+		}
+		t.Errorf("counted %s, not %s", got, want)
+	}
+	ask("/well", 10*time.Second)
+	counted("map[200:1]")
+	ask("/cuts", 10*time.Second)
+	counted("map[200:1 502:1]")
+	ask("/chunks", 10*time.Second)
+	counted("map[200:1 502:2]")
+	ask("/hangs", patience+200*time.Millisecond)
+	counted("map[200:1 502:2 504:1]")
+	ask("/hangs", patience/10)
+	counted("map[200:1 502:2 504:1]")
+	for _, body := range []string{"POST /x HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\nZZ\r\n", "POST /x HTTP/1.1\r\nHost: a\r\nContent-Length: 9\r\n\r\nhel"} {
+		conn, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(conn, body)
+		conn.(*net.TCPConn).CloseWrite()
+		answer, _ := io.ReadAll(conn)
+		conn.Close()
+		if !strings.HasPrefix(string(answer), "HTTP/1.1 400") {
+			t.Errorf("%q is answered %q", body, answer)
+		}
+	}
+	counted("map[200:1 502:2 504:1]")
+	ask("/well", 10*time.Second) // nobody is suspected
+	counted("map[200:2 502:2 504:1]")
+}
+
 // TestLeastBusy sees that a request goes where the least is under way, and never to a cohort that has no share of the
 // traffic, not even where nobody else could take it.
 func TestLeastBusy(t *testing.T) {
