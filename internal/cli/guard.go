@@ -108,7 +108,7 @@ func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.R
 		interval := guard.Interval{At: s.At}
 		for cohort, point := range map[string]**signal.Point{"old": &interval.Old, "new": &interval.New} {
 			page := ofCohort(s.Page, cohort)
-			tally, ok := tracker.Take(rule.Signal, cohort, page, s.At)
+			tally, ok, _ := tracker.Take(rule.Signal, cohort, page, s.At)
 			if value, known := rule.Signal.Value(tally); ok && known {
 				*point = &signal.Point{At: s.At, Value: value, Tally: tally}
 			}

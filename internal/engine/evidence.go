@@ -229,7 +229,8 @@ type scraped struct {
 }
 
 // scrape fetches the metrics pages of all instances of the old and the new cohort at the same moment, and adds what the
-// site itself measured of each. An instance whose page cannot be read is left out.
+// site itself measured of each. An instance that is not well and whose page cannot be read is left out: that is for its
+// health to tell.
 func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	var pages []*scraped
 	var measured map[string]signal.Page
@@ -252,7 +253,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
 				continue
 			}
-			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Revision: cohort.Revision, Requests: target.RequestsMetric}}
+			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Requests: target.RequestsMetric}}
 			pages = append(pages, s)
 			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
@@ -266,10 +267,15 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	group.Wait()
 	var read []panel.Scrape
 	for _, s := range pages {
-		if s.err == nil {
-			s.Measured = measured[s.Instance]
+		well := seen.health[s.Instance].Word == health.Healthy
+		s.Measured = measured[s.Instance]
+		if s.err != nil {
+			s.Unread = s.err.Error()
+		}
+		if s.err == nil || well {
 			read = append(read, s.Scrape)
-		} else if seen.health[s.Instance].Word == health.Healthy && seen.trouble == nil && ctx.Err() == nil {
+		}
+		if s.err != nil && well && seen.trouble == nil && ctx.Err() == nil {
 			seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.Instance, s.err)
 		}
 	}

@@ -95,7 +95,7 @@ func BenchmarkThousandRollouts(b *testing.B) {
 				if i >= 8 {
 					side = 1
 				}
-				if tally, ok := t.trackers[k].Take(rule.Signal, name, pages[second%len(pages)], now); ok {
+				if tally, ok, _ := t.trackers[k].Take(rule.Signal, name, pages[second%len(pages)], now); ok {
 					sides[side] = sides[side].Add(tally)
 				}
 			}

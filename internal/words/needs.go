@@ -116,7 +116,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 			Text: waitsFor(r) + fmt.Sprintf(", since %s.", strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
 	case r != nil:
 		if v, silent := silentGuard(r, b.Verdicts); silent {
-			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent.%s", v.Guard, since(now, v.Since))}, true
+			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent%s.%s", v.Guard, because(v.Why), since(now, v.Since))}, true
 		}
 		if v, beyond := breached(b); beyond && r.Phase.Forward() && v.Then == guard.Tell {
 			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
@@ -170,6 +170,14 @@ func breached(b status.Berth) (guard.Verdict, bool) {
 func beyondLimit(b status.Berth) bool {
 	_, is := breached(b)
 	return is && b.Rollout == nil
+}
+
+// because puts a reason behind what it is the reason of; nothing where there is none.
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ", as " + why
 }
 
 func silentGuard(r *status.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {

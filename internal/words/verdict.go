@@ -34,6 +34,9 @@ func VerdictMore(v guard.Verdict) string {
 			text = low + " to " + high
 		}
 	}
+	if v.Word == guard.Silent && v.Why != "" {
+		text = v.Why
+	}
 	if v.Bound != nil {
 		text = joined(text, "limit now "+unit.Format(*v.Bound))
 	}

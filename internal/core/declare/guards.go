@@ -184,20 +184,31 @@ func (r *reader) metric(n Node, pointer string) string {
 
 func (r *reader) where(n Node, pointer string) map[string][]string {
 	found := map[string][]string{}
+	accept := func(label string, value Node, p string) {
+		if head, _, star := strings.Cut(value.Text, "*"); star && strings.Contains(value.Text[:len(value.Text)-1], "*") {
+			r.wrong(value, p, "write "+head+"* for all that begin with "+head, "a star stands at the end of %q alone: nothing else means anything", value.Text)
+		} else if code := statusPattern.FindString(value.Text); code != "" {
+			r.wrong(value, p, "write "+code[:1]+"*", "%q is one value, which no request has: it is no pattern", value.Text)
+		}
+		found[label] = append(found[label], value.Text)
+	}
 	r.entries(n, pointer, "where", func(label string, key, value Node, p string) {
 		switch value.Kind {
 		case Map, Null:
 			r.wrong(value, p, "", "a label's value is text or a list of texts, not %s", value.Kind)
 		case List:
-			for _, item := range value.Items {
-				found[label] = append(found[label], item.Text)
+			for i, item := range value.Items {
+				accept(label, item, fmt.Sprintf("%s/%d", p, i))
 			}
 		default:
-			found[label] = []string{value.Text}
+			accept(label, value, p)
 		}
 	})
 	return found
 }
+
+// statusPattern are ways in which people write all statuses that begin with a digit and that mean nothing here.
+var statusPattern = regexp.MustCompile(`^[1-5](?:[xX?.][xX?.]|\.\*|\[0-9\]\[0-9\]|\\d\\d|\.\+)$`)
 
 func (r *reader) limit(n Node, pointer string) guard.Limit {
 	var limit guard.Limit

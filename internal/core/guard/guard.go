@@ -93,6 +93,7 @@ type Verdict struct {
 	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
 	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
 	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
+	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known
 	At         time.Time     `json:"at"`
 }
 

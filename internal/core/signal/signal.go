@@ -3,6 +3,8 @@
 package signal
 
 import (
+	"cmp"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -103,20 +105,29 @@ type Reading struct {
 	sum     map[string]float64
 }
 
-// Read takes from page what the source needs. It is false when the page has none of it.
-func (s Source) Read(page Page) (Reading, bool) {
+// Read takes from page what the source needs, or tells why it cannot, as one would say it of the page; why is empty
+// where it can. What is not there is never taken for nought.
+func (s Source) Read(page Page) (r Reading, why string) {
 	switch s.Kind {
 	case Ratio:
-		r := Reading{of: values(page, s.Of), to: values(page, *s.To)}
-		return r, len(r.to) > 0
-	case Rate, Gauge, GaugeMax:
-		r := Reading{of: values(page, s.Of)}
-		return r, len(r.of) > 0
+		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
+		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, false), counts(s.To.Metric, r.to), counts(s.Of.Metric, r.of))
+	case Rate:
+		r = Reading{of: values(page, s.Of)}
+		return r, cmp.Or(s.Of.missing(page, r.of, false), counts(s.Of.Metric, r.of))
+	case Gauge, GaugeMax:
+		r = Reading{of: values(page, s.Of)}
+		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
 	}
-	of := func(suffix string) map[string]float64 {
-		return values(page, Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where})
+	of := func(suffix string) Series { return Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where} }
+	count, sum := of("_count"), of("_sum")
+	r = Reading{of: values(page, count), sum: values(page, sum), buckets: map[string]map[float64]float64{}}
+	if why = cmp.Or(count.missing(page, r.of, true), counts(count.Metric, r.of)); why != "" {
+		return r, why
 	}
-	r := Reading{of: of("_count"), sum: of("_sum"), buckets: map[string]map[float64]float64{}}
+	if s.Kind == Mean {
+		return r, cmp.Or(sum.missing(page, r.sum, true), finite(sum.Metric, r.sum))
+	}
 	for _, sample := range page[s.Of.Metric+"_bucket"] {
 		if !s.Of.accepts(sample.Labels) {
 			continue
@@ -131,7 +142,73 @@ func (s Source) Read(page Page) (Reading, bool) {
 		}
 		r.buckets[name][bound] += sample.Value
 	}
-	return r, len(r.of) > 0 && (s.Kind == Mean || len(r.buckets) > 0)
+	return r, s.outOfReach(r.buckets)
+}
+
+// outOfReach tells why a histogram's buckets cannot tell what is asked; empty where they can.
+func (s Source) outOfReach(buckets map[string]map[float64]float64) string {
+	last := math.Inf(-1)
+	for _, bounds := range buckets {
+		for bound, count := range bounds {
+			if !countable(count) {
+				return fmt.Sprintf("%s_bucket is %g, which counts nothing", s.Of.Metric, count)
+			}
+			if !math.IsInf(bound, 0) {
+				last = max(last, bound)
+			}
+		}
+	}
+	switch {
+	case math.IsInf(last, -1):
+		return s.Of.Metric + " has no bucket below +Inf"
+	case s.Kind == ShareAbove && s.Bound > last*(1+1e-9):
+		return fmt.Sprintf("the last bucket of %s ends at %g, and %g is asked for", s.Of.Metric, last, s.Bound)
+	}
+	return ""
+}
+
+// missing tells why a series cannot be read from a page, of which these values were selected: its metric is not there,
+// or no sample has a label by which it is selected. Where something must be selected, that nothing is counts as well;
+// else nothing happened yet that would be.
+func (s Series) missing(page Page, selected map[string]float64, must bool) string {
+	samples := page[s.Metric]
+	if len(samples) == 0 {
+		return "there is no " + s.Metric
+	}
+	for _, label := range slices.Sorted(maps.Keys(s.Where)) {
+		if !slices.ContainsFunc(samples, func(sample Sample) bool { _, has := sample.Labels[label]; return has }) {
+			return fmt.Sprintf("no sample of %s has the label %s", s.Metric, label)
+		}
+	}
+	if must && len(selected) == 0 {
+		return fmt.Sprintf("no sample of %s is as it is looked for", s.Metric)
+	}
+	return ""
+}
+
+// mostCounted is more than any counter comes to: the nanoseconds of ten thousand years.
+const mostCounted = 1e21
+
+func countable(value float64) bool { return value >= 0 && value <= mostCounted } // no comparison holds for what is no number
+
+// counts tells why values are no counts; empty where they are.
+func counts(metric string, values map[string]float64) string {
+	for _, value := range values {
+		if !countable(value) {
+			return fmt.Sprintf("%s is %g, which counts nothing", metric, value)
+		}
+	}
+	return ""
+}
+
+// finite tells why values cannot be reckoned with; empty where they can.
+func finite(metric string, values map[string]float64) string {
+	for _, value := range values {
+		if math.IsNaN(value) || math.Abs(value) > mostCounted {
+			return fmt.Sprintf("%s is %g, which is no number to reckon with", metric, value)
+		}
+	}
+	return ""
 }
 
 func values(page Page, s Series) map[string]float64 {

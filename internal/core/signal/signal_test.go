@@ -50,7 +50,7 @@ func TestTracker(t *testing.T) {
 			ok := false
 			at := time.Unix(1000, 0)
 			for _, page := range test.pages {
-				tally, ok = tracker.Take(test.source, "one", page, at)
+				tally, ok, _ = tracker.Take(test.source, "one", page, at)
 				at = at.Add(10 * time.Second)
 			}
 			value, judged := test.source.Value(tally)
@@ -89,7 +89,50 @@ func TestForget(t *testing.T) {
 	at := time.Unix(0, 0)
 	tracker.Take(source, "gone", counters(1, 0), at)
 	tracker.Forget(func(string) bool { return false })
-	if _, ok := tracker.Take(source, "gone", counters(9, 0), at.Add(time.Second)); ok {
+	if _, ok, _ := tracker.Take(source, "gone", counters(9, 0), at.Add(time.Second)); ok {
 		t.Error("a forgotten instance still has a reading before")
+	}
+}
+
+// TestUnreadable sees that what cannot be read off a page is never taken for nought, and why that is.
+func TestUnreadable(t *testing.T) {
+	codes := []Sample{NewSample(map[string]string{"code": "200"}, 90), NewSample(map[string]string{"code": "404"}, 1)}
+	ratio := func(of, to Series) Source { return Source{Kind: Ratio, Of: of, To: &to} }
+	failed, all := Series{"r_total", map[string][]string{"code": {"5*"}}}, Series{Metric: "r_total"}
+	buckets := func(bounds ...string) Page {
+		page := Page{"h_count": {NewSample(nil, 10)}, "h_sum": {NewSample(nil, 3)}}
+		for i, bound := range bounds {
+			page["h_bucket"] = append(page["h_bucket"], NewSample(map[string]string{"le": bound}, float64(i)))
+		}
+		return page
+	}
+	for _, test := range []struct {
+		name   string
+		source Source
+		page   Page
+		why    string // empty where it can be read
+	}{
+		{"nothing failed yet", ratio(failed, all), Page{"r_total": codes}, ""},
+		{"a misspelt label", ratio(Series{"r_total", map[string][]string{"cod": {"5*"}}}, all), Page{"r_total": codes}, "no sample of r_total has the label cod"},
+		{"a misspelt label of the whole", ratio(failed, Series{"r_total", map[string][]string{"pth": {"/"}}}), Page{"r_total": codes}, "no sample of r_total has the label pth"},
+		{"a whole that nothing is", ratio(failed, Series{"r_total", map[string][]string{"code": {"9*"}}}), Page{"r_total": codes}, "no sample of r_total is as it is looked for"},
+		{"a numerator that never was", ratio(Series{Metric: "errors_total"}, all), Page{"r_total": codes}, "there is no errors_total"},
+		{"a counter of +Inf", ratio(failed, all), Page{"r_total": append(codes[:2:2], NewSample(map[string]string{"code": "500"}, math.Inf(1)))}, "r_total is +Inf, which counts nothing"},
+		{"a counter of no number", Source{Kind: Rate, Of: all}, Page{"r_total": {NewSample(nil, math.NaN())}}, "r_total is NaN, which counts nothing"},
+		{"a negative counter", Source{Kind: Rate, Of: all}, Page{"r_total": {NewSample(nil, -3)}}, "r_total is -3, which counts nothing"},
+		{"more than anything counts", Source{Kind: Rate, Of: all}, Page{"r_total": {NewSample(nil, 1e300)}}, "r_total is 1e+300, which counts nothing"},
+		{"a negative gauge", Source{Kind: Gauge, Of: Series{Metric: "depth"}}, Page{"depth": {NewSample(nil, -4)}}, ""},
+		{"a gauge of -Inf", Source{Kind: GaugeMax, Of: Series{Metric: "depth"}}, Page{"depth": {NewSample(nil, math.Inf(-1))}}, "depth is -Inf, which is no number to reckon with"},
+		{"only the last bucket", Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 0.2}, buckets("+Inf"), "h has no bucket below +Inf"},
+		{"a bound beyond all buckets", Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 2}, buckets("0.5", "1", "+Inf"), "the last bucket of h ends at 1, and 2 is asked for"},
+		{"the last bound itself", Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 1}, buckets("0.5", "1", "+Inf"), ""},
+		{"no histogram", Source{Kind: Mean, Of: Series{Metric: "x"}}, buckets("1", "+Inf"), "there is no x_count"},
+		{"a mean needs no buckets", Source{Kind: Mean, Of: Series{Metric: "h"}}, buckets(), ""},
+	} {
+		var tracker Tracker
+		_, ok, why := tracker.Take(test.source, "one", test.page, time.Unix(1000, 0))
+		if why != test.why || ok && why != "" {
+			t.Errorf("%s: %q, want %q", test.name, why, test.why)
+		}
 	}
 }

@@ -34,11 +34,11 @@ type scrape struct {
 }
 
 // Take adds a scrape of an instance and gives what happened since the one before. It is false for the first scrape
-// of an instance, and for a page that lacks the source's metrics.
-func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) (Tally, bool) {
-	reading, ok := source.Read(page)
-	if !ok {
-		return Tally{}, false
+// of an instance, and for a page that the source cannot be read from; why tells why, and is empty where it can.
+func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) (tally Tally, ok bool, why string) {
+	reading, why := source.Read(page)
+	if why != "" {
+		return Tally{}, false, why
 	}
 	if t.last == nil {
 		t.last = map[string]scrape{}
@@ -46,12 +46,12 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 	before, known := t.last[instance]
 	t.last[instance] = scrape{at, reading}
 	if source.Kind == Gauge || source.Kind == GaugeMax {
-		return source.Between(reading, reading, 0), true
+		return source.Between(reading, reading, 0), true, ""
 	}
 	if !known || !at.After(before.at) {
-		return Tally{}, false
+		return Tally{}, false, ""
 	}
-	return source.Between(before.reading, reading, at.Sub(before.at)), true
+	return source.Between(before.reading, reading, at.Sub(before.at)), true, ""
 }
 
 // Forget drops instances that are gone: all but those that keep names.

@@ -127,7 +127,7 @@ func TestTraffic(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				tally, _ := tracker.Take(slow, in.ID, page, w.at)
+				tally, _, _ := tracker.Take(slow, in.ID, page, w.at)
 				if i == 0 {
 					before = before.Add(tally)
 				} else {

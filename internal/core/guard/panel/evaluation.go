@@ -1,6 +1,7 @@
 package panel
 
 import (
+	"cmp"
 	"maps"
 	"math"
 	"time"
@@ -13,7 +14,9 @@ import (
 // Scrape is what one instance showed at one moment.
 type Scrape struct {
 	Instance string
+	Part     string
 	Revision declare.Fingerprint
+	Unread   string // why its own page could not be read; empty where it was
 	Requests string // the counter of its requests
 	Page     signal.Page
 	Measured signal.Page // what its site measured of it
@@ -36,6 +39,7 @@ type evaluation struct {
 	stage    int // of the rollout under whose share all of it lies; noStage for none
 	points   map[string]map[declare.Fingerprint]*signal.Point
 	requests map[declare.Fingerprint]float64
+	silent   map[string]string   // why guards have no signal of the newest revision that should have one, by guard
 	pasts    map[string]*float64 // where limits above the past lay, by guard, once that was asked for
 	kept     bool                // on record
 }
@@ -60,7 +64,7 @@ const requestsGuard = ""
 // instances are still at the site: the readings of others are forgotten.
 func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string) bool, now time.Time) {
 	p.latest = now
-	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}}
+	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}}
 	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
 		e.stage = stage
 	}
@@ -68,12 +72,12 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 		scrapes[i].Page = scrapes[i].page()
 	}
 	for _, rule := range s.Rules.Guards {
-		e.points[rule.Name] = p.points(rule, scrapes, now)
+		e.points[rule.Name], e.silent[rule.Name] = p.points(rule, scrapes, now)
 	}
 	source := signal.Source{Kind: signal.Rate}
 	for _, scrape := range scrapes {
 		source.Of.Metric = scrape.Requests
-		if tally, ok := p.tracker(requestsGuard).Take(source, scrape.Instance, scrape.Page, now); ok {
+		if tally, ok, _ := p.tracker(requestsGuard).Take(source, scrape.Instance, scrape.Page, now); ok {
 			e.requests[scrape.Revision] += tally.Part
 		}
 	}
@@ -84,21 +88,42 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 	p.keepSteady(e, s)
 }
 
-// points is what a guard's signal was since the evaluation before, by revision. What is no number is left out.
-func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) map[declare.Fingerprint]*signal.Point {
-	tallies := map[declare.Fingerprint]signal.Tally{}
+// points is what a guard's signal was since the evaluation before, by revision. A cohort of which one instance that
+// should tell cannot be read has none: what the others show says nothing of it. why tells that of the first such one.
+func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) (points map[declare.Fingerprint]*signal.Point, why string) {
+	type group struct {
+		revision declare.Fingerprint
+		part     string
+	}
+	tallies, whys := map[declare.Fingerprint]signal.Tally{}, map[group]string{}
+	tells, read := map[string]bool{}, map[declare.Fingerprint]bool{}
 	for _, scrape := range scrapes {
-		if tally, ok := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, now); ok {
-			tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
+		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, now)
+		at := group{scrape.Revision, scrape.Part}
+		switch {
+		case why == "":
+			tells[scrape.Part], read[scrape.Revision] = true, true
+			if ok {
+				tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
+			}
+		case whys[at] == "":
+			whys[at] = scrape.Instance + ": " + cmp.Or(scrape.Unread, why)
 		}
 	}
-	points := map[declare.Fingerprint]*signal.Point{}
+	for _, scrape := range scrapes { // in their order, so that the same is told each time
+		at := group{scrape.Revision, scrape.Part}
+		if w := whys[at]; w != "" && (tells[scrape.Part] || !read[scrape.Revision]) {
+			delete(tallies, scrape.Revision)
+			why = cmp.Or(why, w)
+		}
+	}
+	points = map[declare.Fingerprint]*signal.Point{}
 	for revision, tally := range tallies {
 		if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
 			points[revision] = &signal.Point{At: now, Value: value, Tally: tally}
 		}
 	}
-	return points
+	return points, why
 }
 
 func (p *Panel) tracker(guard string) *signal.Tracker {

@@ -160,9 +160,17 @@ func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict
 		}
 		v := process.Verdict(now)
 		v.Then = rule.Then
-		return v
+		return p.why(rule, v)
 	}
-	return p.count(rule, s, now)
+	return p.why(rule, p.count(rule, s, now))
+}
+
+// why tells of a guard that is silent what keeps its signal from being read.
+func (p *Panel) why(rule guard.Rule, v guard.Verdict) guard.Verdict {
+	if n := len(p.series); n > 0 && v.Word == guard.Silent {
+		v.Why = p.series[n-1].silent[rule.Name]
+	}
+	return v
 }
 
 // count is the judgement of a guard that decides by counting.

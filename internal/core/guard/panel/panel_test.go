@@ -2,6 +2,7 @@ package panel
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"testing"
 	"time"
@@ -54,7 +55,7 @@ func (w *world) interval(old, new float64) Judgement {
 		c := w.counts[id]
 		c[0], c[1] = c[0]+100*failing, c[1]+100
 		w.counts[id] = c
-		scrapes = append(scrapes, Scrape{id, declare.Fingerprint(id), "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
+		scrapes = append(scrapes, Scrape{id, "app", declare.Fingerprint(id), "", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
 	}
 	w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
 	return w.p.Judge(w.s, true, w.now)
@@ -220,5 +221,59 @@ func TestStanding(t *testing.T) {
 	w.p.KeptSteady()
 	if w.interval(0.1, 0); w.p.Steady(w.now) != nil {
 		t.Errorf("what was kept is to be kept again: %v", w.p.Steady(w.now))
+	}
+}
+
+// TestUnread sees that a cohort is not judged while an instance that should tell cannot be read, and that a part which
+// never tells of a signal keeps nobody from being judged.
+func TestUnread(t *testing.T) {
+	for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
+		w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, way)
+		w.share(0, rollout.Soaking)
+		all := 0.0
+		step := func(unread string, page signal.Page) guard.Verdict {
+			w.now, all = w.now.Add(every), all+100
+			good := func() signal.Page {
+				return signal.Page{"failed": {signal.NewSample(nil, 0)}, "all": {signal.NewSample(nil, all)}}
+			}
+			scrapes := []Scrape{
+				{Instance: "old-1", Part: "app", Revision: "old", Page: good()}, {Instance: "new-1", Part: "app", Revision: "new", Page: good()},
+				{Instance: "new-2", Part: "app", Revision: "new", Unread: unread, Page: page}, {Instance: "new-ticker", Part: "ticker", Revision: "new", Page: signal.Page{"ticks": nil}},
+			}
+			if page == nil && unread == "" {
+				scrapes[2].Page = good()
+			}
+			w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
+			return w.p.Judge(w.s, true, w.now).Verdicts[0]
+		}
+		var v guard.Verdict
+		for range 20 {
+			v = step("", nil)
+		}
+		if v.Word != guard.Clear {
+			t.Fatalf("%s: all is well, and it says %s (%+v)", way, v.Word, v)
+		}
+		for range 4 {
+			v = step("GET /metrics: no answer within 2s", nil)
+		}
+		if v.Word != guard.Silent || v.Why != "new-2: GET /metrics: no answer within 2s" {
+			t.Errorf("%s: one of two cannot be read, and it says %s, %q", way, v.Word, v.Why)
+		}
+		for range 4 {
+			v = step("", signal.Page{"failed": {signal.NewSample(nil, 0)}, "all": {signal.NewSample(nil, math.Inf(1))}})
+		}
+		if v.Word != guard.Silent || v.Why != "new-2: all is +Inf, which counts nothing" {
+			t.Errorf("%s: a counter of +Inf, and it says %s, %q", way, v.Word, v.Why)
+		}
+		if j := w.p.Judge(w.s, false, w.now); math.IsInf(j.Requests[1], 0) || math.IsNaN(j.Requests[1]) {
+			t.Errorf("%s: what it cannot count is among the requests: %v", way, j.Requests)
+		}
+		step("", nil)
+		for range 20 {
+			v = step("", nil)
+		}
+		if v.Word != guard.Clear {
+			t.Errorf("%s: it can be read again, and it says %s", way, v.Word)
+		}
 	}
 }
