@@ -12,6 +12,8 @@ type Clock interface {
 	Now() time.Time
 	// Wait returns at a moment of the clock, or sooner when wake has something or ctx ends.
 	Wait(ctx context.Context, until time.Time, wake <-chan struct{}) error
+	// Late is by how much of its time whoever waits may be late on a machine that is busy.
+	Late() time.Duration
 	Join()
 	Leave()
 }
@@ -43,6 +45,11 @@ func (c *scaled) Wait(ctx context.Context, until time.Time, wake <-chan struct{}
 	return nil
 }
 
+// busy is by how much a busy machine is late.
+const busy = 400 * time.Millisecond
+
+func (c *scaled) Late() time.Duration { return time.Duration(float64(busy) * c.factor) }
+
 func (c *scaled) Join()  {}
 func (c *scaled) Leave() {}
 
@@ -68,6 +75,8 @@ func (c *lockstep) Now() time.Time {
 	defer c.mu.Unlock()
 	return c.now
 }
+
+func (c *lockstep) Late() time.Duration { return 0 }
 
 func (c *lockstep) Join() {
 	c.mu.Lock()

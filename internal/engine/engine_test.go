@@ -179,6 +179,62 @@ func TestNothingUnrecorded(t *testing.T) {
 	}
 }
 
+// TestTrafficFirst takes the ledger away before a version breaches: its traffic goes back all the same, nothing else is
+// done, and once there is a ledger again all of it is on record.
+func TestTrafficFirst(t *testing.T) {
+	r := settled(t)
+	r.push("slow")
+	r.until("soaking at 50 %", inPhase("drydock", rollout.Soaking, 1))
+	r.book.Close()
+	r.until("its traffic is gone", func(status.Snapshot) bool { return r.share("drydock", "slow") == 0 })
+	r.wait(time.Minute)
+	b := berthAt(r.engine.Snapshot(), "drydock")
+	if r.share("drydock", "slow") != 0 || r.share("drydock", "1") != 1 || b.Rollout == nil || b.Rollout.Phase != rollout.RollingBack || b.Bar != nil {
+		t.Errorf("without a record: share %v, %s", r.share("drydock", "slow"), describe(b))
+	}
+	if b.Problem == nil || !strings.Contains(b.Problem.Text, "record in the ledger") {
+		t.Errorf("the berth does not say that it has no record: %s", describe(b))
+	}
+	seen, err := r.sites["drydock"].Observe(t.Context(), "web")
+	if r.must(err); len(seen.Cohorts) != 2 || len(seen.Cohorts[1].Instances) == 0 || len(seen.Cohorts[0].Instances) == 0 {
+		t.Errorf("more than the traffic moved: %+v", seen.Cohorts)
+	}
+	r.halt()
+	r.run()
+	r.until("rolled back and barred", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout == nil && b.Bar != nil
+	})
+	if kinds := r.kinds("drydock"); !slices.Contains(kinds, "breach") || !slices.Contains(kinds, "rolled back") {
+		t.Errorf("on record: %s", kinds)
+	}
+}
+
+// TestOneTrouble sees that trouble which comes and goes is one trouble, since it began, and that another one is not.
+func TestOneTrouble(t *testing.T) {
+	r := settled(t)
+	away := func(is bool) {
+		r.sites["drydock"].SetReachable(!is)
+		r.until("it is noticed", func(s status.Snapshot) bool { return (berthAt(s, "drydock").Problem != nil) == is })
+	}
+	away(true)
+	began := berthAt(r.engine.Snapshot(), "drydock").Problem.Since
+	for range 3 {
+		away(false)
+		r.wait(5 * time.Second)
+		away(true)
+	}
+	if since := berthAt(r.engine.Snapshot(), "drydock").Problem.Since; !since.Equal(began) {
+		t.Errorf("it began at %s and is told since %s", began, since)
+	}
+	away(false)
+	r.wait(time.Minute)
+	away(true)
+	if since := berthAt(r.engine.Snapshot(), "drydock").Problem.Since; !since.After(began.Add(time.Minute)) {
+		t.Errorf("it came again after a minute and is told since %s", since)
+	}
+}
+
 // TestDrift changes a site by hand: it is told, nothing is overwritten, and a person has it put back.
 func TestDrift(t *testing.T) {
 	r := settled(t)

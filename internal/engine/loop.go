@@ -13,6 +13,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/health"
+	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
@@ -30,6 +31,8 @@ type loop struct {
 	state   berth.State
 	held    map[declare.Fingerprint]*berth.Revision // those that it is about
 	problem *status.Problem
+	gone    *status.Problem // that was there last, and is over
+	over    time.Time       // since then
 	looked  time.Time
 	word    health.Word // of what is applied, and since when
 	since   time.Time
@@ -104,8 +107,10 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 	decided := berth.Decide(b.id, b.state, seen.core(), world, wishes(orders), now)
 	answers := decided.Answers
 	if err := b.record(ctx, &decided, now); err != nil {
-		b.state, answers = decided.Unrecorded(b.state), unrecorded(answers, err)
-		b.trouble(now, err)
+		var first []rollout.Intent
+		b.state, first = decided.Unrecorded(b.state)
+		answers = unrecorded(answers, err)
+		b.trouble(now, errors.Join(err, b.carryOut(ctx, first)))
 	} else {
 		b.state = decided.State
 		if err := b.act(ctx, decided); err != nil && ctx.Err() == nil {
@@ -228,14 +233,21 @@ func recorded(id berth.ID, f berth.Fact, now time.Time) ledger.Fact {
 	return kept
 }
 
-// trouble keeps or clears what is wrong with the berth, with the time since when.
+// oneTrouble is within what time trouble that comes again is the same one.
+const oneTrouble = 30 * time.Second
+
+// trouble keeps or clears what is wrong with the berth, with the time since when. Trouble that comes and goes is one.
 func (b *loop) trouble(now time.Time, err error) {
 	switch {
 	case err == nil && b.problem != nil:
-		b.problem = nil
+		b.gone, b.over, b.problem = b.problem, now, nil
 		b.e.unpictured.Store(true)
 	case err != nil && (b.problem == nil || b.problem.Text != err.Error()):
-		b.problem = &status.Problem{About: b.id.String(), Text: err.Error(), Since: now}
+		since := now
+		if b.problem == nil && b.gone != nil && b.gone.Text == err.Error() && now.Sub(b.over) < oneTrouble {
+			since = b.gone.Since
+		}
+		b.problem = &status.Problem{About: b.id.String(), Text: err.Error(), Since: since}
 		b.e.unpictured.Store(true)
 	}
 }

@@ -13,6 +13,9 @@ import (
 	"aditus/internal/core/health"
 )
 
+// watchedBeats is how many beats may lie between two looks for the time between them to count as watched.
+const watchedBeats = 3
+
 // world is what a decision has to know beyond the berth and its site, all of one moment. What a revision declares never
 // changes, so that it may be read before.
 func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, error) {
@@ -20,6 +23,7 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 	site, h, d := e.siteOf(b.id.Site), e.revisions[b.id.Workload], e.declared[b.id]
 	w := berth.World{
 		Automatic: site.Automatic, Drift: berth.Drift{Look: site.Drift.Look, Correct: site.Drift.Then == config.CorrectDrift, Notice: site.Drift.Notice},
+		Pace:  watchedBeats*e.beat + e.clock.Late(),
 		Roles: e.settings.Roles, Named: map[string][]*berth.Revision{},
 	}
 	named := map[string][]declare.Fingerprint{}

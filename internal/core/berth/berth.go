@@ -46,6 +46,7 @@ type State struct {
 	Resumed bool           `json:"-"` // the rollout comes from before a restart, and that is not on record yet
 	Change  Change         `json:"-"` // what the last comparison found
 	Waits   string         `json:"-"` // why the declared revision does not come yet
+	Owed    []Fact         `json:"-"` // what happened and could not be recorded yet: traffic went first
 }
 
 // Change is how a berth stands to Git.
@@ -70,6 +71,7 @@ type World struct {
 	AfterProven bool   // that site has proven what is declared
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Roles       map[string][]string
+	Pace        time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }
 
 // Drift says what becomes of changes made by hand at the site.
@@ -155,10 +157,17 @@ func (d *Decision) Number(id int64) {
 	}
 }
 
-// Unrecorded is the state to go on with where a decision could not be recorded: as it was, but for what was only seen.
-func (d *Decision) Unrecorded(was State) State {
+// Unrecorded is the state to go on with where a decision could not be recorded, and what is done of it all the same. It
+// is as it was, but for what was only seen; and traffic that leaves what breaches leaves it now, in memory, and is on
+// record as soon as there is one. Nothing else of the way back is done before.
+func (d *Decision) Unrecorded(was State) (State, []rollout.Intent) {
+	if roll := d.State.Roll; roll != nil && was.Roll != nil && was.Roll.ID == roll.ID && roll.Harms() {
+		next := d.State
+		next.Owed = d.Facts // those that were owed before are among them
+		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare })
+	}
 	was.Change, was.Waits = d.State.Change, d.State.Waits
-	return was
+	return was, nil
 }
 
 // Decide takes one step. It reads and changes nothing but its arguments' copies.
@@ -167,6 +176,9 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	d.State = state
 	d.State.Bars, d.State.Proven, d.State.Breaches = slices.Clone(state.Bars), slices.Clone(state.Proven), slices.Clone(state.Breaches)
 	d.State.Restarted = maps.Clone(state.Restarted)
+	if len(state.Owed) > 0 {
+		d.Facts, d.Durable, d.State.Owed = slices.Clone(state.Owed), true, nil
+	}
 	for _, o := range orders {
 		d.orders = append(d.orders, &order{Order: o})
 	}

@@ -37,6 +37,7 @@ type model struct {
 	then               guard.Action
 	dead               bool
 	orders             []Order
+	kept               State // on record
 }
 
 type cohort struct {
@@ -139,7 +140,7 @@ func (m *model) step() (d Decision, counts bool) {
 	}
 	counts = !d.Durable || !m.fails
 	if counts {
-		m.state = d.State
+		m.state, m.kept = d.State, d.State
 		if d.Revision != nil {
 			m.world.Revisions[d.Revision.Fingerprint] = d.Revision
 		}
@@ -150,7 +151,11 @@ func (m *model) step() (d Decision, counts bool) {
 			m.do(i)
 		}
 	} else {
-		m.state = d.Unrecorded(m.state)
+		var now []rollout.Intent
+		m.state, now = d.Unrecorded(m.state)
+		for _, i := range now {
+			m.do(i)
+		}
 	}
 	orders := m.orders
 	m.orders = nil
@@ -221,7 +226,7 @@ func (m *model) do(i rollout.Intent) {
 
 // restart has the program end and begin again: what was not on record is gone.
 func (m *model) restart() error {
-	again, err := reread(m.state)
+	again, err := reread(m.kept)
 	if again.Roll != nil {
 		s := again.Roll.Resume(m.now)
 		again.Roll, again.Resumed = &s, true

@@ -134,7 +134,7 @@ func (d *decision) conclude(before rollout.State, out rollout.Outcome) {
 // observation is what was seen in the terms of the rollout.
 func (d *decision) observation(s rollout.State) rollout.Observation {
 	seen := d.seen
-	o := rollout.Observation{Reached: seen.Reached, Fresh: seen.Reached && seen.Stale == "", Stale: seen.Stale, Verdicts: seen.Verdicts, Splits: !seen.Whole}
+	o := rollout.Observation{Reached: seen.Reached, Fresh: seen.Reached && seen.Stale == "", Stale: seen.Stale, Verdicts: seen.Verdicts, Splits: !seen.Whole, Pace: d.world.Pace}
 	if s.Shared.IsZero() {
 		o.Verdicts = nil // they are of what was there before
 	}

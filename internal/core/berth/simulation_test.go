@@ -124,7 +124,7 @@ func play(all []happening) (*model, error) {
 		case string(before) != string(after):
 			return m, errors.New("pure: a decision changed the state that it was given")
 		default:
-			again.Resumed = was.Resumed
+			again.Resumed, again.Owed = was.Resumed, was.Owed
 			if other := Decide(north, again, seen, m.world, orders, now); !reflect.DeepEqual(other.Answers, d.Answers) || len(other.Facts) != len(d.Facts) {
 				return m, fmt.Errorf("a restart changes nothing: %v became %v", d.Facts, other.Facts)
 			}
@@ -164,7 +164,27 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 	if was.Lock != nil && next.Lock != nil && was.Roll == nil && (next.Roll != nil || next.Applied != was.Applied) {
 		return errors.New("a locked berth stays as it is")
 	}
+	if err := l.trafficFirst(m, was, seen, d, counts); err != nil {
+		return err
+	}
 	return l.onRecord(was, seen, orders, d, counts, now)
+}
+
+// trafficFirst holds what is done of a decision that could not be recorded: traffic leaves what breaches, and that is all.
+func (l *laws) trafficFirst(m *model, was State, seen Seen, d Decision, counts bool) error {
+	if counts {
+		return nil
+	}
+	next, now := d.Unrecorded(was)
+	for _, i := range now {
+		if i.Do != rollout.SetShare || i.Share != 0 || i.Revision != was.Roll.New.Revision {
+			return fmt.Errorf("unrecorded, %s of %v is done", i.Do, i.Share)
+		}
+	}
+	if roll := d.State.Roll; roll != nil && was.Roll != nil && roll.Harms() && (next.Roll.Phase != rollout.RollingBack || len(next.Owed) < len(was.Owed)) {
+		return errors.New("a way back that could not be recorded is forgotten")
+	}
+	return nil
 }
 
 // mayBegin holds a rollout that begins against what may begin one.
@@ -195,12 +215,16 @@ func (l *laws) onRecord(was State, seen Seen, orders []Order, d Decision, counts
 		kinds[f.Kind]++
 	}
 	back := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == RollBack })
-	if counts && was.Roll == nil && seen.Reached && seen.Stale == "" && !back && len(seen.Verdicts) > 0 {
-		broken := seen.Verdicts[0].Word == guard.Breach
-		if told := kinds[Breached] > 0; told != (broken && !l.breach) {
+	if counts && was.Roll == nil && seen.Reached && seen.Stale == "" && len(seen.Verdicts) > 0 {
+		broken, told := seen.Verdicts[0].Word == guard.Breach, kinds[Breached] > 0
+		switch {
+		case back: // it may go back at once, whatever is on record
+			l.breach = broken && (l.breach || told)
+		case told != (broken && !l.breach):
 			return fmt.Errorf("a standing breach is on record once: known %v, broken %v, told %v", l.breach, broken, told)
+		default:
+			l.breach = broken
 		}
-		l.breach = broken
 	}
 	if seen.Reached {
 		maps.DeleteFunc(l.restarted, func(id string, _ time.Time) bool { return !there(seen, id) })

@@ -79,7 +79,11 @@ func (m *model) note(out *bytes.Buffer, d Decision, counts bool, at time.Time) {
 		fmt.Fprintf(out, "  %s  %-12s %s\n", at.Format("04:05"), what, text)
 	}
 	if !counts {
-		say("lost", "it could not be recorded, so nothing of it happens")
+		if len(m.state.Owed) > 0 {
+			say("owed", fmt.Sprintf("it could not be recorded; the traffic goes first, %d facts are owed", len(m.state.Owed)))
+		} else {
+			say("lost", "it could not be recorded, so nothing of it happens")
+		}
 		return
 	}
 	for _, f := range d.Facts {

@@ -195,6 +195,11 @@ func (s State) Ahead() bool {
 	return s.Phase.Forward() && !(s.Phase == Held && s.HeldFrom == RollingBack)
 }
 
+// Harms tells whether the new revision is on its way out because it does harm, and not because a newer one came.
+func (s State) Harms() bool {
+	return s.Phase == RollingBack && !s.Return && slices.ContainsFunc(s.Causes, func(c Cause) bool { return c.Kind != "superseded" })
+}
+
 // Where names the stage that the rollout is in, in the words of its style.
 func (s State) Where() string {
 	switch {
@@ -261,6 +266,7 @@ type Observation struct {
 	Idle     []declare.Fingerprint // other cohorts of ours, without traffic
 	Scaled   map[string]int        // parts that someone who may scaled meanwhile, and to how many
 	Verdicts []guard.Verdict
+	Pace     time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }
 
 // Verb is what a person can ask of a rollout.

@@ -383,8 +383,12 @@ func (m *machine) count() {
 	if !m.seen.Fresh || !m.settled(m.AskedShare()) {
 		return
 	}
-	passed := m.now.Sub(m.Seen)
-	if m.Seen.IsZero() || passed > maxGap {
+	from := m.Seen
+	if m.Resumed.After(from) { // nobody watched before
+		from = m.Resumed
+	}
+	passed := m.now.Sub(from)
+	if m.Seen.IsZero() || passed > cmp.Or(m.seen.Pace, maxGap) {
 		passed = 0
 	}
 	switch m.Phase {
@@ -396,5 +400,5 @@ func (m *machine) count() {
 	m.Seen = m.now
 }
 
-// maxGap is the longest time between two looks that still counts as watched.
+// maxGap is the longest time between two looks that still counts as watched, where the observation does not say.
 const maxGap = 15 * time.Second

@@ -465,3 +465,43 @@ func TestKept(t *testing.T) {
 		t.Errorf("stray traffic is not led back: %+v", out.Intents)
 	}
 }
+
+// TestSoakIsWatched sees that a soak and the proving count the time that somebody watched, and no other: not that before a
+// restart, and not a gap that is longer than the pace at which it is looked.
+func TestSoakIsWatched(t *testing.T) {
+	at := func(seconds int) time.Time { return start.Add(time.Duration(seconds) * time.Second) }
+	for _, test := range []struct {
+		name string
+		pace time.Duration
+		now  int // the last look was at 10
+		back int // watching went on again after a restart; 0 for no restart
+		want time.Duration
+	}{
+		{"a beat", 3 * time.Second, 11, 0, time.Second},
+		{"as long as the pace allows", 3 * time.Second, 13, 0, 3 * time.Second},
+		{"longer than the pace", 3 * time.Second, 14, 0, 0},
+		{"where the pace is not told", 0, 24, 0, 14 * time.Second},
+		{"and longer", 0, 26, 0, 0},
+		{"a restart in between", 0, 15, 14, time.Second},
+		{"a restart just now", 0, 15, 15, 0},
+		{"a restart long ago", 3 * time.Second, 12, 1, 2 * time.Second},
+	} {
+		for _, phase := range []Phase{Soaking, Proving} {
+			s := State{Old: oldSide, New: newSide, Rules: rules, Phase: phase, Since: start, Shared: start, Entered: start, Seen: at(10), Share: 0.1}
+			s.Rules.Stages = slices.Clone(s.Rules.Stages)
+			share := s.Rules.Stages[0].Share
+			if phase == Proving {
+				s.Stage, share = len(s.Rules.Stages)-1, 1
+			}
+			if test.back > 0 {
+				s.Resumed = at(test.back)
+			}
+			seen := (&site{old: 4, new: 4, ready: 4, laid: true, share: share, verdict: guard.Undecided}).observe()
+			seen.Pace = test.pace
+			out := Step(s, seen, nil, at(test.now)).State
+			if got := out.Soaked + out.Proved; got != test.want {
+				t.Errorf("%s, %s: %s count, not %s", test.name, phase, got, test.want)
+			}
+		}
+	}
+}
