@@ -25,8 +25,10 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		scatter := explained / (usual * usual)
 		trust := scatter / (scatter + p.spread.beyond(scatter))
 		for k := range up {
-			high := usual + limit + smallest*math.Exp2(float64(k))*(usual+limit)
-			up[k] = trust * pairBet(old, new, usual, min(high, 0.98), limit)
+			if null := usual + limit; null < mostRate { // beyond it there is nothing that new could be
+				high := null + smallest*math.Exp2(float64(k))*null
+				up[k] = trust * pairBet(old, new, usual, min(high, (1+null)/2), limit)
+			}
 		}
 		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
 			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
@@ -55,6 +57,9 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 	p.pool(i, trust/explained)
 	return up, down, true
 }
+
+// mostRate is where a limit lies that hardly anything can exceed.
+const mostRate = 1 - 1e-4
 
 // betMeans bets on an interval of a mean.
 func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]float64, ok bool) {

@@ -167,3 +167,36 @@ func TestProcessOfMeans(t *testing.T) {
 		}
 	}
 }
+
+// TestNearAll sees that a share which is nearly all is judged as well as one that is nearly nothing: what is the same in
+// both cohorts does not breach, what is worse by more than the limit does, and what nothing could exceed never does.
+func TestNearAll(t *testing.T) {
+	const runs, intervals, each = 200, 60, 500
+	for _, test := range []struct {
+		old, new, limit float64
+		breaches        bool
+	}{
+		{0.9, 0.9, 0.02, false}, {0.97, 0.97, 0.02, false}, {0.985, 0.985, 0.01, false}, {0.99, 0.99, 0.02, false}, {0.995, 0.995, 0.002, false}, {0.999, 0.999, 0.005, false}, {0.97, 0.989, 0.02, false},
+		{0.9, 0.95, 0.02, true}, {0.96, 0.99, 0.01, true}, {0.985, 0.998, 0.005, true},
+	} {
+		r := rule(Limit{Kind: AboveOld, Value: test.limit, Unit: Share})
+		r.Way = Sequential
+		chance, broke := rand.New(rand.NewPCG(7, uint64(test.old*1e4))), 0
+		for range runs {
+			p := NewProcess(r, 0.01, every)
+			for n := range 20 {
+				p.Lead(shown(chance, n, each, 0, test.old, 0).Old)
+			}
+			p.Begin(0, start)
+			for n := range intervals {
+				p.Add(shown(chance, n, each, each, test.old, test.new))
+			}
+			if p.Broke() {
+				broke++
+			}
+		}
+		if test.breaches && broke < runs*9/10 || !test.breaches && broke > runs*3/100 {
+			t.Errorf("old %v, new %v, limit %v: %d of %d breach", test.old, test.new, test.limit, broke, runs)
+		}
+	}
+}
