@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
@@ -76,7 +77,21 @@ func (e *Engine) mergeDeclared() {
 			}
 		}
 	}
+	for id, d := range e.declared {
+		if b := e.berths[id]; b != nil {
+			b.shown.Stand = standOf(b.shown.Stand, b.shown.Applied, d.fingerprint)
+		}
+	}
 	e.unpictured.Store(true)
+}
+
+// standOf is how a berth is shown to stand until it was compared with what is declared by now: no face may take it for
+// aligned with that, such as a sync that was asked for right after a push.
+func standOf(stand compare.Stand, applied *berth.Revision, declared declare.Fingerprint) compare.Stand {
+	if stand == compare.Aligned && declared != "" && applied != nil && applied.Fingerprint != declared {
+		return compare.Behind
+	}
+	return stand
 }
 
 // over lays what a followed branch says of its site over what its link declares: all that the branch says, and no more.

@@ -560,3 +560,23 @@ func must[T any](value T, err error) T {
 	}
 	return value
 }
+
+// TestDeclaredAtOnce sees that once a link was read nothing that it declares anew is shown as aligned, before the berth was
+// looked at as well.
+func TestDeclaredAtOnce(t *testing.T) {
+	r := settled(t)
+	for _, version := range []string{"2", "1", "2"} {
+		before := r.engine.Snapshot().Links[0].Commit
+		r.push(version)
+		for r.engine.Snapshot().Links[0].Commit == before {
+			r.wait(time.Second)
+		}
+		r.engine.mu.Lock()
+		for id, b := range r.engine.berths {
+			if d := r.engine.declared[id]; b.shown.Stand == compare.Aligned && b.shown.Applied.Fingerprint != d.fingerprint {
+				t.Errorf("%s is shown as aligned with what is not applied", id)
+			}
+		}
+		r.engine.mu.Unlock()
+	}
+}

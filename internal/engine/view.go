@@ -21,7 +21,7 @@ func (b *loop) view() status.Berth {
 	applied, declared := b.held[b.state.Applied], b.held[fingerprint]
 	v := status.Berth{
 		ID: b.id, Applied: shown(applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
-		Declared: shown(declared), Stand: b.state.Change.Stand, BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
+		Declared: shown(declared), Stand: standOf(b.state.Change.Stand, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
 		Waits: b.state.Waits, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,

@@ -21,7 +21,7 @@ type Process struct {
 	keeps  [keepers]float64      // evidence of the present stage that it is kept
 	taken  int                   // intervals
 	stage  int                   // the present one, -1 before the first
-	stages int                   // begun so far
+	stages int                   // of which there was an interval
 	inside int                   // intervals of the present stage
 	base   sample                // old, recent intervals weighing more
 	spread spread
@@ -46,7 +46,7 @@ const (
 	// The chance of a false breach is shared among the moments at which a regression may set in.
 	firstStart  = 0.62 // with the first interval of a rollout
 	stageStarts = 0.24 // with the first one of a later stage, half of what is left for each
-	anyStart    = 0.14 // with any other
+	anyStart    = 0.14 // with any interval, beside that
 
 	// smallest is the smallest regression looked out for, beyond the limit, as a share of where the limit lies; each
 	// further one is twice as large.
@@ -129,7 +129,7 @@ func (p *Process) Begin(stage int, at time.Time) {
 	if p.stage < 0 {
 		p.spread.gap()
 	}
-	p.stage, p.stages, p.inside, p.began = stage, p.stages+1, 0, at
+	p.stage, p.inside, p.began = stage, 0, at
 	p.keeps = [keepers]float64{}
 	p.whole = pooled{}
 }
@@ -158,7 +158,9 @@ func (p *Process) Add(i Interval) {
 		return
 	}
 	p.taken++
-	p.inside++
+	if p.inside++; p.inside == 1 {
+		p.stages++
+	}
 	start := p.start()
 	for k := range p.breach {
 		p.breach[k] = min((p.breach[k]+start*prior[k])*math.Exp(min(up[k], math.Log(1/p.risk))), 1e12)
@@ -192,11 +194,12 @@ func (p *Process) start() float64 {
 	if p.standing {
 		return 1
 	}
-	if p.inside == 1 && p.stages == 1 {
-		return firstStart
-	}
 	share := anyStart / float64(p.taken*(p.taken+1))
-	if p.inside == 1 {
+	switch {
+	case p.inside != 1:
+	case p.stages == 1:
+		share += firstStart
+	default:
 		share += stageStarts / math.Exp2(float64(p.stages-1))
 	}
 	return share

@@ -200,3 +200,27 @@ func TestNearAll(t *testing.T) {
 		}
 	}
 }
+
+// TestBudget sees that all of the chance of a false breach is set aside for something and no more than all, whatever the
+// stages come to: one without any interval, which loses nothing, or a hundred.
+func TestBudget(t *testing.T) {
+	for _, stages := range [][]int{{1}, {1000}, {0, 1000}, {0, 0, 500, 0, 500}, {10, 10, 10, 1000}, {1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1}} {
+		p, sum, first := NewProcess(rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share}), 0.01, every), 0.0, 0.0
+		chance := rand.New(rand.NewPCG(8, 9))
+		for n := range 5 {
+			p.Lead(shown(chance, n, 100, 0, 0.1, 0).Old)
+		}
+		for stage, intervals := range stages {
+			p.Begin(stage, start)
+			for n := range intervals {
+				p.Add(shown(chance, n, 100, 100, 0.1, 0.1))
+				if sum += p.start(); first == 0 {
+					first = sum
+				}
+			}
+		}
+		if sum > 1 || first < firstStart {
+			t.Errorf("stages of %v intervals: %.3f is set aside, %.3f for the first", stages, sum, first)
+		}
+	}
+}
