@@ -16,7 +16,7 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core"},
-	{"socket", "dial"},
+	{"socket", "dial", "clock"},
 	{"config", "status"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},

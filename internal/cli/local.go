@@ -10,8 +10,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/control"
+	"aditus/internal/control/api"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -83,7 +85,7 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 	if s.sites, err = openSites(folder, s.settings, access, o.readOnly); err != nil {
 		return err
 	}
-	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, engine.NewClock(time.Now(), 1), access)
+	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, clock.New(time.Now(), 1), access)
 	return err
 }
 
@@ -106,7 +108,7 @@ func serveHooks(ctx context.Context, live control.Live) error {
 	if err != nil {
 		return err
 	}
-	hooks := &control.Hooks{Pusher: live.Engine, Secret: func(link string) string {
+	hooks := &api.Hooks{Pusher: live.Engine, Secret: func(link string) string {
 		kept, err := key.Credentials(live.Folder)
 		if err != nil {
 			return ""

@@ -18,6 +18,7 @@ import (
 	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
@@ -54,7 +55,7 @@ type World struct {
 
 	registry *http.Server
 	bundle   string // where the registry has it this time
-	clock    engine.Clock
+	clock    clock.Clock
 	sites    map[string]*sim.Site // the stand-ins
 	dock     *local.Site          // drydock, where it is real
 	keeper   *local.Client
@@ -109,9 +110,9 @@ func (w *World) open(o Options) (err error) {
 			start = w.kept.Start
 		}
 	}
-	w.clock = engine.NewLockstep(start)
+	w.clock = clock.NewLockstep(start)
 	if o.Speed != FlatOut {
-		w.clock = engine.NewClock(start, o.Speed)
+		w.clock = clock.New(start, o.Speed)
 	}
 	if err := w.keepKey(); err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
@@ -31,7 +32,7 @@ type Engine struct {
 	settings   config.Settings
 	ledger     *ledger.Ledger
 	drivers    map[string]target.Driver
-	clock      Clock
+	clock      clock.Clock
 	prober     *probe.Prober
 	scraper    *scrape.Scraper
 	access     Access
@@ -54,7 +55,7 @@ type Engine struct {
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
-func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock Clock, access Access) (*Engine, error) {
+func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock clock.Clock, access Access) (*Engine, error) {
 	e := &Engine{
 		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
 		registries: source.NewRegistries(settings.Registries, access.registry),

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -28,14 +29,13 @@ type loop struct {
 	driver target.Driver
 	wake   chan struct{}
 
-	state   berth.State
-	held    map[declare.Fingerprint]*berth.Revision // those that it is about
-	problem *status.Problem
-	gone    *status.Problem // that was there last, and is over
-	over    time.Time       // since then
-	looked  time.Time
-	word    health.Word // of what is applied, and since when
-	since   time.Time
+	state    berth.State
+	held     map[declare.Fingerprint]*berth.Revision // those that it is about
+	problem  *status.Problem
+	troubles map[string]lately // by what it says
+	looked   time.Time
+	word     health.Word // of what is applied, and since when
+	since    time.Time
 
 	instances map[string]*probed
 	panel     panel.Panel
@@ -52,7 +52,7 @@ type loop struct {
 }
 
 func newLoop(e *Engine, id berth.ID) *loop {
-	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), instances: map[string]*probed{}, state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
+	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), instances: map[string]*probed{}, troubles: map[string]lately{}, state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
 }
 
 // resume goes on with the rollout that was under way when the program ended.
@@ -236,18 +236,25 @@ func recorded(id berth.ID, f berth.Fact, now time.Time) ledger.Fact {
 // oneTrouble is within what time trouble that comes again is the same one.
 const oneTrouble = 30 * time.Second
 
-// trouble keeps or clears what is wrong with the berth, with the time since when. Trouble that comes and goes is one.
+// lately is trouble of the last half minute: since when it was there, and when last.
+type lately struct{ since, last time.Time }
+
+// trouble keeps or clears what is wrong with the berth, with the time since when. Trouble that comes and goes, or takes
+// turns with another, is one.
 func (b *loop) trouble(now time.Time, err error) {
-	switch {
-	case err == nil && b.problem != nil:
-		b.gone, b.over, b.problem = b.problem, now, nil
-		b.e.unpictured.Store(true)
-	case err != nil && (b.problem == nil || b.problem.Text != err.Error()):
-		since := now
-		if b.problem == nil && b.gone != nil && b.gone.Text == err.Error() && now.Sub(b.over) < oneTrouble {
-			since = b.gone.Since
+	maps.DeleteFunc(b.troubles, func(_ string, l lately) bool { return now.Sub(l.last) >= oneTrouble })
+	was := b.problem
+	if b.problem = nil; err != nil {
+		text := err.Error()
+		l, again := b.troubles[text]
+		if !again {
+			l.since = now
 		}
-		b.problem = &status.Problem{About: b.id.String(), Text: err.Error(), Since: since}
+		l.last = now
+		b.troubles[text] = l
+		b.problem = &status.Problem{About: b.id.String(), Text: text, Since: l.since}
+	}
+	if (was == nil) != (b.problem == nil) || was != nil && was.Text != b.problem.Text {
 		b.e.unpictured.Store(true)
 	}
 }

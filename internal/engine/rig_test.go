@@ -15,6 +15,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
+	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
@@ -71,7 +72,7 @@ type rig struct {
 	folder string
 	repo   *git.Repository
 	book   *ledger.Ledger
-	clock  Clock
+	clock  clock.Clock
 	sites  map[string]*sim.Site
 	engine *Engine
 	change func(*config.Settings) // what differs in the settings; nil for nothing
@@ -87,7 +88,7 @@ func newRig(t testing.TB) *rig {
 	var err error
 	r.repo, err = git.PlainInitWithOptions(filepath.Join(r.folder, "repo"), &git.PlainInitOptions{InitOptions: git.InitOptions{DefaultBranch: plumbing.NewBranchReferenceName("main")}})
 	r.must(err)
-	r.clock = NewLockstep(start)
+	r.clock = clock.NewLockstep(start)
 	r.clock.Join()
 	model, err := sim.ReadBehaviour("test", []byte(behaviour))
 	r.must(err)

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
@@ -32,7 +33,7 @@ func live(b *testing.B, settings config.Settings) (*Engine, *sim.Site) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := New(settings, book, map[string]target.Driver{"north": site}, NewClock(time.Now(), 1), Access{Cache: b.TempDir()})
+	e, err := New(settings, book, map[string]target.Driver{"north": site}, clock.New(time.Now(), 1), Access{Cache: b.TempDir()})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -1,4 +1,6 @@
-package engine
+// Package clock is the time of whoever works by it: the machine's, one that runs faster, or one that jumps from each moment at
+// which somebody has something to do to the next.
+package clock
 
 import (
 	"context"
@@ -7,7 +9,7 @@ import (
 	"time"
 )
 
-// Clock is the engine's time. Each goroutine that waits on it joins first and leaves at its end.
+// Clock is a time to work by. Each goroutine that waits on it joins first and leaves at its end.
 type Clock interface {
 	Now() time.Time
 	// Wait returns at a moment of the clock, or sooner when wake has something or ctx ends.
@@ -24,8 +26,8 @@ type scaled struct {
 	factor      float64
 }
 
-// NewClock gives a clock that starts at a moment and runs faster than the machine's by a factor; 1 is real time.
-func NewClock(start time.Time, factor float64) Clock {
+// New gives a clock that starts at a moment and runs faster than the machine's by a factor; 1 is real time.
+func New(start time.Time, factor float64) Clock {
 	return &scaled{real: time.Now(), start: start, factor: factor}
 }
 

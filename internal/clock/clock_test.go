@@ -1,4 +1,4 @@
-package engine
+package clock
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 
 func TestScaledClock(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		clock, began := NewClock(start, 6), time.Now()
+		clock, began := New(start, 6), time.Now()
 		if err := clock.Wait(t.Context(), start.Add(time.Minute), nil); err != nil {
 			t.Fatal(err)
 		}
