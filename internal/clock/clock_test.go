@@ -7,6 +7,8 @@ import (
 	"time"
 )
 
+var start = time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+
 func TestScaledClock(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		clock, began := New(start, 6), time.Now()
