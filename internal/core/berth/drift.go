@@ -117,6 +117,9 @@ func (d *decision) correct() {
 
 // prune takes away what is live and ours and no longer declared.
 func (d *decision) prune(by string) error {
+	if !d.seen.Reached { // what was there when it was seen last need not be there now, nor be all
+		return fmt.Errorf("%s is not possible: there is no fresh look at %s: %s", RemoveOrphans, d.id, d.seen.Stale)
+	}
 	removed := 0
 	for _, found := range d.State.Change.Differences {
 		if found.Kind == compare.Orphan {
