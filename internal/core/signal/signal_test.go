@@ -136,3 +136,43 @@ func TestUnreadable(t *testing.T) {
 		}
 	}
 }
+
+// TestSeriesMissing sees that a series which is missing from one page and comes again counts what came since, not all that
+// it ever counted; one that is new counts whole, and one that came back lower began anew.
+func TestSeriesMissing(t *testing.T) {
+	failed := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"5*"}}}, To: &Series{Metric: "r_total"}}
+	page := func(values map[string]float64) Page {
+		p := Page{}
+		for code, value := range values {
+			p["r_total"] = append(p["r_total"], NewSample(map[string]string{"code": code}, value))
+		}
+		return p
+	}
+	for _, test := range []struct {
+		name        string
+		pages       []map[string]float64
+		part, whole float64 // of the last interval
+	}{
+		{"missing once", []map[string]float64{{"200": 1000, "500": 400}, {"200": 1100}, {"200": 1200, "500": 401}}, 1, 101},
+		{"missing twice", []map[string]float64{{"200": 1000, "500": 400}, {"200": 1100}, {"200": 1150}, {"200": 1200, "500": 402}}, 2, 52},
+		{"new", []map[string]float64{{"200": 1000}, {"200": 1100, "500": 3}}, 3, 103},
+		{"begun anew meanwhile", []map[string]float64{{"200": 1000, "500": 400}, {"200": 10}, {"200": 30, "500": 5}}, 5, 25},
+	} {
+		var tracker Tracker
+		var tally Tally
+		for i, values := range test.pages {
+			tally, _, _ = tracker.Take(failed, "one", page(values), time.Unix(int64(i)*10, 0))
+		}
+		if tally.Part != test.part || tally.Whole != test.whole {
+			t.Errorf("%s: %v of %v, want %v of %v", test.name, tally.Part, tally.Whole, test.part, test.whole)
+		}
+	}
+	h := Source{Kind: ShareAbove, Of: Series{Metric: "h"}, Bound: 0.1}
+	var tracker Tracker
+	for i, p := range []Page{histogram(80, 95, 100, 9), {"h_count": {NewSample(map[string]string{"path": "/other"}, 1)}, "h_bucket": {NewSample(map[string]string{"path": "/other", "le": "0.1"}, 1)}}, histogram(81, 96, 102, 9)} {
+		tally, _, why := tracker.Take(h, "one", p, time.Unix(int64(i)*10, 0))
+		if i == 2 && (tally.Whole != 2 || tally.Part != 1 || why != "") {
+			t.Errorf("a histogram that came again: %v of %v (%s)", tally.Part, tally.Whole, why)
+		}
+	}
+}

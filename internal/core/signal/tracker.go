@@ -44,7 +44,7 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		t.last = map[string]scrape{}
 	}
 	before, known := t.last[instance]
-	t.last[instance] = scrape{at, reading}
+	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading)} }()
 	if source.Kind == Gauge || source.Kind == GaugeMax {
 		return source.Between(reading, reading, 0), true, ""
 	}
@@ -52,6 +52,28 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		return Tally{}, false, ""
 	}
 	return source.Between(before.reading, reading, at.Sub(before.at)), true, ""
+}
+
+// remembering is a reading that still knows the series which one before it had: one that is missing from a page and comes
+// again has not begun anew.
+func (r Reading) remembering(before Reading) Reading {
+	keep(r.of, before.of)
+	keep(r.to, before.to)
+	keep(r.sum, before.sum)
+	for name, bounds := range before.buckets {
+		if r.buckets != nil && r.buckets[name] == nil {
+			r.buckets[name] = bounds
+		}
+	}
+	return r
+}
+
+func keep(now, before map[string]float64) {
+	for name, value := range before {
+		if _, there := now[name]; !there && now != nil && len(now) < MostSeries {
+			now[name] = value
+		}
+	}
 }
 
 // Forget drops instances that are gone: all but those that keep names.
