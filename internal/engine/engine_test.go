@@ -1,10 +1,15 @@
 package engine
 
 import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -12,10 +17,13 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/target/sim"
 )
 
 // settled gives a rig on which version 1 is proven at both sites.
@@ -408,4 +416,65 @@ func BenchmarkBreachToNoTraffic(b *testing.B) {
 		r.halt()
 	}
 	b.ReportMetric(most, "intervals")
+}
+
+// liar is a site that measures what is no number of whatever runs there.
+type liar struct {
+	*sim.Site
+	value *atomic.Uint64 // the bits of what it says; 0 for the truth
+}
+
+// Measure implements target.Driver.
+func (l liar) Measure(ctx context.Context, workload string) (map[string]signal.Page, error) {
+	pages, err := l.Site.Measure(ctx, workload)
+	if l.value.Load() == 0 {
+		return pages, err
+	}
+	for _, page := range pages {
+		for _, metric := range []string{target.RequestsMetric, target.TookMetric + "_count", target.TookMetric + "_sum", target.TookMetric + "_bucket", target.MemoryMetric} {
+			value := math.Float64frombits(l.value.Load())
+			page[metric] = []signal.Sample{signal.NewSample(map[string]string{"code": "500", "le": "0.25"}, value), signal.NewSample(map[string]string{"code": "200", "le": "+Inf"}, value)}
+		}
+	}
+	return pages, err
+}
+
+// TestLies sees that no number from outside blocks a record, an order, a rollback or a face, and that none of them is taken
+// for a good one: guards on them are silent, and nothing advances.
+func TestLies(t *testing.T) {
+	for _, value := range []float64{math.Inf(1), math.Inf(-1), math.NaN(), -5, 1e308} {
+		t.Run(fmt.Sprint(value), func(t *testing.T) {
+			r := newRig(t)
+			said := &atomic.Uint64{}
+			said.Store(math.Float64bits(value))
+			r.wrap = func(s *sim.Site) target.Driver { return liar{s, said} }
+			lying := []string{"    limit: {at-most: 10 %}", "    limit: {at-most: 10 %}\n    standing: tell\n  - name: errors\n    signal: {ratio: {of: {counter: route_requests_total, where: {code: 5*}}, to: {counter: route_requests_total}}}\n    limit: {at-most: 10 %}\n  - name: memory\n    signal: {gauge: {metric: process_resident_memory_bytes}}\n    limit: {at-most: 900 MB}\n    missing: ignore\n  - name: took\n    signal: {mean: {histogram: route_request_duration_seconds}}\n    limit: {at-most: 1s}\n    missing: ignore"}
+			r.push("1", lying...)
+			r.run()
+			r.until("it holds in its first rollout", func(s status.Snapshot) bool {
+				b := berthAt(s, "drydock")
+				return b.Rollout != nil && slices.ContainsFunc(b.Verdicts, func(v guard.Verdict) bool { return v.Guard == "errors" && v.Word == guard.Silent && v.Why != "" })
+			})
+			text, err := json.Marshal(r.engine.Snapshot())
+			if err != nil || len(text) == 0 {
+				t.Fatalf("the snapshot cannot be written: %v", err)
+			}
+			said.Store(0)
+			r.until("it is proven once numbers come", func(s status.Snapshot) bool {
+				return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
+			})
+			said.Store(math.Float64bits(value))
+			r.push("2", lying...)
+			r.until("2 comes in", inPhase("drydock", rollout.Soaking, 0))
+			r.wait(time.Minute)
+			if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout == nil || b.Rollout.Stage != 0 || b.Problem != nil {
+				t.Errorf("on lies alone: %s", describe(b))
+			}
+			r.must(r.order(berth.RollBack, "drydock"))
+			r.until("a person turns it round", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout == nil && b.Bar != nil })
+			if _, err := json.Marshal(r.engine.Snapshot()); err != nil {
+				t.Error(err)
+			}
+		})
+	}
 }

@@ -77,6 +77,7 @@ type rig struct {
 	engine *Engine
 	change func(*config.Settings) // what differs in the settings; nil for nothing
 	access Access
+	wrap   func(*sim.Site) target.Driver // what stands before a site; nil for nothing
 	stop   func()
 	facts  *[]ledger.Fact
 	mu     *sync.Mutex
@@ -135,7 +136,7 @@ func (r *rig) run() {
 	if r.change != nil {
 		r.change(&settings)
 	}
-	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.sites["drydock"], "north": r.sites["north"]}, r.clock, r.access)
+	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.driver("drydock"), "north": r.driver("north")}, r.clock, r.access)
 	r.must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -148,6 +149,13 @@ func (r *rig) run() {
 		r.book.Close()
 		r.stop = nil
 	}
+}
+
+func (r *rig) driver(site string) target.Driver {
+	if r.wrap != nil {
+		return r.wrap(r.sites[site])
+	}
+	return r.sites[site]
 }
 
 // halt ends the engine as suddenly as a test can: nothing is told to anyone.
