@@ -22,6 +22,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -371,7 +372,7 @@ func (w *World) settle(ctx context.Context, id berth.ID, place int, revisions []
 	for _, r := range revisions[:len(revisions)-behind] {
 		state.Proven = append([]declare.Fingerprint{r.Fingerprint}, state.Proven...)
 		at := r.At.Add(time.Duration(place+1)*10*time.Minute + 8*time.Minute)
-		facts = append(facts, ledger.Fact{At: at, Workload: id.Workload, Site: id.Site, Kind: "proven", By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
+		facts = append(facts, ledger.Fact{At: at, Workload: id.Workload, Site: id.Site, Kind: rollout.FactProven, By: "aditus", Revision: r.Fingerprint, Text: fmt.Sprintf("%s (%s) is proven", r.Version, r.Fingerprint.Short())})
 	}
 	driver, revision := w.drivers()[id.Site], applied.Fingerprint
 	wants := []target.Want{target.Prepare(revision, *applied.Desired)}

@@ -62,7 +62,7 @@ func (d *decision) standing() {
 		}
 		text := rollout.Sentence(v)
 		if v.Then == guard.RollBack {
-			causes = append(causes, rollout.Cause{Kind: "guard", Text: text, Verdict: &v, At: d.now})
+			causes = append(causes, rollout.Cause{Kind: rollout.ByGuard, Text: text, Verdict: &v, At: d.now})
 		}
 		if known < 0 {
 			d.State.Breaches = append(d.State.Breaches, v.Guard)
@@ -94,7 +94,7 @@ func (d *decision) backBy(o Order) error {
 	if o.Note != "" {
 		why += ": " + o.Note
 	}
-	d.goBack(to, o.By, []rollout.Cause{{Kind: "person", Text: why, At: d.now}})
+	d.goBack(to, o.By, []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: d.now}})
 	return nil
 }
 

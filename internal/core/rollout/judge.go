@@ -27,7 +27,7 @@ func (m *machine) judge() {
 		}
 		switch verdict.Then {
 		case guard.RollBack:
-			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
+			causes = append(causes, Cause{Kind: ByGuard, Text: Sentence(verdict), Verdict: &verdict, At: m.now})
 		case guard.Hold:
 			hold = append(hold, Sentence(verdict))
 		case guard.Tell:
@@ -63,7 +63,7 @@ func (m *machine) stand() {
 	var causes []Cause
 	for _, verdict := range m.seen.Verdicts {
 		if verdict.Word == guard.Breach && verdict.Then == guard.RollBack {
-			causes = append(causes, Cause{Kind: "guard", Text: Sentence(verdict), Verdict: &verdict, At: m.now})
+			causes = append(causes, Cause{Kind: ByGuard, Text: Sentence(verdict), Verdict: &verdict, At: m.now})
 		}
 	}
 	if len(causes) > 0 && m.Old.Proven && !m.coolingDown() {
@@ -88,15 +88,15 @@ func counted(v *guard.Verdict) string {
 // unwell gives the causes that lie in the new cohort's health.
 func (m *machine) unwell() []Cause {
 	cohort := m.seen.New
-	cause := func(kind, format string, args ...any) []Cause {
+	cause := func(kind CauseKind, format string, args ...any) []Cause {
 		return []Cause{{Kind: kind, Text: fmt.Sprintf(format, args...), At: m.now}}
 	}
 	if cohort.CannotStart != "" {
-		return cause("artifact", "cannot start: %s", cohort.CannotStart)
+		return cause(ByArtifact, "cannot start: %s", cohort.CannotStart)
 	}
 	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
 		if failed := cohort.Failed[task]; failed != "" {
-			return cause("task", "the task %s failed: %s", task, failed)
+			return cause(ByTask, "the task %s failed: %s", task, failed)
 		}
 	}
 	if m.settled(m.stage().Share) {
@@ -109,7 +109,7 @@ func (m *machine) unwell() []Cause {
 	// Whatever the phase, traffic on a cohort with nothing healthy does not wait for a deadline.
 	for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
 		if m.New.Parts[part] > 0 && cohort.Healthy[part] == 0 && m.seen.Share > 0 && cohort.Health.Failing > 0 {
-			return cause("health", "no instance of %s is healthy any more: %s", part, why)
+			return cause(ByHealth, "no instance of %s is healthy any more: %s", part, why)
 		}
 	}
 	if up := m.up(); up > m.Most {
@@ -117,24 +117,24 @@ func (m *machine) unwell() []Cause {
 	}
 	if m.Phase == Settling || m.HeldFrom == Settling {
 		if waited := m.now.Sub(later(later(m.Since, m.Resumed), m.Progressed)); m.Phase == Settling && waited > m.Rules.Deadline.Duration {
-			return cause("deadline", "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+			return cause(ByDeadline, "new instances were not healthy within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
 		}
 		return nil
 	}
 	// Soak and proving stand still meanwhile, so the time since the last good look tells how long it lasts.
 	if !m.Seen.IsZero() && m.now.Sub(later(m.Seen, m.Resumed)) > m.Rules.Deadline.Duration {
-		return cause("health", "new instances did not come back to health within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
+		return cause(ByHealth, "new instances did not come back to health within %s: %s", say.Span(m.Rules.Deadline.Duration), why)
 	}
 	return nil
 }
 
 // untried gives the cause that lies in a task that tries the new set and does not come to its end.
-func (m *machine) untried(cause func(kind, format string, args ...any) []Cause) []Cause {
+func (m *machine) untried(cause func(kind CauseKind, format string, args ...any) []Cause) []Cause {
 	limit := m.Rules.Deadline.Duration + m.stage().Soak.Duration
 	if try := m.Rules.Try; try == "" || m.Phase != Soaking || m.seen.New.Done[try] || m.now.Sub(later(m.Since, m.Resumed)) <= limit {
 		return nil
 	}
-	return cause("task", "the task %s, which tries the new set, did not end within %s", m.Rules.Try, say.Span(limit))
+	return cause(ByTask, "the task %s, which tries the new set, did not end within %s", m.Rules.Try, say.Span(limit))
 }
 
 // up is how many new instances are ready.

@@ -108,11 +108,25 @@ type SignOff struct {
 
 // Cause is why a rollout was turned round.
 type Cause struct {
-	Kind    string         `json:"kind"` // guard, health, artifact, deadline, task, person, superseded
+	Kind    CauseKind      `json:"kind"`
 	Text    string         `json:"text"`
 	Verdict *guard.Verdict `json:"verdict,omitempty"`
 	At      time.Time      `json:"at"`
 }
+
+// CauseKind says what kind of thing a cause is.
+type CauseKind string
+
+// Kinds of causes.
+const (
+	ByGuard    CauseKind = "guard"
+	ByHealth   CauseKind = "health"
+	ByArtifact CauseKind = "artifact"
+	ByDeadline CauseKind = "deadline"
+	ByTask     CauseKind = "task"
+	ByPerson   CauseKind = "person"
+	ByNewer    CauseKind = "superseded"
+)
 
 // total is how many instances a side has.
 func (s Side) total() (sum int) {
@@ -197,7 +211,7 @@ func (s State) Ahead() bool {
 
 // Harms tells whether the new revision is on its way out because it does harm, and not because a newer one came.
 func (s State) Harms() bool {
-	return s.Phase == RollingBack && !s.Return && slices.ContainsFunc(s.Causes, func(c Cause) bool { return c.Kind != "superseded" })
+	return s.Phase == RollingBack && !s.Return && slices.ContainsFunc(s.Causes, func(c Cause) bool { return c.Kind != ByNewer })
 }
 
 // Where names the stage that the rollout is in, in the words of its style.

@@ -165,7 +165,7 @@ func (m *machine) command(c Command) error {
 		if m.Phase == Proven && m.KeptFor(m.now) <= 0 {
 			return fmt.Errorf("%s is not possible: %w", c.Verb, errNotKept)
 		}
-		m.turnBack(c.By, true, []Cause{{Kind: "person", Text: "rolled back by " + c.By + note(c.Note), At: m.now}})
+		m.turnBack(c.By, true, []Cause{{Kind: ByPerson, Text: "rolled back by " + c.By + note(c.Note), At: m.now}})
 	case Abandon:
 		m.abandon(c.By, "left as it is by "+c.By+note(c.Note))
 	case Release:
@@ -176,7 +176,7 @@ func (m *machine) command(c Command) error {
 			m.abandon(c.By, "left as it is for "+c.Note+", which comes in beside it")
 			return nil
 		}
-		m.turnBack(c.By, false, []Cause{{Kind: "superseded", Text: "superseded by " + c.Note, At: m.now}})
+		m.turnBack(c.By, false, []Cause{{Kind: ByNewer, Text: "superseded by " + c.Note, At: m.now}})
 	}
 	return nil
 }
