@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +17,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/signal"
 	"aditus/internal/scrape"
 	"aditus/internal/source"
@@ -95,36 +98,14 @@ func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.R
 	if err != nil {
 		return fmt.Errorf("read the recorded metrics %s: %w", name, err)
 	}
-	every := time.Minute
-	if len(scrapes) > 1 {
-		every = scrapes[1].At.Sub(scrapes[0].At)
-	}
-	var tracker signal.Tracker
-	var history []guard.Interval
-	p := guard.NewProcess(rule, risk, every)
+	moments, every := together(scrapes)
+	r := panel.NewReplay(rule, risk, every, moments[0].At)
 	encode := json.NewEncoder(out)
-	began, breached, some := scrapes[0].At, false, false
-	for i, s := range scrapes {
-		interval := guard.Interval{At: s.At}
-		for cohort, point := range map[string]**signal.Point{"old": &interval.Old, "new": &interval.New} {
-			page := ofCohort(s.Page, cohort)
-			tally, ok, _ := tracker.Take(rule.Signal, cohort, page, s.At)
-			if value, known := rule.Signal.Value(tally); ok && known {
-				*point = &signal.Point{At: s.At, Value: value, Tally: tally}
-			}
-		}
-		some = some || interval.New != nil
-		if i == 0 {
-			p.Begin(0, began)
+	told, breached := false, false
+	for i, m := range moments {
+		v := r.Take(ofCohort(m.Page, "old"), ofCohort(m.Page, "new"), m.At)
+		if told = told || r.Told(); i == 0 {
 			continue
-		}
-		history = append(history, interval)
-		var v guard.Verdict
-		if rule.Way == guard.Sequential {
-			p.Add(interval)
-			v = p.Verdict(s.At)
-		} else {
-			v = guard.Judge(rule, history, began, s.At, every)
 		}
 		breached = breached || v.Word == guard.Breach
 		if err := encode.Encode(v); err != nil {
@@ -132,12 +113,48 @@ func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.R
 		}
 	}
 	switch {
-	case !some:
+	case !told && len(moments) > 0:
 		return fmt.Errorf(`%s has nothing of the signal with the label cohort="new"; check the names of its metrics`, name)
 	case breached:
 		return errWrong
 	}
 	return nil
+}
+
+// together gives the moments of a recording with the time that is usually between them. Cohorts that were scraped one
+// after the other, less than half of that apart, are of one moment.
+func together(scrapes []scrape.Scrape) (moments []scrape.Scrape, every time.Duration) {
+	var gaps []time.Duration
+	last := map[string]time.Time{}
+	for _, s := range scrapes {
+		for _, cohort := range []string{"old", "new"} {
+			if len(ofCohort(s.Page, cohort)) == 0 {
+				continue
+			}
+			if before, ok := last[cohort]; ok {
+				gaps = append(gaps, s.At.Sub(before))
+			}
+			last[cohort] = s.At
+		}
+	}
+	every = time.Minute
+	if len(gaps) > 0 {
+		slices.Sort(gaps)
+		every = gaps[len(gaps)/2]
+	}
+	for _, s := range scrapes {
+		n := len(moments)
+		if n == 0 || s.At.Sub(moments[n-1].At) >= every/2 {
+			moments = append(moments, s)
+			continue
+		}
+		page := maps.Clone(moments[n-1].Page)
+		for name, samples := range s.Page {
+			page[name] = append(slices.Clone(page[name]), samples...)
+		}
+		moments[n-1] = scrape.Scrape{At: s.At, Page: page}
+	}
+	return moments, every
 }
 
 // ofCohort gives the samples of one cohort.

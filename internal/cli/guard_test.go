@@ -105,3 +105,54 @@ func TestReplayProblems(t *testing.T) {
 		t.Error("no risk at all was taken")
 	}
 }
+
+// TestReplayAsRecorded takes what recordings of real services look like: cohorts scraped one after the other, a series
+// that is missing once, a page that is missing, a counter of +Inf.
+func TestReplayAsRecorded(t *testing.T) {
+	rule := write(t, errorsGuard)
+	for _, test := range []struct {
+		name   string
+		change func(moment int, cohort, code string) (value string, skip bool, later int) // in place of the value, and seconds after it
+		last   string
+	}{
+		{"one after the other", func(_ int, cohort, _ string) (string, bool, int) {
+			return "", false, map[string]int{"old": 0, "new": 3}[cohort]
+		}, `"word":"clear"`},
+		{"a series missing once", func(m int, cohort, code string) (string, bool, int) {
+			return "", m == 30 && cohort == "new" && code == "500", 0
+		}, `"word":"clear"`},
+		{"a page missing once", func(m int, cohort, _ string) (string, bool, int) { return "", m == 30 && cohort == "new", 0 }, `"word":"clear"`},
+		{"a counter of +Inf from then on", func(m int, cohort, code string) (string, bool, int) {
+			if m >= 50 && cohort == "new" && code == "500" {
+				return "+Inf", false, 0
+			}
+			return "", false, 0
+		}, `"why":"new: http_requests_total is +Inf, which counts nothing"`},
+	} {
+		text := strings.Builder{}
+		text.WriteString("# TYPE http_requests counter\n")
+		for m := range 60 {
+			for _, cohort := range []string{"old", "new"} {
+				of := map[string]int{"old": 900, "new": 100}[cohort]
+				for code, each := range map[string]int{"200": of * 99 / 100, "500": of / 100} {
+					value, skip, later := test.change(m, cohort, code)
+					if value == "" {
+						value = fmt.Sprint(each * (m + 1))
+					}
+					if !skip {
+						fmt.Fprintf(&text, "http_requests_total{cohort=%q,code=%q} %s %d\n", cohort, code, value, 1773300000+10*m+later)
+					}
+				}
+			}
+		}
+		data := filepath.Join(t.TempDir(), "recorded.om")
+		if err := os.WriteFile(data, []byte(text.String()+"# EOF\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		_, out, errs := shell(t, "guard", "replay", "--guard", rule, "--data", data)
+		lines := strings.Split(strings.TrimSpace(out), "\n")
+		if len(lines) != 59 || !strings.Contains(lines[58], test.last) {
+			t.Errorf("%s: %d lines, the last %s\n%s", test.name, len(lines), lines[len(lines)-1], errs)
+		}
+	}
+}

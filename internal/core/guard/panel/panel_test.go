@@ -277,3 +277,33 @@ func TestUnread(t *testing.T) {
 		}
 	}
 }
+
+// TestReplay sees that a recording is judged as it would have been while it was live, to the last digit.
+func TestReplay(t *testing.T) {
+	for _, limit := range []guard.Limit{{Kind: guard.AtMost, Value: 0.05}, {Kind: guard.AboveOld, Value: 0.02}} {
+		for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
+			w := newWorld(t, limit, way)
+			w.interval(0, 0)
+			w.now = start
+			w.p = Panel{}
+			w.share(0, rollout.Soaking)
+			rule := w.s.Rules.Guards[0]
+			r := NewReplay(rule, 0.01, every, start)
+			page := func(id string) signal.Page {
+				c := w.counts[id]
+				return signal.Page{"failed": {signal.NewSample(nil, c[0])}, "all": {signal.NewSample(nil, c[1])}}
+			}
+			r.Take(page("old"), page("new"), start)
+			w.p.Evaluate(w.s, []Scrape{{Instance: "old", Revision: "old", Page: page("old")}, {Instance: "new", Revision: "new", Page: page("new")}}, func(string) bool { return true }, start)
+			for i := range 30 {
+				live := w.interval(0.01*float64(i%3), 0.004*float64(i)).Verdicts[0]
+				if got := r.Take(page("old"), page("new"), w.now); !reflect.DeepEqual(got, live) {
+					t.Fatalf("%s, %s, interval %d: replayed it is %+v, and live it was %+v", limit, way, i, got, live)
+				}
+			}
+			if !r.Told() {
+				t.Errorf("%s, %s: it was told nothing", limit, way)
+			}
+		}
+	}
+}
