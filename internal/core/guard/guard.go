@@ -151,9 +151,12 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 	if len(judged) > rule.Breach.Of {
 		judged = judged[len(judged)-rule.Breach.Of:]
 	}
+	var untold []Interval // which may be beyond the limit, or not: a quantile that no bucket holds
 	for _, interval := range judged {
 		if beyond(rule, interval) {
 			v.Beyond++
+		} else if rule.Signal.Beyond(interval.New.Tally) {
+			untold = append(untold, interval)
 		}
 	}
 	v.Judged = len(judged)
@@ -172,8 +175,12 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 	switch {
 	case v.Beyond >= rule.Breach.Intervals:
 		v.Word = Breach
-	case now.Sub(spoke) > silentAfter*every:
+	case now.Sub(spoke) > silentAfter*every, v.Beyond+len(untold) >= rule.Breach.Intervals:
 		v.Word, v.Since = Silent, spoke
+		if len(untold) > 0 {
+			v.Since = untold[0].At
+			v.Why = fmt.Sprintf("its quantile %g lies beyond the last bucket, %g: the limit may be exceeded", rule.Signal.Quantile, untold[0].New.Value)
+		}
 		if rule.Missing == MissingBreaches {
 			v.Word = Breach
 		}

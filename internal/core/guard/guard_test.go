@@ -38,6 +38,7 @@ func course(pairs ...[2]float64) (history []Interval) {
 func TestJudge(t *testing.T) {
 	absolute, relative := Limit{Kind: AtMost, Value: 0.05, Unit: Share}, Limit{Kind: AboveOld, Value: 0.03, Unit: Share}
 	good, bad, none, thin := [2]float64{2, 100}, [2]float64{9, 100}, [2]float64{}, [2]float64{2, 25}
+	quantile := func(r *Rule) { r.Signal = signal.Source{Kind: signal.Quantile, Quantile: 0.95} } // 9 of 100 lie beyond its last bucket, 0.09; 2 do not move it there
 	tests := []struct {
 		name    string
 		limit   Limit
@@ -60,6 +61,12 @@ func TestJudge(t *testing.T) {
 		{"thin ones do not make a breach each", absolute, nil, course([2]float64{25, 25}, thin, thin, [2]float64{0, 30}), Undecided, 1, 4 * 4 * every},
 		{"silent", absolute, nil, course(good, none, none, none, none), Silent, 0, 0},
 		{"silent means breach", absolute, func(r *Rule) { r.Missing = MissingBreaches }, course(good, none, none, none, none), Breach, 0, 0},
+		{"a quantile beyond the last bucket, the limit below", absolute, quantile, course(bad, bad, bad), Breach, 3, 0},
+		{"a quantile beyond the last bucket, the limit above", Limit{Kind: AtMost, Value: 0.2}, quantile, course(bad, bad, good, good, bad), Silent, 0, 0},
+		{"it may have been, but too seldom", Limit{Kind: AtMost, Value: 0.2}, quantile, course(bad, bad, good, good, good), Clear, 0, 0},
+		{"some exceed the limit, one may", Limit{Kind: AtMost, Value: 0.1}, quantile, course([2]float64{11, 100}, [2]float64{12, 100}, bad, good, good), Silent, 2, 0},
+		{"it may be, and missing means breach", Limit{Kind: AtMost, Value: 0.2}, func(r *Rule) { quantile(r); r.Missing = MissingBreaches }, course(bad, bad, bad), Breach, 0, 0},
+		{"a quantile in a bucket", Limit{Kind: AtMost, Value: 0.2}, quantile, course(good, good, good, good, good), Clear, 0, 0},
 		{"old is silent", relative, nil, []Interval{{At: start.Add(every), New: side(start, 2, 100)}, {At: start.Add(4 * every), New: side(start, 2, 100)}}, Silent, 0, 0},
 	}
 	for _, test := range tests {

@@ -254,7 +254,7 @@ func key(labels map[string]string) string {
 // Tally is what one instance, or a cohort once tallies are added, gave within one interval. Tallies add up over
 // instances and over intervals.
 type Tally struct {
-	Part      float64             `json:"part"`  // the counted part: errors, slow answers, sum of values
+	Part      float64             `json:"part"`  // the counted part: errors, slow answers, sum of values, observations beyond a quantile's last bucket
 	Whole     float64             `json:"whole"` // all of it: requests, observations, readings; seconds for Rate
 	Largest   float64             `json:"largest,omitempty"`
 	Instances int                 `json:"instances"`
@@ -287,6 +287,8 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		}
 		if s.Kind == ShareAbove {
 			t.Part = max(0, t.Whole-within(t.Buckets, s.Bound))
+		} else {
+			t.Part = max(0, t.Whole-bucketed(t.Buckets))
 		}
 	}
 	return t
@@ -301,6 +303,16 @@ func within(buckets map[float64]float64, bound float64) float64 {
 		}
 	}
 	return 0
+}
+
+// bucketed is how many observations lie in a bucket that ends.
+func bucketed(buckets map[float64]float64) (n float64) {
+	for edge, count := range buckets {
+		if edge <= maxFinite {
+			n = max(n, count)
+		}
+	}
+	return n
 }
 
 func increase(before, after map[string]float64) (sum float64) {
@@ -351,6 +363,12 @@ func (s Source) Value(t Tally) (float64, bool) {
 		return 0, false
 	}
 	return t.Part / t.Whole, true
+}
+
+// Beyond tells whether a quantile lies beyond the last bucket that ends: it is at least what Value gives, and nobody
+// knows how much more.
+func (s Source) Beyond(t Tally) bool {
+	return s.Kind == Quantile && t.Part > (1-s.Quantile)*t.Whole*(1+1e-9)
 }
 
 // quantile interpolates linearly within the bucket that holds it. An observation beyond the last finite bound counts

@@ -2,6 +2,7 @@ package signal
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 )
@@ -59,6 +60,9 @@ func TestTracker(t *testing.T) {
 			}
 			if judged && (math.Abs(value-test.want) > 1e-9 || tally.Whole != test.whole) {
 				t.Errorf("got %v of %v, want %v of %v", value, tally.Whole, test.want, test.whole)
+			}
+			if beyond := strings.Contains(test.name, "beyond the last"); test.source.Beyond(tally) != beyond {
+				t.Errorf("it lies beyond the last bucket: %v, want %v (%+v)", !beyond, beyond, tally)
 			}
 		})
 	}

@@ -4,6 +4,7 @@
 package panel
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -168,7 +169,7 @@ func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict
 // why tells of a guard that is silent what keeps its signal from being read.
 func (p *Panel) why(rule guard.Rule, v guard.Verdict) guard.Verdict {
 	if n := len(p.series); n > 0 && v.Word == guard.Silent {
-		v.Why = p.series[n-1].silent[rule.Name]
+		v.Why = cmp.Or(p.series[n-1].silent[rule.Name], v.Why)
 	}
 	return v
 }
