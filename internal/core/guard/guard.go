@@ -179,7 +179,7 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 		v.Word, v.Since = Silent, spoke
 		if len(untold) > 0 {
 			v.Since = untold[0].At
-			v.Why = fmt.Sprintf("its quantile %g lies beyond the last bucket, %g: the limit may be exceeded", rule.Signal.Quantile, untold[0].New.Value)
+			v.Why = fmt.Sprintf("its quantile %g lies beyond the last bucket, %s, and may be over the limit", rule.Signal.Quantile, rule.Limit.Unit.Format(untold[0].New.Value))
 		}
 		if rule.Missing == MissingBreaches {
 			v.Word = Breach

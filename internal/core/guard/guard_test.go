@@ -2,6 +2,7 @@ package guard
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -82,6 +83,9 @@ func TestJudge(t *testing.T) {
 			v := Judge(r, test.history, start, now, every)
 			if v.Word != test.want || v.Beyond != test.beyond || v.Wait != test.wait {
 				t.Errorf("%s with %d beyond, %s more; want %s, %d, %s", v.Word, v.Beyond, v.Wait, test.want, test.beyond, test.wait)
+			}
+			if told := strings.Contains(v.Why, "0.95 lies beyond the last bucket, 0.090,"); told != (r.Signal.Kind == signal.Quantile && (v.Word == Silent || r.Missing == MissingBreaches)) {
+				t.Errorf("why: %q", v.Why)
 			}
 		})
 	}
