@@ -385,6 +385,7 @@ func TestLocal(t *testing.T) {
 	if l.sent.Load() < 3000 {
 		t.Errorf("only %d requests were sent", l.sent.Load())
 	}
+	l.await("what was live before has ended", func() bool { return len(l.pids()) == 4 })
 	var one string
 	for one = range l.pids() {
 		if strings.HasPrefix(one, "tally-app-") {
