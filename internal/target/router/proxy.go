@@ -31,6 +31,7 @@ type visit struct {
 	given   bool     // the instance has all of it
 	broken  bool     // its own body cannot be read: that says nothing of the instance
 	cut     bool     // the answer ended before its end
+	late    bool     // the caller left an answer of a known length of which nothing more came
 
 	state atomic.Int32 // waits, answers or stuck
 	at    atomic.Pointer[backend]
@@ -44,7 +45,8 @@ const (
 )
 
 // A request whose caller left after patience, and any that has no answer after stuckAfter, counts against the instance
-// that has it, as 504 and with the time it took so far. Who leaves sooner may have changed his mind.
+// that has it, as 504 and with the time it took so far; so does an answer of a known length that stood still for as long
+// as patience when its caller left. Who leaves sooner may have changed his mind.
 const (
 	patience   = time.Second
 	stuckAfter = 30 * time.Second
@@ -85,6 +87,8 @@ func (r *Router) count(v *visit, took time.Duration) {
 	case v.preview || v.state.Load() == stuck:
 	case v.cut:
 		v.last.counter.answered(http.StatusBadGateway, took)
+	case v.late:
+		v.last.counter.answered(http.StatusGatewayTimeout, took)
 	case v.status != 0:
 		v.last.counter.answered(v.status, took)
 	case v.given && took >= patience:
@@ -181,7 +185,11 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 		}
 		response, err := transport.RoundTrip(req)
 		if err == nil {
-			response.Body = released(&whole{response.Body, req.Context(), v}, response.Body, b)
+			if response.StatusCode == http.StatusSwitchingProtocols { // either side may end it as it likes
+				response.Body = released(response.Body, b)
+			} else {
+				response.Body = released(&whole{response.Body, req.Context(), v, response.ContentLength > 0}, b)
+			}
 			return response, nil
 		}
 		b.release()
@@ -259,27 +267,34 @@ func (u *untouched) giveUp() bool {
 	return !u.read
 }
 
-// whole is an answer's body that tells where it ends before its end, while the caller still waits for it.
+// whole is an answer's body that tells where it ends before its end while the caller still waits for it, and where the
+// caller left it because nothing more came. One without a length may rightly be quiet for long, as a stream of events is.
 type whole struct {
 	io.ReadCloser
-	ctx context.Context
-	v   *visit
+	ctx   context.Context
+	v     *visit
+	sized bool
 }
 
 // Read implements io.Reader.
 func (w *whole) Read(p []byte) (int, error) {
+	began := time.Now()
 	n, err := w.ReadCloser.Read(p)
-	if err != nil && err != io.EOF && w.ctx.Err() == nil {
+	switch {
+	case err == nil || err == io.EOF:
+	case w.ctx.Err() == nil:
 		w.v.cut = true
+	case w.sized && time.Since(began) >= patience:
+		w.v.late = true
 	}
 	return n, err
 }
 
 // released is an answer's body that releases its instance when it is closed. What was switched to another protocol, such
 // as a WebSocket, can be written to as before.
-func released(body io.ReadCloser, raw io.ReadCloser, b *backend) io.ReadCloser {
+func released(body io.ReadCloser, b *backend) io.ReadCloser {
 	once := releasing{ReadCloser: body, release: sync.OnceFunc(b.release)}
-	if both, ok := raw.(io.ReadWriteCloser); ok {
+	if both, ok := body.(io.ReadWriteCloser); ok {
 		return &switched{once, both}
 	}
 	return &once

@@ -299,6 +299,14 @@ func TestCountedAgainst(t *testing.T) {
 		switch r.URL.Path {
 		case "/hangs":
 			<-release
+		case "/stalls":
+			w.Header().Set("Content-Length", "100")
+			io.WriteString(w, "half of it")
+			http.NewResponseController(w).Flush()
+			<-release
+		case "/stream":
+			http.NewResponseController(w).Flush()
+			<-release
 		case "/cuts":
 			w.Header().Set("Content-Length", "100")
 			io.WriteString(w, "half of it")
@@ -347,6 +355,18 @@ func TestCountedAgainst(t *testing.T) {
 	counted("map[200:1 502:2 504:1]")
 	ask("/hangs", patience/10)
 	counted("map[200:1 502:2 504:1]")
+	req, _ := http.NewRequest(http.MethodPost, "http://"+at+"/hangs", strings.NewReader("an order"))
+	impatient := http.Client{Timeout: patience + 200*time.Millisecond}
+	if _, err := impatient.Do(req); err == nil {
+		t.Error("what hangs answered")
+	}
+	counted("map[200:1 502:2 504:2]")
+	ask("/stalls", patience+200*time.Millisecond)
+	counted("map[200:1 502:2 504:3]")
+	ask("/stalls", patience/10)
+	counted("map[200:2 502:2 504:3]")
+	ask("/stream", patience+200*time.Millisecond)
+	counted("map[200:3 502:2 504:3]")
 	for _, body := range []string{"POST /x HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\nZZ\r\n", "POST /x HTTP/1.1\r\nHost: a\r\nContent-Length: 9\r\n\r\nhel"} {
 		conn, err := net.Dial("tcp", at)
 		if err != nil {
@@ -360,9 +380,9 @@ func TestCountedAgainst(t *testing.T) {
 			t.Errorf("%q is answered %q", body, answer)
 		}
 	}
-	counted("map[200:1 502:2 504:1]")
+	counted("map[200:3 502:2 504:3]")
 	ask("/well", 10*time.Second) // nobody is suspected
-	counted("map[200:2 502:2 504:1]")
+	counted("map[200:4 502:2 504:3]")
 }
 
 // TestLeastBusy sees that a request goes where the least is under way, and never to a cohort that has no share of the
