@@ -241,6 +241,13 @@ func TestOneTrouble(t *testing.T) {
 	if since := berthAt(r.engine.Snapshot(), "drydock").Problem.Since; !since.After(began.Add(time.Minute)) {
 		t.Errorf("it came again after a minute and is told since %s", since)
 	}
+	b := &loop{e: r.engine, troubles: map[string]lately{}}
+	for i := range 4 {
+		b.trouble(began.Add(time.Duration(i)*10*time.Second), fmt.Errorf("read tcp 127.0.0.1:%d: no answer", 41000+i))
+	}
+	if !b.problem.Since.Equal(began) || !strings.Contains(b.problem.Text, "41003") {
+		t.Errorf("trouble from one port after the other: %+v", b.problem)
+	}
 }
 
 // TestDrift changes a site by hand: it is told, nothing is overwritten, and a person has it put back.

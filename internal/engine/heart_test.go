@@ -14,6 +14,7 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
 	"aditus/internal/scrape"
+	"aditus/internal/status"
 )
 
 // metricsPage is OpenMetrics text as an instance of a web service exposes it, after so many scrapes.
@@ -156,5 +157,22 @@ func TestUnrecorded(t *testing.T) {
 	}
 	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Lock != nil {
 		t.Errorf("it is locked: %v", b.Lock)
+	}
+}
+
+// TestBackUnrecorded has a person turn a rollout back while nothing can be recorded: its traffic leaves, and the answer
+// says how things are.
+func TestBackUnrecorded(t *testing.T) {
+	r := settled(t)
+	r.push("2")
+	r.until("version 2 has traffic", func(s status.Snapshot) bool { return r.share("drydock", "2") > 0 })
+	r.book.Close()
+	err := r.order(berth.RollBack, "drydock")
+	if err == nil || !strings.Contains(err.Error(), "it is carried out, and is not on record yet") {
+		t.Errorf("it is answered: %v", err)
+	}
+	r.until("its traffic has left", func(status.Snapshot) bool { return r.share("drydock", "2") == 0 })
+	if err := r.order(berth.Advance, "drydock"); err == nil || strings.Contains(err.Error(), "carried out") {
+		t.Errorf("an order that is not possible: %v", err)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"sync"
 	"time"
 
@@ -14,7 +15,6 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/health"
-	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
@@ -32,7 +32,7 @@ type loop struct {
 	state    berth.State
 	held     map[declare.Fingerprint]*berth.Revision // those that it is about
 	problem  *status.Problem
-	troubles map[string]lately // by what it says
+	troubles map[string]lately // by what it says, without its numbers
 	looked   time.Time
 	word     health.Word // of what is applied, and since when
 	since    time.Time
@@ -107,9 +107,13 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 	decided := berth.Decide(b.id, b.state, seen.core(), world, wishes(orders), now)
 	answers := decided.Answers
 	if err := b.record(ctx, &decided, now); err != nil {
-		var first []rollout.Intent
-		b.state, first = decided.Unrecorded(b.state)
-		answers = unrecorded(answers, err)
+		next, first, goesOn := decided.Unrecorded(b.state)
+		b.state = next
+		if goesOn {
+			answers = unrecorded(answers, fmt.Errorf("it is carried out, and is not on record yet: %w", err))
+		} else {
+			answers = unrecorded(answers, err)
+		}
 		b.trouble(now, errors.Join(err, b.carryOut(ctx, first)))
 	} else {
 		b.state = decided.State
@@ -239,6 +243,9 @@ const oneTrouble = 30 * time.Second
 // lately is trouble of the last half minute: since when it was there, and when last.
 type lately struct{ since, last time.Time }
 
+// numbers in trouble do not make it another one: ports, numbers of processes, how long something took.
+var numbers = regexp.MustCompile(`[0-9]+`)
+
 // trouble keeps or clears what is wrong with the berth, with the time since when. Trouble that comes and goes, or takes
 // turns with another, is one.
 func (b *loop) trouble(now time.Time, err error) {
@@ -246,12 +253,13 @@ func (b *loop) trouble(now time.Time, err error) {
 	was := b.problem
 	if b.problem = nil; err != nil {
 		text := err.Error()
-		l, again := b.troubles[text]
+		what := numbers.ReplaceAllString(text, "0")
+		l, again := b.troubles[what]
 		if !again {
 			l.since = now
 		}
 		l.last = now
-		b.troubles[text] = l
+		b.troubles[what] = l
 		b.problem = &status.Problem{About: b.id.String(), Text: text, Since: l.since}
 	}
 	if (was == nil) != (b.problem == nil) || was != nil && was.Text != b.problem.Text {
@@ -259,12 +267,13 @@ func (b *loop) trouble(now time.Time, err error) {
 	}
 }
 
-// act has the target do what was decided. Whatever fails is asked for again at the next beat.
+// act has the target do what was decided; what fails keeps no other up. What a rollout wants is asked for again at the
+// next beat, an instance to be started anew when it had its time to come up.
 func (b *loop) act(ctx context.Context, d berth.Decision) error {
 	err := b.carryOut(ctx, d.Intents)
 	for _, id := range d.Restarts {
 		if failed := b.driver.Restart(ctx, b.id.Workload, id); failed != nil {
-			return errors.Join(err, fmt.Errorf("start %s anew: %w", id, failed))
+			err = errors.Join(err, fmt.Errorf("start %s anew: %w", id, failed))
 		}
 	}
 	return err

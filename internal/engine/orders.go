@@ -81,10 +81,13 @@ func (b *loop) answer(orders []*order, answers []berth.Answer) {
 	}
 }
 
-// unrecorded answers a step's orders with why nothing of it could be recorded.
+// unrecorded answers a step's orders with why nothing of it could be recorded; one that was not possible anyway keeps
+// its reason.
 func unrecorded(answers []berth.Answer, err error) []berth.Answer {
 	for i := range answers {
-		answers[i] = berth.Answer{Err: err}
+		if answers[i].Err == nil {
+			answers[i] = berth.Answer{Err: err}
+		}
 	}
 	return answers
 }

@@ -159,15 +159,15 @@ func (d *Decision) Number(id int64) {
 
 // Unrecorded is the state to go on with where a decision could not be recorded, and what is done of it all the same. It
 // is as it was, but for what was only seen; and traffic that leaves what breaches leaves it now, in memory, and is on
-// record as soon as there is one. Nothing else of the way back is done before.
-func (d *Decision) Unrecorded(was State) (State, []rollout.Intent) {
+// record as soon as there is one. Nothing else of the way back is done before. goesOn tells that it is so.
+func (d *Decision) Unrecorded(was State) (next State, first []rollout.Intent, goesOn bool) {
 	if roll := d.State.Roll; roll != nil && was.Roll != nil && was.Roll.ID == roll.ID && roll.Harms() {
-		next := d.State
+		next = d.State
 		next.Owed = d.Facts // those that were owed before are among them
-		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare })
+		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare }), true
 	}
 	was.Change, was.Waits = d.State.Change, d.State.Waits
-	return was, nil
+	return was, nil, false
 }
 
 // Decide takes one step. It reads and changes nothing but its arguments' copies.

@@ -152,7 +152,7 @@ func (m *model) step() (d Decision, counts bool) {
 		}
 	} else {
 		var now []rollout.Intent
-		m.state, now = d.Unrecorded(m.state)
+		m.state, now, _ = d.Unrecorded(m.state)
 		for _, i := range now {
 			m.do(i)
 		}

@@ -175,7 +175,7 @@ func (l *laws) trafficFirst(m *model, was State, seen Seen, d Decision, counts b
 	if counts {
 		return nil
 	}
-	next, now := d.Unrecorded(was)
+	next, now, _ := d.Unrecorded(was)
 	for _, i := range now {
 		if i.Do != rollout.SetShare || i.Share != 0 || i.Revision != was.Roll.New.Revision {
 			return fmt.Errorf("unrecorded, %s of %v is done", i.Do, i.Share)
