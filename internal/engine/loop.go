@@ -89,7 +89,7 @@ func (b *loop) run(ctx context.Context) error {
 const unwatched = 15 * time.Second
 
 // step is the whole product once round. Nothing is done at the target that is not on record before, and what could not
-// be recorded has not happened.
+// be recorded has not happened, but that traffic leaves what does harm.
 func (b *loop) step(ctx context.Context, now time.Time) {
 	seen := b.observe(ctx, now)
 	if ctx.Err() != nil {

@@ -66,9 +66,9 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	}
 	v := &visit{own: own, preview: preview}
 	v.settle(req)
-	hangs := time.AfterFunc(stuckAfter, func() {
+	hangs := time.AfterFunc(r.stuckAfter, func() {
 		if b := v.at.Load(); b != nil && !preview && v.state.CompareAndSwap(waits, stuck) {
-			b.counter.answered(http.StatusGatewayTimeout, stuckAfter)
+			b.counter.answered(http.StatusGatewayTimeout, r.stuckAfter)
 		}
 	})
 	defer func() { // also where an answer was cut off, which the proxy tells by a panic

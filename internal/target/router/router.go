@@ -52,6 +52,7 @@ type Router struct {
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
 	unserved       atomic.Uint64
+	stuckAfter     time.Duration // how long an instance may take for the head of an answer
 
 	mu       sync.RWMutex
 	routes   map[string]*route
@@ -102,7 +103,7 @@ func New() *Router {
 	}
 	r := &Router{
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
-		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{},
+		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter,
 	}
 	r.transport.Protocols = new(http.Protocols)
 	r.transport.Protocols.SetHTTP1(true)

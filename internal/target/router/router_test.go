@@ -385,6 +385,35 @@ func TestCountedAgainst(t *testing.T) {
 	counted("map[200:4 502:2 504:3]")
 }
 
+// TestStuck sees that what has no answer for long counts while its caller still waits, and once only.
+func TestStuck(t *testing.T) {
+	r, at := open(t)
+	r.stuckAfter = 10 * time.Millisecond
+	release, done := make(chan struct{}), make(chan struct{})
+	in := instance(t, "in", func(http.ResponseWriter, *http.Request) { <-release })
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{in}}}}})
+	go func() {
+		defer close(done)
+		get(t, http.DefaultClient, at, "any.example")
+	}()
+	end := time.Now().Add(10 * time.Second)
+	for c, _ := r.Counts("in"); c.Requests[504] == 0; c, _ = r.Counts("in") {
+		if time.Now().After(end) {
+			close(release)
+			t.Fatal("it is never counted while its caller waits")
+		}
+		time.Sleep(time.Millisecond)
+	}
+	close(release)
+	<-done
+	if err := r.Drain(t.Context(), "in"); err != nil {
+		t.Error(err)
+	}
+	if c, _ := r.Counts("in"); fmt.Sprint(c.Requests) != "map[504:1]" {
+		t.Errorf("counted %v", c.Requests)
+	}
+}
+
 // TestLeastBusy sees that a request goes where the least is under way, and never to a cohort that has no share of the
 // traffic, not even where nobody else could take it.
 func TestLeastBusy(t *testing.T) {
