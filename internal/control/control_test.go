@@ -12,6 +12,7 @@ import (
 	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
@@ -119,6 +120,33 @@ func TestNeeds(t *testing.T) {
 			t.Errorf("%s: needs nothing, and yet %q", test.name, needs[0].Text)
 		case test.want != "" && (len(needs) != 1 || !strings.Contains(needs[0].Text, test.want) || needs[0].Keys[0] != test.key):
 			t.Errorf("%s: %+v, want %q answered by %s", test.name, needs, test.want, test.key)
+		}
+	}
+}
+
+// TestNext sees that what comes next is never told as sure where a guard is in its way.
+func TestNext(t *testing.T) {
+	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	silent := guard.Verdict{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: now.Add(-time.Minute)}
+	for _, test := range []struct {
+		phase    rollout.Phase
+		over     bool
+		verdicts []guard.Verdict
+		next     string
+	}{
+		{rollout.Soaking, false, []guard.Verdict{silent}, "25 % of the traffic at 09:00:40 if all guards are clear"},
+		{rollout.Soaking, true, []guard.Verdict{silent}, "25 % of the traffic as soon as all guards are clear; slow is silent since 08:59:00"},
+		{rollout.Soaking, true, nil, "25 % of the traffic at 09:00:00 if all guards are clear"},
+		{rollout.Proving, true, []guard.Verdict{silent}, "proven as soon as all guards are clear; slow is silent since 08:59:00"},
+	} {
+		s := rollout.Begin(rollout.Side{Version: "1"}, rollout.Side{Version: "2"}, story(t).Rules, "aditus", "", time.Time{}, now)
+		s.Phase = test.phase
+		s.Rules.Stages = []declare.Stage{{Share: 0.1, Soak: declare.Span{Duration: 40 * time.Second}}, {Share: 0.25}}
+		if test.over {
+			s.Soaked, s.Proved = time.Hour, time.Hour
+		}
+		if got := words.Next(status.Berth{Rollout: &status.Rollout{State: s}, Verdicts: test.verdicts}, now); got != test.next {
+			t.Errorf("%s, over %v: %q, want %q", test.phase, test.over, got, test.next)
 		}
 	}
 }

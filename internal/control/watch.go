@@ -409,7 +409,7 @@ func (w Watch) Next() []string {
 	case s.Phase == rollout.Proven:
 		lines = append(lines, fmt.Sprintf("%s serves alone; it is the revision to go back to from now on.", s.New.Version))
 	default:
-		lines = append(lines, say.Sentence(words.Next(status.Berth{Rollout: &status.Rollout{State: s}}, w.Now)))
+		lines = append(lines, say.Sentence(words.Next(status.Berth{Rollout: &status.Rollout{State: s}, Verdicts: w.Verdicts}, w.Now)))
 	}
 	if len(w.Behind) > 0 {
 		verb := "waits"

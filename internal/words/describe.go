@@ -60,7 +60,7 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 		return stage + ", settling: instances are coming up", Moves
 	case rollout.Soaking:
 		if r.SoakLeft() == 0 {
-			return stage + ", soaked; " + blocking(b), Moves
+			return stage + ", soaked; " + cmp.Or(blocking(b), "goes on at the next look"), Moves
 		}
 		if r.Rules.Style == declare.BlueGreen && r.AskedShare() == 0 {
 			return fmt.Sprintf("%s: the new set is tried without traffic, %s of %s left", stage, say.Span(r.SoakLeft()), say.Span(r.Rules.Stages[r.Stage].Soak.Duration)), Moves
@@ -71,6 +71,9 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 	case rollout.Held:
 		return fmt.Sprintf("%s, held while %s, for %s", stage, r.HeldFrom, say.Span(now.Sub(r.Since))), Asks
 	case rollout.Proving:
+		if why := blocking(b); why != "" && r.ProvingLeft() == 0 {
+			return "its time at full traffic is over; " + why, Moves
+		}
 		return fmt.Sprintf("proving, %s of %s left", say.Span(r.ProvingLeft()), say.Span(r.Rules.Proving.Duration)), Good
 	case rollout.RollingBack:
 		return "rolling back, from " + stage, Bad
@@ -88,7 +91,7 @@ func blocking(b status.Berth) string {
 			return fmt.Sprintf("%s is %s", v.Guard, VerdictWords(v))
 		}
 	}
-	return "goes on at the next look"
+	return ""
 }
 
 // Describe tells a berth in full sentences: what is live, what is coming, how it is doing, and what happens next.
@@ -275,6 +278,9 @@ func Next(b status.Berth, now time.Time) string {
 		if stages[r.Stage].SignOff != "" {
 			after = "a sign-off by " + stages[r.Stage].SignOff
 		}
+		if why := blocking(b); why != "" && r.SoakLeft() == 0 {
+			return fmt.Sprintf("%s as soon as all guards are clear; %s", after, why)
+		}
 		return fmt.Sprintf("%s at %s if all guards are clear", after, now.Add(r.SoakLeft()).Local().Format(time.TimeOnly))
 	case rollout.Waiting:
 		if r.Task != "" {
@@ -284,6 +290,9 @@ func Next(b status.Berth, now time.Time) string {
 	case rollout.Held:
 		return "nothing until a person lets it go on or rolls it back; guards stay on"
 	case rollout.Proving:
+		if why := blocking(b); why != "" && r.ProvingLeft() == 0 {
+			return "proven as soon as all guards are clear; " + why
+		}
 		if r.Rules.Style == declare.BlueGreen {
 			return fmt.Sprintf("proven at %s if all guards hold; the old set is kept until %s", now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly), r.Switched.Add(r.Rules.Keep.Duration).Local().Format(time.TimeOnly))
 		}

@@ -103,11 +103,20 @@ func (m *Model) viewGuards(p *kit.Page, y, end int, b status.Berth) {
 	p.Put(limit, y, kit.Dim, "limit")
 	p.Put(verdict, y, kit.Dim, "verdict")
 	nearest := nearestGuard(b.Verdicts)
+	y++
 	for i, v := range b.Verdicts {
-		if y+1+i >= end {
+		if y >= end {
 			return
 		}
-		m.viewGuard(p, y+1+i, v, rolling, i == nearest, chart, chartWidth, limit, verdict)
+		m.viewGuard(p, y, v, rolling, i == nearest, chart, chartWidth, limit, verdict)
+		y++
+		switch shown := v.Old != nil || v.New != nil; {
+		case v.Word != guard.Silent || v.Why == "":
+		case chartWidth > 0 && !shown: // in the place of what it does not show
+			y = p.Wrap(left+19, y-1, limit-left-21, min(2, end-y+1), kit.Dim, v.Why)
+		default:
+			y = p.Wrap(left+2, y, p.W-left-3, min(2, end-y), kit.Dim, v.Why)
+		}
 	}
 }
 
@@ -146,6 +155,9 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 	word := words.VerdictWords(v)
 	if nearest && v.Word == guard.Clear {
 		word += ", nearest"
+	}
+	if verdict+len(word) > p.W {
+		word = string(v.Word)
 	}
 	p.Put(verdict, y, kit.RoleOf(tone), word)
 }

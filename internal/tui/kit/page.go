@@ -108,7 +108,7 @@ func (p *Page) Wrap(x, y, width, most int, role Role, text string) int {
 	if width <= 0 {
 		return y
 	}
-	lines := strings.Split(ansi.Wordwrap(Plain(text), width, ""), "\n")
+	lines := strings.Split(ansi.Wrap(Plain(text), width, ""), "\n")
 	for i, line := range lines {
 		if i == most {
 			break

@@ -93,8 +93,7 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		p.PutIn(x+29, y, width-29, kit.RoleOf(words.VerdictTone(v)), string(v.Word))
 		y++
 		if more := words.VerdictMore(v); more != "" && y < end {
-			p.PutIn(x+2, y, width-2, kit.Dim, more)
-			y++
+			y = p.Wrap(x+2, y, width-2, min(6, end-y), kit.Dim, more) // why a guard is silent takes a sentence
 		}
 	}
 	return y
