@@ -20,6 +20,7 @@ var tiers = [][]string{
 	{"config", "status"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},
+	{"view"},
 	{"engine"},
 	{"control", "demo"},
 	{"draw", "simulate"},
@@ -27,8 +28,8 @@ var tiers = [][]string{
 	{"cli"},
 }
 
-// faces are the rooms that see what control shows, and never the engine behind it.
-var faces = []string{"tui", "draw", "words", "status"}
+// faces are the rooms that see what control and view show, and never the engine behind them.
+var faces = []string{"tui", "draw", "view", "words", "status"}
 
 // computation are the packages of others that the core may use: they know the outside as little as it does.
 var computation = []string{"gonum.org/v1/gonum", "github.com/robfig/cron"}

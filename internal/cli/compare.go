@@ -14,11 +14,12 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 )
 
 func newCompare() *cobra.Command {
 	var r connection
-	var against control.Against
+	var against view.Against
 	var part string
 	var asJSON, asPatch, all, exitCode bool
 	cmd := &cobra.Command{
@@ -93,28 +94,28 @@ are compared; with --site what is declared here and at another site.`,
 }
 
 // compareAt compares a berth: by the Aditus that runs, or, where none does, the site as it is with what was read of Git.
-func compareAt(cmd *cobra.Command, r connection, id berth.ID, against control.Against) (control.Comparison, error) {
+func compareAt(cmd *cobra.Command, r connection, id berth.ID, against view.Against) (view.Comparison, error) {
 	remote, folder, err := r.running()
 	switch {
 	case err != nil:
-		return control.Comparison{}, err
+		return view.Comparison{}, err
 	case remote != nil:
 		return remote.Compare(cmd.Context(), id, against)
 	case isDemo(folder), against.Site != "", against.From != "": // the demo's sites are only there while it runs
 		record, note, shut, err := r.client(cmd.Context())
 		if err != nil {
-			return control.Comparison{}, err
+			return view.Comparison{}, err
 		}
 		defer shut()
 		if _, err := berthOf(cmd.Context(), record, id); err != nil {
-			return control.Comparison{}, err
+			return view.Comparison{}, err
 		}
 		fmt.Fprintln(cmd.ErrOrStderr(), note)
 		return record.Compare(cmd.Context(), id, against)
 	}
 	s, err := openLocal(folder, localOptions{readOnly: true})
 	if err != nil {
-		return control.Comparison{}, err
+		return view.Comparison{}, err
 	}
 	defer s.Close()
 	seen := "is"
@@ -124,19 +125,19 @@ func compareAt(cmd *cobra.Command, r connection, id berth.ID, against control.Ag
 		seen = "was seen last"
 		record, err := control.OpenRecord(s.Ledger)
 		if err != nil {
-			return control.Comparison{}, err
+			return view.Comparison{}, err
 		}
 		if b, err = berthOf(cmd.Context(), record, id); err != nil {
-			return control.Comparison{}, err
+			return view.Comparison{}, err
 		}
 	} else if err != nil {
-		return control.Comparison{}, err
+		return view.Comparison{}, err
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "No Aditus works on %s now: the site is told as it %s, Git as it was read last.\n", folder, seen)
-	return control.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(cmd.Context()), b, against, s.Preview)
+	return view.CompareAgainst(cmd.Context(), s.Ledger, s.Snapshot(cmd.Context()), b, against, s.Preview)
 }
 
-func printComparison(w io.Writer, c control.Comparison, all bool) {
+func printComparison(w io.Writer, c view.Comparison, all bool) {
 	if c.Two {
 		fmt.Fprintf(w, "%s: from %s to %s\n", c.Berth, c.Applied, c.Declared)
 	} else {
@@ -152,7 +153,7 @@ func printComparison(w io.Writer, c control.Comparison, all bool) {
 		}
 		fmt.Fprintf(w, "\n%-8s  %s\n", kind, kit.Plain(d.Pointer))
 		show := func(name string, value any) {
-			fmt.Fprintf(w, "  %-8s  %s\n", name, kit.Plain(control.Value(value)))
+			fmt.Fprintf(w, "  %-8s  %s\n", name, kit.Plain(view.Value(value)))
 		}
 		if c.Two {
 			show("from", d.Applied)

@@ -14,13 +14,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/control"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/signal"
 	"aditus/internal/scrape"
 	"aditus/internal/source"
+	"aditus/internal/view"
 )
 
 func newGuard() *cobra.Command {
@@ -204,20 +204,20 @@ the others came. It reads the ledger; nothing changes.`,
 }
 
 // bench gives the bench of a berth's guard.
-func (r connection) bench(ctx context.Context, berth, name string) (control.Bench, error) {
+func (r connection) bench(ctx context.Context, berth, name string) (view.Bench, error) {
 	id, err := parseBerth(berth)
 	if err != nil {
-		return control.Bench{}, err
+		return view.Bench{}, err
 	}
 	c, _, shut, err := r.client(ctx)
 	if err != nil {
-		return control.Bench{}, err
+		return view.Bench{}, err
 	}
 	defer shut()
 	return c.Bench(ctx, id, name)
 }
 
-func tellBacktest(out io.Writer, b control.Bench, limit float64, asJSON bool) error {
+func tellBacktest(out io.Writer, b view.Bench, limit float64, asJSON bool) error {
 	trial := b.Try(limit)
 	if asJSON {
 		type release struct {

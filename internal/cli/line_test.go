@@ -15,8 +15,8 @@ import (
 	"github.com/google/go-containerregistry/pkg/registry"
 
 	"aditus/internal/config"
-	"aditus/internal/control"
 	"aditus/internal/source"
+	"aditus/internal/view"
 )
 
 const harbour = `aditus: 1
@@ -103,7 +103,7 @@ func TestOwnLine(t *testing.T) {
 	l.aditus(exitWrong, `drift +/parts/web/instances.*the site is told as it is, Git as it was read last`, "compare", "harbour/trial", "--exit-code") // before anything else looked
 	l.aditus(exitOK, `overwrites: Web instances was set to 4 by hand and becomes 2`, "sync", "harbour/trial", "--dry-run")
 	l.aditus(exitWrong, `drift +/parts/web/instances.*applied +2.*live +4`, "compare", "harbour/trial", "--exit-code")
-	var c control.Comparison
+	var c view.Comparison
 	if err := json.Unmarshal([]byte(l.aditus(exitOK, ``, "compare", "harbour/trial", "--json")), &c); err != nil || len(c.Fields) != 1 || c.Fields[0].Kind != "drift" || c.Stand != "drifted" {
 		t.Errorf("as JSON: %+v (%v)", c, err)
 	}

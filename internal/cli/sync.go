@@ -14,6 +14,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/status"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -130,7 +131,7 @@ func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []bert
 		if err != nil {
 			return err
 		}
-		c, err := to.Compare(ctx, b.ID, control.Against{})
+		c, err := to.Compare(ctx, b.ID, view.Against{})
 		if err != nil {
 			return err
 		}

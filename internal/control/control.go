@@ -1,6 +1,5 @@
-// Package control is what a face may ask of the engine, and the words in which every face says the same things: what
-// needs a person, how a berth stands, what can be done now. It is served in-process, and from the ledger alone where
-// no engine runs.
+// Package control is what a face may ask of the engine. It is served in-process, and from the ledger alone where no engine
+// runs.
 package control
 
 import (
@@ -15,6 +14,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 // Control is all that a face may ask.
@@ -29,13 +29,13 @@ type Reader interface {
 	// Changed gives a channel of one's own, until ctx ends, that has something when a snapshot would be new.
 	Changed(ctx context.Context) <-chan struct{}
 	// Watch gives the picture of a rollout; 0 is the berth's newest.
-	Watch(ctx context.Context, berth berth.ID, rollout int64) (Watch, error)
+	Watch(ctx context.Context, berth berth.ID, rollout int64) (view.Watch, error)
 	// Compare compares a berth, field by field.
-	Compare(ctx context.Context, berth berth.ID, against Against) (Comparison, error)
+	Compare(ctx context.Context, berth berth.ID, against view.Against) (view.Comparison, error)
 	// Declared gives what Git declares for a berth, as it was read last.
 	Declared(ctx context.Context, berth berth.ID) (*declare.Desired, error)
 	// Bench gives a guard's signal over the berth's history; the first guard where none is named.
-	Bench(ctx context.Context, berth berth.ID, guard string) (Bench, error)
+	Bench(ctx context.Context, berth berth.ID, guard string) (view.Bench, error)
 	// Log gives the newest lines that an instance wrote since a moment.
 	Log(ctx context.Context, berth berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error)
 	// Facts gives what is on record, oldest first.
@@ -49,7 +49,7 @@ type Writer interface {
 	// OfferRevert offers the way back in Git of a barred revision, on a branch of its own.
 	OfferRevert(ctx context.Context, who policy.Actor, berth berth.ID) (source.Proposal, error)
 	// OfferLimit offers another limit for a guard, on a branch of its own.
-	OfferLimit(ctx context.Context, who policy.Actor, bench Bench, limit float64) (source.Proposal, error)
+	OfferLimit(ctx context.Context, who policy.Actor, bench view.Bench, limit float64) (source.Proposal, error)
 	// LookNow has links read: all of them where none is named.
 	LookNow(ctx context.Context, who policy.Actor, links ...string) error
 	// Try asks a link whether it answers, and tells what it said.

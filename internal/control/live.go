@@ -14,6 +14,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
+	"aditus/internal/view"
 )
 
 // Live is a Control over an engine in the same process.
@@ -34,23 +35,23 @@ func (l Live) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
 }
 
 // Watch implements Reader.
-func (l Live) Watch(_ context.Context, berth berth.ID, rollout int64) (Watch, error) {
-	return NewWatch(l.Ledger, l.Engine.Snapshot(), berth, rollout)
+func (l Live) Watch(_ context.Context, berth berth.ID, rollout int64) (view.Watch, error) {
+	return view.NewWatch(l.Ledger, l.Engine.Snapshot(), berth, rollout)
 }
 
 // Compare implements Reader.
-func (l Live) Compare(ctx context.Context, id berth.ID, against Against) (Comparison, error) {
-	return compareSeen(ctx, l.Ledger, l.Engine.Snapshot(), id, against, l.Preview)
+func (l Live) Compare(ctx context.Context, id berth.ID, against view.Against) (view.Comparison, error) {
+	return view.Compare(ctx, l.Ledger, l.Engine.Snapshot(), id, against, l.Preview)
 }
 
 // Declared implements Reader.
 func (l Live) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
-	return declared(l.Ledger, l.Engine.Snapshot(), id)
+	return view.Declared(l.Ledger, l.Engine.Snapshot(), id)
 }
 
 // Bench implements Reader.
-func (l Live) Bench(_ context.Context, berth berth.ID, guard string) (Bench, error) {
-	return NewBench(l.Ledger, l.Engine.Snapshot(), berth, guard)
+func (l Live) Bench(_ context.Context, berth berth.ID, guard string) (view.Bench, error) {
+	return view.NewBench(l.Ledger, l.Engine.Snapshot(), berth, guard)
 }
 
 // Do implements Writer.
@@ -74,7 +75,7 @@ func (l Live) OfferRevert(ctx context.Context, who policy.Actor, id berth.ID) (p
 }
 
 // OfferLimit implements Writer.
-func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b Bench, limit float64) (p source.Proposal, err error) {
+func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b view.Bench, limit float64) (p source.Proposal, err error) {
 	if err = may(who); err == nil {
 		kind, text := b.Declared(limit)
 		p, err = l.Engine.OfferLimit(ctx, b.Berth, b.Rule.Name, kind, text, b.Try(limit).Summary(b), who.Name)

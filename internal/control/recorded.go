@@ -11,6 +11,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 // Record is a Reader of a ledger that no engine works on: it tells everything as it was left.
@@ -45,23 +46,23 @@ func (r Record) Snapshot(context.Context) status.Snapshot { return r.snapshot }
 func (r Record) Changed(context.Context) <-chan struct{} { return nil }
 
 // Watch implements Reader.
-func (r Record) Watch(_ context.Context, berth berth.ID, rollout int64) (Watch, error) {
-	return NewWatch(r.Ledger, r.snapshot, berth, rollout)
+func (r Record) Watch(_ context.Context, berth berth.ID, rollout int64) (view.Watch, error) {
+	return view.NewWatch(r.Ledger, r.snapshot, berth, rollout)
 }
 
 // Compare implements Reader.
-func (r Record) Compare(ctx context.Context, id berth.ID, against Against) (Comparison, error) {
-	return compareSeen(ctx, r.Ledger, r.snapshot, id, against, nil)
+func (r Record) Compare(ctx context.Context, id berth.ID, against view.Against) (view.Comparison, error) {
+	return view.Compare(ctx, r.Ledger, r.snapshot, id, against, nil)
 }
 
 // Declared implements Reader.
 func (r Record) Declared(_ context.Context, id berth.ID) (*declare.Desired, error) {
-	return declared(r.Ledger, r.snapshot, id)
+	return view.Declared(r.Ledger, r.snapshot, id)
 }
 
 // Bench implements Reader.
-func (r Record) Bench(_ context.Context, berth berth.ID, guard string) (Bench, error) {
-	return NewBench(r.Ledger, r.snapshot, berth, guard)
+func (r Record) Bench(_ context.Context, berth berth.ID, guard string) (view.Bench, error) {
+	return view.NewBench(r.Ledger, r.snapshot, berth, guard)
 }
 
 // Log implements Reader: an instance is asked for it, which takes an engine.

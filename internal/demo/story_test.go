@@ -18,12 +18,13 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 var refresh = flag.Bool("refresh", false, "write the story's snapshot anew, which the tests of the faces are made on")
 
 // storyFile is a moment of the story, for the tests of what shows it.
-const storyFile = "../control/storytest/story.json"
+const storyFile = "../view/storytest/story.json"
 
 // moment is when everything of the story is to be seen at once.
 const moment = 150 * time.Second
@@ -117,11 +118,11 @@ func capture(t *testing.T, w *World) {
 	live := control.Live{Engine: w.Engine, Ledger: w.Ledger}
 	story := struct {
 		Snapshot    status.Snapshot
-		Watches     map[string]control.Watch
-		Comparisons map[string]control.Comparison
+		Watches     map[string]view.Watch
+		Comparisons map[string]view.Comparison
 		Lines       []target.LogLine
-		Benches     map[string]control.Bench
-	}{live.Snapshot(t.Context()), map[string]control.Watch{}, map[string]control.Comparison{}, nil, map[string]control.Bench{}}
+		Benches     map[string]view.Bench
+	}{live.Snapshot(t.Context()), map[string]view.Watch{}, map[string]view.Comparison{}, nil, map[string]view.Bench{}}
 	for _, name := range []string{"slow share", "errors"} {
 		bench, err := live.Bench(t.Context(), Breached, name)
 		if err != nil {
@@ -134,7 +135,7 @@ func capture(t *testing.T, w *World) {
 			story.Watches[b.ID.String()] = watch
 		}
 		if id := b.ID.String(); slices.Contains(compared, id) {
-			c, err := live.Compare(t.Context(), b.ID, control.Against{})
+			c, err := live.Compare(t.Context(), b.ID, view.Against{})
 			if err != nil {
 				t.Error(err)
 			}

@@ -5,8 +5,8 @@ import (
 	"io"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/status"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -20,7 +20,7 @@ const (
 
 // Anatomy draws what a berth is made of: cohorts, parts and instances, what belongs to what, and how each is doing.
 func Anatomy(out io.Writer, format Format, palette Palette, b status.Berth, now time.Time) error {
-	rows := control.Anatomy(b, now)
+	rows := view.Anatomy(b, now)
 	s := newSheet(format, anatomyWidth, edge*2+60+float64(len(rows))*anatomyRow, palette)
 	s.text(edge, edge+8, s.bright, heading, b.Workload+" · "+b.Site)
 	headline, _ := words.Headline(b, now)
@@ -41,7 +41,7 @@ func Anatomy(out io.Writer, format Format, palette Palette, b status.Berth, now 
 	return s.write(out)
 }
 
-func (s *sheet) branch(x, y float64, r control.Branch) {
+func (s *sheet) branch(x, y float64, r view.Branch) {
 	role, w := s.Palette.text, normal
 	switch {
 	case r.Depth == 0 && r.Side == words.Moves:

@@ -8,7 +8,7 @@ import (
 
 	"gonum.org/v1/plot/vg"
 
-	"aditus/internal/control"
+	"aditus/internal/view"
 )
 
 // Measures of the bench's drawing, in points.
@@ -21,14 +21,14 @@ const (
 
 type benchSheet struct {
 	*sheet
-	b     control.Bench
+	b     view.Bench
 	limit float64
 	top   float64
 }
 
 // Bench draws a guard's signal over its history with a limit, the releases of that time, and what the limit would have
 // made of each.
-func Bench(out io.Writer, format Format, palette Palette, b control.Bench, limit float64) error {
+func Bench(out io.Writer, format Format, palette Palette, b view.Bench, limit float64) error {
 	trial := b.Try(limit)
 	height := edge + 110 + benchHigh + 70 + float64(max(1, len(trial.Releases)))*benchRow + edge
 	d := &benchSheet{newSheet(format, sheetWidth, height, palette), b, limit, b.Top(limit, b.Rule.Limit.Value)}
@@ -61,7 +61,7 @@ func (d *benchSheet) chart(top float64) {
 	d.textRight(benchLeft-8, top+4, d.dim, small, unit.Format(d.top))
 	d.textRight(benchLeft-8, top+benchHigh, d.dim, small, unit.Format(0))
 	gap := max(16*time.Minute, d.b.Now.Sub(d.b.Since)/200)
-	curve := func(samples []control.Sample, c color.Color, width float64) {
+	curve := func(samples []view.Sample, c color.Color, width float64) {
 		var points []vg.Point
 		for i, s := range samples {
 			if i > 0 && s.At.Sub(samples[i-1].At) > gap {
@@ -97,7 +97,7 @@ func (d *benchSheet) chart(top float64) {
 }
 
 // outcomes lists what the limit would have made of each release.
-func (d *benchSheet) outcomes(y float64, t control.Trial) {
+func (d *benchSheet) outcomes(y float64, t view.Trial) {
 	if len(t.Releases) == 0 {
 		d.text(edge, y, d.dim, normal, "No release of this time showed the signal.")
 	}

@@ -10,12 +10,12 @@ import (
 	"strings"
 	"testing"
 
-	"aditus/internal/control"
-	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
+	"aditus/internal/view"
+	"aditus/internal/view/storytest"
 )
 
-func drawn(t *testing.T, format Format, w control.Watch) []byte {
+func drawn(t *testing.T, format Format, w view.Watch) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	if err := Watch(&out, format, Dark, w); err != nil {
@@ -91,7 +91,7 @@ func TestEveryState(t *testing.T) {
 	empty.Lanes, empty.Traffic, empty.Old, empty.New, empty.Events, empty.Stages, empty.Verdicts, empty.From = nil, nil, nil, nil, nil, nil, nil, nil
 	watches["empty"] = empty
 	hostile := watches["boarding/north"]
-	hostile.Events = append([]control.Event{{At: hostile.Start, Kind: "bad\x1b[31m", Text: "a\x07b <script>&" + strings.Repeat("long ", 100)}}, hostile.Events...)
+	hostile.Events = append([]view.Event{{At: hostile.Start, Kind: "bad\x1b[31m", Text: "a\x07b <script>&" + strings.Repeat("long ", 100)}}, hostile.Events...)
 	watches["hostile"] = hostile
 	for name, w := range watches {
 		svg := drawn(t, SVG, w)

@@ -1,8 +1,8 @@
 package draw
 
 import (
-	"aditus/internal/control"
 	"aditus/internal/status"
+	"aditus/internal/view"
 	"bytes"
 	"fmt"
 	"io"
@@ -29,7 +29,7 @@ func Write(name string, format Format, palette Palette, paint Painter) error {
 }
 
 // OfWatch draws a rollout.
-func OfWatch(w control.Watch) Painter {
+func OfWatch(w view.Watch) Painter {
 	return func(out io.Writer, format Format, palette Palette) error { return Watch(out, format, palette, w) }
 }
 
@@ -41,7 +41,7 @@ func OfAnatomy(b status.Berth, now time.Time) Painter {
 }
 
 // OfBench draws a guard's signal over its history, with a limit.
-func OfBench(b control.Bench, limit float64) Painter {
+func OfBench(b view.Bench, limit float64) Painter {
 	return func(out io.Writer, format Format, palette Palette) error {
 		return Bench(out, format, palette, b, limit)
 	}

@@ -10,10 +10,10 @@ import (
 
 	"gonum.org/v1/plot/vg"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -33,12 +33,12 @@ const (
 // watchSheet draws one rollout.
 type watchSheet struct {
 	*sheet
-	w control.Watch
+	w view.Watch
 }
 
 // Watch draws a rollout on one time axis: stages, share, instances, the guards' signals with their limits, events, and
 // beside it why it is where it is.
-func Watch(out io.Writer, format Format, palette Palette, w control.Watch) error {
+func Watch(out io.Writer, format Format, palette Palette, w view.Watch) error {
 	events := min(len(w.Events), 12)
 	height := edge + 214 + trafficHigh + float64(len(w.Lanes))*(laneHeight+laneGap) + float64(events)*eventRow + edge
 	d := &watchSheet{newSheet(format, sheetWidth, math.Max(height, 520), palette), w}
@@ -90,13 +90,13 @@ func (d *watchSheet) head() {
 	d.line(d.rule, 0.8, nil, d.point(edge, y+18), d.point(sheetWidth-edge, y+18))
 }
 
-func (d *watchSheet) stretch(t control.StretchTone) color.Color {
+func (d *watchSheet) stretch(t view.StretchTone) color.Color {
 	switch t {
-	case control.Back:
+	case view.Back:
 		return d.bad
-	case control.Alone:
+	case view.Alone:
 		return d.old
-	case control.Holds:
+	case view.Holds:
 		return d.clear
 	}
 	return d.new
@@ -105,7 +105,7 @@ func (d *watchSheet) stretch(t control.StretchTone) color.Color {
 func (d *watchSheet) guides(from, to float64) {
 	for _, s := range d.w.Stages {
 		c, width := d.rule, 0.8
-		if s.Tone == control.Back {
+		if s.Tone == view.Back {
 			c, width = d.bad, 1.1
 		}
 		d.line(c, width, []float64{3, 3}, d.point(d.x(s.From), from), d.point(d.x(s.From), to))
@@ -141,7 +141,7 @@ func (d *watchSheet) stages(y float64) {
 }
 
 // steps turns samples that hold until the next one into a line.
-func (d *watchSheet) steps(samples []control.Sample, y func(float64) float64) []vg.Point {
+func (d *watchSheet) steps(samples []view.Sample, y func(float64) float64) []vg.Point {
 	var points []vg.Point
 	last := math.NaN()
 	for _, s := range samples {
@@ -178,7 +178,7 @@ func (d *watchSheet) traffic(y float64) float64 {
 
 func (d *watchSheet) instances(y float64) float64 {
 	d.label(y, "INSTANCES", "")
-	row := func(y float64, name string, samples []control.Sample, c color.Color) {
+	row := func(y float64, name string, samples []view.Sample, c color.Color) {
 		from, last := time.Time{}, 0.0
 		until := func(at time.Time) {
 			if last > 0 {
@@ -206,7 +206,7 @@ func (d *watchSheet) instances(y float64) float64 {
 }
 
 // lane draws a signal. Old is drawn first and wider, so that where both run together each stays visible.
-func (d *watchSheet) lane(y float64, lane control.Lane) float64 {
+func (d *watchSheet) lane(y float64, lane view.Lane) float64 {
 	unit := lane.Limit.Unit
 	c := d.Palette.text
 	for _, v := range d.w.Verdicts {
@@ -233,7 +233,7 @@ func (d *watchSheet) lane(y float64, lane control.Lane) float64 {
 }
 
 // curve draws measured samples; it breaks where there was none for longer than gap.
-func (d *watchSheet) curve(samples []control.Sample, y func(float64) float64, gap time.Duration, c color.Color, width float64, dashes []float64) {
+func (d *watchSheet) curve(samples []view.Sample, y func(float64) float64, gap time.Duration, c color.Color, width float64, dashes []float64) {
 	var points []vg.Point
 	var before time.Time
 	flush := func() {

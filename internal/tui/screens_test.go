@@ -8,7 +8,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/status"
@@ -18,6 +17,7 @@ import (
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 )
 
 func drawn(view func(*kit.Page), w, h int) string {
@@ -28,7 +28,7 @@ func drawn(view func(*kit.Page), w, h int) string {
 
 // TestComparisonTexts shows long texts line by line, and keeps what comes from outside from the terminal.
 func TestComparisonTexts(t *testing.T) {
-	c := control.Comparison{Berth: berth.ID{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
+	c := view.Comparison{Berth: berth.ID{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
 		{Pointer: "/parts/texts/values/note", Kind: compare.Pending, Applied: "one\ntwo\nthree\n", Declared: "one\n2\nthree\nfour\n", Live: "one\ntwo\nthree\n"},
 		{Pointer: "/parts/texts/values/odd", Kind: compare.Drift, Applied: "a", Declared: "a", Live: "\x1b[31mred\x1b[0m\a"},
 		{Pointer: "/guards", Applied: []any{}, Declared: []any{}},
@@ -72,7 +72,7 @@ func TestComparisonTexts(t *testing.T) {
 
 // TestComparisonMany keeps the cursor on screen among 10 000 parts.
 func TestComparisonMany(t *testing.T) {
-	c := control.Comparison{}
+	c := view.Comparison{}
 	for i := range 10_000 {
 		c.Fields = append(c.Fields, compare.Difference{Pointer: "/parts/p" + strings.Repeat("x", i%40) + string(rune('a'+i%26)) + time.Duration(i).String() + "/instances", Kind: compare.Pending, Applied: 1.0, Declared: 2.0, Live: 1.0})
 	}

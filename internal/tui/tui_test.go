@@ -13,8 +13,6 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"aditus/internal/control"
-	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/policy"
@@ -23,6 +21,8 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/board"
+	"aditus/internal/view"
+	"aditus/internal/view/storytest"
 )
 
 // fake is a Control that shows the story and keeps the orders it is given.
@@ -52,7 +52,7 @@ func (f *fake) LookNow(context.Context, policy.Actor, ...string) error {
 }
 func (f *fake) Accept(context.Context, policy.Actor, string) error { return nil }
 
-func (f *fake) Compare(_ context.Context, b berth.ID, against control.Against) (control.Comparison, error) {
+func (f *fake) Compare(_ context.Context, b berth.ID, against view.Against) (view.Comparison, error) {
 	f.asked++
 	c, ok := f.Comparisons[b.String()]
 	if !ok || against.Ref == "nowhere" {
@@ -86,7 +86,7 @@ func (f *fake) OfferRevert(_ context.Context, _ policy.Actor, b berth.ID) (sourc
 	return source.Proposal{Branch: "aditus/revert"}, f.refuse
 }
 
-func (f *fake) Bench(_ context.Context, b berth.ID, guard string) (control.Bench, error) {
+func (f *fake) Bench(_ context.Context, b berth.ID, guard string) (view.Bench, error) {
 	f.asked++
 	bench, ok := f.Benches[b.String()+" "+cmp.Or(guard, "slow share")]
 	if !ok {
@@ -95,7 +95,7 @@ func (f *fake) Bench(_ context.Context, b berth.ID, guard string) (control.Bench
 	return bench, nil
 }
 
-func (f *fake) OfferLimit(_ context.Context, _ policy.Actor, b control.Bench, limit float64) (source.Proposal, error) {
+func (f *fake) OfferLimit(_ context.Context, _ policy.Actor, b view.Bench, limit float64) (source.Proposal, error) {
 	key, text := b.Declared(limit)
 	f.offered = append(f.offered, key+" "+text)
 	return source.Proposal{Branch: "aditus/limit"}, f.refuse
@@ -107,7 +107,7 @@ func (f *fake) Do(_ context.Context, who policy.Actor, o berth.Order) error {
 	return f.refuse
 }
 
-func (f *fake) Watch(_ context.Context, b berth.ID, _ int64) (control.Watch, error) {
+func (f *fake) Watch(_ context.Context, b berth.ID, _ int64) (view.Watch, error) {
 	f.asked++
 	w, ok := f.Watches[b.String()]
 	if !ok {

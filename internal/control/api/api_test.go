@@ -27,7 +27,6 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/api"
-	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
@@ -37,6 +36,8 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
+	"aditus/internal/view/storytest"
 )
 
 // story answers as the demo's story stood, and remembers what was asked.
@@ -92,14 +93,14 @@ func (s *story) Accept(_ context.Context, who policy.Actor, link string) error {
 	s.note("accept %s by %s from %s", link, who.Name, who.From)
 	return nil
 }
-func (s *story) Watch(_ context.Context, id berth.ID, rollout int64) (control.Watch, error) {
+func (s *story) Watch(_ context.Context, id berth.ID, rollout int64) (view.Watch, error) {
 	w, ok := s.Watches[id.String()]
 	if !ok {
 		return w, fmt.Errorf("%s: %w", id, ledger.ErrNone)
 	}
 	return w, nil
 }
-func (s *story) Compare(_ context.Context, id berth.ID, against control.Against) (control.Comparison, error) {
+func (s *story) Compare(_ context.Context, id berth.ID, against view.Against) (view.Comparison, error) {
 	c := s.Comparisons[id.String()]
 	c.Two = against.From == "8.1.4" && against.To == "8.2.0" || against.Site == "north"
 	if c.Preview = against.Ref != ""; against.Ref == "nowhere" {
@@ -114,13 +115,13 @@ func (s *story) OfferRevert(_ context.Context, who policy.Actor, id berth.ID) (s
 	s.note("the revert of %s by %s from %s", id, who.Name, who.From)
 	return source.Proposal{Branch: "revert-" + id.Workload}, nil
 }
-func (s *story) Bench(_ context.Context, id berth.ID, guard string) (control.Bench, error) {
+func (s *story) Bench(_ context.Context, id berth.ID, guard string) (view.Bench, error) {
 	if guard == "" {
 		guard = "slow share"
 	}
 	return s.Benches[id.String()+" "+guard], nil
 }
-func (s *story) OfferLimit(_ context.Context, who policy.Actor, b control.Bench, limit float64) (source.Proposal, error) {
+func (s *story) OfferLimit(_ context.Context, who policy.Actor, b view.Bench, limit float64) (source.Proposal, error) {
 	s.note("another limit of %s of %s by %s from %s", b.Rule.Name, b.Berth, who.Name, who.From)
 	return source.Proposal{Branch: fmt.Sprint("limit-", limit)}, nil
 }
@@ -202,7 +203,7 @@ func TestRemote(t *testing.T) {
 	if !reflect.DeepEqual(watch.Rollout, s.Watches[id.String()].Rollout) {
 		t.Error("a rollout does not come through as it is")
 	}
-	comparison, err := r.Compare(ctx, id, control.Against{})
+	comparison, err := r.Compare(ctx, id, view.Against{})
 	same("compare", comparison, err, s.Comparisons[id.String()])
 	bench, err := r.Bench(ctx, id, "slow share")
 	kept := s.Benches[id.String()+" slow share"]
@@ -236,7 +237,7 @@ func TestRemote(t *testing.T) {
 	if err := r.Do(ctx, maren, berth.Order{Verb: berth.Hold, Berth: id}); err == nil || err.Error() != errRefused.Error() {
 		t.Errorf("a refusal: %v", err)
 	}
-	for _, against := range []control.Against{{From: "8.1.4", To: "8.2.0"}, {Site: "north"}} {
+	for _, against := range []view.Against{{From: "8.1.4", To: "8.2.0"}, {Site: "north"}} {
 		if two, err := r.Compare(ctx, id, against); err != nil || !two.Two {
 			t.Errorf("%+v: %+v %v", against, two, err)
 		}
@@ -245,7 +246,7 @@ func TestRemote(t *testing.T) {
 	if there, err := r.Declared(ctx, id); err != nil || there.Fingerprint() != here.Fingerprint() {
 		t.Errorf("%s is declared, not %s: %v", there.Canonical(), here.Canonical(), err)
 	}
-	if _, err := r.Compare(ctx, id, control.Against{Ref: "nowhere"}); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
+	if _, err := r.Compare(ctx, id, view.Against{Ref: "nowhere"}); err == nil || !strings.Contains(err.Error(), "no branch nowhere") {
 		t.Errorf("a branch that is not there: %v", err)
 	}
 	heard := strings.Join(s.asked, "\n")

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/policy"
@@ -15,6 +14,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 // operation is one thing that can be asked of the server. The handlers, the OpenAPI document and the tests that hold one
@@ -96,7 +96,7 @@ var operations = []operation{
 			}
 			return b, nil
 		}},
-	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: policy.Look, out: control.Watch{},
+	{method: "GET", path: berthPath + "/watch", name: "watch", about: "The picture of a rollout: stages, traffic, instances, signals, events on one time axis.", scope: policy.Look, out: view.Watch{},
 		query: []parameter{{"rollout", "Its number in the ledger; the newest where it is left out.", "integer"}},
 		do: func(ctx context.Context, c call) (any, error) {
 			id, err := strconv.ParseInt(cmp.Or(c.query("rollout"), "0"), 10, 64)
@@ -107,7 +107,7 @@ var operations = []operation{
 		}},
 	{method: "GET", path: berthPath + "/declared", name: "declared", about: "What Git declares for the berth, as it was read last. Its revision is the SHA-256 of its canonical form (RFC 8785).", scope: policy.Look, out: declare.Desired{},
 		do: func(ctx context.Context, c call) (any, error) { return c.Declared(ctx, c.berth) }},
-	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: policy.Look, out: control.Comparison{},
+	{method: "GET", path: berthPath + "/compare", name: "compare", about: "Applied, declared and live, field by field, and what a sync would do.", scope: policy.Look, out: view.Comparison{},
 		query: []parameter{
 			{"with", "A branch, tag, commit or revision to compare with instead of what Git declares.", "string"},
 			{"site", "Compare with what is declared at another site.", "string"},
@@ -115,9 +115,9 @@ var operations = []operation{
 			{"to", "The revision that from is compared with.", "string"},
 		},
 		do: func(ctx context.Context, c call) (any, error) {
-			return c.Compare(ctx, c.berth, control.Against{Ref: c.query("with"), Site: c.query("site"), From: c.query("from"), To: c.query("to")})
+			return c.Compare(ctx, c.berth, view.Against{Ref: c.query("with"), Site: c.query("site"), From: c.query("from"), To: c.query("to")})
 		}},
-	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: policy.Look, out: control.Bench{},
+	{method: "GET", path: berthPath + "/bench", name: "bench", about: "A guard's signal over the berth's history, with the releases of that time.", scope: policy.Look, out: view.Bench{},
 		query: []parameter{{"guard", "Its name; the first where it is left out.", "string"}},
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.Bench(ctx, c.berth, c.query("guard"))

@@ -29,6 +29,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 // Remote is a Control over a running Aditus elsewhere. Make it with Dial or DialURL; Follow keeps its snapshot new.
@@ -329,7 +330,7 @@ func (r *Remote) Accept(ctx context.Context, _ policy.Actor, link string) error 
 }
 
 // Watch implements control.Reader.
-func (r *Remote) Watch(ctx context.Context, id berth.ID, rollout int64) (w control.Watch, err error) {
+func (r *Remote) Watch(ctx context.Context, id berth.ID, rollout int64) (w view.Watch, err error) {
 	query := url.Values{}
 	if rollout != 0 {
 		query.Set("rollout", strconv.FormatInt(rollout, 10))
@@ -339,7 +340,7 @@ func (r *Remote) Watch(ctx context.Context, id berth.ID, rollout int64) (w contr
 }
 
 // Compare implements control.Reader.
-func (r *Remote) Compare(ctx context.Context, id berth.ID, against control.Against) (c control.Comparison, err error) {
+func (r *Remote) Compare(ctx context.Context, id berth.ID, against view.Against) (c view.Comparison, err error) {
 	query := url.Values{}
 	for name, value := range map[string]string{"with": against.Ref, "site": against.Site, "from": against.From, "to": against.To} {
 		if value != "" {
@@ -364,7 +365,7 @@ func (r *Remote) OfferRevert(ctx context.Context, _ policy.Actor, id berth.ID) (
 }
 
 // Bench implements control.Reader.
-func (r *Remote) Bench(ctx context.Context, id berth.ID, guard string) (b control.Bench, err error) {
+func (r *Remote) Bench(ctx context.Context, id berth.ID, guard string) (b view.Bench, err error) {
 	query := url.Values{}
 	if guard != "" {
 		query.Set("guard", guard)
@@ -374,7 +375,7 @@ func (r *Remote) Bench(ctx context.Context, id berth.ID, guard string) (b contro
 }
 
 // OfferLimit implements control.Writer.
-func (r *Remote) OfferLimit(ctx context.Context, _ policy.Actor, b control.Bench, limit float64) (p source.Proposal, err error) {
+func (r *Remote) OfferLimit(ctx context.Context, _ policy.Actor, b view.Bench, limit float64) (p source.Proposal, err error) {
 	err = r.ask(ctx, http.MethodPost, pathOf(b.Berth, "/limit"), nil, Wish{Guard: b.Rule.Name, Limit: limit}, &p)
 	return p, err
 }

@@ -11,13 +11,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -40,7 +40,7 @@ type Model struct {
 	desk   *screen.Desk
 	berth  status.Berth
 	now    time.Time
-	rows   []control.Branch
+	rows   []view.Branch
 	folded map[string]bool
 	list   kit.List
 	tab    Tab
@@ -90,7 +90,7 @@ func (m *Model) set(b status.Berth, now time.Time) {
 	m.berth, m.now = b, now
 	m.rows = nil
 	hidden := ""
-	for _, r := range control.Anatomy(b, now) {
+	for _, r := range view.Anatomy(b, now) {
 		if hidden != "" && strings.HasPrefix(r.ID, hidden+"/") {
 			continue
 		}
@@ -100,7 +100,7 @@ func (m *Model) set(b status.Berth, now time.Time) {
 		}
 		m.rows = append(m.rows, r)
 	}
-	if i := slices.IndexFunc(m.rows, func(r control.Branch) bool { return r.ID == before }); i >= 0 {
+	if i := slices.IndexFunc(m.rows, func(r view.Branch) bool { return r.ID == before }); i >= 0 {
 		m.list.At = i
 	}
 }
@@ -180,9 +180,9 @@ func (m *Model) find(string) tea.Cmd {
 // SetFilter shows only lines of the log that hold a text.
 func (m *Model) SetFilter(text string) { m.filter, m.back, m.tab = text, 0, Log }
 
-func (m *Model) selected() (control.Branch, bool) {
+func (m *Model) selected() (view.Branch, bool) {
 	if m.list.At < 0 || m.list.At >= len(m.rows) {
-		return control.Branch{}, false
+		return view.Branch{}, false
 	}
 	return m.rows[m.list.At], true
 }

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/health"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -167,7 +167,7 @@ func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 		if in.Health.Reason != "" && !in.Done {
 			y = p.Wrap(x, y, width, 2, kit.Bad, say.Sentence(in.Health.Reason))
 		}
-		if place := control.Place(in); place != "" && in.Memory > 0 {
+		if place := view.Place(in); place != "" && in.Memory > 0 {
 			p.PutIn(x, y, width, kit.Dim, place)
 			y++
 		}
@@ -209,7 +209,7 @@ func (m *Model) plain(p *kit.Page, x, y, width, end int) {
 	write := func(name string, value any) {
 		if y < end {
 			p.PutIn(x, y, 22, kit.Dim, name)
-			y = p.Wrap(x+24, y, width-24, 3, kit.Text, control.Value(value))
+			y = p.Wrap(x+24, y, width-24, 3, kit.Text, view.Value(value))
 		}
 	}
 	for _, field := range []string{"artifact", "host", "service", "to", "size", "instances"} {
@@ -291,7 +291,7 @@ func (m *Model) environment(p *kit.Page, x, y, width, end int, in *status.Instan
 	p.Put(x+name, y, kit.Dim, "the instance has")
 	p.Put(x+name+value, y, kit.Dim, "declared")
 	y++
-	list := control.Environment(in, m.part(in))
+	list := view.Environment(in, m.part(in))
 	if len(list) == 0 {
 		p.Put(x, y, kit.Dim, "None is declared, and it has none.")
 	}

@@ -10,21 +10,21 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 )
 
 // Model is a bench with a limit that is being moved.
 type Model struct {
 	desk   *screen.Desk
 	made   time.Time // from the record, when last
-	bench  control.Bench
+	bench  view.Bench
 	limit  float64
-	trial  control.Trial
+	trial  view.Trial
 	list   kit.List // of releases
 	window int      // which part of the history is shown, as an index into windows
 }
@@ -48,7 +48,7 @@ func open(d *screen.Desk, at berth.ID, guard string) tea.Cmd {
 }
 
 // New makes the screen, with the limit as it is declared.
-func New(d *screen.Desk, b control.Bench) *Model {
+func New(d *screen.Desk, b view.Bench) *Model {
 	m := &Model{desk: d, bench: b, limit: b.Rule.Limit.Value, made: time.Now()}
 	m.trial = b.Try(m.limit)
 	m.list.At = max(0, len(m.trial.Releases)-1)
@@ -90,7 +90,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 func (m *Model) moved() bool { return m.limit != m.bench.Rule.Limit.Value }
 
 // set shows a newer state of the same guard; the limit stays where it was moved to.
-func (m *Model) set(b control.Bench) {
+func (m *Model) set(b view.Bench) {
 	moved := m.moved()
 	m.bench = b
 	if !moved {

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 )
 
 const labelWidth = 12
@@ -98,7 +98,7 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	moment := func(column int) time.Time {
 		return from.Add(time.Duration((float64(column) + 0.5) / float64(plot.Columns()) * float64(to.Sub(from))))
 	}
-	line := func(samples []control.Sample, role kit.Role, gap time.Duration) {
+	line := func(samples []view.Sample, role kit.Role, gap time.Duration) {
 		at := 0
 		plot.Line(role, 1, func(column int) (float64, bool) {
 			t := moment(column)

@@ -11,12 +11,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -24,7 +24,7 @@ import (
 type Model struct {
 	desk     *screen.Desk
 	compared status.Berth // as it was when it was compared last
-	c        control.Comparison
+	c        view.Comparison
 	ref      string // what it is compared with instead of what Git declares; empty for that
 	rows     []row
 	list     kit.List
@@ -58,13 +58,13 @@ func open(d *screen.Desk, at berth.ID, ref string) tea.Cmd {
 		d.Say(ref+" is read.", false)
 	}
 	return d.Open(func(ctx context.Context) (screen.Screen, error) {
-		c, err := d.Control.Compare(ctx, at, control.Against{Ref: ref})
+		c, err := d.Control.Compare(ctx, at, view.Against{Ref: ref})
 		return New(d, c, ref), err
 	})
 }
 
 // New makes the screen.
-func New(d *screen.Desk, c control.Comparison, ref string) *Model {
+func New(d *screen.Desk, c view.Comparison, ref string) *Model {
 	m := &Model{desk: d, folded: map[string]bool{}, marked: map[string]bool{}, ref: ref}
 	m.set(c)
 	m.list.At = min(1, max(0, len(m.rows)-1)) // the first field that differs
@@ -72,7 +72,7 @@ func New(d *screen.Desk, c control.Comparison, ref string) *Model {
 }
 
 // set shows a newer comparison of the same berth.
-func (m *Model) set(c control.Comparison) {
+func (m *Model) set(c view.Comparison) {
 	m.c = c
 	m.lay()
 }
@@ -103,12 +103,12 @@ func (m *Model) renew(s status.Snapshot) tea.Cmd {
 	switch {
 	case m.ref != "" || m.c.Two: // what was asked for stays as it was asked
 		return nil
-	case control.SameStates(m.compared, b):
-		m.c.Live = control.LiveWords(b)
+	case view.SameStates(m.compared, b):
+		m.c.Live = view.LiveWords(b)
 		return nil
 	}
 	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
-		newer, err := m.desk.Control.Compare(ctx, b.ID, control.Against{})
+		newer, err := m.desk.Control.Compare(ctx, b.ID, view.Against{})
 		if err != nil {
 			return nil
 		}

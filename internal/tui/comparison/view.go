@@ -7,10 +7,10 @@ import (
 
 	"github.com/sergi/go-diff/diffmatchpatch"
 
-	"aditus/internal/control"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 )
 
 // columns are where the fields and the three states stand.
@@ -172,7 +172,7 @@ func (m *Model) viewPart(p *kit.Page, y int, c columns, r row) {
 		x = p.Put(x+2, y, kit.New, "● marked")
 	}
 	if r.count > 0 {
-		p.Put(max(x+2, c.applied), y, kit.RoleOf(control.ToneOf(r.kind)), say.Count(r.count, "difference"))
+		p.Put(max(x+2, c.applied), y, kit.RoleOf(view.ToneOf(r.kind)), say.Count(r.count, "difference"))
 	} else {
 		p.Put(max(x+2, c.applied), y, kit.Dim, "agrees")
 	}
@@ -180,7 +180,7 @@ func (m *Model) viewPart(p *kit.Page, y int, c columns, r row) {
 
 func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 	d := r.field
-	name := strings.TrimPrefix(control.Field(d.Pointer), r.part+" ")
+	name := strings.TrimPrefix(view.Field(d.Pointer), r.part+" ")
 	if d.Pointer == "/parts/"+r.part {
 		name = "all of it"
 	}
@@ -190,7 +190,7 @@ func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 	}
 	p.PutIn(c.field+4, y, c.applied-c.field-6, role, name)
 	state := func(x int, value, before any, role kit.Role) {
-		text := control.Value(value)
+		text := view.Value(value)
 		if same(value, before) && x != c.applied {
 			p.Put(x, y, kit.Dim, "·")
 			return
@@ -212,11 +212,11 @@ func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 	} else if r.kind == compare.Left {
 		live = kit.Dim
 	}
-	if control.Seen(d.Pointer) {
+	if view.Seen(d.Pointer) {
 		state(c.live, d.Live, d.Applied, live)
 	}
 	if c.kind >= 0 && r.kind != compare.Same {
-		p.Put(c.kind, y, kit.RoleOf(control.ToneOf(r.kind)), control.KindWords[r.kind])
+		p.Put(c.kind, y, kit.RoleOf(view.ToneOf(r.kind)), view.KindWords[r.kind])
 	}
 }
 
@@ -229,7 +229,7 @@ func tail(text string, width int) string {
 	return "…" + string(runes[max(0, len(runes)-width+1):])
 }
 
-func same(a, b any) bool { return control.Value(a) == control.Value(b) }
+func same(a, b any) bool { return view.Value(a) == view.Value(b) }
 
 // detailHeight is how many rows the selected field gets at the bottom.
 func (m *Model) detailHeight(p *kit.Page) int {
@@ -276,7 +276,7 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 	show := func(name string, value any, role kit.Role) {
 		if y < end {
 			p.Put(left, y, kit.Dim, name)
-			y = p.Wrap(left+label, y, p.W-left-label-2, max(1, (h-3)/3), role, control.Value(value))
+			y = p.Wrap(left+label, y, p.W-left-label-2, max(1, (h-3)/3), role, view.Value(value))
 		}
 	}
 	show("applied", d.Applied, kit.Old)
@@ -285,7 +285,7 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 		declared = kit.New
 	}
 	show("declared", d.Declared, declared)
-	if !m.c.Two && !control.Seen(d.Pointer) && y < end {
+	if !m.c.Two && !view.Seen(d.Pointer) && y < end {
 		p.Put(left, y, kit.Dim, "live")
 		p.Put(left+label, y, kit.Dim, "no site shows it; Aditus alone goes by it")
 		y++
@@ -296,9 +296,9 @@ func (m *Model) detail(p *kit.Page, y, h int) {
 		}
 		show("live", d.Live, role)
 	}
-	if word := control.KindWords[d.Kind]; !m.c.Two && word != "" && y < end {
+	if word := view.KindWords[d.Kind]; !m.c.Two && word != "" && y < end {
 		p.Put(left, y, kit.Dim, "that is")
-		p.Put(left+label, y, kit.RoleOf(control.ToneOf(d.Kind)), word)
+		p.Put(left+label, y, kit.RoleOf(view.ToneOf(d.Kind)), word)
 	}
 }
 

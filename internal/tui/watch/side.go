@@ -5,10 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -69,7 +69,7 @@ func (m *Model) side(p *kit.Page, x, y, end int) {
 	}
 }
 
-func doneRole(e control.Event) kit.Role {
+func doneRole(e view.Event) kit.Role {
 	if e.Tone == words.Bad {
 		return kit.Bad
 	}
@@ -113,7 +113,7 @@ func (m *Model) moments(p *kit.Page, x, y, width int) {
 	}
 	p.Right(x+25, y-1, kit.Dim, "old")
 	p.Right(x+36, y-1, kit.Dim, "new")
-	text := func(samples []control.Sample, format func(float64) string, held bool) string {
+	text := func(samples []view.Sample, format func(float64) string, held bool) string {
 		value, ok := heldAt(samples, m.at)
 		if !held {
 			value, ok = measuredAt(samples, m.at, 4*w.Rollout.Rules.Interval.Duration)

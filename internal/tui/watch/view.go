@@ -6,9 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -119,7 +119,7 @@ func (m *Model) guides(p *kit.Page, from, to int) {
 	}
 	for _, s := range m.watch.Stages {
 		role, mark := kit.Rule, "╎"
-		if s.Tone == control.Back {
+		if s.Tone == view.Back {
 			role, mark = kit.Bad, "╏"
 		}
 		down(s.From, role, mark)
@@ -136,13 +136,13 @@ func (m *Model) label(p *kit.Page, y int, text, under string) {
 	}
 }
 
-func stretchRole(t control.StretchTone) kit.Role {
+func stretchRole(t view.StretchTone) kit.Role {
 	switch t {
-	case control.Back:
+	case view.Back:
 		return kit.Bad
-	case control.Alone:
+	case view.Alone:
 		return kit.Old
-	case control.Holds:
+	case view.Holds:
 		return kit.Clear
 	}
 	return kit.New
@@ -166,7 +166,7 @@ func (m *Model) stages(p *kit.Page, y int) {
 		}
 		if from >= free && kit.Width(label) <= max(room, 5) {
 			textRole := kit.Text
-			if s.Tone != control.Entering {
+			if s.Tone != view.Entering {
 				textRole = role
 			}
 			free = p.Put(from, y, textRole, label) + 1
@@ -210,7 +210,7 @@ func (m *Model) traffic(p *kit.Page, y, height int) int {
 // instances are two lines, old above new, with the count where it changes.
 func (m *Model) instances(p *kit.Page, y int) int {
 	m.label(p, y, "INSTANCES", "")
-	line := func(y int, name string, samples []control.Sample, role kit.Role) {
+	line := func(y int, name string, samples []view.Sample, role kit.Role) {
 		columns := m.chart.right - m.chart.left
 		for from := 0; from < columns; {
 			count, ok := heldAt(samples, m.moment(from, columns))
@@ -236,7 +236,7 @@ func (m *Model) instances(p *kit.Page, y int) int {
 }
 
 // lane draws a guard's signal for both cohorts, with its limit.
-func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
+func (m *Model) lane(p *kit.Page, y, height int, lane view.Lane) int {
 	role := kit.Text
 	for _, v := range m.watch.Verdicts {
 		if v.Guard == lane.Guard && words.VerdictTone(v) == words.Bad {
@@ -257,7 +257,7 @@ func (m *Model) lane(p *kit.Page, y, height int, lane control.Lane) int {
 	p.Right(labelWidth-1, y+height-1, kit.Dim, unit.Format(lane.Low))
 	plot := kit.NewPlot(m.chart.right-m.chart.left, height)
 	gap := 4 * m.watch.Rollout.Rules.Interval.Duration
-	level := func(samples []control.Sample) func(int) (float64, bool) {
+	level := func(samples []view.Sample) func(int) (float64, bool) {
 		return func(column int) (float64, bool) {
 			value, ok := measuredAt(samples, m.moment(column, plot.Columns()), gap)
 			return (value - lane.Low) / (lane.High - lane.Low), ok
@@ -309,7 +309,7 @@ func (m *Model) axis(p *kit.Page, y int) {
 	}
 }
 
-func (m *Model) taken(x int, quiet control.Event) bool {
+func (m *Model) taken(x int, quiet view.Event) bool {
 	for _, e := range m.watch.Events {
 		if e.Tone != words.Quiet && e != quiet && m.chart.left+int(m.column(e.At)) == x {
 			return true

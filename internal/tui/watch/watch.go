@@ -10,12 +10,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -23,7 +23,7 @@ import (
 type Model struct {
 	desk   *screen.Desk
 	berth  status.Berth // as it is now
-	watch  control.Watch
+	watch  view.Watch
 	at     time.Time // of the cursor; zero for none
 	chart  span
 	scroll int // events scrolled back from the newest
@@ -44,7 +44,7 @@ func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cm
 }
 
 // New makes the screen of a rollout.
-func New(d *screen.Desk, b status.Berth, w control.Watch) *Model {
+func New(d *screen.Desk, b status.Berth, w view.Watch) *Model {
 	return &Model{desk: d, berth: b, watch: w}
 }
 
@@ -134,7 +134,7 @@ func (m *Model) move(columns int) {
 }
 
 // heldAt is a stepwise value at a moment.
-func heldAt(samples []control.Sample, at time.Time) (float64, bool) {
+func heldAt(samples []view.Sample, at time.Time) (float64, bool) {
 	value, ok := 0.0, false
 	for _, s := range samples {
 		if s.At.After(at) {
@@ -147,7 +147,7 @@ func heldAt(samples []control.Sample, at time.Time) (float64, bool) {
 
 // measuredAt is a measured value at a moment: that of the interval it lies in. Between intervals further apart than
 // gap there is none.
-func measuredAt(samples []control.Sample, at time.Time, gap time.Duration) (float64, bool) {
+func measuredAt(samples []view.Sample, at time.Time, gap time.Duration) (float64, bool) {
 	for i, s := range samples {
 		if s.At.Before(at) {
 			continue

@@ -1,4 +1,4 @@
-package control_test
+package view_test
 
 import (
 	"fmt"
@@ -6,8 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"aditus/internal/control"
-	"aditus/internal/control/storytest"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
@@ -15,6 +13,8 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
+	"aditus/internal/view/storytest"
 )
 
 // compared is a berth with a revision applied, another declared, and a site as the test says.
@@ -63,7 +63,7 @@ func TestComparison(t *testing.T) {
 		{"an orphan", one, one, func() compare.Live { l := compare.LiveOf(one); l["old"] = map[string]any{"kind": "service"}; return l }(), "old is live and not declared: it stays unless you remove it", ""},
 		{"removed by hand", one, one, func() compare.Live { l := compare.LiveOf(one); delete(l, "texts"); return l }(), "It puts back what was changed by hand, at once and without a rollout", "texts was removed by hand and comes back"},
 	} {
-		c, err := control.NewComparison(nil, compared(test.applied, test.declared, test.live), nil)
+		c, err := view.NewComparison(nil, compared(test.applied, test.declared, test.live), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -74,11 +74,11 @@ func TestComparison(t *testing.T) {
 			t.Errorf("%s: differs is %v", test.name, c.Differs())
 		}
 	}
-	preview, err := control.NewComparison(nil, compared(one, one, compare.LiveOf(one)), &berth.Revision{Workload: "web", Version: "2", Fingerprint: two.Fingerprint(), Desired: two})
+	preview, err := view.NewComparison(nil, compared(one, one, compare.LiveOf(one)), &berth.Revision{Workload: "web", Version: "2", Fingerprint: two.Fingerprint(), Desired: two})
 	if err != nil || !preview.Preview || preview.Stand != compare.Behind || len(preview.Patch) != 1 {
 		t.Errorf("a preview: %+v (%v)", preview, err)
 	}
-	between := control.CompareTwo(berth.ID{}, "1", "2", one, two)
+	between := view.CompareTwo(berth.ID{}, "1", "2", one, two)
 	if len(between.Fields) != 1 || !between.Two || between.Patch[0].Path != "/parts/app/artifact" {
 		t.Errorf("two revisions: %+v", between)
 	}
@@ -98,7 +98,7 @@ func TestFindRevision(t *testing.T) {
 		}
 	}
 	for wanted, want := range map[string]string{"bbbb": "bbbb111", "1": "aaaa111", "aaaa": `"aaaa" could be`, "2": `"2" could be`, "3": `web has no revision "3"`, "b": `web has no revision "b"`} {
-		r, err := control.FindRevision(book, "web", wanted)
+		r, err := view.FindRevision(book, "web", wanted)
 		if got := fmt.Sprint(err); err == nil && string(r.Fingerprint) != want || err != nil && !strings.Contains(got, want) {
 			t.Errorf("%s: %+v (%v), want %s", wanted, r, err, want)
 		}
@@ -119,7 +119,7 @@ func TestAnatomy(t *testing.T) {
 		{Name: "idle", Kind: declare.Service}, {Name: "old", Kind: declare.Service, Wanted: 0, Orphan: true}, {Name: "setup", Kind: declare.Task}, {Name: "texts", Kind: declare.Settings, Live: map[string]any{"values": map[string]any{"a": "b"}}},
 	}, Instances: []status.Instance{in("app", "app-1", health.Healthy, ""), in("app", "app-2", health.Failing, "status 503"), done}}}}
 	var got []string
-	for _, r := range control.Anatomy(b, now) {
+	for _, r := range view.Anatomy(b, now) {
 		got = append(got, strings.TrimSpace(fmt.Sprintf("%d %s %s: %s %s", r.Depth, r.Name, r.Kind, r.Words, r.Why)))
 	}
 	want := []string{
@@ -131,7 +131,7 @@ func TestAnatomy(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	var env []string
-	for _, v := range control.Environment(&status.Instance{Environment: map[string]string{"A": "1", "B": "2", "X": "9"}}, &status.Part{Environment: map[string]string{"A": "1", "B": "3", "C": "4"}}) {
+	for _, v := range view.Environment(&status.Instance{Environment: map[string]string{"A": "1", "B": "2", "X": "9"}}, &status.Part{Environment: map[string]string{"A": "1", "B": "3", "C": "4"}}) {
 		env = append(env, strings.TrimSpace(v.Name+" "+v.Note))
 	}
 	if text := strings.Join(env, "; "); text != "A; B the instance was started with another value; C declared, and the instance does not have it; X the instance has it, and it is not declared" {

@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"aditus/internal/control"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/view"
 )
 
 //go:embed story.json
@@ -23,11 +23,11 @@ var text []byte
 // Story is what the faces see at the moment.
 type Story struct {
 	Snapshot status.Snapshot
-	Watches  map[string]control.Watch // newest rollout, by WORKLOAD/SITE
+	Watches  map[string]view.Watch // newest rollout, by WORKLOAD/SITE
 
-	Comparisons map[string]control.Comparison // by WORKLOAD/SITE
-	Lines       []target.LogLine              // of an instance
-	Benches     map[string]control.Bench      // by WORKLOAD/SITE GUARD
+	Comparisons map[string]view.Comparison // by WORKLOAD/SITE
+	Lines       []target.LogLine           // of an instance
+	Benches     map[string]view.Bench      // by WORKLOAD/SITE GUARD
 }
 
 // All times are in UTC, whatever the machine's zone.

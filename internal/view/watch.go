@@ -1,4 +1,7 @@
-package control
+// Package view is what one looks at, with its numbers and words and without a layout: a rollout over time (Watch), a
+// comparison field by field, a guard's bench, the anatomy of what runs. Each is made from the ledger and a snapshot, and
+// drawn by every face in its own way.
+package view
 
 import (
 	"encoding/json"

@@ -1,4 +1,4 @@
-package control
+package view
 
 import (
 	"context"
@@ -66,16 +66,16 @@ func CompareAgainst(ctx context.Context, book *ledger.Ledger, s status.Snapshot,
 
 // compareSites compares what is declared for a workload at two sites.
 func compareSites(book *ledger.Ledger, s status.Snapshot, b status.Berth, site string) (Comparison, error) {
-	here, err1 := declared(book, s, b.ID)
-	there, err2 := declared(book, s, berth.ID{Workload: b.Workload, Site: site})
+	here, err1 := Declared(book, s, b.ID)
+	there, err2 := Declared(book, s, berth.ID{Workload: b.Workload, Site: site})
 	if err := errors.Join(err1, err2); err != nil {
 		return Comparison{}, err
 	}
 	return CompareTwo(b.ID, b.Site, site, here, there), nil
 }
 
-// declared gives what Git declares for a berth.
-func declared(book *ledger.Ledger, s status.Snapshot, id berth.ID) (*declare.Desired, error) {
+// Declared gives what Git declares for a berth.
+func Declared(book *ledger.Ledger, s status.Snapshot, id berth.ID) (*declare.Desired, error) {
 	b, ok := s.Find(id)
 	switch {
 	case !ok:
@@ -87,8 +87,8 @@ func declared(book *ledger.Ledger, s status.Snapshot, id berth.ID) (*declare.Des
 	return r.Desired, err
 }
 
-// compareSeen compares a berth of a snapshot.
-func compareSeen(ctx context.Context, book *ledger.Ledger, s status.Snapshot, id berth.ID, against Against, preview Preview) (Comparison, error) {
+// Compare compares a berth of a snapshot.
+func Compare(ctx context.Context, book *ledger.Ledger, s status.Snapshot, id berth.ID, against Against, preview Preview) (Comparison, error) {
 	b, ok := s.Find(id)
 	if !ok {
 		return Comparison{}, fault.New(fault.ErrNotFound, "there is no berth %s", id)
