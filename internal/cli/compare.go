@@ -141,7 +141,7 @@ func printComparison(w io.Writer, c view.Comparison, all bool) {
 	if c.Two {
 		fmt.Fprintf(w, "%s: from %s to %s\n", c.Berth, c.Applied, c.Declared)
 	} else {
-		fmt.Fprintf(w, "%s: %s\n  applied   %s\n  declared  %s\n  live      %s\n", c.Berth, c.Stand, orDash(c.Applied), orDash(c.Declared), c.Live)
+		fmt.Fprintf(w, "%s: %s\n  applied   %s\n  declared  %s\n  live      %s\n", c.Berth, c.SyncStatus, orDash(c.Applied), orDash(c.Declared), c.Live)
 	}
 	for _, d := range c.Fields {
 		if d.Kind == compare.Same && !all {

@@ -118,8 +118,8 @@ func (r connection) client(ctx context.Context) (c control.Reader, note string, 
 	return record, "No Aditus works on " + folder + " now: this is how it was left.", func() { book.Close() }, nil
 }
 
-// tellBerth tells something about a berth: a line for a person, or one of JSON.
-func tellBerth(w io.Writer, id berth.ID, asJSON bool, text string) {
+// printBerth tells something about a berth: a line for a person, or one of JSON.
+func printBerth(w io.Writer, id berth.ID, asJSON bool, text string) {
 	if asJSON {
 		_ = writeLine(w, map[string]string{"berth": id.String(), "text": text}) // texts always marshal, and a pipe that is gone ends the program
 		return

@@ -82,7 +82,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 		}
 	}
 	began := time.Now()
-	world, err := demo.Open(folder, demo.Options{Speed: speed, Anew: anew, Start: storyStart, Told: told})
+	world, err := demo.Open(folder, demo.Options{Speed: speed, Anew: anew, Start: storyStart, Recorded: told})
 	if err != nil {
 		return err
 	}

@@ -104,7 +104,7 @@ func replay(out io.Writer, rule guard.Rule, risk float64, name string, data io.R
 	told, breached := false, false
 	for i, m := range moments {
 		v := r.Take(ofCohort(m.Page, "old"), ofCohort(m.Page, "new"), m.At)
-		if told = told || r.Told(); i == 0 {
+		if told = told || r.Spoke(); i == 0 {
 			continue
 		}
 		breached = breached || v.Word == guard.Breach
@@ -193,7 +193,7 @@ the others came. It reads the ledger; nothing changes.`,
 					return usageError{err}
 				}
 			}
-			return tellBacktest(cmd.OutOrStdout(), b, value, asJSON)
+			return printBacktest(cmd.OutOrStdout(), b, value, asJSON)
 		},
 	}
 	connectionFlags(cmd, &r)
@@ -217,7 +217,7 @@ func (r connection) bench(ctx context.Context, berth, name string) (view.Bench, 
 	return c.Bench(ctx, id, name)
 }
 
-func tellBacktest(out io.Writer, b view.Bench, limit float64, asJSON bool) error {
+func printBacktest(out io.Writer, b view.Bench, limit float64, asJSON bool) error {
 	trial := b.Try(limit)
 	if asJSON {
 		type release struct {

@@ -104,7 +104,7 @@ func TestOwnLine(t *testing.T) {
 	l.aditus(exitOK, `overwrites: Web instances was set to 4 by hand and becomes 2`, "sync", "harbour/trial", "--dry-run")
 	l.aditus(exitWrong, `drift +/parts/web/instances.*applied +2.*live +4`, "compare", "harbour/trial", "--exit-code")
 	var c view.Comparison
-	if err := json.Unmarshal([]byte(l.aditus(exitOK, ``, "compare", "harbour/trial", "--json")), &c); err != nil || len(c.Fields) != 1 || c.Fields[0].Kind != "drift" || c.Stand != "drifted" {
+	if err := json.Unmarshal([]byte(l.aditus(exitOK, ``, "compare", "harbour/trial", "--json")), &c); err != nil || len(c.Fields) != 1 || c.Fields[0].Kind != "drift" || c.SyncStatus != "drifted" {
 		t.Errorf("as JSON: %+v (%v)", c, err)
 	}
 	l.aditus(exitOK, `"op": "replace",\s+"path": "/parts/web/instances",\s+"value": 2`, "compare", "harbour/trial", "--patch")

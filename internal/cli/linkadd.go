@@ -150,7 +150,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	fmt.Fprintf(out, "%s answers in %s: %s is at %.7s, “%s” by %s\n", kit.Plain(link.Where()), say.Took(took), kit.Plain(link.Ref()), head.Hash, kit.Plain(head.Subject), kit.Plain(head.Author))
 	for _, at := range found {
 		if at.Folder == link.Folder {
-			tellFound(out, at)
+			printFound(out, at)
 		}
 	}
 	var added []string
@@ -160,7 +160,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	if len(added) > 0 {
 		fmt.Fprintf(out, "new in the settings, taking revisions by hand: %s\n", say.List(added))
 	}
-	tellProblems(ctx, out, link, access, settings, key)
+	printProblems(ctx, out, link, access, settings, key)
 	if running, _ := ledger.InUse(folder); running {
 		if len(added) > 0 {
 			fmt.Fprintln(out, "Aditus runs on this folder; start it again to open the new sites.")
@@ -173,8 +173,8 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	return nil
 }
 
-// tellProblems tells what is wrong with what a link declares now. The link stays: it is read again at every answer.
-func tellProblems(ctx context.Context, out io.Writer, link config.Link, access source.Access, settings config.Settings, key *source.Opener) {
+// printProblems tells what is wrong with what a link declares now. The link stays: it is read again at every answer.
+func printProblems(ctx context.Context, out io.Writer, link config.Link, access source.Access, settings config.Settings, key *source.Opener) {
 	answer, err := source.Ask(ctx, link, access, source.Seen{}, true)
 	if err != nil {
 		fmt.Fprintln(out, kit.Plain(err.Error()))
@@ -206,7 +206,7 @@ func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (strin
 	out := cmd.ErrOrStderr()
 	for i, at := range found {
 		fmt.Fprintf(out, "%3d  %s\n", i+1, at.Folder)
-		tellFound(out, at)
+		printFound(out, at)
 	}
 	if named != "" {
 		return "", fmt.Errorf("the link is not added: there are no declarations in the folder %q; those that have any stand above", named)
@@ -223,7 +223,7 @@ func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (strin
 	return found[n-1].Folder, nil
 }
 
-func tellFound(w io.Writer, at source.Found) {
+func printFound(w io.Writer, at source.Found) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, workload := range at.Workloads {
 		fmt.Fprintf(table, "     %s\t%s\n", kit.Plain(workload.Name), kit.Plain(strings.Join(workload.Sites, " ")))
@@ -257,7 +257,7 @@ func newLinkFind() *cobra.Command {
 			}
 			for _, at := range found {
 				fmt.Fprintln(cmd.OutOrStdout(), at.Folder)
-				tellFound(cmd.OutOrStdout(), at)
+				printFound(cmd.OutOrStdout(), at)
 			}
 			return nil
 		},

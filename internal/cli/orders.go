@@ -66,7 +66,7 @@ func (c command) command() *cobra.Command {
 				return err
 			}
 			if asJSON {
-				tellBerth(cmd.OutOrStdout(), id, true, c.done)
+				printBerth(cmd.OutOrStdout(), id, true, c.done)
 				return nil
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s %s.\n", id, c.done)

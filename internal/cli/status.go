@@ -120,7 +120,7 @@ func printStatus(w io.Writer, s status.Snapshot) error {
 			version += " → " + cell.Coming + " " + say.Share(cell.Share)
 		}
 		doing, _ := words.Headline(b, s.Now)
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.Stand, b.Health.Word, kit.Plain(doing))
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.SyncStatus, b.Health.Word, kit.Plain(doing))
 	}
 	return table.Flush()
 }

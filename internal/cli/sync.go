@@ -127,7 +127,9 @@ func lookFirst(ctx context.Context, remote control.Control, look func() (status.
 func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []berth.ID, o syncOptions, look func() (status.Snapshot, error)) error {
 	wrong := false
 	for _, id := range berths {
-		b, err := waitFor(ctx, look, id, func(b status.Berth) bool { return !b.Looked.IsZero() && b.Stand != compare.Unread || b.Problem != nil })
+		b, err := waitFor(ctx, look, id, func(b status.Berth) bool {
+			return !b.Looked.IsZero() && b.SyncStatus != compare.Unread || b.Problem != nil
+		})
 		if err != nil {
 			return err
 		}
@@ -162,23 +164,23 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Bert
 	by := whoami(fromShell)
 	if o.orphans && len(words.Orphans(b)) > 0 {
 		if err := to.Do(ctx, by, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID}); err != nil {
-			tellBerth(w, b.ID, o.json, err.Error())
+			printBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}
-		tellBerth(w, b.ID, o.json, "orphans removed")
+		printBerth(w, b.ID, o.json, "orphans removed")
 	}
-	if b.Rollout == nil && b.Stand == compare.Aligned {
-		tellBerth(w, b.ID, o.json, "aligned, nothing to do")
+	if b.Rollout == nil && b.SyncStatus == compare.Aligned {
+		printBerth(w, b.ID, o.json, "aligned, nothing to do")
 		return true, nil
 	}
 	if b.Rollout == nil {
 		if err := to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: o.parts}); err != nil {
-			tellBerth(w, b.ID, o.json, err.Error())
+			printBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}
 	}
 	if o.noWait {
-		tellBerth(w, b.ID, o.json, "begun")
+		printBerth(w, b.ID, o.json, "begun")
 		return true, nil
 	}
 	last, begun := "", time.Now()
@@ -191,24 +193,24 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Bert
 			}
 		}
 		if text != last {
-			tellBerth(w, b.ID, o.json, text)
+			printBerth(w, b.ID, o.json, text)
 			last = text
 		}
 		r := now.Rollout
-		return r == nil && (now.Stand != b.Stand || now.Bar != nil || now.InPart || time.Since(begun) > settleTime) || r != nil && (r.Phase == rollout.Waiting || r.Phase == rollout.Held)
+		return r == nil && (now.SyncStatus != b.SyncStatus || now.Bar != nil || now.InPart || time.Since(begun) > settleTime) || r != nil && (r.Phase == rollout.Waiting || r.Phase == rollout.Held)
 	})
 	if err != nil {
 		return false, err
 	}
 	switch {
 	case end.Rollout != nil:
-		tellBerth(w, b.ID, o.json, "waits for a person: "+end.Rollout.Why)
+		printBerth(w, b.ID, o.json, "waits for a person: "+end.Rollout.Why)
 		return false, nil
 	case end.Bar != nil:
-		tellBerth(w, b.ID, o.json, "rolled back: "+end.Bar.Why)
+		printBerth(w, b.ID, o.json, "rolled back: "+end.Bar.Why)
 		return false, nil
 	}
-	return end.Stand == compare.Aligned || len(o.parts) > 0, nil
+	return end.SyncStatus == compare.Aligned || len(o.parts) > 0, nil
 }
 
 // settleTime is how long a berth that stands as before may take to show that something began.

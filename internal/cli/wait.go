@@ -25,7 +25,7 @@ var waits = map[string]func(b status.Berth) (come bool, failed string){
 		}
 		return b.Declared != nil && b.Applied != nil && b.Declared.Fingerprint == b.Applied.Fingerprint && (b.Rollout == nil || b.Keeps()), ""
 	},
-	"aligned": func(b status.Berth) (bool, string) { return b.Stand == compare.Aligned && b.Rollout == nil, "" },
+	"aligned": func(b status.Berth) (bool, string) { return b.SyncStatus == compare.Aligned && b.Rollout == nil, "" },
 	"healthy": func(b status.Berth) (bool, string) { return b.Health.Word == health.Healthy, "" },
 	"steady":  func(b status.Berth) (bool, string) { return b.Rollout == nil || b.Keeps(), "" },
 	"waiting": func(b status.Berth) (bool, string) {
@@ -90,17 +90,17 @@ that was rolled back is not proven.`,
 			})
 			if errors.Is(err, context.DeadlineExceeded) || errors.Is(ctx.Err(), context.DeadlineExceeded) {
 				text, _ := words.Headline(b, time.Now())
-				tellBerth(cmd.OutOrStdout(), id, asJSON, fmt.Sprintf("not %s within %s: %s", what, timeout, text))
+				printBerth(cmd.OutOrStdout(), id, asJSON, fmt.Sprintf("not %s within %s: %s", what, timeout, text))
 				return errWrong
 			}
 			if err != nil {
 				return err
 			}
 			if failed != "" {
-				tellBerth(cmd.OutOrStdout(), id, asJSON, failed)
+				printBerth(cmd.OutOrStdout(), id, asJSON, failed)
 				return errWrong
 			}
-			tellBerth(cmd.OutOrStdout(), id, asJSON, what)
+			printBerth(cmd.OutOrStdout(), id, asJSON, what)
 			return nil
 		},
 	}

@@ -74,11 +74,11 @@ type kept struct {
 
 // Options say how to open a demo.
 type Options struct {
-	Speed float64             // times real time, or FlatOut
-	Anew  bool                // start the story over
-	Start time.Time           // the made-up moment at which a new story begins
-	Told  func([]ledger.Fact) // is told every fact once it is on record; may be nil
-	Real  bool                // drydock runs real processes, which needs a Speed that they can follow
+	Speed    float64             // times real time, or FlatOut
+	Anew     bool                // start the story over
+	Start    time.Time           // the made-up moment at which a new story begins
+	Recorded func([]ledger.Fact) // is told every fact once it is on record; may be nil
+	Real     bool                // drydock runs real processes, which needs a Speed that they can follow
 }
 
 // Open makes a demo's world in a folder, or goes on with the one that is there.
@@ -99,7 +99,7 @@ func (w *World) open(o Options) (err error) {
 	if err := w.find(o.Anew); err != nil {
 		return err
 	}
-	if w.Ledger, err = ledger.Open(w.Folder, o.Told); err != nil {
+	if w.Ledger, err = ledger.Open(w.Folder, o.Recorded); err != nil {
 		return err
 	}
 	start := o.Start

@@ -119,7 +119,7 @@ func reached(s status.Snapshot, book *ledger.Ledger) []Part {
 		{"boarding 4.13.0 breaches a guard at north and is rolled back", barredFor(find(Breached.Workload, Breached.Site), rollout.ByGuard)},
 		{"fares 8.2.0 waits for a sign-off at slipway", fares.Rollout != nil && fares.Rollout.Phase == rollout.Waiting},
 		{"crewing 1.19.0 cannot start at drydock and is rolled back", barredFor(find("crewing", "drydock"), rollout.ByArtifact)},
-		{"tides was changed by hand at isles and shows as drifted", find("tides", "isles").Stand == compare.Drifted},
+		{"tides was changed by hand at isles and shows as drifted", find("tides", "isles").SyncStatus == compare.Drifted},
 		{"accounts 3.2.1 is tried and switched to at drydock, with the old set kept", find("accounts", "drydock").Applied != nil && find("accounts", "drydock").Applied.Version == "3.2.1"},
 		{"piers 2.9.1 was pushed, and is proven at drydock", find("piers", "drydock").Applied != nil && find("piers", "drydock").Applied.Version == "2.9.1"},
 	}

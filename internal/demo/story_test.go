@@ -36,7 +36,7 @@ var begin = time.Date(2026, 3, 12, 9, 30, 0, 0, time.UTC)
 func TestStory(t *testing.T) {
 	var mu sync.Mutex
 	kinds := map[berth.Kind]int{}
-	w, err := Open(t.TempDir(), Options{Start: begin, Told: func(facts []ledger.Fact) {
+	w, err := Open(t.TempDir(), Options{Start: begin, Recorded: func(facts []ledger.Fact) {
 		mu.Lock()
 		defer mu.Unlock()
 		for _, f := range facts {

@@ -79,15 +79,15 @@ func (e *Engine) mergeDeclared() {
 	}
 	for id, d := range e.declared {
 		if b := e.berths[id]; b != nil {
-			b.shown.Stand = standOf(b.shown.Stand, b.shown.Applied, d.fingerprint)
+			b.shown.SyncStatus = syncStatusOf(b.shown.SyncStatus, b.shown.Applied, d.fingerprint)
 		}
 	}
 	e.unpictured.Store(true)
 }
 
-// standOf is how a berth is shown to stand until it was compared with what is declared by now: no face may take it for
+// syncStatusOf is how a berth is shown to stand until it was compared with what is declared by now: no face may take it for
 // aligned with that, such as a sync that was asked for right after a push.
-func standOf(stand compare.Stand, applied *berth.Revision, declared declare.Fingerprint) compare.Stand {
+func syncStatusOf(stand compare.SyncStatus, applied *berth.Revision, declared declare.Fingerprint) compare.SyncStatus {
 	if stand == compare.Aligned && declared != "" && applied != nil && applied.Fingerprint != declared {
 		return compare.Behind
 	}

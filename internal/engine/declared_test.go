@@ -36,7 +36,7 @@ func TestAbsentAfterRestart(t *testing.T) {
 	r.change = byHand
 	r.push("1")
 	r.run()
-	absent := func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent }
+	absent := func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Absent }
 	r.until("absent", absent)
 	r.halt()
 	r.run()
@@ -51,7 +51,7 @@ func TestSiteFile(t *testing.T) {
 	r := settled(t)
 	r.write("workloads/web/north.yaml", "parts: {app: {instances: 6}}\n", "More at north")
 	s := r.until("north takes it", func(s status.Snapshot) bool { return berthAt(s, "north").Rollout != nil })
-	if d := berthAt(s, "drydock"); d.Rollout != nil || d.Stand != compare.Aligned {
+	if d := berthAt(s, "drydock"); d.Rollout != nil || d.SyncStatus != compare.Aligned {
 		t.Errorf("drydock: %s", describe(d))
 	}
 	r.until("six", func(s status.Snapshot) bool {
@@ -60,7 +60,7 @@ func TestSiteFile(t *testing.T) {
 	})
 	r.must(r.order(berth.SignOff, "north"))
 	r.until("six serve", func(s status.Snapshot) bool {
-		return berthAt(s, "north").Stand == compare.Aligned && berthAt(s, "north").Health.Healthy == 6
+		return berthAt(s, "north").SyncStatus == compare.Aligned && berthAt(s, "north").Health.Healthy == 6
 	})
 }
 
@@ -71,7 +71,7 @@ func TestMarked(t *testing.T) {
 	r.push("1", "at-most: 10 %", "at-most: 12 %", "grace: 10s", "grace: 12s")
 	r.until("marked", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Stand == compare.Aligned && b.Rollout == nil && len(r.desired(b.Applied).Guards) == 1 && r.desired(b.Applied).Guards[0].Limit.Value == 0.12
+		return b.SyncStatus == compare.Aligned && b.Rollout == nil && len(r.desired(b.Applied).Guards) == 1 && r.desired(b.Applied).Guards[0].Limit.Value == 0.12
 	})
 	if after := instances(r, "drydock"); after != before {
 		t.Errorf("instances %s became %s", before, after)
@@ -79,11 +79,11 @@ func TestMarked(t *testing.T) {
 	if texts := r.texts("drydock", "marked"); len(texts) != 1 || !strings.Contains(texts[0], "nothing that runs changes") {
 		t.Errorf("on record: %q", texts)
 	}
-	r.until("north follows, since drydock's is proven", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
+	r.until("north follows, since drydock's is proven", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Aligned })
 	r.halt()
 	r.run()
 	r.wait(3 * time.Second)
-	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Aligned || instances(r, "drydock") != before {
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.SyncStatus != compare.Aligned || instances(r, "drydock") != before {
 		t.Errorf("after a restart: %s", describe(b))
 	}
 }
@@ -116,7 +116,7 @@ func TestOrphan(t *testing.T) {
 		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil
 	})
 	b := berthAt(s, "drydock")
-	if b.Stand != compare.Aligned || len(b.Differences) != 1 || b.Differences[0].Kind != compare.Orphan || !strings.Contains(instances(r, "drydock"), "side") {
+	if b.SyncStatus != compare.Aligned || len(b.Differences) != 1 || b.Differences[0].Kind != compare.Orphan || !strings.Contains(instances(r, "drydock"), "side") {
 		t.Fatalf("%s: %+v, live %s", describe(b), b.Differences, instances(r, "drydock"))
 	}
 	r.wait(time.Minute)
@@ -143,7 +143,7 @@ func TestLeave(t *testing.T) {
 	})
 	r.hand("drydock", "app", "instances", "6")
 	s := r.until("left", func(s status.Snapshot) bool { return len(berthAt(s, "drydock").Differences) == 1 })
-	if b := berthAt(s, "drydock"); b.Stand != compare.Aligned || b.Differences[0].Kind != compare.Left {
+	if b := berthAt(s, "drydock"); b.SyncStatus != compare.Aligned || b.Differences[0].Kind != compare.Left {
 		t.Errorf("%s: %+v", describe(b), b.Differences)
 	}
 	r.push("2", "parts:", "leave: [/parts/app/instances]\nparts:")
@@ -164,14 +164,14 @@ func TestInPart(t *testing.T) {
 	r.push("1", side("1")...)
 	r.run()
 	r.until("declared", func(s status.Snapshot) bool {
-		return berthAt(s, "north").Declared != nil && berthAt(s, "north").Stand == compare.Absent
+		return berthAt(s, "north").Declared != nil && berthAt(s, "north").SyncStatus == compare.Absent
 	})
 	r.must(r.order(berth.Sync, "north"))
 	r.until("there", func(s status.Snapshot) bool {
 		return version(berthAt(s, "north")) == "1" && berthAt(s, "north").Rollout == nil
 	})
 	r.push("2", side("2")...)
-	r.until("behind", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Behind })
+	r.until("behind", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Behind })
 	part := func(names ...string) error {
 		return r.do(berth.Order{Verb: berth.Sync, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Maren Oake", Parts: names})
 	}
@@ -184,11 +184,14 @@ func TestInPart(t *testing.T) {
 	if app, side := live["app"].(map[string]any)["artifact"], live["side"].(map[string]any)["artifact"]; app != "r.example/web:1" || side != "r.example/web:2" {
 		t.Errorf("live is %v and %v; on record %v", app, side, r.texts("north", "rolled back"))
 	}
-	if b := berthAt(s, "north"); b.Stand != compare.Behind {
+	if b := berthAt(s, "north"); b.SyncStatus != compare.Behind {
 		t.Errorf("the rest: %s", describe(b))
 	}
 	r.must(r.order(berth.Sync, "north"))
-	r.until("all of it", func(s status.Snapshot) bool { b := berthAt(s, "north"); return b.Stand == compare.Aligned && !b.InPart })
+	r.until("all of it", func(s status.Snapshot) bool {
+		b := berthAt(s, "north")
+		return b.SyncStatus == compare.Aligned && !b.InPart
+	})
 }
 
 // TestStopped scales a workload to none and back: ordinary changes, without guards to wait for.
@@ -197,12 +200,12 @@ func TestStopped(t *testing.T) {
 	r.push("1", "instances: 4", "instances: 0")
 	r.until("stopped", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Stand == compare.Aligned && b.Health.Word == "stopped"
+		return b.SyncStatus == compare.Aligned && b.Health.Word == "stopped"
 	})
 	r.push("1")
 	r.until("back", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Stand == compare.Aligned && b.Health.Healthy == 4
+		return b.SyncStatus == compare.Aligned && b.Health.Healthy == 4
 	})
 }
 
@@ -271,7 +274,7 @@ func TestDriftSchedule(t *testing.T) {
 	if b := berthAt(s, "drydock"); b.Corrects.Sub(s.Now) > time.Minute || r.clock.Now().Minute()%5 != 0 && r.clock.Now().Second() > 5 {
 		t.Errorf("announced at %s for %s", s.Now, b.Corrects)
 	}
-	r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Aligned })
+	r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == compare.Aligned })
 	r.hand("drydock", "app", "instances", "7")
 	s = r.until("announced again", func(s status.Snapshot) bool { return !berthAt(s, "drydock").Corrects.IsZero() })
 	first := berthAt(s, "drydock").Corrects
@@ -280,7 +283,7 @@ func TestDriftSchedule(t *testing.T) {
 	r.until("announced anew", func(s status.Snapshot) bool { return berthAt(s, "drydock").Corrects.After(first) })
 	r.must(r.order(berth.LeaveIt, "drydock"))
 	r.wait(8 * time.Minute)
-	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Drifted || !b.Corrects.IsZero() {
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.SyncStatus != compare.Drifted || !b.Corrects.IsZero() {
 		t.Errorf("left as it is: %s", describe(b))
 	}
 	if kinds := strings.Join(r.kinds("drydock"), " "); !strings.HasSuffix(kinds, "drifted announced put back as applied drifted announced announced left") {
@@ -313,7 +316,7 @@ func TestFollow(t *testing.T) {
 	}
 	s = r.until("north follows main again", func(s status.Snapshot) bool {
 		b := berthAt(s, "north")
-		return b.Follows == "" && version(b) == "2" && b.Stand == compare.Behind
+		return b.Follows == "" && version(b) == "2" && b.SyncStatus == compare.Behind
 	})
 	if len(s.Links) != 1 || s.Now.Before(until) {
 		t.Errorf("at %s: %+v", s.Now, s.Links)
@@ -413,7 +416,7 @@ func TestPreview(t *testing.T) {
 		t.Errorf("a branch that is not there: %v", err)
 	}
 	r.wait(30 * time.Second)
-	if b := berthAt(r.engine.Snapshot(), "north"); version(b) != "1" || b.Stand != compare.Aligned {
+	if b := berthAt(r.engine.Snapshot(), "north"); version(b) != "1" || b.SyncStatus != compare.Aligned {
 		t.Errorf("a preview was taken: %s", describe(b))
 	}
 	if trial, err := r.engine.Try(t.Context(), "repo"); err != nil || trial.Fresh || trial.Commit.Hash != head.Hash().String() {
@@ -445,9 +448,9 @@ func TestPutBackUnderBar(t *testing.T) {
 	r.breach()
 	r.until("barred", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Bar != nil && b.Rollout == nil })
 	r.hand("drydock", "app", "instances", "6")
-	r.until("diverged", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Diverged })
+	r.until("diverged", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == compare.Diverged })
 	r.must(r.order(berth.Sync, "drydock"))
-	s := r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").Stand == compare.Behind })
+	s := r.until("put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == compare.Behind })
 	if b := berthAt(s, "drydock"); b.Rollout != nil || b.Bar == nil || version(b) != "1" {
 		t.Errorf("%s", describe(b))
 	}
@@ -543,7 +546,7 @@ func TestGlance(t *testing.T) {
 	r.must(err)
 	b, err := idle.Glance(t.Context(), berth.ID{Workload: "web", Site: "drydock"})
 	r.must(err)
-	if b.Stand != compare.Drifted || len(b.Differences) != 1 || b.Differences[0].Pointer != "/parts/app/instances" || version(b) != "1" || b.Looked.IsZero() {
+	if b.SyncStatus != compare.Drifted || len(b.Differences) != 1 || b.Differences[0].Pointer != "/parts/app/instances" || version(b) != "1" || b.Looked.IsZero() {
 		t.Errorf("at a glance: %s, %+v", describe(b), b.Differences)
 	}
 	if len(*r.facts) != facts || instances(r, "drydock") == "" {
@@ -573,7 +576,7 @@ func TestDeclaredAtOnce(t *testing.T) {
 		}
 		r.engine.mu.Lock()
 		for id, b := range r.engine.berths {
-			if d := r.engine.declared[id]; b.shown.Stand == compare.Aligned && b.shown.Applied.Fingerprint != d.fingerprint {
+			if d := r.engine.declared[id]; b.shown.SyncStatus == compare.Aligned && b.shown.Applied.Fingerprint != d.fingerprint {
 				t.Errorf("%s is shown as aligned with what is not applied", id)
 			}
 		}

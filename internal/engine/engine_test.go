@@ -54,7 +54,7 @@ func TestPush(t *testing.T) {
 		t.Errorf("the new cohort has %v of the traffic", share)
 	}
 	s := r.until("waiting", inPhase("drydock", rollout.Waiting, 1))
-	if b := berthAt(s, "north"); b.Stand != compare.Behind || b.BehindBy != 1 || b.Waits != "waits until drydock has proven it" {
+	if b := berthAt(s, "north"); b.SyncStatus != compare.Behind || b.BehindBy != 1 || b.Waits != "waits until drydock has proven it" {
 		t.Errorf("north: %s", describe(b))
 	}
 	if o := berthAt(s, "drydock").Rollout.Observed; o == nil || o.Low > 0.5 || o.High < 0.5 {
@@ -108,7 +108,7 @@ func TestBreach(t *testing.T) {
 		return berthAt(s, "drydock").Bar != nil && berthAt(s, "drydock").Rollout == nil
 	})
 	b := berthAt(s, "drydock")
-	if version(b) != "1" || !strings.Contains(b.Bar.Why, "slow") || b.Stand != compare.Behind {
+	if version(b) != "1" || !strings.Contains(b.Bar.Why, "slow") || b.SyncStatus != compare.Behind {
 		t.Errorf("after the rollback: %s, barred because %q", describe(b), b.Bar.Why)
 	}
 	r.wait(2 * time.Minute)
@@ -255,7 +255,7 @@ func TestDrift(t *testing.T) {
 	r := settled(t)
 	r.hand("north", "app", "instances", "6")
 	r.hand("north", "app", "environment.DEBUG", "1")
-	s := r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	s := r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Drifted })
 	if n := len(berthAt(s, "north").Differences); n != 2 {
 		t.Errorf("%d differences: %+v", n, berthAt(s, "north").Differences)
 	}
@@ -265,7 +265,7 @@ func TestDrift(t *testing.T) {
 	s = r.until("proven at drydock", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && strings.Contains(berthAt(s, "north").Waits, "by hand")
 	})
-	if b := berthAt(s, "north"); b.Stand != compare.Diverged || b.Rollout != nil {
+	if b := berthAt(s, "north"); b.SyncStatus != compare.Diverged || b.Rollout != nil {
 		t.Errorf("a drifted site was overwritten: %s", describe(b))
 	}
 	r.must(r.order(berth.Sync, "north"))
@@ -279,9 +279,9 @@ func TestDrift(t *testing.T) {
 func TestPutBack(t *testing.T) {
 	r := settled(t)
 	r.hand("north", "app", "instances", "6")
-	r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Drifted })
+	r.until("drifted", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Drifted })
 	r.must(r.order(berth.Sync, "north"))
-	r.until("aligned", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Aligned })
+	r.until("aligned", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Aligned })
 	if kinds := strings.Join(r.kinds("north"), " "); !strings.HasSuffix(kinds, "drifted put back as applied") {
 		t.Errorf("on record is %s", kinds)
 	}
@@ -295,7 +295,7 @@ func TestUnwatched(t *testing.T) {
 	r.until("settling", inPhase("drydock", rollout.Settling, 0))
 	r.sites["drydock"].SetReachable(false)
 	r.wait(2 * time.Minute)
-	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Stand != compare.Unread || b.Problem == nil {
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.SyncStatus != compare.Unread || b.Problem == nil {
 		t.Errorf("nobody says that it cannot be seen: %s", describe(b))
 	}
 	r.sites["drydock"].SetReachable(true)
@@ -322,14 +322,14 @@ func TestGone(t *testing.T) {
 	applied := berthAt(r.engine.Snapshot(), "north").Applied.Fingerprint
 	r.must(r.sites["north"].Apply(t.Context(), "web", []target.Want{target.SetShare(applied, 0, "")}))
 	r.must(r.sites["north"].Apply(t.Context(), "web", []target.Want{target.Delete(applied)}))
-	r.until("gone", func(s status.Snapshot) bool { return berthAt(s, "north").Stand == compare.Absent })
+	r.until("gone", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Absent })
 	r.wait(time.Minute)
 	if b := berthAt(r.engine.Snapshot(), "north"); b.Rollout != nil || r.share("north", "1") != 0 {
 		t.Errorf("it was put back unasked: %s", describe(b))
 	}
 	r.must(r.order(berth.Sync, "north"))
 	r.until("back", func(s status.Snapshot) bool {
-		return berthAt(s, "north").Stand == compare.Aligned && berthAt(s, "north").Health.Healthy == 4 && r.share("north", "1") == 1
+		return berthAt(s, "north").SyncStatus == compare.Aligned && berthAt(s, "north").Health.Healthy == 4 && r.share("north", "1") == 1
 	})
 	r.push("1", "[drydock, north]", "[drydock]")
 	r.until("no longer declared at north", func(s status.Snapshot) bool { return berthAt(s, "north").Declared == nil })
@@ -407,7 +407,7 @@ func TestBadInput(t *testing.T) {
 			test.mend(r)
 			r.until("it is well again", func(s status.Snapshot) bool {
 				b := berthAt(s, "drydock")
-				return s.Links[0].Problem == nil && b.Problem == nil && b.Rollout == nil && b.Stand == compare.Aligned
+				return s.Links[0].Problem == nil && b.Problem == nil && b.Rollout == nil && b.SyncStatus == compare.Aligned
 			})
 		})
 	}

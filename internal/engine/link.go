@@ -170,7 +170,7 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source.Variables))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
-		return fmt.Errorf("%s is not taken: %w; %s", l.told(answer), wrong, l.stays())
+		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
 	}
 	e.mu.Lock()
 	l.shown.Warnings = nil
@@ -190,10 +190,10 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 			continue
 		}
 		if other := e.declaredBy(id.Workload, l); other != "" {
-			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.told(answer), id.Workload, other, l.stays())
+			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.describe(answer), id.Workload, other, l.stays())
 		}
 		if role := e.unlisted(d.Desired.Rollout.Stages); role != "" {
-			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.told(answer), id.Workload, id.Site, role, role, l.stays())
+			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.describe(answer), id.Workload, id.Site, role, role, l.stays())
 		}
 		fingerprint := d.Fingerprint()
 		next.Declared[id.String()] = fingerprint
@@ -230,8 +230,8 @@ func (e *Engine) unlisted(stages []declare.Stage) string {
 	return ""
 }
 
-// told names what was read.
-func (l *link) told(answer source.Answer) string {
+// describe names what was read.
+func (l *link) describe(answer source.Answer) string {
 	if answer.Ref != "" {
 		return "version " + answer.Ref
 	}

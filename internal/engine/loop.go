@@ -52,7 +52,7 @@ type loop struct {
 }
 
 func newLoop(e *Engine, id berth.ID) *loop {
-	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), instances: map[string]*probed{}, troubles: map[string]lately{}, state: berth.State{Change: berth.Change{Stand: compare.Unread}}}
+	return &loop{e: e, id: id, driver: e.drivers[id.Site], wake: make(chan struct{}, 1), instances: map[string]*probed{}, troubles: map[string]lately{}, state: berth.State{Change: berth.Change{SyncStatus: compare.Unread}}}
 }
 
 // resume goes on with the rollout that was under way when the program ended.
@@ -155,7 +155,7 @@ const (
 // healthy, nothing is under way, and no probe or guard is due before.
 func (b *loop) next(now time.Time) time.Time {
 	beat := now.Add(b.e.beat)
-	if b.state.Roll != nil || b.problem != nil || b.state.Change.Stand != compare.Aligned || b.word != health.Healthy || len(b.last.dead) > 0 {
+	if b.state.Roll != nil || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned || b.word != health.Healthy || len(b.last.dead) > 0 {
 		return beat
 	}
 	next := now.Add(min(calmBeats*b.e.beat, calmMost))

@@ -261,7 +261,7 @@ func version(b status.Berth) string {
 }
 
 func describe(b status.Berth) string {
-	text := fmt.Sprintf("%s, %s, %s, waits %q", version(b), b.Stand, b.Health.Word, b.Waits)
+	text := fmt.Sprintf("%s, %s, %s, waits %q", version(b), b.SyncStatus, b.Health.Word, b.Waits)
 	if b.Problem != nil {
 		text += ", problem " + b.Problem.Text
 	}

@@ -87,7 +87,7 @@ func BenchmarkPushToSite(b *testing.B) {
 	}
 	settled := func() bool {
 		s := e.Snapshot()
-		return len(s.Berths) == 1 && s.Berths[0].Rollout == nil && s.Berths[0].Stand == compare.Aligned
+		return len(s.Berths) == 1 && s.Berths[0].Rollout == nil && s.Berths[0].SyncStatus == compare.Aligned
 	}
 	wait := func(what func() bool) {
 		for end := time.Now().Add(time.Minute); !what(); time.Sleep(time.Millisecond) {

@@ -21,7 +21,7 @@ func (b *loop) view() status.Berth {
 	applied, declared := b.held[b.state.Applied], b.held[fingerprint]
 	v := status.Berth{
 		ID: b.id, Applied: shown(applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
-		Declared: shown(declared), Stand: standOf(b.state.Change.Stand, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
+		Declared: shown(declared), SyncStatus: syncStatusOf(b.state.Change.SyncStatus, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects,
 		Waits: b.state.Waits, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
@@ -61,10 +61,10 @@ func (b *loop) view() status.Berth {
 	}
 	if b.state.Roll != nil {
 		if b.state.Roll.Phase != rollout.Proven {
-			v.Stand = compare.Behind
+			v.SyncStatus = compare.Behind
 		}
 		if seen != nil && !seen.reached {
-			v.Stand = compare.Unread
+			v.SyncStatus = compare.Unread
 		}
 		v.Rollout = &status.Rollout{
 			State: *b.state.Roll, From: shown(b.held[b.state.Roll.Old.Revision]), To: shown(b.held[b.state.Roll.New.Revision]),

@@ -122,7 +122,7 @@ func (e *Engine) needsOf(id berth.ID, needs []string) string {
 			return fmt.Sprintf("waits for %s, which it needs: nothing of it is at %s yet", need, id.Site)
 		case b.shown.Rollout != nil:
 			return fmt.Sprintf("waits for %s, which it needs: a rollout of it is under way", need)
-		case b.shown.Stand == compare.Behind && b.shown.Bar == nil:
+		case b.shown.SyncStatus == compare.Behind && b.shown.Bar == nil:
 			return fmt.Sprintf("waits for %s, which it needs, to take its newest revision first", need)
 		case b.shown.Health.Word != health.Healthy:
 			return fmt.Sprintf("waits for %s, which it needs, to be healthy: it is %s", need, b.shown.Health.Word)

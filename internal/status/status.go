@@ -76,7 +76,7 @@ type Berth struct {
 	AppliedAt   time.Time            `json:"applied_at,omitzero"`
 	ProvenAt    time.Time            `json:"proven_at,omitzero"`
 	Declared    *berth.Revision      `json:"declared,omitempty"` // nil where Git no longer declares it
-	Stand       compare.Stand        `json:"stand"`
+	SyncStatus  compare.SyncStatus   `json:"stand"`
 	BehindBy    int                  `json:"behind_by,omitempty"` // revisions
 	Differences []compare.Difference `json:"differences,omitempty"`
 	Live        compare.Live         `json:"live,omitempty"`

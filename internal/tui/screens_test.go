@@ -28,7 +28,7 @@ func drawn(view func(*kit.Page), w, h int) string {
 
 // TestComparisonTexts shows long texts line by line, and keeps what comes from outside from the terminal.
 func TestComparisonTexts(t *testing.T) {
-	c := view.Comparison{Berth: berth.ID{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", Stand: compare.Behind, Fields: []compare.Difference{
+	c := view.Comparison{Berth: berth.ID{Workload: "web", Site: "north"}, Applied: "1", Declared: "2", SyncStatus: compare.Behind, Fields: []compare.Difference{
 		{Pointer: "/parts/texts/values/note", Kind: compare.Pending, Applied: "one\ntwo\nthree\n", Declared: "one\n2\nthree\nfour\n", Live: "one\ntwo\nthree\n"},
 		{Pointer: "/parts/texts/values/odd", Kind: compare.Drift, Applied: "a", Declared: "a", Live: "\x1b[31mred\x1b[0m\a"},
 		{Pointer: "/guards", Applied: []any{}, Declared: []any{}},

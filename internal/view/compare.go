@@ -20,18 +20,18 @@ import (
 
 // Comparison is a berth's three states held against each other, field by field, with what a sync would do.
 type Comparison struct {
-	Berth    berth.ID             `json:"berth"`
-	Applied  string               `json:"applied"`  // what it is, in a few words; empty for nothing
-	Declared string               `json:"declared"` // so too
-	Live     string               `json:"live"`
-	Preview  bool                 `json:"preview,omitempty"` // declared is not what Git declares now, but something asked for
-	Two      bool                 `json:"two,omitempty"`     // only two declared states are compared; live is not among them
-	Stand    compare.Stand        `json:"stand"`
-	Fields   []compare.Difference `json:"fields"` // those that agree too, with an empty kind
-	Plan     plan.Plan            `json:"plan"`
-	Patch    []compare.Operation  `json:"patch"`      // RFC 6902: makes live what is declared
-	Does     []string             `json:"sync"`       // what a sync would do, in sentences
-	Undoes   []string             `json:"overwrites"` // what was changed by hand and a sync would overwrite
+	Berth      berth.ID             `json:"berth"`
+	Applied    string               `json:"applied"`  // what it is, in a few words; empty for nothing
+	Declared   string               `json:"declared"` // so too
+	Live       string               `json:"live"`
+	Preview    bool                 `json:"preview,omitempty"` // declared is not what Git declares now, but something asked for
+	Two        bool                 `json:"two,omitempty"`     // only two declared states are compared; live is not among them
+	SyncStatus compare.SyncStatus   `json:"stand"`
+	Fields     []compare.Difference `json:"fields"` // those that agree too, with an empty kind
+	Plan       plan.Plan            `json:"plan"`
+	Patch      []compare.Operation  `json:"patch"`      // RFC 6902: makes live what is declared
+	Does       []string             `json:"sync"`       // what a sync would do, in sentences
+	Undoes     []string             `json:"overwrites"` // what was changed by hand and a sync would overwrite
 }
 
 // Differs tells whether anything does.
@@ -72,13 +72,13 @@ func NewComparison(book *ledger.Ledger, b status.Berth, preview *berth.Revision)
 	}
 	c := Comparison{
 		Berth: b.ID, Applied: named(b.Applied), Declared: named(declared), Live: LiveWords(b), Preview: preview != nil,
-		Stand: b.Stand, Fields: compare.Fields(applied, wanted, live),
+		SyncStatus: b.SyncStatus, Fields: compare.Fields(applied, wanted, live),
 	}
 	differences := compare.Three(applied, wanted, live)
 	c.Plan = plan.New(wanted, differences)
 	c.Patch = compare.Patch(wanted, live)
 	if preview != nil {
-		c.Stand = compare.StandOf(differences, live != nil)
+		c.SyncStatus = compare.SyncStatusOf(differences, live != nil)
 	}
 	c.Does, c.Undoes = sentences(c, wanted, differences)
 	if unseen {
@@ -100,7 +100,7 @@ func SameStates(a, b status.Berth) bool {
 	same := func(x, y *berth.Revision) bool {
 		return x == nil && y == nil || x != nil && y != nil && x.Fingerprint == y.Fingerprint
 	}
-	return a.Looked.IsZero() == b.Looked.IsZero() && a.Stand == b.Stand && same(a.Applied, b.Applied) && same(a.Declared, b.Declared) && reflect.DeepEqual(a.Live, b.Live)
+	return a.Looked.IsZero() == b.Looked.IsZero() && a.SyncStatus == b.SyncStatus && same(a.Applied, b.Applied) && same(a.Declared, b.Declared) && reflect.DeepEqual(a.Live, b.Live)
 }
 
 // CompareTwo compares two revisions, or what two sites declare.
@@ -146,7 +146,7 @@ func sentences(c Comparison, declared *declare.Desired, differences []compare.Di
 		return append(does, "Nothing is declared here, so a sync does nothing; nothing is removed either"), undoes
 	case len(does) == 0 && len(differences) == 0:
 		return []string{"Nothing: applied, declared and live agree"}, undoes
-	case c.Stand == compare.Drifted:
+	case c.SyncStatus == compare.Drifted:
 		return append(does, "It puts back what was changed by hand, at once and without a rollout"), undoes
 	case len(steps) > 0 && c.Plan.OnlyMarks(), len(steps) == 0 && len(c.Plan.Rules) > 0:
 		return append(does, "It only marks: nothing that runs changes"), undoes

@@ -27,7 +27,7 @@ func compared(applied, declared *declare.Desired, live compare.Live) status.Bert
 		return &berth.Revision{Workload: "web", Version: d.Version(), Fingerprint: d.Fingerprint(), Desired: d}
 	}
 	b.Applied, b.Declared = revision(applied), revision(declared)
-	b.Stand = compare.StandOf(compare.Three(applied, declared, live), live != nil)
+	b.SyncStatus = compare.SyncStatusOf(compare.Three(applied, declared, live), live != nil)
 	return b
 }
 
@@ -75,7 +75,7 @@ func TestComparison(t *testing.T) {
 		}
 	}
 	preview, err := view.NewComparison(nil, compared(one, one, compare.LiveOf(one)), &berth.Revision{Workload: "web", Version: "2", Fingerprint: two.Fingerprint(), Desired: two})
-	if err != nil || !preview.Preview || preview.Stand != compare.Behind || len(preview.Patch) != 1 {
+	if err != nil || !preview.Preview || preview.SyncStatus != compare.Behind || len(preview.Patch) != 1 {
 		t.Errorf("a preview: %+v (%v)", preview, err)
 	}
 	between := view.CompareTwo(berth.ID{}, "1", "2", one, two)
@@ -148,7 +148,7 @@ func TestStoryComparisons(t *testing.T) {
 		if !ok {
 			t.Fatalf("%s is not in the story", id)
 		}
-		fmt.Fprintf(&out, "%s: %s\n", id, c.Stand)
+		fmt.Fprintf(&out, "%s: %s\n", id, c.SyncStatus)
 		for _, text := range append(c.Does, c.Undoes...) {
 			fmt.Fprintf(&out, "  %s\n", text)
 		}

@@ -278,19 +278,19 @@ func syncAction(b status.Berth, place string) Action {
 		a.Not = fmt.Errorf("locked by %s", b.Lock)
 	case b.Rollout != nil && !b.Keeps():
 		a.Not = errors.New("a rollout is under way")
-	case b.Stand == compare.Diverged && b.Bar == nil && b.Declared != nil:
+	case b.SyncStatus == compare.Diverged && b.Bar == nil && b.Declared != nil:
 		a.Means = "start the rollout of what is declared, over what was changed by hand"
 		a.Asks = fmt.Sprintf("Sync %s? %s is rolled out in its stages now. This overwrites what was changed by hand: %s.", place, b.Declared.Version, changedByHand(b))
-	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+	case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
 		a.Means = "put back what was changed by hand"
 		a.Asks = fmt.Sprintf("Put %s back as it was applied? This undoes: %s.", place, changedByHand(b))
 	case Lost(b):
 		a.Means, a.Asks = "put back what was applied", fmt.Sprintf("Put %s back? The instances of %s are started again and get all the traffic.", place, b.Applied.Version)
-	case b.Stand == compare.Unread:
+	case b.SyncStatus == compare.Unread:
 		a.Not = errors.New("there is no fresh look at it")
 	case b.Bar != nil:
 		a.Not = errors.New("the declared revision is barred; lift the bar first")
-	case b.Stand == compare.Behind || b.Stand == compare.Absent:
+	case b.SyncStatus == compare.Behind || b.SyncStatus == compare.Absent:
 		a.Means = "start the rollout of what is declared"
 		if b.Declared != nil {
 			a.Asks = fmt.Sprintf("Sync %s? %s %s%s.", place, b.Declared.Version, how(b), planned(b))

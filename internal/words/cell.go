@@ -57,7 +57,7 @@ func CellOf(b status.Berth) Cell {
 	switch {
 	case b.Left != nil && b.Health.Word != health.Failing:
 		c.Coming, c.Share, c.Tone, c.Note = b.Left.Version, b.Left.Share, Asks, "abandoned"
-	case b.Stand == compare.Unread && b.Problem != nil:
+	case b.SyncStatus == compare.Unread && b.Problem != nil:
 		c.Note, c.Tone = "unread", Bad
 	case b.Health.Word == health.Failing:
 		c.Note, c.Tone = "failing", Bad
@@ -65,17 +65,17 @@ func CellOf(b status.Berth) Cell {
 		c.Note, c.Tone = "breach", Bad
 	case b.Bar != nil:
 		c.Note, c.Tone = "barred "+b.Bar.Version, Bad
-	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
-		c.Note, c.Tone = string(b.Stand), Bad
+	case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
+		c.Note, c.Tone = string(b.SyncStatus), Bad
 	case b.Lock != nil:
 		c.Note, c.Tone = "locked", Quiet
 	case undeclared(b):
 		c.Note = "not declared"
-	case b.Stand == compare.Behind:
+	case b.SyncStatus == compare.Behind:
 		c.Note = fmt.Sprintf("behind %d", b.BehindBy)
 	case Lost(b):
 		c.Note, c.Tone = "gone", Bad
-	case b.Stand == compare.Absent:
+	case b.SyncStatus == compare.Absent:
 		c.Note = "absent"
 	case b.Health.Word == health.Stopped:
 		c.Note = "stopped"

@@ -23,7 +23,7 @@ type Line struct {
 }
 
 // Lost tells whether all that was applied at a berth is gone from the site.
-func Lost(b status.Berth) bool { return b.Stand == compare.Absent && b.Applied != nil }
+func Lost(b status.Berth) bool { return b.SyncStatus == compare.Absent && b.Applied != nil }
 
 // undeclared tells whether Git no longer declares what runs at a berth.
 func undeclared(b status.Berth) bool {
@@ -37,16 +37,16 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 		switch {
 		case b.Bar != nil:
 			return fmt.Sprintf("%s was rolled back %s and is barred", b.Bar.Version, say.Ago(now.Sub(b.Bar.At))), Bad
-		case b.Stand == compare.Absent && b.Applied == nil:
+		case b.SyncStatus == compare.Absent && b.Applied == nil:
 			return "nothing is there yet", Quiet
-		case b.Stand == compare.Aligned && b.Health.Word == health.Healthy:
+		case b.SyncStatus == compare.Aligned && b.Health.Word == health.Healthy:
 			return "aligned and healthy", Quiet
-		case b.Stand == compare.Behind:
+		case b.SyncStatus == compare.Behind:
 			return "behind by " + say.Count(b.BehindBy, "revision"), Quiet
-		case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
-			return string(b.Stand) + " since " + b.DriftSince.Local().Format("15:04"), Bad
+		case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
+			return string(b.SyncStatus) + " since " + b.DriftSince.Local().Format("15:04"), Bad
 		}
-		return string(b.Stand) + ", " + string(b.Health.Word), CellOf(b).Tone
+		return string(b.SyncStatus) + ", " + string(b.Health.Word), CellOf(b).Tone
 	}
 	if b.Keeps() {
 		return fmt.Sprintf("proven; the set of %s is kept for %s more, so that the way back is at once", r.Old.Version, say.Span(r.KeptFor(now))), Good
@@ -136,7 +136,7 @@ func Describe(b status.Berth, now time.Time) []Line {
 	if b.Bar != nil {
 		add("barred", fmt.Sprintf("%s since %s: %s", b.Bar.Version, clock(b.Bar.At, now), b.Bar.Why), Bad)
 	}
-	if b.Stand == compare.Drifted || b.Stand == compare.Diverged {
+	if b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged {
 		add("drift", changedByHand(b), Bad)
 	}
 	if b.Declared != nil && (b.Applied == nil || b.Declared.Fingerprint != b.Applied.Fingerprint) {
@@ -235,11 +235,11 @@ func Next(b status.Berth, now time.Time) string {
 			return "Git no longer declares it here; nothing is removed"
 		case Lost(b):
 			return "nothing is put back until a person says so"
-		case b.Stand == compare.Aligned:
+		case b.SyncStatus == compare.Aligned:
 			return "nothing is due; Git and the site agree"
 		case !b.Corrects.IsZero():
 			return fmt.Sprintf("it is put back at %s unless a person leaves it", b.Corrects.Local().Format(time.TimeOnly))
-		case b.Stand == compare.Drifted:
+		case b.SyncStatus == compare.Drifted:
 			return "nothing is overwritten until a person says so"
 		}
 		return ""
@@ -336,7 +336,7 @@ func WaitingBehind(s status.Snapshot, id berth.ID) []string {
 			passed = true
 			continue
 		}
-		if b, ok := s.Find(berth.ID{Workload: id.Workload, Site: site}); passed && ok && b.Stand == compare.Behind && b.Rollout == nil {
+		if b, ok := s.Find(berth.ID{Workload: id.Workload, Site: site}); passed && ok && b.SyncStatus == compare.Behind && b.Rollout == nil {
 			sites = append(sites, site)
 		}
 	}

@@ -58,7 +58,7 @@ func Needs(s status.Snapshot) []Need {
 	}
 	silent := map[string][]status.Berth{}
 	for _, b := range s.Berths {
-		if b.Stand == compare.Unread && b.Problem != nil {
+		if b.SyncStatus == compare.Unread && b.Problem != nil {
 			silent[b.Site] = append(silent[b.Site], b)
 			continue
 		}
@@ -133,7 +133,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case !b.Corrects.IsZero():
 		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
-	case b.Stand == compare.Drifted || b.Stand == compare.Diverged:
+	case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
 		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync, Compare},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
 	}

@@ -66,8 +66,8 @@ func TestNeeds(t *testing.T) {
 		want string // empty for nothing
 		key  words.Verb
 	}{
-		{"steady", status.Berth{Stand: compare.Aligned, Health: health.Summary{Word: health.Healthy}}, "", ""},
-		{"behind", status.Berth{Stand: compare.Behind, Waits: "waits"}, "", ""},
+		{"steady", status.Berth{SyncStatus: compare.Aligned, Health: health.Summary{Word: health.Healthy}}, "", ""},
+		{"behind", status.Berth{SyncStatus: compare.Behind, Waits: "waits"}, "", ""},
 		{"soaking", status.Berth{Rollout: roll(rollout.Soaking, nil)}, "", ""},
 		{"trouble", status.Berth{Problem: &status.Problem{Text: "the metrics cannot be read", Since: ago}}, "The metrics cannot be read. Since 3 min.", words.WatchIt},
 		{"held", status.Berth{Rollout: roll(rollout.Held, nil)}, "Held by Maren Oake, 3 min ago.", words.GoOn},
@@ -80,8 +80,8 @@ func TestNeeds(t *testing.T) {
 		{"beyond a limit in steady times", status.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{Kind: guard.AtMost, Value: limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The standing guard only tells", words.SeeWhy},
 		{"rolled back by a person", status.Berth{Bar: &berth.Bar{Version: "2", Why: "rolled back by Maren Oake", By: "Maren Oake", At: ago}}, "Rolled back by Maren Oake 3 min ago, barred.", words.SeeWhy},
 		{"failing", status.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", words.LookInside},
-		{"gone", status.Berth{Stand: compare.Absent, Applied: &berth.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", words.Sync},
-		{"drifted", status.Berth{Stand: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", words.Sync},
+		{"gone", status.Berth{SyncStatus: compare.Absent, Applied: &berth.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", words.Sync},
+		{"drifted", status.Berth{SyncStatus: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", words.Sync},
 	}
 	for _, test := range tests {
 		test.b.ID = berth.ID{Workload: "web", Site: "north"}
@@ -129,7 +129,7 @@ func TestSilentSite(t *testing.T) {
 	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
 	s := status.Snapshot{Now: now, Sites: []string{"north"}}
 	for i := range 8 {
-		s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: fmt.Sprint("w", i), Site: "north"}, Stand: compare.Unread, Problem: &status.Problem{Text: "north: the site cannot be reached", Since: now.Add(-time.Minute)}})
+		s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: fmt.Sprint("w", i), Site: "north"}, SyncStatus: compare.Unread, Problem: &status.Problem{Text: "north: the site cannot be reached", Since: now.Add(-time.Minute)}})
 	}
 	s.Problems = []status.Problem{{About: "ledger", Text: "the disk is full", Since: now}}
 	s.Links = []status.Link{{Name: "repo", Rewritten: true, Problem: &status.Problem{Text: "the branch was rewritten", Since: now}}}

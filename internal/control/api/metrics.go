@@ -37,7 +37,7 @@ func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	}
 	stands := map[string]int{}
 	for _, b := range now.Berths {
-		stands[string(b.Stand)]++
+		stands[string(b.SyncStatus)]++
 	}
 	for stand, n := range stands {
 		out.add("aditus_berths_stand", float64(n), "stand", stand)

@@ -51,7 +51,7 @@ type State struct {
 
 // Change is how a berth stands to Git.
 type Change struct {
-	Stand       compare.Stand
+	SyncStatus  compare.SyncStatus
 	Differences []compare.Difference
 	Plan        plan.Plan
 

@@ -20,7 +20,7 @@ func (d *decision) noteDrift() {
 	if !d.seen.Reached {
 		return
 	}
-	drifted := (d.State.Change.Stand == compare.Drifted || d.State.Change.Stand == compare.Diverged || d.lost()) && d.State.Left == nil // what was left halfway is no one's drift
+	drifted := (d.State.Change.SyncStatus == compare.Drifted || d.State.Change.SyncStatus == compare.Diverged || d.lost()) && d.State.Left == nil // what was left halfway is no one's drift
 	switch {
 	case drifted && d.driftDue():
 		d.foundDrift()
@@ -53,7 +53,7 @@ func (d *decision) foundDrift() {
 		d.State.DriftSince = d.now
 		d.fact(Drifted, "someone at the site", d.State.Applied, "changed by hand: "+driftText(d.State.Change.Differences), d.State.Change.Differences)
 	}
-	if d.world.Drift.Correct && d.State.Change.Stand == compare.Drifted && d.State.Lock == nil && d.State.Corrects.IsZero() && d.State.DriftLeft != d.driftName() {
+	if d.world.Drift.Correct && d.State.Change.SyncStatus == compare.Drifted && d.State.Lock == nil && d.State.Corrects.IsZero() && d.State.DriftLeft != d.driftName() {
 		d.announce()
 	}
 }
@@ -104,8 +104,8 @@ func (d *decision) drift() {
 func (d *decision) correct() {
 	due := d.State.Corrects
 	switch {
-	case due.IsZero() || d.State.Change.Stand == compare.Unread:
-	case d.State.Change.Stand != compare.Drifted || d.State.Lock != nil: // a locked berth stays as it is
+	case due.IsZero() || d.State.Change.SyncStatus == compare.Unread:
+	case d.State.Change.SyncStatus != compare.Drifted || d.State.Lock != nil: // a locked berth stays as it is
 		d.State.Corrects, d.Durable = time.Time{}, true
 	case d.State.Announced != d.driftName():
 		d.announce()

@@ -64,7 +64,7 @@ func span(d time.Duration) declare.Span { return declare.Span{Duration: d} }
 
 func newModel() *model {
 	m := &model{now: start, cohorts: map[declare.Fingerprint]*cohort{}, kinds: map[Kind]int{}, verdict: guard.Clear, then: guard.RollBack}
-	m.state.Change.Stand = compare.Unread
+	m.state.Change.SyncStatus = compare.Unread
 	m.world = World{Automatic: true, AfterProven: true, Revisions: map[declare.Fingerprint]*Revision{}, Named: map[string][]*Revision{}, Roles: map[string][]string{}, Drift: Drift{Notice: 10 * time.Second}}
 	m.push("1")
 	return m
@@ -247,6 +247,6 @@ func reread(s State) (again State, err error) {
 			err = json.Unmarshal(text, again.Roll)
 		}
 	}
-	again.Change.Stand = compare.Unread
+	again.Change.SyncStatus = compare.Unread
 	return again, err
 }

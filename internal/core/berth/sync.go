@@ -25,7 +25,7 @@ func Compare(state State, seen Seen, world World) Change {
 func (d *decision) compare() Change {
 	last, declared := d.was.Change, d.world.Declared
 	if !d.seen.Reached {
-		return Change{Stand: compare.Unread, Differences: last.Differences, Plan: last.Plan}
+		return Change{SyncStatus: compare.Unread, Differences: last.Differences, Plan: last.Plan}
 	}
 	cohort, there := d.seen.Cohort(d.State.Applied)
 	next := Change{Applied: d.State.Applied}
@@ -36,17 +36,17 @@ func (d *decision) compare() Change {
 	if declared != nil {
 		next.Declared, wanted = declared.Fingerprint, declared.Desired
 	}
-	if last.Stand != compare.Unread && last.Stand != "" && last.Applied == next.Applied && last.Declared == next.Declared && reflect.DeepEqual(last.Live, next.Live) {
+	if last.SyncStatus != compare.Unread && last.SyncStatus != "" && last.Applied == next.Applied && last.Declared == next.Declared && reflect.DeepEqual(last.Live, next.Live) {
 		return last
 	}
 	next.Differences = compare.Three(d.desired(d.State.Applied), wanted, next.Live)
-	next.Stand, next.Plan = compare.StandOf(next.Differences, there), plan.New(wanted, next.Differences)
+	next.SyncStatus, next.Plan = compare.SyncStatusOf(next.Differences, there), plan.New(wanted, next.Differences)
 	return next
 }
 
 // lost tells whether all that was applied is gone from the site.
 func (d *decision) lost() bool {
-	return d.State.Change.Stand == compare.Absent && d.State.Applied != ""
+	return d.State.Change.SyncStatus == compare.Absent && d.State.Applied != ""
 }
 
 // driftText tells the first thing that was changed by hand.
@@ -90,7 +90,7 @@ func (d *decision) sync() {
 			return
 		}
 		comes := declared != nil && !d.State.bars(declared.Fingerprint)
-		if stand := d.State.Change.Stand; stand == compare.Drifted || stand == compare.Diverged && !comes || d.lost() {
+		if stand := d.State.Change.SyncStatus; stand == compare.Drifted || stand == compare.Diverged && !comes || d.lost() {
 			d.putBack(o.By)
 			return
 		}
@@ -126,7 +126,7 @@ func (d *decision) sync() {
 	if asked != nil {
 		by, how = asked.By, "taken by "+asked.By
 	}
-	if question.Stand == compare.Behind && d.marks(declared) {
+	if question.SyncStatus == compare.Behind && d.marks(declared) {
 		d.mark(declared, by)
 		return
 	}
@@ -149,12 +149,12 @@ func (s State) bars(revision declare.Fingerprint) bool {
 
 // question puts together what is to be known before a sync.
 func (d *decision) question(declared *Revision, asked *order) rollout.Question {
-	state, stand := d.State, d.State.Change.Stand
+	state, stand := d.State, d.State.Change.SyncStatus
 	if stand == compare.Drifted && state.Left != nil {
 		stand = compare.Behind // what was left halfway is no one's drift
 	}
 	q := rollout.Question{
-		Stand: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
+		SyncStatus: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
 		Fresh: d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
 		Automatic: d.world.Automatic, InPart: state.InPart == declared.Fingerprint, Needs: d.world.Needs, After: d.world.After, AfterProven: d.world.AfterProven,
 		CannotSwitch: declared.Desired.Rollout.Style == declare.BlueGreen && d.seen.Whole,
@@ -183,7 +183,7 @@ func (d *decision) begin(declared *Revision, by, how string) {
 	s.ID = Unnumbered
 	d.State.Roll, d.State.Rollout, d.State.Left = &s, s.ID, nil
 	text := fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(d.State.Change.Plan))
-	if d.State.Change.Stand == compare.Diverged {
+	if d.State.Change.SyncStatus == compare.Diverged {
 		text += "; what was changed by hand is overwritten: " + driftText(d.State.Change.Differences)
 	}
 	d.fact(Taken, by, declared.Fingerprint, text, nil)

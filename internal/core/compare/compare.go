@@ -238,21 +238,21 @@ func judge(applied, declared, live any) Kind {
 	return Same
 }
 
-// Stand is how a berth stands to Git.
-type Stand string
+// SyncStatus is how a berth stands to Git.
+type SyncStatus string
 
 const (
-	Aligned  Stand = "aligned"
-	Behind   Stand = "behind"   // Git moved on
-	Drifted  Stand = "drifted"  // changed by hand at the site
-	Diverged Stand = "diverged" // both
-	Absent   Stand = "absent"   // nothing there yet
-	Unread   Stand = "unread"   // no fresh look
+	Aligned  SyncStatus = "aligned"
+	Behind   SyncStatus = "behind"   // Git moved on
+	Drifted  SyncStatus = "drifted"  // changed by hand at the site
+	Diverged SyncStatus = "diverged" // both
+	Absent   SyncStatus = "absent"   // nothing there yet
+	Unread   SyncStatus = "unread"   // no fresh look
 )
 
-// StandOf sums the differences up. live tells whether anything of the workload is at the site. An orphan stands beside
+// SyncStatusOf sums the differences up. live tells whether anything of the workload is at the site. An orphan stands beside
 // what is declared and changes nothing of it.
-func StandOf(differences []Difference, live bool) Stand {
+func SyncStatusOf(differences []Difference, live bool) SyncStatus {
 	if !live {
 		return Absent
 	}

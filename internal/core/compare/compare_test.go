@@ -48,7 +48,7 @@ func TestThree(t *testing.T) {
 		applied, declared *declare.Desired
 		live              Live
 		want              []string
-		stand             Stand
+		stand             SyncStatus
 	}{
 		{"all agree", desired(nil), desired(nil), live(nil), nil, Aligned},
 		{"Git moved on", desired(nil), desired(five), live(nil), []string{"pending /parts/gauge/instances"}, Behind},
@@ -74,7 +74,7 @@ func TestThree(t *testing.T) {
 			if !reflect.DeepEqual(got, test.want) {
 				t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), strings.Join(test.want, ", "))
 			}
-			if stand := StandOf(found, test.live != nil); stand != test.stand {
+			if stand := SyncStatusOf(found, test.live != nil); stand != test.stand {
 				t.Errorf("stands %s, want %s", stand, test.stand)
 			}
 		})

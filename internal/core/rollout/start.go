@@ -11,7 +11,7 @@ import (
 
 // Question is what is to be known before a declared revision may come to a berth by itself.
 type Question struct {
-	Stand        compare.Stand
+	SyncStatus   compare.SyncStatus
 	Declared     declare.Fingerprint
 	Applied      declare.Fingerprint
 	ByHand       bool // a person asked; a site's course is not waited for
@@ -46,7 +46,7 @@ func MayStart(q Question, now time.Time) (bool, string) {
 	case q.CannotSwitch:
 		return false, "the site cannot switch traffic at once, which blue-green needs: declare another style for it"
 	case q.Overwrite:
-	case q.Stand == compare.Drifted || q.Stand == compare.Diverged || (q.Stand == compare.Absent && q.Applied != ""):
+	case q.SyncStatus == compare.Drifted || q.SyncStatus == compare.Diverged || (q.SyncStatus == compare.Absent && q.Applied != ""):
 		return false, "changed by hand at the site; nothing is overwritten until a person says so"
 	}
 	if left := q.CoolDown - now.Sub(q.LastRollback); !q.LastRollback.IsZero() && left > 0 {

@@ -302,7 +302,7 @@ func TestRefused(t *testing.T) {
 }
 
 func TestMayStart(t *testing.T) {
-	base := Question{Stand: compare.Behind, Declared: "b", Applied: "a", Fresh: true, Automatic: true, CoolDown: time.Minute}
+	base := Question{SyncStatus: compare.Behind, Declared: "b", Applied: "a", Fresh: true, Automatic: true, CoolDown: time.Minute}
 	for _, test := range []struct {
 		name   string
 		change func(*Question)
@@ -313,7 +313,7 @@ func TestMayStart(t *testing.T) {
 		{"aligned", func(q *Question) { q.Applied = "b" }, false, ""},
 		{"barred", func(q *Question) { q.Barred, q.BarredWhy = true, "slow" }, false, "barred here: slow"},
 		{"barred, even by hand", func(q *Question) { q.Barred, q.ByHand = true, true }, false, "barred"},
-		{"drifted too", func(q *Question) { q.Stand = compare.Diverged }, false, "changed by hand"},
+		{"drifted too", func(q *Question) { q.SyncStatus = compare.Diverged }, false, "changed by hand"},
 		{"cooling down", func(q *Question) { q.LastRollback = start.Add(-20 * time.Second) }, false, "cools down for 40 s"},
 		{"cooled down", func(q *Question) { q.LastRollback = start.Add(-2 * time.Minute) }, true, ""},
 		{"the site before has not proven it", func(q *Question) { q.After = "slipway" }, false, "until slipway has proven it"},

@@ -119,8 +119,8 @@ func (c *Client) hello(ctx context.Context) (hello keeper.Hello, err error) {
 	return hello, err
 }
 
-// tell has the keeper run what a site is to run, and gives the site's version then.
-func (c *Client) tell(ctx context.Context, site string, spec keeper.Spec) (version uint64, err error) {
+// submit has the keeper run what a site is to run, and gives the site's version then.
+func (c *Client) submit(ctx context.Context, site string, spec keeper.Spec) (version uint64, err error) {
 	if err := c.ensure(ctx); err != nil {
 		return 0, err
 	}
@@ -153,7 +153,7 @@ func (c *Client) End(ctx context.Context) error {
 		}
 		for _, record := range records {
 			instances := filepath.Dir(filepath.Dir(record))
-			if _, err := c.tell(ctx, filepath.Base(filepath.Dir(instances)), keeper.Spec{Folder: instances}); err != nil {
+			if _, err := c.submit(ctx, filepath.Base(filepath.Dir(instances)), keeper.Spec{Folder: instances}); err != nil {
 				return err
 			}
 		}

@@ -102,7 +102,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 		case ctx.Err() != nil:
 		case err != nil:
 			if known = 0; s.cache.lose(err) {
-				s.tellAll(changed)
+				s.notifyAll(changed)
 				continue // at once: traffic goes through the keeper
 			}
 			select {
@@ -132,12 +132,12 @@ func (v *cache) follow(changed func(target.Berth)) {
 func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
 	ctx, cancel := context.WithTimeout(ctx, silentFor)
 	defer cancel()
-	if s.untold() && !s.ReadOnly {
-		return s.tellAndAsk(ctx)
+	if s.unsubmitted() && !s.ReadOnly {
+		return s.submitAndAsk(ctx)
 	}
 	status, err := s.Keeper.after(ctx, s.Name, known)
-	if err == nil && !status.Told && !s.ReadOnly { // it is another one than before
-		return s.tellAndAsk(ctx)
+	if err == nil && !status.Known && !s.ReadOnly { // it is another one than before
+		return s.submitAndAsk(ctx)
 	}
 	return status, err
 }
@@ -155,8 +155,8 @@ func (s *Site) changes(status keeper.Status, known uint64) map[target.Berth]bool
 	return found
 }
 
-// tellAll tells of all workloads that there is something new.
-func (s *Site) tellAll(changed func(target.Berth)) {
+// notifyAll tells of all workloads that there is something new.
+func (s *Site) notifyAll(changed func(target.Berth)) {
 	for _, workload := range s.book.Workloads() {
 		changed(workload)
 	}
@@ -196,14 +196,14 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	switch {
 	case followed && why != nil: // whoever follows looks for it already
 		return status, why
-	case fresh && !s.untold():
+	case fresh && !s.unsubmitted():
 		return status, nil
 	case followed || s.ReadOnly:
 		status, err = s.Keeper.status(ctx, s.Name)
 	default:
-		status, err = s.tellAndAsk(ctx)
+		status, err = s.submitAndAsk(ctx)
 	}
-	if err == nil && followed && !status.Told && !s.ReadOnly {
+	if err == nil && followed && !status.Known && !s.ReadOnly {
 		err = errors.New("a new keeper is about to take over")
 	}
 	if err == nil {
@@ -212,22 +212,22 @@ func (s *Site) now(ctx context.Context) (keeper.Status, error) {
 	return status, err
 }
 
-// tellAndAsk asks the keeper how all processes are doing, once it was told all that is asked for.
-func (s *Site) tellAndAsk(ctx context.Context) (status keeper.Status, err error) {
-	if !s.untold() {
-		if status, err = s.Keeper.status(ctx, s.Name); err == nil && status.Told {
+// submitAndAsk asks the keeper how all processes are doing, once it was told all that is asked for.
+func (s *Site) submitAndAsk(ctx context.Context) (status keeper.Status, err error) {
+	if !s.unsubmitted() {
+		if status, err = s.Keeper.status(ctx, s.Name); err == nil && status.Known {
 			return status, nil
 		}
 	}
-	if err := s.tell(ctx); err != nil {
+	if err := s.submit(ctx); err != nil {
 		return status, err
 	}
 	return s.Keeper.status(ctx, s.Name)
 }
 
-// noteTold notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
+// noteSubmitted notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
 // be with it, or can be now.
-func (s *Site) noteTold(version uint64, failed map[string]failure) {
+func (s *Site) noteSubmitted(version uint64, failed map[string]failure) {
 	s.mu.Lock()
 	before := s.failed
 	s.failed = failed

@@ -76,7 +76,7 @@ func Open(o Options) (*Site, error) {
 	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
 		return nil, err
 	}
-	o.Store.Use(o.Name, s.references, func() { s.tell(context.Background()) }) // where it fails, the next look tells why
+	o.Store.Use(o.Name, s.references, func() { s.submit(context.Background()) }) // where it fails, the next look tells why
 	return s, nil
 }
 
@@ -216,7 +216,7 @@ func (s *Site) do(ctx context.Context) error {
 	if held {
 		return nil
 	}
-	return s.tell(ctx)
+	return s.submit(ctx)
 }
 
 // Together asks for many things of which the keeper is told at once, when the site is looked at next.
@@ -231,8 +231,8 @@ func (s *Site) Together(do func() error) error {
 	return s.book.Together(do)
 }
 
-// untold tells whether more is asked for than the keeper was told.
-func (s *Site) untold() bool {
+// unsubmitted tells whether more is asked for than the keeper was told.
+func (s *Site) unsubmitted() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.behind

@@ -29,7 +29,7 @@ type Model struct {
 	pageRows    int
 	filter      string
 	layout      layout
-	told        string // what the need is about that is told in full below, where it concerns no berth
+	unfolded    string // what the need is about that is told in full below, where it concerns no berth
 }
 
 // New makes a board.
@@ -178,7 +178,7 @@ func (m *Model) find(string) tea.Cmd {
 }
 
 func (m *Model) moveKey(pressed string) {
-	m.told = ""
+	m.unfolded = ""
 	switch pressed {
 	case "up", "k":
 		m.row--
@@ -207,7 +207,7 @@ func (m *Model) needKey(pressed string) {
 	case "shift+tab":
 		m.nextNeed(-1)
 	default:
-		m.told = ""
+		m.unfolded = ""
 		m.goToNeed(int(pressed[0] - '1'))
 	}
 	m.clamp()
@@ -215,8 +215,8 @@ func (m *Model) needKey(pressed string) {
 
 // selectedNeed is the number, from 0, of the need that the cursor is on, or below nought.
 func (m *Model) selectedNeed() int {
-	if m.told != "" {
-		return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.About == m.told })
+	if m.unfolded != "" {
+		return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.About == m.unfolded })
 	}
 	return m.need(m.Berth())
 }
@@ -242,13 +242,13 @@ func (m *Model) goToNeed(n int) {
 		return
 	}
 	if m.needs[n].Berth.Workload == "" {
-		m.told = m.needs[n].About
+		m.unfolded = m.needs[n].About
 	} else {
 		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) {
 			m.filter = ""
 			m.refilter()
 		}
-		m.told = ""
+		m.unfolded = ""
 		m.Select(m.needs[n].Berth)
 	}
 }
@@ -263,7 +263,7 @@ func (m *Model) click(x, y int) bool {
 	if y < m.layout.rowsAt || y >= m.layout.rowsAt+m.pageRows || row >= len(m.workloads) {
 		return false
 	}
-	m.row, m.told = row, ""
+	m.row, m.unfolded = row, ""
 	if x >= m.layout.firstColumn && m.layout.columnWidth > 0 {
 		m.column = m.left + (x-m.layout.firstColumn)/m.layout.columnWidth
 	}

@@ -26,7 +26,7 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	end := y + height
 	p.Rule(y)
 	left := kit.Margin + 1
-	if n := m.selectedNeed(); m.told != "" && n >= 0 {
+	if n := m.selectedNeed(); m.unfolded != "" && n >= 0 {
 		p.Put(left, y+2, kit.Bright, m.needs[n].About)
 		p.Wrap(left, y+4, p.W-2*left, end-y-4, kit.RoleOf(m.needs[n].Tone), m.needs[n].Text)
 		return

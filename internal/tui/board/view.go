@@ -172,7 +172,7 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about int) {
 
 // says is the word for an action at a berth: a sync of what was changed by hand puts it back.
 func (m *Model) says(verb words.Verb, id berth.ID) string {
-	if b := m.berths[id]; verb == words.Sync && (b.Stand == compare.Drifted || b.Stand == compare.Diverged || words.Lost(b)) {
+	if b := m.berths[id]; verb == words.Sync && (b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged || words.Lost(b)) {
 		return "put back"
 	}
 	return string(verb)
@@ -183,7 +183,7 @@ func (m *Model) actions() (keys []screen.Key) {
 	bind := func(verb words.Verb, does string, at berth.ID) {
 		keys = append(keys, screen.Bind(words.Keys[verb], words.Keys[verb], does, "", func(string) tea.Cmd { return m.desk.Start(verb, at) }))
 	}
-	if n := m.selectedNeed(); m.told != "" && n >= 0 {
+	if n := m.selectedNeed(); m.unfolded != "" && n >= 0 {
 		for _, verb := range m.needs[n].Keys {
 			bind(verb, string(verb), berth.ID{})
 		}

@@ -48,12 +48,12 @@ func (m *Model) View(p *kit.Page) {
 		screen = "compare with " + m.ref
 	}
 	x := p.Head(m.c.Berth.Workload+" · "+m.c.Berth.Site, screen, "")
-	stand := string(m.c.Stand)
+	stand := string(m.c.SyncStatus)
 	if m.c.Preview {
 		stand = "a preview; nothing of it is taken"
 	}
 	role := kit.Bright
-	if m.c.Stand == compare.Drifted || m.c.Stand == compare.Diverged {
+	if m.c.SyncStatus == compare.Drifted || m.c.SyncStatus == compare.Diverged {
 		role = kit.Bad
 	}
 	p.Put(x, 0, role, stand)

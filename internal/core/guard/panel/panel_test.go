@@ -301,7 +301,7 @@ func TestReplay(t *testing.T) {
 					t.Fatalf("%s, %s, interval %d: replayed it is %+v, and live it was %+v", limit, way, i, got, live)
 				}
 			}
-			if !r.Told() {
+			if !r.Spoke() {
 				t.Errorf("%s, %s: it was told nothing", limit, way)
 			}
 		}

@@ -41,8 +41,8 @@ func (r *Replay) Take(old, new signal.Page, at time.Time) guard.Verdict {
 	return r.panel.Judge(r.subject, true, at).Verdicts[0]
 }
 
-// Told tells whether the guard's signal of the new cohort was ever there.
-func (r *Replay) Told() bool {
+// Spoke tells whether the guard's signal of the new cohort was ever there.
+func (r *Replay) Spoke() bool {
 	for _, e := range r.panel.series {
 		for _, points := range e.points {
 			if points["new"] != nil {

@@ -362,7 +362,7 @@ func (s *site) status() Status {
 	out := Status{Processes: map[string]State{}, Unserved: s.router.Unserved(), Counts: map[string]router.Counts{}}
 	out.Version, _ = s.news.now() // before all else is read, so that no change is missed
 	s.mu.Lock()
-	out.Told = s.spec.Folder != ""
+	out.Known = s.spec.Folder != ""
 	kept := maps.Clone(s.processes)
 	s.mu.Unlock()
 	for id, p := range kept {

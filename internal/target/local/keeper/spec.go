@@ -46,7 +46,7 @@ type Route struct {
 // Status is what became of a Spec.
 type Status struct {
 	Version   uint64                   `json:"version"` // rises with every change
-	Told      bool                     `json:"told"`    // false where this keeper has no spec of the site
+	Known     bool                     `json:"told"`    // false where this keeper has no spec of the site
 	Processes map[string]State         `json:"processes"`
 	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
 	Ready     int                      `json:"ready"`             // of all its processes, those that may have traffic

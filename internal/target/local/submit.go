@@ -16,9 +16,9 @@ import (
 	"aditus/internal/target/wanted"
 )
 
-// tell tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
+// submit tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
 // is noted with the reason, and told when that came.
-func (s *Site) tell(ctx context.Context) error {
+func (s *Site) submit(ctx context.Context) error {
 	if s.ReadOnly {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
@@ -41,11 +41,11 @@ func (s *Site) tell(ctx context.Context) error {
 		}
 		spec.Routes = append(spec.Routes, routes(workload, cohorts)...)
 	}
-	version, err := s.Keeper.tell(ctx, s.Name, spec)
+	version, err := s.Keeper.submit(ctx, s.Name, spec)
 	s.mu.Lock()
 	s.behind = err != nil
 	s.mu.Unlock()
-	s.noteTold(version, failed)
+	s.noteSubmitted(version, failed)
 	if err != nil {
 		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
 	}
