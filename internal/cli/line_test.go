@@ -116,7 +116,7 @@ func TestOwnLine(t *testing.T) {
 	l.aditus(exitOK, `behind.*pending +/parts/web/artifact.*declared +registry.harbour.example/web:1.1.0`, "compare", "harbour/trial", "--with", "feature")
 	l.aditus(exitWrong, `has no branch "nowhere"`, "compare", "harbour/trial", "--with", "nowhere")
 	l.git("reset", "-q", "--hard", "feature")
-	l.aditus(exitOK, `stage 2 of 2.*aligned and healthy`, "sync", "harbour/trial")
+	l.aditus(exitOK, `stage 3 of 3.*aligned and healthy`, "sync", "harbour/trial")
 	l.aditus(exitOK, `from 1.0.0 .* to 1.1.0 .*pending +/parts/web/artifact`, "compare", "harbour/trial", "--from", "1.0.0", "--to", "1.1.0")
 	l.aditus(exitOK, `from trial to live`, "compare", "harbour/trial", "--site", "live")
 	l.aditus(exitOK, `"artifact":"registry.harbour.example/web:1.1.0"`, "render", "harbour/live")

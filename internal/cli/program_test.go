@@ -183,8 +183,8 @@ func TestScreens(t *testing.T) {
 	folder := t.TempDir()
 	term := openTerminal(t, 158, 47, "demo", "--speed", "25", "--data", folder)
 	term.until(`Skerry Line .* need you .* moving`)
-	term.until(`boarding · north +Slow share .* at most 5 % is allowed; rolled back by itself`)
-	term.until(`fares · slipway +Stage 2 of 3 waits for a sign-off by a release lead`)
+	term.until(`boarding · north +Slow share .* at most 5 % is allowed; rolled back`)
+	term.until(`fares · slipway +Stage 2 of 4 waits for a sign-off by a release lead`)
 	term.until(`tides · isles +Changed by hand`)
 	term.until(`crewing · drydock +Cannot start: there is no artifact crewing/roster:1.19.0`)
 

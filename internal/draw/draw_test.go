@@ -126,7 +126,7 @@ func TestAnatomy(t *testing.T) {
 	}
 	storytest.Golden(t, "anatomy-fares-slipway.svg", svg.String())
 	words := texts(t, svg.Bytes())
-	for _, want := range []string{"fares · slipway", "stage 2 of 3, waiting for a sign-off", "new", "old", "engine", "service", "tables", "ran to its end", "10 GiB", "25 % of the traffic, 1 of 1 healthy"} {
+	for _, want := range []string{"fares · slipway", "stage 2 of 4, waiting for a sign-off", "new", "old", "engine", "service", "tables", "ran to its end", "10 GiB", "25 % of the traffic, 1 of 1 healthy"} {
 		if !strings.Contains(words, want) {
 			t.Errorf("%q is not in the drawing", want)
 		}

@@ -69,7 +69,7 @@ func TestPush(t *testing.T) {
 	r.until("proven and taken over at north", func(s status.Snapshot) bool {
 		return version(berthAt(s, "drydock")) == "2" && berthAt(s, "drydock").Rollout == nil && berthAt(s, "north").Rollout != nil
 	})
-	want := "taken stage stage waiting signed off stage proving proven"
+	want := "taken stage stage waiting signed off stage proving stage proven"
 	kinds := strings.Join(r.kinds("drydock"), " ")
 	if !strings.HasSuffix(kinds, want) {
 		t.Errorf("the facts are %s, want … %s", kinds, want)

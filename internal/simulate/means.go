@@ -44,7 +44,10 @@ func Means(t Traffic, a Answers, rule guard.Rule, risk float64, stages []Stage, 
 	step := func(share, slower float64) guard.Interval {
 		at = at.Add(Every)
 		level = math.Exp(0.98*math.Log(level) + a.Wander*s.chance.NormFloat64())
-		i := guard.Interval{At: at, Old: a.next(s, at, t.Requests*(1-share), level, 0)}
+		i := guard.Interval{At: at}
+		if share < 1 {
+			i.Old = a.next(s, at, t.Requests*(1-share), level, 0)
+		}
 		if share > 0 {
 			i.New = a.next(s, at, t.Requests*share, level, slower)
 		}

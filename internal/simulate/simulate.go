@@ -14,8 +14,9 @@ type Stage struct {
 	Intervals int
 }
 
-// Stages are those of a careful rollout: twenty minutes while both cohorts serve.
-var Stages = []Stage{{0.05, 30}, {0.25, 45}, {0.5, 45}}
+// Stages are those of a careful rollout: twenty minutes of rising shares, and fifteen with a control share on old,
+// the last ten of which are the proving.
+var Stages = []Stage{{0.05, 30}, {0.25, 45}, {0.5, 45}, {0.95, 30}, {0.95, 60}}
 
 // lead is how many intervals of the old cohort alone come before a rollout.
 const lead = 24
@@ -65,7 +66,7 @@ func Ratio(above float64) guard.Rule {
 
 // Sequentially plays a rollout under the sequential rule. New is worse than old by worse from the interval on.
 func Sequentially(t Traffic, rule guard.Rule, risk float64, stages []Stage, worse float64, from int, seed uint64) Outcome {
-	return play(t, func(s *source) decider {
+	return play(t, rule, func(s *source) decider {
 		p := guard.NewProcess(rule, risk, Every)
 		for range lead {
 			p.Lead(s.next(0, 0).Old)
@@ -77,7 +78,7 @@ func Sequentially(t Traffic, rule guard.Rule, risk float64, stages []Stage, wors
 // Counting plays the same rollout under the rule that counts.
 func Counting(t Traffic, rule guard.Rule, count guard.Count, stages []Stage, worse float64, from int, seed uint64) Outcome {
 	rule.Way, rule.Breach = guard.ByCount, &count
-	return play(t, func(s *source) decider {
+	return play(t, rule, func(s *source) decider {
 		for range lead {
 			s.next(0, 0)
 		}
@@ -85,17 +86,25 @@ func Counting(t Traffic, rule guard.Rule, count guard.Count, stages []Stage, wor
 	}, stages, worse, from, seed)
 }
 
-func play(t Traffic, make func(*source) decider, stages []Stage, worse float64, from int, seed uint64) (o Outcome) {
+func play(t Traffic, rule guard.Rule, make func(*source) decider, stages []Stage, worse float64, from int, seed uint64) (o Outcome) {
 	s := t.start(seed)
 	d := make(s)
 	at := 0
+	var beside []guard.Interval
+	var bound *float64
 	for number, stage := range stages {
+		if stage.Share == 1 {
+			bound = guard.Moves(rule, beside)
+		}
 		for inside := range stage.Intervals {
 			extra := 0.0
 			if at >= from {
 				extra = worse
 			}
 			i := s.next(stage.Share, extra)
+			if i.Bound = bound; bound == nil {
+				beside = append(beside, i)
+			}
 			if inside == 0 {
 				d.begin(number, i.At.Add(-Every))
 			}

@@ -6,6 +6,9 @@ import "testing"
 func TestRisk(t *testing.T) {
 	const rollouts = 150
 	for _, kind := range Kinds(1000, 0.01) {
+		if kind.Unlike {
+			continue // measured, but not promised: see docs/guards.md
+		}
 		false := 0
 		for seed := range uint64(rollouts) {
 			if Sequentially(kind, Ratio(0.005), 0.01, Stages, 0, 0, seed).Breach {

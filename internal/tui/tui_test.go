@@ -202,7 +202,7 @@ func TestAsks(t *testing.T) {
 		order string // empty for none
 		says  string
 	}{
-		{"3 s", "", "Sign off fares at slipway? 8.2.0 then gets 100 % of the traffic."}, {"3 s enter", "sign off fares/slipway", "Done: sign off at fares · slipway."},
+		{"3 s", "", "Sign off fares at slipway? 8.2.0 then gets 95 % of the traffic."}, {"3 s enter", "sign off fares/slipway", "Done: sign off at fares · slipway."},
 		{"3 s esc", "", "Nothing was changed."}, {"3 s x x", "", "Sign off fares at slipway?"}, {"3 r enter", "roll back fares/slipway", "Done"}, {"3 o", "", "until someone lets it go on"},
 		{"2 u enter", "lift the bar boarding/north", "Done"}, {"4 y enter", "sync tides/isles", "Done"}, {"4 y", "", "This undoes: gauge instances 3 → 5."},
 		{"2 r", "", "Roll back boarding at north from 4.12.2 to 4.12.1"}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},

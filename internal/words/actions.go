@@ -183,10 +183,13 @@ func afterStage(r rollout.State) string {
 	if r.Task != "" {
 		return fmt.Sprintf("The task %s then runs. What it does cannot be undone, not by a rollback either.", r.Task)
 	}
-	if r.Stage+1 < len(r.Rules.Stages) {
+	if r.Closes() {
+		return fmt.Sprintf("%s then is proven.", r.New.Version)
+	}
+	if r.Stage < r.LastStage() {
 		return fmt.Sprintf("%s then gets %s of the traffic.", r.New.Version, say.Share(r.Rules.Stages[r.Stage+1].Share))
 	}
-	return fmt.Sprintf("%s then is proving at full traffic.", r.New.Version)
+	return fmt.Sprintf("%s then is proving at %s of the traffic.", r.New.Version, say.Share(1-r.Control))
 }
 
 func barred(b status.Berth) error {

@@ -250,7 +250,9 @@ func Next(b status.Berth, now time.Time) string {
 	stages := r.Rules.Stages
 	after := fmt.Sprintf("proving for %s", say.Span(r.Rules.Proving.Duration))
 	switch {
-	case r.Stage+1 >= len(stages):
+	case r.Closes():
+		after = "proven"
+	case r.Stage == r.LastStage():
 	case r.Rules.Style == declare.BlueGreen:
 		after = "the switch of all traffic"
 	case r.Rules.Style == declare.Rolling:
@@ -291,7 +293,10 @@ func Next(b status.Berth, now time.Time) string {
 		return "nothing until a person lets it go on or rolls it back; guards stay on"
 	case rollout.Proving:
 		if why := blocking(b); why != "" && r.ProvingLeft() == 0 {
-			return "proven as soon as all guards are clear; " + why
+			return "it goes on as soon as all guards are clear; " + why
+		}
+		if r.Control > 0 {
+			return fmt.Sprintf("%s gives up its last %s at %s if all guards hold", r.Old.Version, say.Share(r.Control), now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly))
 		}
 		if r.Rules.Style == declare.BlueGreen {
 			return fmt.Sprintf("proven at %s if all guards hold; the old set is kept until %s", now.Add(r.ProvingLeft()).Local().Format(time.TimeOnly), r.Switched.Add(r.Rules.Keep.Duration).Local().Format(time.TimeOnly))

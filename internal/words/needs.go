@@ -97,7 +97,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case b.Problem != nil:
 		return Need{Tone: Bad, rank: 3, since: b.Problem.Since, Text: say.Sentence(b.Problem.Text) + since(now, b.Problem.Since), Keys: []Verb{WatchIt}}, true
 	case r == nil && b.Bar != nil:
-		how := "; rolled back by itself"
+		how := "; rolled back"
 		if b.Bar.By != rollout.Automatic {
 			how = "" // the reason names the person
 		}

@@ -108,7 +108,7 @@ func TestNext(t *testing.T) {
 		{rollout.Soaking, false, []guard.Verdict{silent}, "25 % of the traffic at 09:00:40 if all guards are clear"},
 		{rollout.Soaking, true, []guard.Verdict{silent}, "25 % of the traffic as soon as all guards are clear; slow is silent since 08:59:00"},
 		{rollout.Soaking, true, nil, "25 % of the traffic at 09:00:00 if all guards are clear"},
-		{rollout.Proving, true, []guard.Verdict{silent}, "proven as soon as all guards are clear; slow is silent since 08:59:00"},
+		{rollout.Proving, true, []guard.Verdict{silent}, "it goes on as soon as all guards are clear; slow is silent since 08:59:00"},
 	} {
 		s := rollout.Begin(rollout.Side{Version: "1"}, rollout.Side{Version: "2"}, story(t).Rules, "aditus", "", time.Time{}, now)
 		s.Phase = test.phase

@@ -195,19 +195,34 @@ const (
 
 // Rollout says how a new revision comes in.
 type Rollout struct {
-	Style    Style   `json:"style"`
-	Stages   []Stage `json:"stages"`           // Rolling: one for each batch; BlueGreen: the trial and the switch
-	Extra    Budget  `json:"extra,omitzero"`   // Rolling, and where a target cannot split traffic: instances above what is declared
-	Missing  Budget  `json:"missing,omitzero"` // and below it
-	Steady   Span    `json:"steady,omitzero"`  // how long an instance must be healthy before it counts
-	Try      string  `json:"try,omitempty"`    // BlueGreen: the task that tries the new set
-	Keep     Span    `json:"keep,omitzero"`    // BlueGreen: how long the old set stays complete after the switch
-	Newer    Newer   `json:"newer"`
-	Risk     float64 `json:"false-rollbacks"` // the chance of a false rollback over a whole rollout
-	Deadline Span    `json:"deadline"`        // for a stage's instances to become healthy, from the last that did
-	Proving  Span    `json:"proving"`         // full traffic under guard before a revision counts as healthy
-	CoolDown Span    `json:"cool-down"`       // after a rollback, before anything is rolled out or back again
-	Interval Span    `json:"interval"`        // between two evaluations of the guards
+	Style    Style    `json:"style"`
+	Stages   []Stage  `json:"stages"`           // Rolling: one for each batch; BlueGreen: the trial and the switch
+	Extra    Budget   `json:"extra,omitzero"`   // Rolling, and where a target cannot split traffic: instances above what is declared
+	Missing  Budget   `json:"missing,omitzero"` // and below it
+	Steady   Span     `json:"steady,omitzero"`  // how long an instance must be healthy before it counts
+	Try      string   `json:"try,omitempty"`    // BlueGreen: the task that tries the new set
+	Keep     Span     `json:"keep,omitzero"`    // BlueGreen: how long the old set stays complete after the switch
+	Newer    Newer    `json:"newer"`
+	Control  *float64 `json:"control,omitempty"` // Canary: the share of the traffic that old keeps through proving; DefaultControl where nil
+	Risk     float64  `json:"false-rollbacks"`   // the chance of a false rollback over a whole rollout
+	Deadline Span     `json:"deadline"`          // for a stage's instances to become healthy, from the last that did
+	Proving  Span     `json:"proving"`           // full traffic under guard before a revision counts as healthy
+	CoolDown Span     `json:"cool-down"`         // after a rollback, before anything is rolled out or back again
+	Interval Span     `json:"interval"`          // between two evaluations of the guards
+}
+
+// DefaultControl is the share of the traffic that old keeps through proving where none is declared.
+const DefaultControl = 0.05
+
+// Controls is the share of the traffic that old is to keep through proving, so that new is held against it to the end.
+func (r Rollout) Controls() float64 {
+	switch {
+	case r.Style != Canary:
+		return 0
+	case r.Control == nil:
+		return DefaultControl
+	}
+	return *r.Control
 }
 
 // Stage is one step of a rollout.

@@ -53,6 +53,7 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 		}
 	default:
 		budgets()
+		known["control"] = func(n Node, p string) { out.Control = r.control(n, p) }
 		known["stages"] = func(n Node, p string) { out.Stages = r.stages(n, p, d) }
 	}
 	r.fields(n, pointer, "a "+string(out.Style)+" rollout", nil, known)
@@ -70,6 +71,21 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 		r.wrong(n, pointer, "write extra: 1, or missing: 1", "with no instance extra and none missing nothing can ever be exchanged")
 	}
 	return out
+}
+
+// maxControl is the largest share of the traffic that old may keep through proving.
+const maxControl = 0.5
+
+// control reads the share that old keeps through proving; nil where it is the default, so that writing it changes nothing.
+func (r *reader) control(n Node, pointer string) *float64 {
+	value, unit, ok := quantity(n.Text)
+	switch share := value / 100; {
+	case !ok || unit != "%" || share < 0 || share > maxControl:
+		r.wrong(n, pointer, "write it like 5 %, or 0 % for none", "expected a share up to %.0f %%, not %q", maxControl*100, n.Text)
+	case share != DefaultControl:
+		return &share
+	}
+	return nil
 }
 
 // maxRisk is the largest chance of a false rollback that can be declared.

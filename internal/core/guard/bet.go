@@ -54,6 +54,20 @@ const (
 	closestSteps = 30 // each halves the bracket
 )
 
+// normalBet is the logarithm of the bet that a value with a variance lies by effect off its null value, where it showed so
+// much. What lies far out in the direction of the bet counts no more than longTail standard deviations, as answers that go
+// bad in groups have long tails; so no larger effect is bet on.
+func normalBet(showed, effect, variance float64) float64 {
+	most := longTail * math.Sqrt(variance)
+	if effect < 0 {
+		showed, effect = -showed, -effect
+	}
+	return meanBet(min(showed, most), min(effect, most), variance)
+}
+
+// longTail is in standard deviations.
+const longTail = 2.5
+
 // meanBet is the logarithm of the bet that a mean with a variance lies by effect beyond its null value, where it showed
 // beyond. It is exact for normal values.
 func meanBet(beyond, effect, variance float64) float64 {

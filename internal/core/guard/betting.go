@@ -14,7 +14,7 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		}
 		usual := p.rate()
 		if p.outage(old) {
-			p.spread.gap()
+			p.scatter.gap()
 			if p.outlasts++; p.outlasts > usualAfter {
 				p.see(i.Old)
 			}
@@ -22,20 +22,27 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		}
 		p.outlasts = 0
 		explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
-		scatter := explained / (usual * usual)
-		trust := scatter / (scatter + p.spread.beyond(scatter))
+		p.scattersAs(true, explained/(usual*usual))
+		trust := 1 / p.scatter.factor()
+		beyond, variance := new.part/new.whole-old.part/old.whole-limit, explained/trust
+		bet := func(rate, gap float64) float64 {
+			if trust < leastTrust {
+				return normalBet(beyond, rate-usual-gap, variance)
+			}
+			return trust * pairBet(old, new, usual, rate, gap)
+		}
 		for k := range up {
 			if null := usual + limit; null < mostRate { // beyond it there is nothing that new could be
 				high := null + smallest*math.Exp2(float64(k))*null
-				up[k] = trust * pairBet(old, new, usual, min(high, (1+null)/2), limit)
+				up[k] = bet(min(high, (1+null)/2), limit)
 			}
 		}
 		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
-			down[k] = trust * pairBet(old, new, usual, max(usual+limit-better, leastRate), limit)
+			down[k] = bet(max(usual+limit-better, leastRate), limit)
 		}
 		p.pool(i, trust/explained)
 		worse := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
-		p.spread.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
+		p.scatter.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
 		p.see(i.Old)
 		return up, down, true
 	case p.bound != nil:
@@ -45,18 +52,42 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 	}
 	limit = max(limit, 1e-6)
 	explained := limit * (1 - limit) / new.whole
-	trust := explained / (explained + p.spread.beyond(explained))
+	rate := min(max(new.part, 0.5)/new.whole, 0.5)
+	counts := rate * (1 - rate) / new.whole
+	p.scattersAs(false, counts)
+	trust := 1 / p.scatter.factor()
+	bet := func(rate float64) float64 {
+		if trust < leastTrust {
+			return normalBet(new.part/new.whole-limit, rate-limit, explained/trust)
+		}
+		return trust * alone(new, rate, limit)
+	}
 	for k := range up {
-		up[k] = trust * alone(new, min(limit*(1+smallest*math.Exp2(float64(k))), (1+limit)/2), limit)
+		up[k] = bet(min(limit*(1+smallest*math.Exp2(float64(k))), (1+limit)/2))
 	}
 	for k, part := range [keepers]float64{0.8, 0.5, 0.15} {
-		down[k] = trust * alone(new, limit*part, limit)
+		down[k] = bet(limit * part)
 	}
-	rate := max(new.part, 0.5) / new.whole
-	p.spread.add(new.part/new.whole, min(rate, 0.5)*(1-min(rate, 0.5))/new.whole)
+	p.scatter.add(new.part/new.whole, counts)
 	p.pool(i, trust/explained)
 	return up, down, true
 }
+
+// scattersAs goes on with the scatter of differences from old, or of new alone, where the counts explain so much.
+func (p *Process) scattersAs(apart bool, explained float64) {
+	switch {
+	case p.taken > 0 && apart != p.apart:
+		p.scatter.gap()
+		p.scatter.explained = explained
+	case p.inside == 0:
+		p.scatter.change(explained)
+	}
+	p.apart = apart
+}
+
+// leastTrust is where answers scatter so much more than by themselves that their counts are no longer bet on, but how far
+// off the limit they are, as a normal value.
+const leastTrust = 0.7
 
 // mostRate is where a limit lies that hardly anything can exceed.
 const mostRate = 1 - 1e-4
@@ -73,7 +104,10 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 	case p.rule.Limit.Moves():
 		return up, down, false
 	}
-	if variance, known := p.spread.scaled(counts); known {
+	if p.inside == 0 && p.taken > 0 {
+		p.scatter.change(counts)
+	}
+	if variance := counts * p.scatter.factor(); variance > 0 {
 		size := smallest * max(p.rule.Limit.Value, leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
 		for k := range up {
 			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
@@ -84,7 +118,7 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 		p.pool(i, 1/variance)
 		ok = true
 	}
-	p.spread.step(value, counts)
+	p.scatter.add(value, counts)
 	return up, down, ok
 }
 
@@ -94,14 +128,16 @@ const tail = 2
 // leastEffect is the smallest limit on a mean that is taken as such, as a share of what old usually shows.
 const leastEffect = 0.02
 
-// outage tells whether old itself is so much worse than usual that the interval says nothing of new.
+// outage tells whether old itself is so much worse than usual that the interval says nothing of new. A group of bad answers
+// is none: to pass over those of old and not those of new would be to favour old.
 func (p *Process) outage(old sample) bool {
-	return old.part > outageParts && old.part/old.whole > outageTimes*p.rate()
+	usual := p.rate() * old.whole
+	return old.part > outageTimes*usual && old.part-usual > outageDeviations*math.Sqrt(p.scatter.factor()*max(1, usual))
 }
 
-// An outage of both cohorts is what old shows with so many bad answers, so many times the usual share.
+// An outage of both cohorts is what old shows with so many times the usual share, and so many standard deviations above it.
 const (
-	outageParts = 5
-	outageTimes = 3
-	usualAfter  = 30 // intervals after which an outage counts as usual
+	outageTimes      = 3
+	outageDeviations = 8
+	usualAfter       = 30 // intervals after which an outage counts as usual
 )

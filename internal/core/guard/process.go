@@ -17,19 +17,20 @@ type Process struct {
 	risk  float64
 	every time.Duration
 
-	breach [alternatives]float64 // evidence that the limit is exceeded, by alternative
-	keeps  [keepers]float64      // evidence of the present stage that it is kept
-	taken  int                   // intervals
-	stage  int                   // the present one, -1 before the first
-	stages int                   // of which there was an interval
-	inside int                   // intervals of the present stage
-	base   sample                // old, recent intervals weighing more
-	spread spread
-	whole  pooled   // of the present stage
-	lately []pooled // the last intervals, each by itself
-	began  time.Time
-	spoke  time.Time
-	broke  bool
+	breach  [alternatives]float64 // evidence that the limit is exceeded, by alternative
+	keeps   [keepers]float64      // evidence of the present stage that it is kept
+	taken   int                   // intervals
+	stage   int                   // the present one, -1 before the first
+	stages  int                   // of which there was an interval
+	inside  int                   // intervals of the present stage
+	base    sample                // old, recent intervals weighing more
+	scatter scatter
+	apart   bool     // scatter is of differences from old
+	whole   pooled   // of the present stage
+	lately  []pooled // the last intervals, each by itself
+	began   time.Time
+	spoke   time.Time
+	broke   bool
 
 	outlasts int // intervals that an outage has lasted
 	standing bool
@@ -54,6 +55,9 @@ const (
 
 	// fading is how much less each interval weighs in what old usually shows than the one after it.
 	fading = 0.9
+	// fadingFew is the same while old shows fewer bad answers than fewParts, which say little.
+	fadingFew = 0.97
+	fewParts  = 40
 	// breachLast and standingLast are how many intervals are told of a breach, which is what made it and not what was
 	// before it, and of a guard that stands.
 	breachLast   = 6
@@ -64,7 +68,7 @@ const (
 
 // NewProcess makes a process that breaches falsely with at most the chance risk.
 func NewProcess(rule Rule, risk float64, every time.Duration) *Process {
-	return &Process{rule: rule, risk: risk, every: every, stage: -1}
+	return &Process{rule: rule, risk: risk, every: every, stage: -1, scatter: scatter{unscaled: !rule.Signal.Kind.Share()}}
 }
 
 // rarely is how often, on average and at most, a standing guard breaches falsely.
@@ -99,19 +103,24 @@ func (p *Process) Lead(old *signal.Point) {
 	}
 	if p.rule.Signal.Kind.Share() {
 		rate := p.rate()
+		p.apart = p.rule.Limit.Base() == OldSide
 		switch {
-		case p.rule.Limit.Base() != OldSide: // new alone, in the terms of betShares
-			p.spread.add(s.part/s.whole, rate*(1-rate)/s.whole)
+		case !p.apart: // new alone, in the terms of betShares
+			p.scatter.add(s.part/s.whole, rate*(1-rate)/s.whole)
 		default: // two cohorts scatter twice as much as one
-			p.spread.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole)
+			p.scatter.add(math.Sqrt2*s.part/s.whole/rate, 2*(1-rate)/rate/s.whole)
 		}
 	} else {
-		p.spread.step(old.Value, 1/s.whole)
+		p.scatter.add(old.Value, 1/s.whole)
 	}
 }
 
 // see adds to what old usually shows.
 func (p *Process) see(old *signal.Point) {
+	fading := fading
+	if p.rule.Signal.Kind.Share() && p.base.part < fewParts {
+		fading = fadingFew
+	}
 	p.base.part, p.base.whole = p.base.part*fading+old.Part, p.base.whole*fading+old.Whole
 }
 
@@ -127,7 +136,7 @@ func (p *Process) Begin(stage int, at time.Time) {
 		return
 	}
 	if p.stage < 0 {
-		p.spread.gap()
+		p.scatter.gap()
 	}
 	p.stage, p.inside, p.began = stage, 0, at
 	p.keeps = [keepers]float64{}

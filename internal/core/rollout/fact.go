@@ -10,6 +10,7 @@ const (
 	FactBarred      FactKind = "barred"
 	FactBreach      FactKind = "breach" // Cause
 	FactCalls       FactKind = "calls"  // a person is called
+	FactControl     FactKind = "control ends"
 	FactGoesOn      FactKind = "goes on"
 	FactHeld        FactKind = "held"
 	FactProven      FactKind = "proven" // []guard.Verdict

@@ -332,7 +332,10 @@ var laws = []law{
 	{"surge", surge},
 	{"share", func(_ *model, before State, out Outcome, seen Observation, _ []Command, _ time.Time) error {
 		limit := before.Rules.Stages[out.State.Stage].Share
-		if out.State.Phase == Proving || out.State.Phase == Proven {
+		switch {
+		case out.State.Phase == Proving:
+			limit = 1 - out.State.Control
+		case out.State.Phase == Proven || before.Control > 0 && out.State.Control == 0: // nothing can be split, or old is gone
 			limit = 1
 		}
 		for _, i := range out.Intents {

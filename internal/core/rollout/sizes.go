@@ -103,10 +103,7 @@ func (m *machine) carry(side Side, count map[string]int) float64 {
 // but not more than its stage allows.
 func (m *machine) carried() float64 {
 	old, new := m.carry(m.Old, m.seen.Old.Healthy), m.carry(m.New, m.seen.New.Ready)
-	limit := m.stage().Share
-	if m.Phase == Proving {
-		limit = 1
-	}
+	limit := m.AskedShare()
 	switch {
 	case m.Phase == RollingBack && m.carry(m.New, m.seen.New.Healthy) > 0:
 		return min(m.seen.Share, 1-m.carry(m.Old, m.seen.Old.Ready))

@@ -94,6 +94,10 @@ type State struct {
 	LetGo      bool      `json:"let_go,omitempty"`    // the kept old set may go at once
 	Switched   time.Time `json:"switched,omitzero"`   // blue-green: when all traffic was on new
 
+	// Control is the share of the traffic that old keeps through proving; 0 for none. Where there is one, the last of the
+	// stages gives it up, after the proving.
+	Control float64 `json:"control,omitempty"`
+
 	Task   string   `json:"task,omitempty"`   // Waiting: the task that cannot be undone, for which a sign-off is asked
 	Passed []string `json:"passed,omitempty"` // tasks that cannot be undone and were let run
 }
@@ -152,16 +156,57 @@ func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, n
 	if old.total() == 0 || new.total() == 0 {
 		rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
 	}
-	return State{
+	s := State{
 		Old: old, New: new, Rules: rules, Phase: Settling, Since: now, By: by, Why: why,
 		Began: now, Entered: now, LastRollback: lastRollback,
 	}
+	s.keepControl()
+	return s
+}
+
+// keepControl has old keep its control share from the last stage on until the proving is over, and makes giving it up a
+// stage like others. What keeps state cannot serve on both sides, so there is none then.
+func (s *State) keepControl() {
+	share, n := s.Rules.Controls(), len(s.Rules.Stages)
+	if share <= 0 || n == 0 || s.Old.Empty() || s.New.Empty() || len(s.Old.Keeps) > 0 || len(s.New.Keeps) > 0 {
+		return
+	}
+	if n > 1 {
+		share = min(share, (1-s.Rules.Stages[n-2].Share)/2)
+	}
+	last := s.Rules.Stages[n-1]
+	s.Rules.Stages = append(slices.Clone(s.Rules.Stages), declare.Stage{Share: 1, Soak: last.Soak})
+	s.Rules.Stages[n-1].Share, s.Control = 1-share, share
+}
+
+// dropControl has new take all of the traffic with the last stage, as nothing can be split.
+func (s *State) dropControl() {
+	n := len(s.Rules.Stages)
+	if s.Control == 0 || s.Closes() {
+		return
+	}
+	s.Rules.Stages = slices.Clone(s.Rules.Stages[:n-1])
+	s.Rules.Stages[n-2].Share, s.Control = 1, 0
+}
+
+// Closes tells whether the rollout is in the stage after the proving, in which old gives its control share up.
+func (s State) Closes() bool { return s.ClosesIn(s.Stage) }
+
+// ClosesIn tells whether a stage is that one.
+func (s State) ClosesIn(stage int) bool { return s.Control > 0 && stage == len(s.Rules.Stages)-1 }
+
+// LastStage is the index of the stage that the proving comes after.
+func (s State) LastStage() int {
+	if s.Control > 0 {
+		return len(s.Rules.Stages) - 2
+	}
+	return len(s.Rules.Stages) - 1
 }
 
 // GoBack is the first state of a way back from what is proven and applied to an earlier revision: at full speed, with
 // all traffic as soon as it is up. Its tasks ran when it came in, and are not run again.
 func GoBack(from, to Side, rules declare.Rollout, by string, causes []Cause, now time.Time) State {
-	rules.Stages, rules.Try, to.Tasks = []declare.Stage{{Share: 1}}, "", nil
+	rules.Stages, rules.Try, rules.Control, to.Tasks = []declare.Stage{{Share: 1}}, "", new(float64), nil
 	s := Begin(from, to, rules, by, causes[0].Text, time.Time{}, now)
 	s.Return, s.Causes, s.Bar = true, causes, true
 	return s
@@ -181,7 +226,9 @@ func (s State) AskedShare() float64 {
 		return 0
 	case Abandoned:
 		return s.Share
-	case Proving, Proven:
+	case Proving:
+		return 1 - s.Control
+	case Proven:
 		return 1
 	}
 	return s.stage().Share
@@ -196,10 +243,10 @@ func (s State) Counts(guard string, stage int) bool {
 	return stage >= len(s.Rules.Stages) || len(s.Rules.Stages[stage].Guards) == 0 || slices.Contains(s.Rules.Stages[stage].Guards, guard)
 }
 
-// ShareIn is the share of the traffic that new has in a stage; the proving after the last one has it all.
+// ShareIn is the share of the traffic that new has in a stage; the proving, which is one more, has all but old's control.
 func (s State) ShareIn(stage int) float64 {
 	if stage >= len(s.Rules.Stages) {
-		return 1
+		return 1 - s.Control
 	}
 	return s.Rules.Stages[stage].Share
 }

@@ -27,6 +27,9 @@ func Step(s State, seen Observation, commands []Command, now time.Time) Outcome 
 	m.Causes, m.SignedOff, m.Told, m.Passed = slices.Clone(s.Causes), slices.Clone(s.SignedOff), slices.Clone(s.Told), slices.Clone(s.Passed)
 	if seen.Reached {
 		m.State.Share = seen.Share
+		if !seen.Splits {
+			m.dropControl()
+		}
 	}
 	for _, command := range commands {
 		m.refused = append(m.refused, m.command(command))
@@ -34,6 +37,7 @@ func Step(s State, seen Observation, commands []Command, now time.Time) Outcome 
 	if m.Ahead() && seen.Fresh {
 		m.follow()
 		m.judge()
+		m.relieve()
 	}
 	if m.Phase == Proven && m.KeptFor(now) > 0 && seen.Fresh {
 		m.stand()
@@ -245,20 +249,44 @@ func (m *machine) proceed() {
 			m.fact(FactWaiting, Automatic, "%s", m.Why)
 			return
 		}
+		if m.Closes() {
+			m.prove("all guards held for %s beside %s of the traffic on %s, and alone", say.Span(m.Proved), say.Share(m.Control), m.Old.Version)
+			return
+		}
 		m.nextStage()
 	case Waiting:
 		if m.Task == "" && m.signed() && m.mayLeave(0) {
 			m.nextStage()
 		}
 	case Proving:
-		if m.mayLeave(m.ProvingLeft()) {
-			m.enter(Proven, Automatic, "all guards held for %s at full traffic", say.Span(m.Proved))
-			m.Ended = m.now
-			m.facts = append(m.facts, Fact{Kind: FactProven, By: Automatic, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
+		switch {
+		case !m.mayLeave(m.ProvingLeft()):
+		case m.Control > 0:
+			m.stageAfter()
+		default:
+			m.prove("all guards held for %s at full traffic", say.Span(m.Proved))
 		}
 	case RollingBack:
 		m.goBack()
 	}
+}
+
+// relieve has new take old's control share as well once nothing of old can answer it.
+func (m *machine) relieve() {
+	controls := m.Control > 0 && m.Stage == m.LastStage() && !m.Shared.IsZero() && m.Ahead()
+	if !controls || m.carry(m.Old, m.seen.Old.Healthy) > 0 || m.carry(m.New, m.seen.New.Healthy) == 0 {
+		return
+	}
+	m.fact(FactControl, Automatic, "%s has nothing healthy any more to answer its %s of the traffic: %s takes all of it", m.Old.Version, say.Share(m.Control), m.New.Version)
+	m.dropControl()
+	m.Shared = m.now // what was shown before says nothing of this share
+}
+
+// prove ends the rollout with the new revision proven.
+func (m *machine) prove(format string, args ...any) {
+	m.enter(Proven, Automatic, format, args...)
+	m.Ended = m.now
+	m.facts = append(m.facts, Fact{Kind: FactProven, By: Automatic, Data: m.seen.Verdicts, Text: fmt.Sprintf("%s (%s) is proven: %s", m.New.Version, m.New.Revision.Short(), m.Why)})
 }
 
 // soak begins a stage's soak, with its share reached.
@@ -323,12 +351,22 @@ func (m *machine) signed() bool {
 
 func (m *machine) nextStage() {
 	m.Hurry = false
-	if m.Stage == len(m.Rules.Stages)-1 {
+	if m.Stage == m.LastStage() {
 		m.Proved, m.Seen = 0, m.now
-		m.enter(Proving, Automatic, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
+		traffic := "full traffic"
+		if m.Control > 0 {
+			traffic = say.Share(1-m.Control) + " of the traffic"
+		}
+		m.enter(Proving, Automatic, "%s, under guard for %s", traffic, say.Span(m.Rules.Proving.Duration))
 		m.fact(FactProving, Automatic, "%s", m.Why)
 		return
 	}
+	m.stageAfter()
+}
+
+// stageAfter begins the stage after this one.
+func (m *machine) stageAfter() {
+	m.Hurry = false
 	m.Stage++
 	m.Entered, m.Soaked, m.Progressed, m.Most = m.now, 0, time.Time{}, 0
 	m.enter(Settling, Automatic, "instances for %s of the traffic are coming up", say.Share(m.stage().Share))

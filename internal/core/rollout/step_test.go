@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -42,6 +43,7 @@ type site struct {
 	unreachable bool
 	failing     bool // the new cohort fails
 	oldDown     bool
+	whole       bool // it cannot split traffic
 	verdict     guard.Word
 	then        guard.Action
 	missing     guard.Missing
@@ -58,7 +60,7 @@ func (t *site) observe() Observation {
 	if t.unreachable {
 		return Observation{Stale: "the site cannot be reached", Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent}}}
 	}
-	o := Observation{Reached: true, Fresh: t.stale == "", Stale: t.stale, Splits: true, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
+	o := Observation{Reached: true, Fresh: t.stale == "", Stale: t.stale, Splits: !t.whole, Share: t.share, Old: cohort(t.old, oldHealthy, t.old > 0), New: cohort(t.new, t.ready, t.laid)}
 	if t.new == 0 {
 		o.New.Parts = map[string]int{}
 	}
@@ -503,5 +505,65 @@ func TestSoakIsWatched(t *testing.T) {
 				t.Errorf("%s, %s: %s count, not %s", test.name, phase, got, test.want)
 			}
 		}
+	}
+}
+
+// TestControl follows old's control share through every way that it can go: given up after the proving in a stage of its
+// own, dropped where nothing can be split or old is gone, and none where none is declared or possible.
+func TestControl(t *testing.T) {
+	none, quarter := 0.0, 0.25
+	for _, test := range []struct {
+		name    string
+		change  func(*declare.Rollout, *Side)
+		at      func(int, State, *site) []Command
+		whole   bool // the target cannot split
+		shares  string
+		stages  int
+		phase   Phase
+		control bool // it is told that it ended early
+	}{
+		{"default", nil, nil, false, "0.1 0.5 0.95 1", 4, Proven, false},
+		{"declared", func(r *declare.Rollout, _ *Side) { r.Control = &quarter }, nil, false, "0.1 0.5 0.75 1", 4, Proven, false},
+		{"none", func(r *declare.Rollout, _ *Side) { r.Control = &none }, nil, false, "0.1 0.5 1", 3, Proven, false},
+		{"after a large stage", func(r *declare.Rollout, _ *Side) { r.Stages[1].Share = 0.98 }, nil, false, "0.1 0.98 0.99 1", 4, Proven, false},
+		{"one stage", func(r *declare.Rollout, _ *Side) { r.Stages = r.Stages[2:] }, nil, false, "0.95 1", 2, Proven, false},
+		{"rolling", func(r *declare.Rollout, _ *Side) { r.Style = declare.Rolling }, nil, false, "0.1 0.25 0.5 0.75 1", 3, Proven, false},
+		{"keeps state", func(_ *declare.Rollout, s *Side) { s.Keeps = []string{"store"} }, nil, false, "0.1 0.5 1", 3, Proven, false},
+		{"nothing to split", nil, nil, true, "", 3, Proven, false},
+		{"old is gone while it proves", nil, onceIn(Proving, 2, func(t *site) []Command { t.oldDown = true; return nil }), false, "0.1 0.5 0.95 1", 3, Proven, true},
+		{"a breach beside the control", nil, onceIn(Proving, 2, func(t *site) []Command { t.verdict, t.then = guard.Breach, guard.RollBack; return nil }), false, "0.1 0.5 0.95 0", 3, RolledBack, false},
+		{"a breach alone", nil, onceIn(Soaking, 3, func(t *site) []Command { t.verdict, t.then = guard.Breach, guard.RollBack; return nil }), false, "0.1 0.5 0.95 1 0", 4, RolledBack, false},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			r, old := rules, oldSide
+			r.Style, r.Stages, r.Extra = declare.Canary, slices.Clone(rules.Stages), declare.Budget{Number: 1}
+			for i := range r.Stages {
+				r.Stages[i].SignOff = ""
+			}
+			if test.change != nil {
+				test.change(&r, &old)
+			}
+			var shares []string
+			target := &site{old: 4, verdict: guard.Clear}
+			s, facts := run(Begin(old, newSide, r, Automatic, "taken", time.Time{}, start), target, 200, func(step int, s State, t *site) []Command {
+				t.whole = test.whole
+				if text := strconv.FormatFloat(t.share, 'f', -1, 64); t.share > 0 && (len(shares) == 0 || shares[len(shares)-1] != text) || t.share == 0 && len(shares) > 0 && shares[len(shares)-1] != "0" {
+					shares = append(shares, text)
+				}
+				if test.at != nil {
+					return test.at(step, s, t)
+				}
+				return nil
+			})
+			stages := 0
+			for _, kind := range facts {
+				if kind == string(FactStage) {
+					stages++
+				}
+			}
+			if got := strings.Join(shares, " "); got != test.shares || stages != test.stages || s.Phase != test.phase || slices.Contains(facts, string(FactControl)) != test.control {
+				t.Errorf("shares %s, %s, %v; want %s, %s", got, s.Phase, facts, test.shares, test.phase)
+			}
+		})
 	}
 }

@@ -72,7 +72,7 @@ func (s Subject) stage() int {
 
 // judges tells whether a guard counts now: in this stage, and with something to measure and to compare with.
 func (s Subject) judges(rule guard.Rule) bool {
-	if s.stands() {
+	if s.stands() || s.Roll.Closes() { // old, whose control it was held against to the end, can no longer show what is usual
 		return !rule.Limit.Relative()
 	}
 	if s.Roll.Phase != rollout.Proving && !s.Roll.Counts(rule.Name, s.Roll.Stage) {
@@ -201,7 +201,10 @@ func (p *Panel) history(rule guard.Rule, s Subject, since time.Time) []guard.Int
 		}
 		interval, points := guard.Interval{At: e.at}, e.points[rule.Name]
 		if new != "" {
-			interval.Old, interval.New = points[old], points[new]
+			interval.New = points[new]
+			if !s.stands() && (e.stage == noStage || s.Roll.ShareIn(e.stage) < 1) {
+				interval.Old = points[old]
+			}
 		} else {
 			interval.New = points[old]
 		}
@@ -258,10 +261,18 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 		process.Add(guard.Interval{At: e.at, New: points[s.Applied], Bound: p.bound(rule, e, s)})
 	case e.at.Before(s.Roll.Began):
 		process.Lead(points[s.Roll.Old.Revision])
-	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage):
+	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage) && !(rule.Limit.Relative() && s.Roll.ClosesIn(e.stage)):
 		process.Begin(e.stage, e.at)
-		process.Add(guard.Interval{At: e.at, Old: points[s.Roll.Old.Revision], New: points[s.Roll.New.Revision], Bound: p.bound(rule, e, s)})
+		process.Add(guard.Interval{At: e.at, Old: s.control(points, e.stage), New: points[s.Roll.New.Revision], Bound: p.bound(rule, e, s)})
 	}
+}
+
+// control is what old showed in a stage that leaves it traffic: what it shows without any is probes, and no one's requests.
+func (s Subject) control(points map[declare.Fingerprint]*signal.Point, stage int) *signal.Point {
+	if s.Roll.ShareIn(stage) == 1 {
+		return nil
+	}
+	return points[s.Roll.Old.Revision]
 }
 
 // bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.

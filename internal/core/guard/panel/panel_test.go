@@ -147,6 +147,45 @@ func TestMoves(t *testing.T) {
 }
 
 // TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
+// TestProbesAreNoTraffic sees that what old shows once it has none of the traffic, as probes are counted too, is not what
+// new is held against.
+func TestProbesAreNoTraffic(t *testing.T) {
+	for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
+		w := newWorld(t, guard.Limit{Kind: guard.AboveOld, Value: 0.02}, way)
+		w.share(0, rollout.Soaking)
+		for range 30 {
+			w.interval(0.1, 0.1)
+		}
+		w.share(2, rollout.Soaking)
+		for range 60 { // old is asked for nothing but its health
+			if v := w.interval(0, 0.1).Verdicts[0]; v.Word == guard.Breach {
+				t.Fatalf("%s: new is as old was, and %+v", way, v)
+			}
+		}
+	}
+}
+
+// TestClosing sees that once old has given its control up new is held against fixed limits alone.
+func TestClosing(t *testing.T) {
+	for kind, judged := range map[guard.LimitKind]int{guard.AboveOld: 0, guard.AtMost: 1} {
+		w := newWorld(t, guard.Limit{Kind: kind, Value: 0.05}, guard.Sequential)
+		w.s.Roll.Control = 0.05
+		w.s.Roll.Rules.Stages[1].Guards = nil
+		for stage, phase := range []rollout.Phase{rollout.Soaking, rollout.Proving} {
+			w.share(stage, phase)
+			for range 5 {
+				if n := len(w.interval(0.01, 0.01).Verdicts); n != 1 {
+					t.Fatalf("%s: %d verdicts in %s", kind, n, w.s.Roll.Where())
+				}
+			}
+		}
+		w.share(2, rollout.Soaking)
+		if n := len(w.interval(0.01, 0.01).Verdicts); n != judged {
+			t.Errorf("%s: %d verdicts once new has all the traffic", kind, n)
+		}
+	}
+}
+
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
 	for _, scatters := range []bool{false, true} {
