@@ -253,7 +253,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
 				continue
 			}
-			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Requests: target.RequestsMetric}}
+			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Started: in.Started, Requests: target.RequestsMetric}}
 			pages = append(pages, s)
 			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)

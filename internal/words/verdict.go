@@ -12,6 +12,9 @@ import (
 func VerdictWords(v guard.Verdict) string {
 	switch v.Word {
 	case guard.Undecided:
+		if v.Warming {
+			return "warming up"
+		}
 		if v.Wait >= guard.Longest {
 			return "undecided, too close to tell"
 		}
@@ -36,6 +39,9 @@ func VerdictMore(v guard.Verdict) string {
 	}
 	if v.Word == guard.Silent && v.Why != "" {
 		text = v.Why
+	}
+	if v.Warming {
+		return "not judged in the first " + say.Span(v.Wait)
 	}
 	if v.Bound != nil {
 		text = joined(text, "limit now "+unit.Format(*v.Bound))

@@ -200,6 +200,7 @@ type Rollout struct {
 	Extra    Budget   `json:"extra,omitzero"`   // Rolling, and where a target cannot split traffic: instances above what is declared
 	Missing  Budget   `json:"missing,omitzero"` // and below it
 	Steady   Span     `json:"steady,omitzero"`  // how long an instance must be healthy before it counts
+	WarmUp   Span     `json:"warm-up,omitzero"` // how long an instance that is new to its traffic is not judged by the guards' limits
 	Try      string   `json:"try,omitempty"`    // BlueGreen: the task that tries the new set
 	Keep     Span     `json:"keep,omitzero"`    // BlueGreen: how long the old set stays complete after the switch
 	Newer    Newer    `json:"newer"`

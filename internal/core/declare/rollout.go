@@ -23,6 +23,7 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 		"cool-down": func(n Node, p string) { out.CoolDown = r.span(n, p, 0) },
 		"interval":  func(n Node, p string) { out.Interval = r.span(n, p, time.Second) },
 		"steady":    func(n Node, p string) { out.Steady = r.span(n, p, 0) },
+		"warm-up":   func(n Node, p string) { out.WarmUp = r.span(n, p, 0) },
 		"newer":     func(n Node, p string) { out.Newer = oneOf(r, n, p, NewerSupersedes, NewerWaits) },
 		"false-rollbacks": func(n Node, p string) {
 			if out.Risk = r.percent(n, p); out.Risk > maxRisk {

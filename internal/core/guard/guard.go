@@ -94,6 +94,7 @@ type Verdict struct {
 	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
 	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
 	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known
+	Warming    bool          `json:"warming,omitempty"`  // Undecided: all that new shows comes from instances that are warming up
 	At         time.Time     `json:"at"`
 }
 

@@ -71,6 +71,7 @@ type State struct {
 	Ended   time.Time       `json:"ended,omitzero"`
 	Entered time.Time       `json:"entered"`         // when this stage began
 	Shared  time.Time       `json:"shared,omitzero"` // when the present share was reached: evidence counts from here
+	Given   time.Time       `json:"given,omitzero"`  // when new first had any of the traffic
 	// Soaked and Proved count only time with fresh evidence, so a restart or a silence adds nothing.
 	Soaked time.Duration `json:"soaked"`
 	Proved time.Duration `json:"proved"`

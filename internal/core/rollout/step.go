@@ -292,6 +292,9 @@ func (m *machine) prove(format string, args ...any) {
 // soak begins a stage's soak, with its share reached.
 func (m *machine) soak() {
 	m.Shared, m.Soaked, m.Seen, m.Hurry = m.now, 0, m.now, false
+	if m.Given.IsZero() && m.seen.Share > 0 {
+		m.Given = m.now
+	}
 	stage, of := m.stage(), len(m.Rules.Stages)
 	text := fmt.Sprintf("%s of the traffic is on %s", say.Share(m.seen.Share), m.New.Version)
 	switch {

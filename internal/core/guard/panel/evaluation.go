@@ -16,6 +16,7 @@ type Scrape struct {
 	Instance string
 	Part     string
 	Revision declare.Fingerprint
+	Started  time.Time
 	Unread   string // why its own page could not be read; empty where it was
 	Requests string // the counter of its requests
 	Page     signal.Page
@@ -39,9 +40,10 @@ type evaluation struct {
 	stage    int // of the rollout under whose share all of it lies; noStage for none
 	points   map[string]map[declare.Fingerprint]*signal.Point
 	requests map[declare.Fingerprint]float64
-	silent   map[string]string   // why guards have no signal of the newest revision that should have one, by guard
-	pasts    map[string]*float64 // where limits above the past lay, by guard, once that was asked for
-	kept     bool                // on record
+	young    map[string]signal.Tally // what new's instances showed that are warming up, by guard
+	silent   map[string]string       // why guards have no signal of the newest revision that should have one, by guard
+	pasts    map[string]*float64     // where limits above the past lay, by guard, once that was asked for
+	kept     bool                    // on record
 }
 
 // past is where a limit above the workload's own past lay.
@@ -64,7 +66,7 @@ const requestsGuard = ""
 // instances are still at the site: the readings of others are forgotten.
 func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string) bool, now time.Time) {
 	p.latest = now
-	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}}
+	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}, young: map[string]signal.Tally{}}
 	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
 		e.stage = stage
 	}
@@ -72,7 +74,7 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 		scrapes[i].Page = scrapes[i].page()
 	}
 	for _, rule := range s.Rules.Guards {
-		e.points[rule.Name], e.silent[rule.Name] = p.points(rule, scrapes, now)
+		p.points(e, rule, scrapes, s)
 	}
 	source := signal.Source{Kind: signal.Rate}
 	for _, scrape := range scrapes {
@@ -88,9 +90,10 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 	p.keepSteady(e, s)
 }
 
-// points is what a guard's signal was since the evaluation before, by revision. A cohort of which one instance that
-// should tell cannot be read has none: what the others show says nothing of it. why tells that of the first such one.
-func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) (points map[declare.Fingerprint]*signal.Point, why string) {
+// points adds to an evaluation what a guard's signal was since the one before, by revision. A cohort of which one instance that
+// should tell cannot be read has none: what the others show says nothing of it. What instances show that are warming up
+// stands by itself.
+func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subject) {
 	type group struct {
 		revision declare.Fingerprint
 		part     string
@@ -98,12 +101,15 @@ func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) (points
 	tallies, whys := map[declare.Fingerprint]signal.Tally{}, map[group]string{}
 	tells, read := map[string]bool{}, map[declare.Fingerprint]bool{}
 	for _, scrape := range scrapes {
-		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, now)
+		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, e.at)
 		at := group{scrape.Revision, scrape.Part}
 		switch {
 		case why == "":
 			tells[scrape.Part], read[scrape.Revision] = true, true
-			if ok {
+			switch {
+			case ok && s.warms(scrape, e.at):
+				e.young[rule.Name] = e.young[rule.Name].Add(tally)
+			case ok:
 				tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
 			}
 		case whys[at] == "":
@@ -114,16 +120,16 @@ func (p *Panel) points(rule guard.Rule, scrapes []Scrape, now time.Time) (points
 		at := group{scrape.Revision, scrape.Part}
 		if w := whys[at]; w != "" && (tells[scrape.Part] || !read[scrape.Revision]) {
 			delete(tallies, scrape.Revision)
-			why = cmp.Or(why, w)
+			e.silent[rule.Name] = cmp.Or(e.silent[rule.Name], w)
 		}
 	}
-	points = map[declare.Fingerprint]*signal.Point{}
+	points := map[declare.Fingerprint]*signal.Point{}
+	e.points[rule.Name] = points
 	for revision, tally := range tallies {
 		if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
-			points[revision] = &signal.Point{At: now, Value: value, Tally: tally}
+			points[revision] = &signal.Point{At: e.at, Value: value, Tally: tally}
 		}
 	}
-	return points, why
 }
 
 func (p *Panel) tracker(guard string) *signal.Tracker {

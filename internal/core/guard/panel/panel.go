@@ -159,11 +159,12 @@ func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict
 		if s.Roll != nil {
 			process.Awake(s.Roll.Resumed)
 		}
+		process.Awake(p.warmedAt(rule, s))
 		v := process.Verdict(now)
 		v.Then = rule.Then
-		return p.why(rule, v)
+		return p.why(rule, p.warming(rule, s, v))
 	}
-	return p.why(rule, p.count(rule, s, now))
+	return p.why(rule, p.warming(rule, s, p.count(rule, s, now)))
 }
 
 // why tells of a guard that is silent what keeps its signal from being read.
@@ -187,6 +188,9 @@ func (p *Panel) count(rule guard.Rule, s Subject, now time.Time) guard.Verdict {
 	}
 	if s.Roll != nil && s.Roll.Resumed.After(began) { // nobody watched before
 		began = s.Roll.Resumed
+	}
+	if at := p.warmedAt(rule, s); at.After(began) {
+		began = at
 	}
 	return guard.Judge(rule, history, began, now, s.every())
 }

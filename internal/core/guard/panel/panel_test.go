@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,6 +26,8 @@ type world struct {
 	p      Panel
 	now    time.Time
 	counts map[string][2]float64 // failed and all, by instance
+
+	started map[string]time.Time
 }
 
 func newWorld(t *testing.T, limit guard.Limit, way guard.Way) *world {
@@ -55,7 +58,7 @@ func (w *world) interval(old, new float64) Judgement {
 		c := w.counts[id]
 		c[0], c[1] = c[0]+100*failing, c[1]+100
 		w.counts[id] = c
-		scrapes = append(scrapes, Scrape{id, "app", declare.Fingerprint(id), "", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
+		scrapes = append(scrapes, Scrape{id, "app", declare.Fingerprint(id), w.started[id], "", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
 	}
 	w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
 	return w.p.Judge(w.s, true, w.now)
@@ -182,6 +185,51 @@ func TestClosing(t *testing.T) {
 		w.share(2, rollout.Soaking)
 		if n := len(w.interval(0.01, 0.01).Verdicts); n != judged {
 			t.Errorf("%s: %d verdicts once new has all the traffic", kind, n)
+		}
+	}
+}
+
+// TestWarmUp sees that what instances show that are new to their traffic is not judged, unless most of it is bad.
+func TestWarmUp(t *testing.T) {
+	for _, test := range []struct {
+		way    guard.Way
+		warmUp time.Duration
+		cold   float64 // bad answers of new in its first four intervals
+		words  string
+	}{
+		{guard.Sequential, 0, 0.3, "breach"},
+		{guard.Sequential, 4 * every, 0.3, "warming warming warming undecided clear"},
+		{guard.Sequential, 4 * every, 0.9, "breach"},
+		{guard.ByCount, 4 * every, 0.3, "warming warming warming undecided clear"},
+	} {
+		w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, test.way)
+		w.s.Rules.Rollout.WarmUp.Duration = test.warmUp
+		w.started = map[string]time.Time{"old": start.Add(-time.Hour), "new": start.Add(-time.Hour)} // it waited without traffic
+		for range 3 {
+			w.interval(0.01, 0.01)
+		}
+		w.share(0, rollout.Soaking)
+		w.s.Roll.Given = w.now
+		var said []string
+		for n := range 20 {
+			bad := 0.01
+			if n < 3 {
+				bad = test.cold
+			}
+			v := w.interval(0.01, bad).Verdicts[0]
+			word := string(v.Word)
+			if v.Warming {
+				word = "warming"
+			}
+			if len(said) == 0 || said[len(said)-1] != word || word == "warming" {
+				said = append(said, word)
+			}
+			if v.Word == guard.Breach || v.Word == guard.Clear {
+				break
+			}
+		}
+		if got := strings.Join(said, " "); !strings.HasSuffix(got, test.words) {
+			t.Errorf("%s, %s, %v: %s, want %s", test.way, test.warmUp, test.cold, got, test.words)
 		}
 	}
 }
