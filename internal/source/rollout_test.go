@@ -78,7 +78,7 @@ func TestWays(t *testing.T) {
 		"signal: {mean: {histogram: h}}\n    limit: {above-past-by: 20ms}":                                                    guard.Sequential,
 		"signal: {ratio: {of: {counter: a}, to: {counter: b}}}\n    limit: {at-most: 5 %}\n    breach: {intervals: 2, of: 3}": guard.ByCount,
 		"signal: {ratio: {of: {counter: a}, to: {counter: b}}}\n    limit: {at-most: 5 %}\n    decide: count":                 guard.ByCount,
-		"signal: {quantile: {histogram: h, at: 99 %}}\n    limit: {at-most: 500ms}":                                           guard.ByCount,
+		"signal: {quantile: {histogram: h, at: 99 %}}\n    limit: {at-most: 500ms}":                                           guard.Sequential,
 		"signal: {gauge: {metric: m}}\n    limit: {at-most: 5}":                                                               guard.ByCount,
 	} {
 		d, problems := readOne("a.yaml", workload+"guards:\n  - name: g\n    "+guardText+"\n")

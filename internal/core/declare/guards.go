@@ -85,15 +85,15 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	return rule
 }
 
-// way settles how a guard decides where that was left out: sequentially for ratios and means, and by counting for all
-// else and where the count is declared.
+// way settles how a guard decides where that was left out: sequentially for ratios, quantiles and means, and by counting
+// for all else and where the count is declared.
 func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
-	sequential := rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Mean
+	sequential := rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Mean || rule.Signal.Kind == signal.Quantile
 	switch {
 	case rule.Way == guard.Sequential && rule.Breach != nil:
 		r.wrong(count, pointer+"/breach", "leave breach out, or write decide: count", "a guard that decides sequentially counts no intervals")
 	case rule.Way == guard.Sequential && !sequential && rule.Signal.Kind != "":
-		r.wrong(n, pointer, "write decide: count", "only ratios, shares above a bound and means can be decided sequentially, not a %s", rule.Signal.Kind)
+		r.wrong(n, pointer, "write decide: count", "only ratios, shares above a bound, quantiles and means can be decided sequentially, not a %s", rule.Signal.Kind)
 	case rule.Way == "" && (rule.Breach != nil || !sequential):
 		rule.Way = guard.ByCount
 	case rule.Way == "":

@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"cmp"
 	"time"
 
 	"aditus/internal/core/signal"
@@ -25,6 +26,9 @@ type Tested struct {
 // Backtest holds a rule against a rollout of the past, interval by interval as it would have been then. lead is what the
 // old cohort showed before; past gives where a limit above the workload's own past lay. Of a rollout that ended early only what it showed until then can be told.
 func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point, history []Staged, past func(time.Time) *float64) (t Tested) {
+	if rule.Signal.Kind == signal.Quantile { // its evidence is of the limit that was declared then, and says nothing of another
+		rule.Way, rule.Breach = ByCount, cmp.Or(rule.Breach, &Count{Intervals: 3, Of: 5, Samples: 50})
+	}
 	p := NewProcess(rule, risk, every)
 	for _, old := range lead {
 		p.Lead(old)

@@ -1,12 +1,19 @@
 package guard
 
-import "math"
+import (
+	"math"
+
+	"aditus/internal/core/signal"
+)
 
 // betShares bets on an interval of a share.
 func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	limit := p.rule.Limit.Value
+	limit, quantile := p.rule.Limit.Value, p.rule.Signal.Kind == signal.Quantile
 	switch {
 	case p.paired(i):
+		if quantile {
+			limit = 0 // what of old lies above its quantile, and what of new above that and the limit, are held against each other
+		}
 		old := sample{i.Old.Part, i.Old.Whole}
 		if p.base.whole == 0 {
 			p.see(i.Old) // nothing to bet on yet
@@ -37,7 +44,11 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 				up[k] = bet(min(high, (1+null)/2), limit)
 			}
 		}
-		for k, better := range [keepers]float64{limit / 2, limit, limit + usual/2} {
+		betters := [keepers]float64{limit / 2, limit, limit + usual/2}
+		if quantile {
+			betters = [keepers]float64{usual / 4, usual / 2, usual * 3 / 4}
+		}
+		for k, better := range betters {
 			down[k] = bet(max(usual+limit-better, leastRate), limit)
 		}
 		p.pool(i, trust/explained)
@@ -45,10 +56,12 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		p.scatter.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
 		p.see(i.Old)
 		return up, down, true
+	case p.bound == nil && p.rule.Limit.Moves():
+		return up, down, false
+	case quantile:
+		limit = 1 - p.rule.Signal.Quantile
 	case p.bound != nil:
 		limit = *p.bound
-	case p.rule.Limit.Moves():
-		return up, down, false
 	}
 	limit = max(limit, 1e-6)
 	explained := limit * (1 - limit) / new.whole

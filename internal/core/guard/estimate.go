@@ -34,10 +34,10 @@ func Proportion(part, whole float64) Estimate {
 	return Estimate{Value: p, Low: max(0, centre-half), High: min(1, centre+half), Count: whole}
 }
 
-// difference is new less old, by squaring and adding the distances of the single intervals' ends: method 10 of
+// apart is new less old, by squaring and adding the distances of the single intervals' ends: method 10 of
 // R. G. Newcombe, "Interval estimation for the difference between independent proportions", Stat. Med. 17 (1998),
 // which G. Y. Zou and A. Donner showed to hold for other estimates as well (Stat. Med. 27, 2008).
-func difference(old, new Estimate) Estimate {
+func apart(old, new Estimate) Estimate {
 	d := new.Value - old.Value
 	return Estimate{
 		Value: d,
@@ -53,7 +53,7 @@ func estimate(source signal.Source, history []Interval) (old, new, diff *Estimat
 	old = pool(source, history, func(i Interval) *signal.Point { return i.Old })
 	new = pool(source, history, func(i Interval) *signal.Point { return i.New })
 	if old != nil && new != nil {
-		d := difference(*old, *new)
+		d := apart(*old, *new)
 		diff = &d
 	}
 	return old, new, diff

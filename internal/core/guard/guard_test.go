@@ -147,7 +147,7 @@ func TestProportion(t *testing.T) {
 
 // TestDifference holds the difference against its definition: its ends are as far as the single intervals' ends.
 func TestDifference(t *testing.T) {
-	d := difference(Estimate{Value: 0.6, Low: 0.48, High: 0.71}, Estimate{Value: 0.8, Low: 0.69, High: 0.88})
+	d := apart(Estimate{Value: 0.6, Low: 0.48, High: 0.71}, Estimate{Value: 0.8, Low: 0.69, High: 0.88})
 	if math.Abs(d.Value-0.2) > 1e-9 || math.Abs(d.Low-(0.2-math.Hypot(0.11, 0.11))) > 1e-9 || math.Abs(d.High-(0.2+math.Hypot(0.08, 0.12))) > 1e-9 {
 		t.Errorf("got %+v", d)
 	}

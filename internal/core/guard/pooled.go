@@ -13,6 +13,8 @@ type pooled struct {
 	oldCount    float64
 	newCount    float64
 	paired      bool
+
+	oldTally, newTally signal.Tally // of quantiles
 }
 
 // and gives both as one.
@@ -20,6 +22,7 @@ func (s pooled) and(o pooled) pooled {
 	s.information += o.information
 	s.old, s.new = sample{s.old.part + o.old.part, s.old.whole + o.old.whole}, sample{s.new.part + o.new.part, s.new.whole + o.new.whole}
 	s.oldCount, s.newCount, s.paired = s.oldCount+o.oldCount, s.newCount+o.newCount, o.paired
+	s.oldTally, s.newTally = s.oldTally.Add(o.oldTally), s.newTally.Add(o.newTally)
 	return s
 }
 
@@ -35,6 +38,11 @@ func (p *Process) pool(i Interval, information float64) {
 	one.new = side(i.New)
 	if i.Old != nil {
 		one.old, one.oldCount = side(i.Old), i.Old.Whole
+	}
+	if p.rule.Signal.Kind == signal.Quantile {
+		if one.newTally = i.New.Tally; i.Old != nil {
+			one.oldTally = i.Old.Tally
+		}
 	}
 	p.whole = p.whole.and(one)
 	if p.lately = append(p.lately, one); len(p.lately) > standingLast {
@@ -67,6 +75,9 @@ func (p *Process) estimates(s pooled) (old, new, difference *Estimate) {
 	if s.old.whole > 0 {
 		old = estimate(s.old, s.oldCount)
 	}
+	if p.rule.Signal.Kind == signal.Quantile {
+		return p.quantiles(s, old, new)
+	}
 	radius := p.radius(s.information)
 	if s.paired && old != nil {
 		d := new.Value - old.Value
@@ -77,6 +88,24 @@ func (p *Process) estimates(s pooled) (old, new, difference *Estimate) {
 		new.Low, new.High = max(0, new.Low), min(1, new.High)
 	}
 	return old, new, nil
+}
+
+// quantiles are the estimates of quantiles: of all that was observed together, where that is still known.
+func (p *Process) quantiles(s pooled, old, new *Estimate) (_, _, difference *Estimate) {
+	if e, ok := quantileOf(p.rule.Signal, s.newTally); ok {
+		*new = e
+	}
+	if old == nil {
+		return nil, new, nil
+	}
+	if e, ok := quantileOf(p.rule.Signal, s.oldTally); ok {
+		*old = e
+	}
+	if !s.paired {
+		return old, new, nil
+	}
+	d := apart(*old, *new)
+	return old, new, &d
 }
 
 // radius is half the width of the confidence sequence around what is held against the limit: the normal mixture of H.

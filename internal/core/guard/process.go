@@ -68,8 +68,11 @@ const (
 
 // NewProcess makes a process that breaches falsely with at most the chance risk.
 func NewProcess(rule Rule, risk float64, every time.Duration) *Process {
-	return &Process{rule: rule, risk: risk, every: every, stage: -1, scatter: scatter{unscaled: !rule.Signal.Kind.Share()}}
+	return &Process{rule: rule, risk: risk, every: every, stage: -1, scatter: scatter{unscaled: !inShares(rule)}}
 }
+
+// inShares tells whether a rule is decided on shares: of a quantile it is the share of what lies above it.
+func inShares(rule Rule) bool { return rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Quantile }
 
 // rarely is how often, on average and at most, a standing guard breaches falsely.
 const rarely = 100 * 24 * time.Hour
@@ -101,7 +104,7 @@ func (p *Process) Lead(old *signal.Point) {
 	if p.base.whole == 0 {
 		return
 	}
-	if p.rule.Signal.Kind.Share() {
+	if inShares(p.rule) {
 		rate := p.rate()
 		p.apart = p.rule.Limit.Base() == OldSide
 		switch {
@@ -118,7 +121,7 @@ func (p *Process) Lead(old *signal.Point) {
 // see adds to what old usually shows.
 func (p *Process) see(old *signal.Point) {
 	fading := fading
-	if p.rule.Signal.Kind.Share() && p.base.part < fewParts {
+	if inShares(p.rule) && p.base.part < fewParts {
 		fading = fadingFew
 	}
 	p.base.part, p.base.whole = p.base.part*fading+old.Part, p.base.whole*fading+old.Whole
@@ -158,7 +161,7 @@ func (p *Process) Add(i Interval) {
 	var up [alternatives]float64
 	var down [keepers]float64
 	ok := false
-	if p.rule.Signal.Kind.Share() {
+	if inShares(p.rule) {
 		up, down, ok = p.betShares(i, new)
 	} else {
 		up, down, ok = p.betMeans(i)
@@ -271,6 +274,10 @@ func (p *Process) wait(v Verdict) time.Duration {
 	missing := math.Log(1/KeptRisk) - math.Log(max(sum(p.keeps[:]), 1e-3))
 	if reached.Value > limit {
 		missing = math.Log(1/p.risk) - math.Log(max(sum(p.breach[:]), 1e-3))
+	}
+	if p.rule.Signal.Kind == signal.Quantile { // its evidence is in shares: what it came to so far tells how it grows
+		gained := math.Log(max(sum(p.keeps[:]), 1e-3)) - math.Log(1e-3)
+		return max(p.every, min(Longest, time.Duration(math.Ceil(missing/max(gained, 1e-6)*float64(p.inside)))*p.every))
 	}
 	effect := reached.Value - limit
 	gain := effect * effect / 2 * p.whole.information / float64(p.inside)

@@ -365,6 +365,26 @@ func (s Source) Value(t Tally) (float64, bool) {
 	return t.Part / t.Whole, true
 }
 
+// Above is how many of a histogram's observations lie above a value, spread evenly within their bucket. It is false where the
+// value lies beyond the last bucket that ends, or nothing was observed.
+func (t Tally) Above(value float64) (float64, bool) {
+	low, under := 0.0, 0.0
+	for _, edge := range slices.Sorted(maps.Keys(t.Buckets)) {
+		count := t.Buckets[edge]
+		switch {
+		case edge > maxFinite:
+			return 0, false
+		case edge >= value*(1-1e-9):
+			if edge > low && value < edge {
+				count = under + (count-under)*max(0, value-low)/(edge-low)
+			}
+			return max(0, t.Whole-count), true
+		}
+		low, under = edge, count
+	}
+	return 0, false
+}
+
 // Beyond tells whether a quantile lies beyond the last bucket that ends: it is at least what Value gives, and nobody
 // knows how much more.
 func (s Source) Beyond(t Tally) bool {

@@ -123,6 +123,9 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 			e.silent[rule.Name] = cmp.Or(e.silent[rule.Name], w)
 		}
 	}
+	if rule.Signal.Kind == signal.Quantile && rule.Way == guard.Sequential {
+		p.tails(rule, e, s, tallies)
+	}
 	points := map[declare.Fingerprint]*signal.Point{}
 	e.points[rule.Name] = points
 	for revision, tally := range tallies {

@@ -108,6 +108,7 @@ type Panel struct {
 	fed       time.Time                 // the last evaluation that they were given
 	moved     map[string]movedBound     // by guard
 	steady    *steady
+	usual     map[string]signal.Tally // what old shows, of quantiles with a limit above it, by guard
 }
 
 // standing stands for no rollout.
