@@ -42,7 +42,7 @@ func TestCommands(t *testing.T) {
 	}{
 		{"", exitOK, "Connect a repository first", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
 		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
-		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, settings, fact and verdict"},
+		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, settings, fact, verdict, recording and played"},
 		{"check --offline " + good, exitOK, "web/north  2.1.0", ""}, {"check --offline " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
 		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check --offline ../demo/declarations", exitOK, "boarding/isles  4.12.2", ""},
 		{"check --offline --json " + bad, exitWrong, `"suggestion": "did you mean \"sites\"?"`, ""}, {"check --offline --sarif " + bad, exitWrong, `"version": "2.1.0"`, ""}, {"check --json --sarif " + bad, exitUsage, "", "choose one of"},
@@ -54,7 +54,7 @@ func TestCommands(t *testing.T) {
 		{"compare a/b --data " + empty, exitWrong, "", "there are no settings"}, {"bundle push . oci://h/x", exitUsage, "", "has no version"}, {"bundle show oci://h/x", exitUsage, "", "name a version"}, {"stand-in a/b x=1", exitUsage, "", "is no part of a berth"},
 		{"stand-in a/b/c x=1 --data " + empty, exitWrong, "", "there is no stand-in site b"},
 		{"lock a", exitUsage, "", "is no berth"}, {"advance a/b --data " + empty, exitWrong, "", "no Aditus runs on"}, {"lock a/b -m why --data " + empty, exitWrong, "", "there are no settings"}, {"revert a/b --data " + empty, exitWrong, "", "no Aditus runs on"},
-		{"guard", exitOK, "backtest", ""}, {"guard replay", exitUsage, "", "name both --guard FILE and --data FILE"}, {"guard replay --guard /nowhere --data x", exitWrong, "", "read the guard"}, {"guard backtest a/b --data " + empty, exitWrong, "", "there is no ledger in"},
+		{"guard", exitOK, "backtest", ""}, {"guard replay", exitUsage, "", "name --data FILE, and either"}, {"guard replay --guard /nowhere --data x", exitWrong, "", "read the guard"}, {"guard backtest a/b --data " + empty, exitWrong, "", "there is no ledger in"},
 		{"draw bench a/b -o x.svg --data " + empty, exitWrong, "", "there is no ledger in"},
 		{"fly", exitUsage, "", `does not take "fly"`}, {"status --data " + empty, exitWrong, "", "there is no ledger in"}, {"status --jsn", exitUsage, "", "unknown flag: --jsn; see aditus status --help"},
 		{"draw watch boarding -o a.svg", exitUsage, "", "write WORKLOAD/SITE"}, {"draw watch boarding/north", exitUsage, "", "name the file to write with -o"}, {"draw watch boarding/north -o a.svg --data " + empty, exitWrong, "", "there is no ledger in"},

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -35,23 +38,37 @@ func newGuard() *cobra.Command {
 }
 
 func newReplay() *cobra.Command {
-	var guardFile, dataFile string
+	var guardFile, rolloutFile, dataFile string
 	risk := 0.01
 	cmd := &cobra.Command{
-		Use:   "replay --guard FILE --data FILE",
-		Short: "Judge recorded metrics, one verdict for each interval",
+		Use:   "replay (--guard FILE | --rollout FILE) --data FILE",
+		Short: "Judge recorded metrics, or whole rollouts that were recorded",
 		Long: `Reads a guard, written as in a declaration, and OpenMetrics text with a timestamp
 behind every sample. The label cohort="old" or cohort="new" says whose a sample is;
 all others are left as they are. Prints one verdict for each moment after the first as
 JSON, with its estimates, evidence and counts. With --data - it reads standard input.
-The exit code is 1 where the guard breaches.`,
-		Example: "  aditus guard replay --guard errors.yaml --data rollout.om",
+The exit code is 1 where the guard breaches.
+
+With --rollout it reads a file with rollout and guards, as in a declaration, and whole
+rollouts, a line of JSON each (aditus schema recording): what every instance showed, in
+seconds from the beginning of the first stage. They are judged as they would have been
+live, through all stages and the proving, each stage as long as it soaks. Prints a line
+for each: what would have become of it, when and why (aditus schema played). The exit
+code is 1 where a line cannot be read.`,
+		Example: "  aditus guard replay --guard errors.yaml --data rollout.om\n  aditus guard replay --rollout rollout.yaml --data recorded.jsonl",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if guardFile == "" || dataFile == "" {
-				return usageError{errors.New("name both --guard FILE and --data FILE")}
+			if (guardFile == "") == (rolloutFile == "") || dataFile == "" {
+				return usageError{errors.New("name --data FILE, and either --guard FILE or --rollout FILE")}
 			}
-			rule, err := readGuard(guardFile)
+			var rule guard.Rule
+			var rules declare.Desired
+			var err error
+			if rolloutFile != "" {
+				rules, err = readRollout(rolloutFile)
+			} else {
+				rule, err = readGuard(guardFile)
+			}
 			if err != nil {
 				return err
 			}
@@ -64,10 +81,14 @@ The exit code is 1 where the guard breaches.`,
 				defer file.Close()
 				data = file
 			}
+			if rolloutFile != "" {
+				return replayRollouts(cmd.OutOrStdout(), rules, dataFile, data)
+			}
 			return replay(cmd.OutOrStdout(), rule, risk, dataFile, data)
 		},
 	}
 	cmd.Flags().StringVar(&guardFile, "guard", "", "the `file` with the guard")
+	cmd.Flags().StringVar(&rolloutFile, "rollout", "", "the `file` with a rollout and its guards")
 	cmd.Flags().StringVar(&dataFile, "data", "", "the `file` with the recorded metrics")
 	cmd.Flags().Float64Var(&risk, "risk", risk, "the chance of a false breach over all of it, from 0 to 1, for a guard that decides sequentially")
 	return cmd
@@ -87,6 +108,76 @@ func readGuard(name string) (guard.Rule, error) {
 		return rule, problems
 	}
 	return rule, nil
+}
+
+// maxRecording is the longest line of a file of recorded rollouts, in bytes.
+const maxRecording = 64 << 20
+
+// replayRollouts judges recorded rollouts, on all processors and in their order.
+func replayRollouts(out io.Writer, rules declare.Desired, name string, data io.Reader) error {
+	lines := bufio.NewScanner(data)
+	lines.Buffer(nil, maxRecording)
+	type played struct {
+		Name string `json:"name"`
+		panel.Played
+		Error string `json:"error,omitempty"`
+	}
+	queue := make(chan chan played, 2*runtime.GOMAXPROCS(0))
+	go func() {
+		defer close(queue)
+		for lines.Scan() {
+			line := bytes.Clone(bytes.TrimSpace(lines.Bytes()))
+			if len(line) == 0 {
+				continue
+			}
+			one := make(chan played, 1)
+			queue <- one
+			go func() {
+				name, moments, err := scrape.ReadRecording(line, rules.Rollout.Interval.Duration)
+				if err != nil {
+					one <- played{Name: name, Error: err.Error()}
+					return
+				}
+				one <- played{Name: name, Played: panel.Play(&rules, moments)}
+			}()
+		}
+	}()
+	buffered := bufio.NewWriter(out)
+	encode, wrong, read := json.NewEncoder(buffered), false, 0
+	var err error
+	for one := range queue {
+		p := <-one
+		read++
+		wrong = wrong || p.Error != ""
+		if err == nil { // the rest is read all the same, so that nobody waits for ever
+			err = encode.Encode(p)
+		}
+	}
+	switch err = errors.Join(err, buffered.Flush(), lines.Err()); {
+	case err != nil:
+		return fmt.Errorf("replay %s: %w", name, err)
+	case read == 0:
+		return errors.New("there is no recording to replay: write one line of JSON for each (aditus schema recording)")
+	case wrong:
+		return errWrong
+	}
+	return nil
+}
+
+func readRollout(name string) (declare.Desired, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return declare.Desired{}, fmt.Errorf("read the rollout: %w", err)
+	}
+	node, err := source.ReadYAML(name, text)
+	if err != nil {
+		return declare.Desired{}, err
+	}
+	d, problems := declare.ReadRollout(node)
+	if len(problems) > 0 {
+		return d, problems
+	}
+	return d, nil
 }
 
 // replay judges recorded metrics.

@@ -2,17 +2,20 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
 	"gonum.org/v1/gonum/stat/distuv"
 
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
+	"aditus/internal/scrape"
 )
 
 const errorsGuard = `name: errors
@@ -68,13 +71,7 @@ func TestReplay(t *testing.T) {
 			t.Errorf("%s: code %d, %d lines, the last %s\n%s", test.name, code, len(lines), lines[len(lines)-1], errs)
 		}
 		for _, line := range lines {
-			value, err := jsonschema.UnmarshalJSON(strings.NewReader(line))
-			if err == nil {
-				err = schema.Validate(value)
-			}
-			if err != nil {
-				t.Fatalf("%s: %v", line, err)
-			}
+			hold(t, schema, line)
 		}
 	}
 }
@@ -154,5 +151,74 @@ func TestReplayAsRecorded(t *testing.T) {
 		if len(lines) != 59 || !strings.Contains(lines[58], test.last) {
 			t.Errorf("%s: %d lines, the last %s\n%s", test.name, len(lines), lines[len(lines)-1], errs)
 		}
+	}
+}
+
+const recordedRollout = `rollout:
+  stages: [{share: 25 %, soak: 100s}, {share: 100 %, soak: 50s}]
+  proving: 100s
+  interval: 10s
+guards:
+  - name: errors
+    signal: {ratio: {of: {counter: r_total, where: {code: "5*"}}, to: {counter: r_total}}}
+    limit: {above-old-by: 2 points}
+`
+
+// recording is a line of a recorded rollout in which each cohort answers 1000 requests in 10 s, and new fails so many of them.
+func recording(name string, bad int, odd string) string {
+	var scrapes []string
+	for i := range 60 {
+		for _, cohort := range []string{"old", "new"} {
+			failed := 10 * i
+			if cohort == "new" {
+				failed = bad * i
+			}
+			value := fmt.Sprint(1000*i - failed)
+			if odd != "" && cohort == "new" {
+				value = odd
+			}
+			scrapes = append(scrapes, fmt.Sprintf(`{"at":%d,"cohort":%q,"instance":"a","metrics":{"r_total{code=\"200\"}":%s,"r_total{code=\"500\"}":%d}}`, 10*(i-20), cohort, value, failed))
+		}
+	}
+	return fmt.Sprintf(`{"name":%q,"scrapes":[%s]}`, name, strings.Join(scrapes, ","))
+}
+
+// TestReplayRollouts judges whole rollouts, a line each, and holds what is read and written against the schemas.
+func TestReplayRollouts(t *testing.T) {
+	rollout := write(t, recordedRollout)
+	lines := []string{recording("good", 10, ""), recording("bad", 80, ""), "", recording("lying", 10, `"+Inf"`), `{"name":"broken","scrapes":[{}]}`, recording("good again", 10, "")}
+	code, out, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", write(t, strings.Join(lines, "\n")))
+	var told []string
+	schema := compile(t, panel.PlayedSchema)
+	for line := range strings.Lines(out) {
+		hold(t, schema, line)
+		var p struct {
+			Name, Ending, Guard, Where, Why, Error string
+		}
+		if err := json.Unmarshal([]byte(line), &p); err != nil {
+			t.Fatal(err)
+		}
+		told = append(told, fmt.Sprintf("%s: %s %s %s %s", p.Name, p.Ending, p.Where, p.Guard, p.Error))
+	}
+	want := []string{
+		"good: proven   ", "bad: rolled back stage 1 of 3 errors ", "lying: waiting stage 1 of 3 errors ",
+		"broken:    scrape 1: write at and started as seconds from the beginning of the first stage", "good again: proven   ",
+	}
+	if code != exitWrong || !slices.Equal(told, want) {
+		t.Errorf("code %d, %q, want %q\n%s", code, told, want, errs)
+	}
+	read := compile(t, scrape.RecordingSchema)
+	for _, line := range []string{lines[0], lines[3]} {
+		hold(t, read, line)
+	}
+	for file, says := range map[string]string{
+		"rollout: {stages: 3}\nguards: []\n": "stages must be a list", "guards: []\n": "rollout", "rollout: {}\nguards: []\nparts: {}\n": "parts",
+	} {
+		if code, _, errs := shell(t, "guard", "replay", "--rollout", write(t, file), "--data", write(t, lines[0])); code == exitOK || !strings.Contains(errs, says) {
+			t.Errorf("%q: code %d, %s, want %q", file, code, errs, says)
+		}
+	}
+	if code, _, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", write(t, "\n")); code == exitOK || !strings.Contains(errs, "there is no recording") {
+		t.Errorf("nothing: code %d, %s", code, errs)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -32,6 +33,18 @@ func compile(t *testing.T, text []byte) *jsonschema.Schema {
 	return schema
 }
 
+// hold holds a line of JSON against a schema.
+func hold(t *testing.T, schema *jsonschema.Schema, line string) {
+	t.Helper()
+	value, err := jsonschema.UnmarshalJSON(strings.NewReader(line))
+	if err == nil {
+		err = schema.Validate(value)
+	}
+	if err != nil {
+		t.Fatalf("%s: %v", line, err)
+	}
+}
+
 // holdSchemas holds what the story left in its folders against the schemas of facts and settings.
 func holdSchemas(t *testing.T, data, out string) {
 	t.Helper()
@@ -41,13 +54,7 @@ func holdSchemas(t *testing.T, data, out string) {
 	}
 	schema, lines := compile(t, ledger.FactSchema), 0
 	for line := range bytes.Lines(facts) {
-		value, err := jsonschema.UnmarshalJSON(bytes.NewReader(line))
-		if err == nil {
-			err = schema.Validate(value)
-		}
-		if err != nil {
-			t.Fatalf("%s: %v", line, err)
-		}
+		hold(t, schema, string(line))
 		lines++
 	}
 	if lines < 50 {

@@ -34,6 +34,20 @@ func ReadGuard(document Node) (guard.Rule, Problems) {
 	return rule, r.problems
 }
 
+// ReadRollout reads how a revision comes in and the guards on that, from a document that has nothing else of a declaration.
+func ReadRollout(document Node) (Desired, Problems) {
+	r := &reader{}
+	d, written := Desired{Rollout: defaultRollout}, Node{Kind: Map}
+	r.fields(document, "", "a rollout with its guards", []string{"rollout", "guards"}, map[string]func(Node, string){
+		"rollout": func(n Node, p string) { written = n },
+		"guards":  func(n Node, p string) { d.Guards = r.guards(n, p) },
+	})
+	d.Rollout = r.rollout(written, "/rollout", d)
+	r.knownGuards(d)
+	r.problems.Sort()
+	return d, r.problems
+}
+
 // ReadMeasure reads a number with its unit, which must be the one that is wanted.
 func ReadMeasure(text string, unit guard.Unit) (float64, error) {
 	r := &reader{}

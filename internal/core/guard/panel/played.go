@@ -1,0 +1,164 @@
+package panel
+
+import (
+	_ "embed"
+	"fmt"
+	"slices"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+)
+
+// PlayedSchema is the JSON Schema (2020-12) of a Played as a line of aditus guard replay --rollout.
+//
+//go:embed played.schema.json
+var PlayedSchema []byte
+
+// Moment is what all instances of both cohorts showed at one moment of a recorded rollout.
+type Moment struct {
+	At      time.Duration // from the beginning of the first stage; what lies before it is of old alone
+	Scrapes []Scrape      // of the revisions OldSide and NewSide
+}
+
+// The revisions of a recorded rollout.
+const (
+	OldSide declare.Fingerprint = "old"
+	NewSide declare.Fingerprint = "new"
+)
+
+// Ending is what would have become of a recorded rollout.
+type Ending string
+
+// Endings.
+const (
+	EndsBack      Ending = "rolled back"
+	EndsHeld      Ending = "held"
+	EndsProven    Ending = "proven"
+	EndsWaiting   Ending = "waiting"    // at the end of a stage a guard was not clear, so the rollout would still be in it
+	EndsTruncated Ending = "unfinished" // the recording ends before the rollout
+)
+
+// Played is what the guards made of a recorded rollout.
+type Played struct {
+	Ending      Ending          `json:"ending"`
+	At          float64         `json:"at"`              // seconds from the beginning of the first stage: when it turned back or was held, first waited, or ended
+	Where       string          `json:"where,omitempty"` // the stage
+	Guard       string          `json:"guard,omitempty"` // that brought it about
+	Why         string          `json:"why,omitempty"`
+	Evaluations int             `json:"evaluations"`
+	Waited      []string        `json:"waited,omitempty"` // stages at whose end a guard was not clear
+	Verdicts    []guard.Verdict `json:"verdicts"`         // the last
+}
+
+// stretch is a part of a rollout's schedule.
+type stretch struct {
+	phase rollout.Phase
+	stage int
+	ends  time.Duration
+}
+
+// schedule is when a rollout's stages end that each last as long as they soak, and its proving as long as declared.
+func schedule(s rollout.State) (all []stretch) {
+	at := time.Duration(0)
+	add := func(phase rollout.Phase, stage int, lasts time.Duration) {
+		at += lasts
+		all = append(all, stretch{phase, stage, at})
+	}
+	for i, stage := range s.Rules.Stages {
+		add(rollout.Soaking, i, stage.Soak.Duration)
+		if i == s.LastStage() {
+			add(rollout.Proving, i, s.Rules.Proving.Duration)
+		}
+	}
+	return all
+}
+
+// Play judges a recorded rollout as it would have been judged live. What was recorded cannot wait, so every stage takes as
+// long as it is declared to soak, and a stage whose guards are not clear at its end is passed on from and told. Moments come
+// in their order.
+func Play(d *declare.Desired, moments []Moment) Played {
+	side := func(name declare.Fingerprint) rollout.Side {
+		return rollout.Side{Revision: name, Version: string(name), Parts: map[string]int{"": 1}, Proven: true}
+	}
+	began := time.Unix(0, 0).UTC()
+	roll := rollout.Begin(side(OldSide), side(NewSide), d.Rollout, rollout.Automatic, "recorded", time.Time{}, began)
+	roll.ID = 1
+	s := Subject{Rules: d, Roll: &roll, Applied: OldSide}
+	var p Panel
+	stages, at, told := schedule(roll), 0, Played{Ending: EndsProven}
+	var last []guard.Verdict
+	leave := func() { // the stretch; what is not clear then is waited for
+		for _, v := range last {
+			if !v.Stops() {
+				continue
+			}
+			if told.Waited = append(told.Waited, roll.Where()); told.Ending == EndsProven {
+				told.Ending, told.Guard, told.Where, told.At = EndsWaiting, v.Guard, roll.Where(), stages[at].ends.Seconds()
+				told.Why = fmt.Sprintf("%s is %s", v.Guard, v.Word)
+			}
+			return
+		}
+	}
+	share := func(begins time.Duration) {
+		last = nil
+		next := roll
+		next.Phase, next.Stage = stages[at].phase, stages[at].stage
+		if next.Phase == rollout.Soaking {
+			next.Shared = began.Add(begins)
+		}
+		if next.Given.IsZero() && next.AskedShare() > 0 {
+			next.Given = next.Shared
+		}
+		roll = next
+	}
+	begun := false
+	for _, m := range moments {
+		now := began.Add(m.At)
+		if m.At > 0 && !begun {
+			begun = true
+			share(0)
+		}
+		for begun && at < len(stages) && m.At > stages[at].ends {
+			leave()
+			if at++; at < len(stages) {
+				share(stages[at-1].ends)
+			}
+		}
+		if at == len(stages) {
+			break
+		}
+		p.Evaluate(s, m.Scrapes, func(instance string) bool { return true }, now)
+		told.Evaluations++
+		if !begun {
+			continue
+		}
+		last = p.Judge(s, true, now).Verdicts
+		for _, v := range last {
+			if v.Word == guard.Breach && v.Then != guard.Tell {
+				told.Ending, told.At, told.Where, told.Guard, told.Why, told.Verdicts = EndsBack, m.At.Seconds(), roll.Where(), v.Guard, rollout.Sentence(v), slices.Clone(last)
+				if v.Then == guard.Hold {
+					told.Ending = EndsHeld
+				}
+				return told
+			}
+		}
+	}
+	end := stages[len(stages)-1].ends
+	reached := len(moments) > 0 && moments[len(moments)-1].At+s.every() > end
+	if at < len(stages) && reached {
+		leave()
+	}
+	told.Verdicts = slices.Clone(last)
+	switch {
+	case !reached:
+		told.Ending, told.Where, told.Guard, told.Why = EndsTruncated, roll.Where(), "", "the recording ends before the rollout does"
+		if len(moments) > 0 {
+			told.At = moments[len(moments)-1].At.Seconds()
+		}
+	case told.Ending == EndsProven:
+		told.At = end.Seconds()
+	}
+	return told
+}
