@@ -138,7 +138,7 @@ func replayRollouts(out io.Writer, rules declare.Desired, name string, data io.R
 					one <- played{Name: name, Error: err.Error()}
 					return
 				}
-				one <- played{Name: name, Played: panel.Play(&rules, moments)}
+				one <- played{Name: name, Played: panel.Play(&rules, slices.Values(moments))}
 			}()
 		}
 	}()

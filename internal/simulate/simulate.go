@@ -1,125 +1,164 @@
 package simulate
 
 import (
+	"iter"
 	"math"
 	"time"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/signal"
 )
 
-// Stage is a stage of a played rollout.
+// Plan is a rollout that is played: stages with rising shares before the one of 100 %, how long that and the proving take, and
+// its guards. Lengths are in evaluation intervals.
+type Plan struct {
+	Stages  []Stage
+	Last    int // of the stage of 100 %, beside old's control share and again without it
+	Proving int
+	Warm    int     // in which new's instances are not judged
+	Control float64 // the share that old keeps; the default where it is 0, none where it is negative
+	Risk    float64
+	Guards  []guard.Rule
+}
+
+// Stage is a stage of a played rollout before the last.
 type Stage struct {
 	Share     float64
 	Intervals int
 }
 
-// Stages are those of a careful rollout: twenty minutes of rising shares, and fifteen with a control share on old,
-// the last ten of which are the proving.
-var Stages = []Stage{{0.05, 30}, {0.25, 45}, {0.5, 45}, {0.95, 30}, {0.95, 60}}
+// Careful is a careful rollout under one guard: twenty minutes of rising shares, five with a control share on old, and ten of
+// proving.
+func Careful(rule guard.Rule, risk float64) Plan {
+	return Plan{Stages: []Stage{{0.05, 30}, {0.25, 45}, {0.5, 45}}, Last: 30, Proving: 60, Risk: risk, Guards: []guard.Rule{rule}}
+}
+
+// Long is a rollout that stays at one share until its guard has decided.
+func Long(rule guard.Rule, risk, share float64, intervals int) Plan {
+	return Plan{Stages: []Stage{{share, intervals}}, Risk: risk, Guards: []guard.Rule{rule}}
+}
+
+// declared is the plan as a declaration has it.
+func (p Plan) declared() *declare.Desired {
+	span := func(intervals int) declare.Span { return declare.Span{Duration: time.Duration(intervals) * Every} }
+	r := declare.Rollout{Style: declare.Canary, Interval: span(1), Proving: span(p.Proving), WarmUp: span(p.Warm), Risk: p.Risk}
+	for _, s := range p.Stages {
+		r.Stages = append(r.Stages, declare.Stage{Share: s.Share, Soak: span(s.Intervals)})
+	}
+	r.Stages = append(r.Stages, declare.Stage{Share: 1, Soak: span(p.Last)})
+	switch {
+	case p.Control > 0:
+		r.Control = &p.Control
+	case p.Control < 0:
+		r.Control = new(float64)
+	}
+	return &declare.Desired{Rollout: r, Guards: p.Guards}
+}
 
 // lead is how many intervals of the old cohort alone come before a rollout.
 const lead = 24
 
 // Outcome is how a played rollout came out.
 type Outcome struct {
-	Breach   bool
-	Interval int     // at which it was seen, from 1
+	panel.Played
+	Back     bool
+	Interval int     // at which it turned back, from 1; else the last
 	Requests float64 // that new had answered by then
 	Harmed   float64 // of them, bad ones beyond what old would have given
 }
 
-// decider says after each interval whether the guard breaches.
-type decider interface {
-	begin(stage int, at time.Time)
-	add(guard.Interval) bool
+// cohort adds one cohort's counters up, as its one instance tells them.
+type cohort struct {
+	revision declare.Fingerprint
+	bad, all float64
 }
 
-type sequential struct{ *guard.Process }
-
-func (s sequential) begin(stage int, at time.Time) { s.Process.Begin(stage, at) }
-func (s sequential) add(i guard.Interval) bool {
-	s.Process.Add(i)
-	return s.Process.Broke()
-}
-
-// counting is the rule that counts intervals beyond the limit.
-type counting struct {
-	rule    guard.Rule
-	history []guard.Interval
-	began   time.Time
-}
-
-func (c *counting) begin(_ int, at time.Time) { c.history, c.began = nil, at }
-func (c *counting) add(i guard.Interval) bool {
-	c.history = append(c.history, i)
-	if most := 40; len(c.history) > most {
-		c.history = c.history[len(c.history)-most:]
+func (c *cohort) scrape(p *signal.Point, lost bool) panel.Scrape {
+	if p != nil {
+		c.bad, c.all = c.bad+p.Part, c.all+p.Whole
 	}
-	return guard.Judge(c.rule, c.history, c.began, i.At, Every).Word == guard.Breach
+	s := panel.Scrape{Instance: string(c.revision), Revision: c.revision, Page: signal.Page{"bad": {signal.NewSample(nil, c.bad)}, "all": {signal.NewSample(nil, c.all)}}}
+	if lost {
+		s.Page, s.Unread = nil, "lost"
+	}
+	return s
 }
 
-// Ratio is the rule that all trials of shares use: new at most so much above old.
-func Ratio(above float64) guard.Rule {
-	return guard.Rule{Name: "errors", Signal: signal.Source{Kind: signal.Ratio}, Way: guard.Sequential, Limit: guard.Limit{Kind: guard.AboveOld, Value: above, Unit: guard.Share}, Then: guard.RollBack}
-}
-
-// Sequentially plays a rollout under the sequential rule. New is worse than old by worse from the interval on.
-func Sequentially(t Traffic, rule guard.Rule, risk float64, stages []Stage, worse float64, from int, seed uint64) Outcome {
-	return play(t, rule, func(s *source) decider {
-		p := guard.NewProcess(rule, risk, Every)
-		for range lead {
-			p.Lead(s.next(0, 0).Old)
+// Play plays a rollout in which new is worse than old by worse from an interval on.
+func (p Plan) Play(t Traffic, worse float64, from int, seed uint64) (o Outcome) {
+	return p.play(t.start(seed), worse, from, func(i guard.Interval, lost [2]bool, old, new *cohort) []panel.Scrape {
+		scrapes := []panel.Scrape{old.scrape(i.Old, lost[0])}
+		if i.New != nil || new.all > 0 {
+			scrapes = append(scrapes, new.scrape(i.New, lost[1]))
 		}
-		return sequential{p}
-	}, stages, worse, from, seed)
+		return scrapes
+	})
 }
 
-// Counting plays the same rollout under the rule that counts.
-func Counting(t Traffic, rule guard.Rule, count guard.Count, stages []Stage, worse float64, from int, seed uint64) Outcome {
-	rule.Way, rule.Breach = guard.ByCount, &count
-	return play(t, rule, func(s *source) decider {
-		for range lead {
-			s.next(0, 0)
+// play plays a rollout of which show makes what instances show in each interval.
+func (p Plan) play(s *source, worse float64, from int, show func(i guard.Interval, lost [2]bool, old, new *cohort) []panel.Scrape) (o Outcome) {
+	d := p.declared()
+	old, new := &cohort{revision: panel.OldSide}, &cohort{revision: panel.NewSide}
+	moments := func(yield func(panel.Moment) bool) {
+		if !yield(panel.Moment{At: -lead * Every, Scrapes: []panel.Scrape{old.scrape(nil, false)}}) {
+			return
 		}
-		return &counting{rule: rule}
-	}, stages, worse, from, seed)
-}
-
-func play(t Traffic, rule guard.Rule, make func(*source) decider, stages []Stage, worse float64, from int, seed uint64) (o Outcome) {
-	s := t.start(seed)
-	d := make(s)
-	at := 0
-	var beside []guard.Interval
-	var bound *float64
-	for number, stage := range stages {
-		if stage.Share == 1 {
-			bound = guard.Moves(rule, beside)
+		for n := range lead {
+			i := s.next(0, 0)
+			if !yield(panel.Moment{At: time.Duration(n+1-lead) * Every, Scrapes: append(show(i, [2]bool{}, old, new), new.scrape(nil, false))}) {
+				return
+			}
 		}
-		for inside := range stage.Intervals {
+		at := 0
+		for share := range p.shares(d) {
 			extra := 0.0
 			if at >= from {
 				extra = worse
 			}
-			i := s.next(stage.Share, extra)
-			if i.Bound = bound; bound == nil {
-				beside = append(beside, i)
-			}
-			if inside == 0 {
-				d.begin(number, i.At.Add(-Every))
-			}
+			i := s.next(share, extra)
 			at++
 			if i.New != nil && at > from {
 				o.Requests += i.New.Whole
 				o.Harmed += i.New.Whole * extra
 			}
-			if d.add(i) {
-				o.Breach, o.Interval = true, at
-				return o
+			if o.Interval = at; !yield(panel.Moment{At: time.Duration(at) * Every, Scrapes: show(i, [2]bool{s.happens(s.Lost), s.happens(s.Lost)}, old, new)}) {
+				return
 			}
 		}
 	}
+	o.Played = panel.Play(d, moments)
+	o.Back = o.Ending == panel.EndsBack
 	return o
+}
+
+// shares are those of new, interval by interval.
+func (p Plan) shares(d *declare.Desired) iter.Seq[float64] {
+	return func(yield func(float64) bool) {
+		for _, stretch := range panel.Schedule(d) {
+			for range int(stretch.Lasts / Every) {
+				if !yield(stretch.Share) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Ratio is the rule that all trials of shares use: new at most so much above old.
+func Ratio(above float64) guard.Rule {
+	return guard.Rule{
+		Name: "errors", Way: guard.Sequential, Limit: guard.Limit{Kind: guard.AboveOld, Value: above, Unit: guard.Share}, Missing: guard.MissingHolds, Then: guard.RollBack,
+		Signal: signal.Source{Kind: signal.Ratio, Of: signal.Series{Metric: "bad"}, To: &signal.Series{Metric: "all"}},
+	}
+}
+
+// Counting is the same rule decided by counting.
+func Counting(above float64, count guard.Count) guard.Rule {
+	rule := Ratio(above)
+	rule.Way, rule.Breach = guard.ByCount, &count
+	return rule
 }
 
 // Bound is Wald's: how many requests to new any sequential test needs on average that breaches falsely with at most

@@ -4,18 +4,22 @@ import "testing"
 
 // TestRisk plays rollouts without a regression, in every kind of traffic: hardly any may breach.
 func TestRisk(t *testing.T) {
-	const rollouts = 150
+	const rollouts = 40
 	for _, kind := range Kinds(1000, 0.01) {
 		if kind.Unlike {
 			continue // measured, but not promised: see docs/guards.md
 		}
 		false := 0
 		for seed := range uint64(rollouts) {
-			if Sequentially(kind, Ratio(0.005), 0.01, Stages, 0, 0, seed).Breach {
+			plan := Careful(Ratio(0.005), 0.01)
+			if kind.Cold > 0 {
+				plan.Warm = 5
+			}
+			if plan.Play(kind, 0, 0, seed).Back {
 				false++
 			}
 		}
-		if false > 4 { // with a risk of 1 % five or more of 150 have a chance of 2 %, and the seeds are fixed
+		if false > 2 { // with a risk of 1 % three or more of 40 have a chance of 0.7 %, and the seeds are fixed
 			t.Errorf("%s: %d of %d rollouts without a regression breach", kind.Name, false, rollouts)
 		}
 	}
@@ -27,8 +31,8 @@ func TestDelay(t *testing.T) {
 	steady, bound := Kinds(1000, 0.01)[0], Bound(0.01, 0.005, 0.015, 0.05, 0.01, 0.01)
 	requests := 0.0
 	for seed := range uint64(rollouts) {
-		o := Sequentially(steady, Ratio(0.005), 0.01, []Stage{{0.05, 1000}}, 0.02, 0, seed)
-		if !o.Breach {
+		o := Long(Ratio(0.005), 0.01, 0.05, 1000).Play(steady, 0.02, 0, seed)
+		if !o.Back {
 			t.Errorf("seed %d: a regression was not found", seed)
 		}
 		requests += o.Requests / rollouts

@@ -41,11 +41,10 @@ type Traffic struct {
 	Clusters float64 // bad answers come in groups of so many, on average
 	Callers  float64 // chance that a caller comes who sticks to one cohort, with 2 % of its requests and all of them bad, for 2 to 13
 	Odd      float64 // how many times as many bad answers one of its eight instances gives
-	Cold     float64 // how many times as many bad answers new gives in the first four intervals of a stage
+	Cold     float64 // how many times as many bad answers new gives in the first four intervals that it serves
 
 	// What is seen of it.
-	Lost float64 // chance that what one cohort showed is lost
-	Warm int     // intervals of each stage in which new's instances are too young to be judged
+	Lost float64 // chance that what one cohort showed cannot be read
 
 	// Unlike tells that one cohort alone is worse for longer than a stage shows, which nothing that is seen of two cohorts can
 	// tell from a regression.
@@ -70,7 +69,7 @@ func Kinds(requests, bad float64) []Traffic {
 		{Name: "clustered errors", Clusters: 5},
 		{Name: "sticky callers", Callers: 0.01, Unlike: true},
 		{Name: "one odd instance", Odd: 3},
-		{Name: "cold starts", Cold: 5, Warm: 4},
+		{Name: "cold starts", Cold: 5},
 		{Name: "lost scrapes", Lost: 0.2, Daily: 0.3},
 		{Name: "all of it", Daily: 0.4, Drift: 0.03, Bursts: 0.05, Scatter: 0.3, Outages: 0.005},
 	}
@@ -92,6 +91,7 @@ type source struct {
 	at     int
 	share  float64
 	inside int // intervals under the present share
+	served int // that new has served
 	sides  [2]side
 }
 
@@ -176,7 +176,7 @@ func (s *source) own(number int, bad, share float64) float64 {
 	case s.happens(s.Callers * share):
 		c.caller = 2 + s.chance.IntN(12)
 	}
-	if s.Cold > 0 && number == 1 && s.inside <= 4 {
+	if s.Cold > 0 && number == 1 && s.served <= 4 {
 		bad *= s.Cold
 	}
 	return bad
@@ -193,9 +193,8 @@ func (s *source) next(share, worse float64) guard.Interval {
 		i.Old = s.answers(i.At, requests*(1-share), s.own(0, bad, 1-share))
 	}
 	if share > 0 {
-		if i.New = s.answers(i.At, requests*share, s.own(1, bad, share)+worse); s.inside <= s.Warm {
-			i.New = nil
-		}
+		s.served++
+		i.New = s.answers(i.At, requests*share, s.own(1, bad, share)+worse)
 	}
 	return i
 }
@@ -203,7 +202,7 @@ func (s *source) next(share, worse float64) guard.Interval {
 // answers makes what a cohort shows of so many requests on average; nil where it shows nothing.
 func (s *source) answers(at time.Time, requests, bad float64) *signal.Point {
 	n := s.poisson(requests)
-	if n == 0 || s.happens(s.Lost) {
+	if n == 0 {
 		return nil
 	}
 	k := 0.0

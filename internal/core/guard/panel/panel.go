@@ -236,10 +236,11 @@ func (p *Panel) feed(s Subject) {
 			}
 		}
 	}
-	for _, e := range p.series {
-		if !e.at.After(p.fed) {
-			continue
-		}
+	first := len(p.series)
+	for first > 0 && p.series[first-1].at.After(p.fed) {
+		first--
+	}
+	for _, e := range p.series[first:] {
 		p.fed = e.at
 		for _, rule := range s.Rules.Guards {
 			if process := p.processes[rule.Name]; process != nil {
@@ -319,10 +320,11 @@ func (p *Panel) split(s Subject) (last [2]float64, observed *guard.Estimate) {
 	newest := p.series[len(p.series)-1]
 	last = [2]float64{newest.requests[old], newest.requests[new]}
 	var sum [2]float64
-	for _, e := range p.series {
-		if whole(e.at, s.Roll.Shared, s.every()) {
-			sum[0], sum[1] = sum[0]+e.requests[old], sum[1]+e.requests[new]
+	for _, e := range slices.Backward(p.series) {
+		if !whole(e.at, s.Roll.Shared, s.every()) {
+			break
 		}
+		sum[0], sum[1] = sum[0]+e.requests[old], sum[1]+e.requests[new]
 	}
 	if sum[0]+sum[1] > 0 && !s.Roll.Shared.IsZero() {
 		share := guard.Proportion(sum[1], sum[0]+sum[1])

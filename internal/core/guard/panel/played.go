@@ -3,6 +3,8 @@ package panel
 import (
 	_ "embed"
 	"fmt"
+	"iter"
+	"math"
 	"slices"
 	"time"
 
@@ -52,39 +54,51 @@ type Played struct {
 	Verdicts    []guard.Verdict `json:"verdicts"`         // the last
 }
 
-// stretch is a part of a rollout's schedule.
-type stretch struct {
+// Stretch is a part of the schedule of a recorded rollout.
+type Stretch struct {
+	Lasts time.Duration
+	Share float64 // of new
 	phase rollout.Phase
 	stage int
 	ends  time.Duration
 }
 
-// schedule is when a rollout's stages end that each last as long as they soak, and its proving as long as declared.
-func schedule(s rollout.State) (all []stretch) {
+// Schedule is that of a recorded rollout, in which each stage takes as long as it soaks and the proving as long as declared.
+func Schedule(d *declare.Desired) []Stretch { return schedule(recorded(d.Rollout)) }
+
+func schedule(s rollout.State) (all []Stretch) {
 	at := time.Duration(0)
-	add := func(phase rollout.Phase, stage int, lasts time.Duration) {
+	add := func(phase rollout.Phase, stage int, lasts time.Duration, share float64) {
 		at += lasts
-		all = append(all, stretch{phase, stage, at})
+		all = append(all, Stretch{lasts, share, phase, stage, at})
 	}
 	for i, stage := range s.Rules.Stages {
-		add(rollout.Soaking, i, stage.Soak.Duration)
+		add(rollout.Soaking, i, stage.Soak.Duration, stage.Share)
 		if i == s.LastStage() {
-			add(rollout.Proving, i, s.Rules.Proving.Duration)
+			add(rollout.Proving, i, s.Rules.Proving.Duration, 1-s.Control)
 		}
 	}
 	return all
 }
 
-// Play judges a recorded rollout as it would have been judged live. What was recorded cannot wait, so every stage takes as
-// long as it is declared to soak, and a stage whose guards are not clear at its end is passed on from and told. Moments come
-// in their order.
-func Play(d *declare.Desired, moments []Moment) Played {
+// begins is when recorded rollouts begin.
+var begins = time.Unix(0, 0).UTC()
+
+// recorded is the first state of a recorded rollout.
+func recorded(rules declare.Rollout) rollout.State {
 	side := func(name declare.Fingerprint) rollout.Side {
 		return rollout.Side{Revision: name, Version: string(name), Parts: map[string]int{"": 1}, Proven: true}
 	}
-	began := time.Unix(0, 0).UTC()
-	roll := rollout.Begin(side(OldSide), side(NewSide), d.Rollout, rollout.Automatic, "recorded", time.Time{}, began)
-	roll.ID = 1
+	s := rollout.Begin(side(OldSide), side(NewSide), rules, rollout.Automatic, "recorded", time.Time{}, begins)
+	s.ID = 1
+	return s
+}
+
+// Play judges a recorded rollout as it would have been judged live. What was recorded cannot wait, so every stage takes as
+// long as it is declared to soak, and a stage whose guards are not clear at its end is passed on from and told. Moments come
+// in their order.
+func Play(d *declare.Desired, moments iter.Seq[Moment]) Played {
+	roll := recorded(d.Rollout)
 	s := Subject{Rules: d, Roll: &roll, Applied: OldSide}
 	var p Panel
 	stages, at, told := schedule(roll), 0, Played{Ending: EndsProven}
@@ -101,12 +115,12 @@ func Play(d *declare.Desired, moments []Moment) Played {
 			return
 		}
 	}
-	share := func(begins time.Duration) {
+	share := func(from time.Duration) {
 		last = nil
 		next := roll
 		next.Phase, next.Stage = stages[at].phase, stages[at].stage
 		if next.Phase == rollout.Soaking {
-			next.Shared = began.Add(begins)
+			next.Shared = begins.Add(from)
 		}
 		if next.Given.IsZero() && next.AskedShare() > 0 {
 			next.Given = next.Shared
@@ -114,8 +128,10 @@ func Play(d *declare.Desired, moments []Moment) Played {
 		roll = next
 	}
 	begun := false
-	for _, m := range moments {
-		now := began.Add(m.At)
+	seen := time.Duration(math.MinInt64)
+	for m := range moments {
+		now := begins.Add(m.At)
+		seen = m.At
 		if m.At > 0 && !begun {
 			begun = true
 			share(0)
@@ -146,7 +162,7 @@ func Play(d *declare.Desired, moments []Moment) Played {
 		}
 	}
 	end := stages[len(stages)-1].ends
-	reached := len(moments) > 0 && moments[len(moments)-1].At+s.every() > end
+	reached := seen > end-s.every()
 	if at < len(stages) && reached {
 		leave()
 	}
@@ -154,8 +170,8 @@ func Play(d *declare.Desired, moments []Moment) Played {
 	switch {
 	case !reached:
 		told.Ending, told.Where, told.Guard, told.Why = EndsTruncated, roll.Where(), "", "the recording ends before the rollout does"
-		if len(moments) > 0 {
-			told.At = moments[len(moments)-1].At.Seconds()
+		if told.Evaluations > 0 {
+			told.At = seen.Seconds()
 		}
 	case told.Ending == EndsProven:
 		told.At = end.Seconds()

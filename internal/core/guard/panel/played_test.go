@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -115,7 +116,7 @@ func TestPlayedAsLive(t *testing.T) {
 				ended = EndsBack
 			}
 		}
-		got := Play(d, moments)
+		got := Play(d, slices.Values(moments))
 		if ended != test.ending || where != test.where {
 			t.Errorf("%v from %v: live it was %s in %q, want %s in %q", test.worse, test.from, ended, where, test.ending, test.where)
 		}
@@ -166,7 +167,7 @@ func TestPlay(t *testing.T) {
 		{"nothing", guard.RollBack, nil, "unfinished at 0 stage 1 of 3: , []"},
 	} {
 		rule.Then = test.then
-		got := Play(&declare.Desired{Rollout: rules, Guards: []guard.Rule{rule}}, test.moments)
+		got := Play(&declare.Desired{Rollout: rules, Guards: []guard.Rule{rule}}, slices.Values(test.moments))
 		if text := fmt.Sprintf("%s at %.0f %s: %s, %v", got.Ending, got.At, got.Where, got.Guard, got.Waited); text != test.want {
 			t.Errorf("%s: %s, want %s", test.name, text, test.want)
 		}

@@ -52,14 +52,15 @@ func (p *Panel) warmedAt(rule guard.Rule, s Subject) time.Time {
 // warming is a verdict in the light of what instances show that are warming up: a breach of the coarse limit, or undecided
 // for now where there is nothing else.
 func (p *Panel) warming(rule guard.Rule, s Subject, v guard.Verdict) guard.Verdict {
-	if v.Word == guard.Breach || len(p.series) == 0 {
+	if v.Word == guard.Breach || len(p.series) == 0 || s.Rules.Rollout.WarmUp.Duration == 0 {
 		return v
 	}
 	var young signal.Tally
-	for _, e := range p.series {
-		if whole(e.at, s.about().shared, s.every()) {
-			young = young.Add(e.young[rule.Name])
+	for _, e := range slices.Backward(p.series) {
+		if !whole(e.at, s.about().shared, s.every()) {
+			break
 		}
+		young = young.Add(e.young[rule.Name])
 	}
 	if showed := guard.Proportion(young.Part, young.Whole); rule.Signal.Kind.Share() && young.Whole >= coarseOf && showed.Low > coarse && (rule.Limit.Moves() || rule.Limit.Value < coarse) {
 		limit := guard.Limit{Kind: guard.AtMost, Value: coarse, Unit: guard.Share}
