@@ -37,6 +37,8 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 	for _, old := range lead {
 		before = append(before, Interval{Old: old})
 	}
+	var trend *Trend // of old, once new has all the traffic
+	alone := 0
 	var began time.Time
 	var v Verdict
 	stage := -1
@@ -58,7 +60,13 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 		case rule.Limit.Base() == OwnPast:
 			i.Bound = past(i.At)
 		case rule.Limit.Relative() && i.Alone:
-			i.Bound = Moves(rule, before)
+			if trend == nil {
+				trend = NewTrend(rule, before)
+			}
+			if alone++; trend != nil {
+				bound := trend.Bound(alone)
+				i.Bound = &bound
+			}
 		default:
 			before = append(before, i.Interval)
 		}
@@ -68,11 +76,7 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			p.Add(i.Interval)
 			v = p.Verdict(i.At)
 		} else {
-			judged := inStage
-			if rule.Limit.Relative() && i.Alone {
-				judged = AgainstLast(rule, before, inStage)
-			}
-			v = Judge(rule, judged, began, i.At, every)
+			v = Judge(rule, inStage, began, i.At, every)
 		}
 		t.Judged++
 		if margin, ok := v.Margin(); ok && v.Word != Undecided {

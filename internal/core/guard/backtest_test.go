@@ -90,34 +90,72 @@ func TestPast(t *testing.T) {
 	}
 }
 
-// TestMoves sees where a limit above old lies once old shows nothing any more.
-func TestMoves(t *testing.T) {
+// TestTrend sees where a limit above old lies once old shows nothing any more: close above what it showed where that was steady,
+// and ever further from it where it used to drift.
+func TestTrend(t *testing.T) {
 	r := rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share})
-	bound := Moves(r, course([2]float64{20, 1000}, [2]float64{20, 1000}))
-	if bound == nil || *bound <= 0.04 || *bound > 0.1 {
-		t.Errorf("it lies at %v, want above 0.04, by as much as 200 requests of old leave open", *bound)
+	for _, test := range []struct {
+		name        string
+		wander      float64 // of the logarithm of old's rate, in an interval
+		keeps       float64
+		soon, later [2]float64 // where the limit lies after an interval and after an hour
+	}{
+		{"steady", 0, 0, [2]float64{0.04, 0.05}, [2]float64{0.04, 0.07}},
+		{"wandering around its mean", 0.1, 0.8, [2]float64{0.042, 0.075}, [2]float64{0.044, 0.2}},
+		{"drifting away", 0.05, 1, [2]float64{0.042, 0.12}, [2]float64{0.08, 1}},
+	} {
+		var before []Interval
+		chance := rand.New(rand.NewPCG(3, 1))
+		at := 0.0
+		for n := range 200 {
+			at = test.keeps*at + test.wander*chance.NormFloat64()
+			before = append(before, shown(chance, n, 4000, 0, 0.02*math.Exp(at), 0))
+		}
+		trend := NewTrend(r, before)
+		scale := 1.0
+		if test.keeps == 1 {
+			scale = math.Exp(at) // from where it has come to
+		}
+		soon, later := trend.Bound(1), trend.Bound(360)
+		if soon < scale*test.soon[0] && soon < 0.04 || soon > max(1, scale)*test.soon[1] || later < test.later[0] || later > test.later[1]*max(1, scale) || later < soon {
+			t.Errorf("%s: %.4f after an interval, want %v; %.4f after an hour, want %v", test.name, soon, test.soon, later, test.later)
+		}
 	}
-	if Moves(r, nil) != nil {
-		t.Error("without anything of old it lies somewhere")
+	if NewTrend(r, nil) != nil {
+		t.Error("without anything of old it has a trend")
 	}
 }
 
-// TestStanding sees that a guard that stands finds a regression that sets in late, and that all is well once it is over.
+// TestStanding sees that a guard that stands finds a regression that sets in late and stays, that all is well once it is over,
+// and that what is over by itself is none, however often it comes.
 func TestStanding(t *testing.T) {
 	r := rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share})
 	r.Way = Sequential
-	p, chance := NewStanding(r, every), rand.New(rand.NewPCG(9, 9))
-	p.Begin(0, start)
-	words := map[int]Word{}
-	for n := range 900 {
-		rate := 0.02
-		if n >= 400 && n < 500 {
-			rate = 0.12
+	for _, test := range []struct {
+		name        string
+		of, rate    float64
+		lasts, each int
+		at, after   Word
+	}{
+		{"a regression", 300, 0.12, 100, 900, Breach, Clear},
+		{"a minute's outage every hour", 300, 0.45, 6, 360, Clear, Clear},
+		{"the same with few requests", 40, 0.45, 6, 360, Clear, Clear},
+	} {
+		p, chance := NewStanding(r, every), rand.New(rand.NewPCG(9, 9))
+		p.Begin(0, start)
+		words := map[int]Word{}
+		ever := false
+		for n := range 1800 {
+			rate := 0.02
+			if n >= 400 && (n-400)%test.each < test.lasts {
+				rate = test.rate
+			}
+			p.Add(shown(chance, n+1, 0, test.of, 0, rate))
+			words[n] = p.Verdict(start.Add(time.Duration(n+1) * every)).Word
+			ever = ever || words[n] == Breach
 		}
-		p.Add(shown(chance, n+1, 0, 300, 0, rate))
-		words[n] = p.Verdict(start.Add(time.Duration(n+1) * every)).Word
-	}
-	if words[399] != Clear || words[430] != Breach || words[899] != Clear {
-		t.Errorf("before %s, meanwhile %s, afterwards %s", words[399], words[430], words[899])
+		if words[399] != Clear || words[405] == Breach || words[450] != test.at || words[899] != test.after || ever != (test.at == Breach) {
+			t.Errorf("%s: before %s, soon %s, meanwhile %s, afterwards %s, ever a breach %v", test.name, words[399], words[405], words[450], words[899], ever)
+		}
 	}
 }

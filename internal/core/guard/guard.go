@@ -146,7 +146,7 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
 	}
 	judged := merge(rule, history)
-	if rule.Limit.Base() == OwnPast && len(judged) > 0 {
+	if len(judged) > 0 {
 		v.Bound = judged[len(judged)-1].Bound
 	}
 	if len(judged) > rule.Breach.Of {
@@ -169,7 +169,7 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 
 	spoke := began
 	for _, interval := range history {
-		if interval.New != nil && (interval.Old != nil || !rule.Limit.Relative()) && interval.At.After(spoke) {
+		if interval.New != nil && (interval.Old != nil || interval.Bound != nil || !rule.Limit.Relative()) && interval.At.After(spoke) {
 			spoke = interval.At
 		}
 	}
@@ -194,47 +194,6 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 	return v
 }
 
-// AgainstLast fills in what the old cohort can no longer show once the new one has all the traffic: what it showed
-// last, over as many intervals as the rule counts. before is the history under the shares before.
-func AgainstLast(rule Rule, before, history []Interval) []Interval {
-	var last *signal.Point
-	for i, n := len(before)-1, 0; i >= 0 && n < rule.Breach.Of; i-- {
-		if before[i].Old != nil {
-			last, n = join(rule.Signal, before[i].Old, last), n+1
-		}
-	}
-	filled := slices.Clone(history)
-	for i := range filled {
-		if filled[i].Old == nil {
-			filled[i].Old = last
-		}
-	}
-	return filled
-}
-
-// Moves gives where a limit above old lies once the new cohort has all the traffic: above the most that old is likely to
-// have had, by what it showed last. before is the history under the shares before; nil where old showed nothing.
-func Moves(rule Rule, before []Interval) *float64 {
-	var last *signal.Point
-	for i, n := len(before)-1, 0; i >= 0 && n < lastOf; i-- {
-		if before[i].Old != nil {
-			last, n = join(rule.Signal, before[i].Old, last), n+1
-		}
-	}
-	if last == nil {
-		return nil
-	}
-	most := last.Value
-	if rule.Signal.Kind.Share() {
-		most = Proportion(last.Part, last.Whole).High
-	}
-	bound := most + rule.Limit.Value
-	return &bound
-}
-
-// lastOf is over how many intervals old is told by what it showed last.
-const lastOf = 24
-
 // pace is how long one judged interval takes at the present flow of samples.
 func pace(seen, judged int, every time.Duration) time.Duration {
 	if judged == 0 {
@@ -250,7 +209,7 @@ func merge(rule Rule, history []Interval) []Interval {
 	for _, interval := range history {
 		open.At, open.Bound = interval.At, interval.Bound
 		open.Old, open.New = join(rule.Signal, open.Old, interval.Old), join(rule.Signal, open.New, interval.New)
-		if enough(rule, open.New) && (!rule.Limit.Relative() || enough(rule, open.Old)) {
+		if enough(rule, open.New) && (!rule.Limit.Relative() || open.Bound != nil || enough(rule, open.Old)) {
 			judged, open = append(judged, open), Interval{}
 		}
 	}
@@ -279,11 +238,11 @@ func join(source signal.Source, a, b *signal.Point) *signal.Point {
 }
 
 func beyond(rule Rule, interval Interval) bool {
-	if rule.Limit.Relative() {
-		return interval.New.Value-interval.Old.Value > rule.Limit.Value
-	}
-	if interval.Bound != nil {
+	switch {
+	case interval.Bound != nil:
 		return interval.New.Value > *interval.Bound
+	case rule.Limit.Relative():
+		return interval.New.Value-interval.Old.Value > rule.Limit.Value
 	}
 	return interval.New.Value > rule.Limit.Value
 }

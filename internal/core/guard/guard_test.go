@@ -116,18 +116,17 @@ func TestEvidenceOfABreach(t *testing.T) {
 	}
 }
 
-func TestAgainstLast(t *testing.T) {
+// TestAlone sees that a limit above old that has come to lie somewhere is held against new alone.
+func TestAlone(t *testing.T) {
 	r := rule(Limit{Kind: AboveOld, Value: 0.03, Unit: Share})
-	before, alone := course([2]float64{2, 100}, [2]float64{2, 100}), course([2]float64{9, 100}, [2]float64{9, 100}, [2]float64{9, 100})
-	for i := range alone {
-		alone[i].Old = nil
-	}
-	v := Judge(r, AgainstLast(r, before, alone), start, start.Add(3*every), every)
-	if v.Word != Breach || v.Old == nil || math.Abs(v.Old.Value-0.02) > 1e-9 {
-		t.Errorf("%s against %+v, want a breach against 0.02", v.Word, v.Old)
-	}
-	if alone[0].Old != nil {
-		t.Error("the history that was given was changed")
+	alone := course([2]float64{9, 100}, [2]float64{9, 100}, [2]float64{9, 100})
+	for bound, want := range map[float64]Word{0.05: Breach, 0.2: Clear} {
+		for i := range alone {
+			alone[i].Old, alone[i].Bound = nil, &bound
+		}
+		if v := Judge(r, alone, start, start.Add(3*every), every); v.Word != want && (want == Breach || v.Word == Breach) || v.Bound == nil || *v.Bound != bound {
+			t.Errorf("at %v: %s, %v, want %s", bound, v.Word, v.Bound, want)
+		}
 	}
 }
 

@@ -30,6 +30,7 @@ type Process struct {
 	lately  []pooled // the last intervals, each by itself
 	began   time.Time
 	spoke   time.Time
+	beyond  time.Time // since when the evidence is that of a breach
 	broke   bool
 
 	outlasts int // intervals that an outage has lasted
@@ -173,9 +174,12 @@ func (p *Process) Add(i Interval) {
 	if p.inside++; p.inside == 1 {
 		p.stages++
 	}
-	start := p.start()
+	start, most := p.start(), 1e12
+	if p.standing {
+		most = 30 / p.risk // so that it turns within a few intervals
+	}
 	for k := range p.breach {
-		p.breach[k] = min((p.breach[k]+start*prior[k])*math.Exp(min(up[k], math.Log(1/p.risk))), 1e12)
+		p.breach[k] = min((p.breach[k]+start*prior[k])*math.Exp(min(up[k], math.Log(1/p.risk))), most)
 	}
 	begun := 1 / float64(p.inside*(p.inside+1))
 	if p.standing {
@@ -184,11 +188,27 @@ func (p *Process) Add(i Interval) {
 	for k := range p.keeps {
 		p.keeps[k] = min((p.keeps[k]+begun/keepers)*math.Exp(min(down[k], 50)), mostKept)
 	}
-	p.broke = p.broke || sum(p.breach[:]) >= 1/p.risk
+	p.broke = p.broke || p.reached(i.At)
 	if p.standing && p.broke && sum(p.keeps[:]) >= 1/KeptRisk {
 		p.broke, p.breach = false, [alternatives]float64{}
 	}
 }
+
+// reached tells whether the evidence is that of a breach: for a guard that stands only once it has been for so long without a
+// break, as what is over by itself within minutes is no revision's fault that has served for days.
+func (p *Process) reached(at time.Time) bool {
+	switch {
+	case sum(p.breach[:]) < 1/p.risk:
+		p.beyond = time.Time{}
+		return false
+	case p.beyond.IsZero():
+		p.beyond = at
+	}
+	return !p.standing || at.Sub(p.beyond) >= LeastStanding
+}
+
+// LeastStanding is how long what a guard that stands sees must last.
+const LeastStanding = 5 * time.Minute
 
 // paired tells whether new is held against old in an interval.
 func (p *Process) paired(i Interval) bool {

@@ -106,18 +106,19 @@ type Panel struct {
 	follows   int64                     // the rollout that they follow, standing for what is applied
 	stood     declare.Fingerprint       // that is applied
 	fed       time.Time                 // the last evaluation that they were given
-	moved     map[string]movedBound     // by guard
+	trends    map[string]interrupted    // of old, by guard
 	steady    *steady
+	beyond    map[string]time.Time    // since when guards that count are beyond their limit on what is proven, by guard
 	usual     map[string]signal.Tally // what old shows, of quantiles with a limit above it, by guard
 }
 
 // standing stands for no rollout.
 const standing = -1
 
-// movedBound is where a limit above old lay while a share was, that of all the traffic.
-type movedBound struct {
+// interrupted is what old showed until new got all of the traffic.
+type interrupted struct {
 	shared time.Time
-	bound  *float64
+	trend  *guard.Trend // nil where it showed nothing
 }
 
 // Evaluated is when the last evaluation was.
@@ -165,7 +166,27 @@ func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict
 		v.Then = rule.Then
 		return p.why(rule, p.warming(rule, s, v))
 	}
-	return p.why(rule, p.warming(rule, s, p.count(rule, s, now)))
+	return p.why(rule, p.lasting(rule, s, p.warming(rule, s, p.count(rule, s, now))))
+}
+
+// lasting is a count's verdict on what is proven: a breach once it has been one for so long without a break.
+func (p *Panel) lasting(rule guard.Rule, s Subject, v guard.Verdict) guard.Verdict {
+	if v.Word != guard.Breach || !s.stands() {
+		delete(p.beyond, rule.Name)
+		return v
+	}
+	since, known := p.beyond[rule.Name]
+	if !known {
+		if p.beyond == nil {
+			p.beyond = map[string]time.Time{}
+		}
+		since = v.At
+		p.beyond[rule.Name] = since
+	}
+	if v.At.Sub(since) < guard.LeastStanding {
+		v.Word, v.Wait = guard.Undecided, since.Add(guard.LeastStanding).Sub(v.At)
+	}
+	return v
 }
 
 // why tells of a guard that is silent what keeps its signal from being read.
@@ -180,9 +201,6 @@ func (p *Panel) why(rule guard.Rule, v guard.Verdict) guard.Verdict {
 func (p *Panel) count(rule guard.Rule, s Subject, now time.Time) guard.Verdict {
 	began := s.about().shared
 	history := p.history(rule, s, began)
-	if !s.stands() && s.Roll.AskedShare() == 1 && rule.Limit.Relative() {
-		history = guard.AgainstLast(rule, p.history(rule, s, s.Roll.Began), history)
-	}
 	if s.stands() {
 		history = history[max(0, len(history)-2*rule.Breach.Of):]
 		began = now
@@ -213,9 +231,7 @@ func (p *Panel) history(rule guard.Rule, s Subject, since time.Time) []guard.Int
 		} else {
 			interval.New = points[old]
 		}
-		if rule.Limit.Base() == guard.OwnPast {
-			interval.Bound = e.past(rule, s)
-		}
+		interval.Bound = p.bound(rule, e, s)
 		history = append(history, interval)
 	}
 	return history
@@ -287,28 +303,33 @@ func (p *Panel) bound(rule guard.Rule, e *evaluation, s Subject) *float64 {
 	case rule.Limit.Base() == guard.OwnPast:
 		return e.past(rule, s)
 	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.ShareIn(e.stage) == 1:
-		return p.moves(rule, s)
+		return p.sinceOld(rule, e, s)
 	}
 	return nil
 }
 
-// moves is where a limit above old lies since the new cohort has all the traffic. It is worked out once, while what old
-// showed last is still remembered.
-func (p *Panel) moves(rule guard.Rule, s Subject) *float64 {
-	if known, ok := p.moved[rule.Name]; ok && known.shared.Equal(s.Roll.Shared) {
-		return known.bound
-	}
-	var before []guard.Interval
-	for _, e := range p.series {
-		if !e.at.After(s.Roll.Shared) {
-			before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][s.Roll.Old.Revision]})
+// sinceOld is where a limit above old lies since the new cohort has all the traffic. What old showed is summed up once, while it is
+// still remembered.
+func (p *Panel) sinceOld(rule guard.Rule, e *evaluation, s Subject) *float64 {
+	known, ok := p.trends[rule.Name]
+	if !ok || !known.shared.Equal(s.Roll.Shared) {
+		var before []guard.Interval
+		for _, e := range p.series {
+			if !e.at.After(s.Roll.Shared) {
+				before = append(before, guard.Interval{At: e.at, Old: e.points[rule.Name][s.Roll.Old.Revision]})
+			}
 		}
+		if p.trends == nil {
+			p.trends = map[string]interrupted{}
+		}
+		known = interrupted{s.Roll.Shared, guard.NewTrend(rule, before)}
+		p.trends[rule.Name] = known
 	}
-	if p.moved == nil {
-		p.moved = map[string]movedBound{}
+	if known.trend == nil {
+		return nil
 	}
-	p.moved[rule.Name] = movedBound{s.Roll.Shared, guard.Moves(rule, before)}
-	return p.moved[rule.Name].bound
+	bound := known.trend.Bound(int(e.at.Sub(s.Roll.Shared)/s.every()) + 1)
+	return &bound
 }
 
 // split is the requests of the last interval on both sides, and the share of the new one since its share was reached.

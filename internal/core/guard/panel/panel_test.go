@@ -149,7 +149,6 @@ func TestMoves(t *testing.T) {
 	}
 }
 
-// TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
 // TestProbesAreNoTraffic sees that what old shows once it has none of the traffic, as probes are counted too, is not what
 // new is held against.
 func TestProbesAreNoTraffic(t *testing.T) {
@@ -234,6 +233,7 @@ func TestWarmUp(t *testing.T) {
 	}
 }
 
+// TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
 	for _, scatters := range []bool{false, true} {
@@ -298,12 +298,18 @@ func TestStanding(t *testing.T) {
 		}
 		v = w.interval(0.1, 0).Verdicts[0]
 	}
-	if v.Word != guard.Breach || v.Then != guard.Tell {
-		t.Errorf("what stands fails: %s, and then %s", v.Word, v.Then)
+	if v.Word != guard.Undecided {
+		t.Errorf("what stands fails for less than five minutes: %s", v.Word)
 	}
 	sums := w.p.Steady(w.now)
 	if len(sums) != 1 || fmt.Sprintf("%s %s %.2f %.0f of %.0f", sums[0].Guard, sums[0].Revision, sums[0].Value, sums[0].Part, sums[0].Whole) != "failed old 0.10 300 of 3000" {
 		t.Errorf("what is kept for good: %+v", sums)
+	}
+	for range 4 {
+		v = w.interval(0.1, 0).Verdicts[0]
+	}
+	if v.Word != guard.Breach || v.Then != guard.Tell {
+		t.Errorf("what stands fails: %s, and then %s", v.Word, v.Then)
 	}
 	w.p.KeptSteady()
 	if w.interval(0.1, 0); w.p.Steady(w.now) != nil {

@@ -1,0 +1,89 @@
+package guard
+
+import (
+	"math"
+
+	"aditus/internal/core/signal"
+)
+
+// Trend is what old showed until new got all of the traffic, and how far it used to drift: an interrupted time series. A limit
+// above old lies, from then on, above the most that old is likely to have come to since. Nothing cancels any more, so what
+// hits everything and never did before is not told from a regression.
+type Trend struct {
+	level  float64   // what old showed last, or the upper end of its interval
+	drifts []float64 // variance of the difference between two blocks, by their distance in powers of 2
+	above  float64   // what is allowed above old
+}
+
+const (
+	// lastOf is over how many intervals old is told by what it showed last.
+	lastOf = 24
+	// block is how many intervals are one value of the series.
+	block = 4
+	// drifting is how many standard deviations of its drift old is allowed for.
+	drifting = 3
+)
+
+// NewTrend makes the trend of what old showed in the intervals before; nil where it showed nothing.
+func NewTrend(rule Rule, before []Interval) *Trend {
+	var last *signal.Point
+	var blocks []reading
+	var open *signal.Point
+	filled, n := 0, 0
+	for _, i := range before {
+		if i.Old == nil {
+			continue
+		}
+		n++
+		if open = join(rule.Signal, open, i.Old); filled+1 == block {
+			blocks = append(blocks, blockOf(rule, open))
+			open, filled = nil, -1
+		}
+		filled++
+	}
+	for i, left := len(before)-1, lastOf; i >= 0 && left > 0; i-- {
+		if before[i].Old != nil {
+			last, left = join(rule.Signal, before[i].Old, last), left-1
+		}
+	}
+	if last == nil {
+		return nil
+	}
+	t := &Trend{level: last.Value, above: rule.Limit.Value}
+	if rule.Signal.Kind.Share() {
+		t.level = Proportion(last.Part, last.Whole).High
+	}
+	for distance := 1; 2*distance < len(blocks); distance *= 2 {
+		sum := 0.0
+		for i := distance; i < len(blocks); i++ {
+			d := blocks[i].value - blocks[i-distance].value
+			sum += d*d - blocks[i].variance - blocks[i-distance].variance
+		}
+		t.drifts = append(t.drifts, max(0, sum/float64(len(blocks)-distance)))
+	}
+	return t
+}
+
+// blockOf is a block's value with the variance that its counts explain, where they do.
+func blockOf(rule Rule, p *signal.Point) reading {
+	r := reading{value: p.Value}
+	if rule.Signal.Kind.Share() && p.Whole > 0 {
+		rate := (p.Part + 0.5) / (p.Whole + 1)
+		r.variance = rate * (1 - rate) / p.Whole
+	}
+	return r
+}
+
+// Bound is where the limit lies so many intervals after old showed anything last.
+func (t *Trend) Bound(after int) float64 {
+	largest, reach := 0.0, float64(block)
+	for i, drift := range t.drifts {
+		if distance := float64(block) * math.Exp2(float64(i)); distance < 2*float64(after) {
+			largest, reach = max(largest, drift), distance
+		}
+	}
+	if beyond := float64(after) / reach; beyond > 1 {
+		largest *= beyond // as a random walk would, further than anybody has seen
+	}
+	return t.level + t.above + drifting*math.Sqrt(largest)
+}
