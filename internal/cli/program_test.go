@@ -29,6 +29,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if len(os.Args) == 3 && os.Args[1] == oddCommand {
+		oddService(os.Args[2])
+	}
 	folder, err := os.MkdirTemp("", "aditus-test-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
