@@ -199,7 +199,7 @@ func TestScreens(t *testing.T) {
 	term.until(`notices`)
 	term.selectNeed("fares · slipway")
 	term.keys("s")
-	term.until(`Sign off fares at slipway\? 8.2.0 then gets 100 % of the traffic.`)
+	term.until(`Sign off fares at slipway\? 8.2.0 then gets 95 % of the traffic.`)
 	term.keys("Enter")
 	term.until(`Done: sign off at fares · slipway|stage 3 of 3`)
 	term.until(`fares · slipway .* (stage 3 of 3|proving)`)

@@ -40,6 +40,8 @@ const (
 	leastSteps = 5
 	// shrinks is how many steps it weighs that a batch scatters as those of half its size do.
 	shrinks = 5
+	// lean is by how many standard errors each estimate is taken smaller, as the largest of several is too large by about as much.
+	lean = 0.3
 	// largestStep bounds what one step counts, in multiples of what is usual: one outage is not the rule.
 	largestStep = 16
 	// freeRises is how much more may get worse than better, in the same: what scatters does both alike, a regression does not.
@@ -91,7 +93,7 @@ func (l *level) factor(finer float64) float64 {
 	switch {
 	case finer > 0:
 		sum := l.falls + min(l.rises, l.falls+freeRises*finer)
-		return (sum + shrinks*finer) / (l.steps + shrinks)
+		return (sum + shrinks*finer) / (l.steps + shrinks) * (1 - lean*math.Sqrt(2/(l.steps+shrinks)))
 	case l.steps < leastSteps:
 		return 0
 	}

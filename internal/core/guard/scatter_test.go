@@ -31,7 +31,7 @@ func TestScatter(t *testing.T) {
 		{"less than by the counts", steady, 4, 120, 1, 1},
 		{"nine times as much", steady, 1.0 / 9, 120, 7.5, 14},
 		{"with a memory of five intervals", wander(0.67), 1, 240, 3, 8}, // (1+0.67)/(1-0.67) = 5
-		{"with a memory of nineteen", wander(0.9), 1, 480, 8, 30},       // 19
+		{"with a memory of nineteen", wander(0.9), 1, 480, 7, 30},       // 19
 		{"a regression in the middle", func(chance *rand.Rand) func(int) float64 {
 			next := steady(chance)
 			return func(i int) float64 { return next(i) + 8*float64(i/30) }
