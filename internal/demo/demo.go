@@ -277,7 +277,7 @@ func (w *World) make(start time.Time, opener *source.Opener) error {
 			return f.Name == "rules.yaml" || deeper && folder != c.workload
 		})
 		loaded, problems := source.Load(ctx, files, source.Options{Sites: siteNames, Opener: opener, Set: set})
-		if len(problems) > 0 {
+		if problems = problems.Wrong(); len(problems) > 0 {
 			return problems
 		}
 		for _, d := range loaded.Declarations {

@@ -43,8 +43,8 @@ guards:
 
 func readOne(file, text string) (declare.Desired, declare.Problems) {
 	found, problems := Load(context.Background(), []File{{Name: file, Text: []byte(text)}}, Options{})
-	if len(problems) > 0 || len(found.Declarations) == 0 {
-		return declare.Desired{}, problems
+	if len(problems.Wrong()) > 0 || len(found.Declarations) == 0 {
+		return declare.Desired{}, problems.Wrong()
 	}
 	return found.Declarations[0].Desired, nil
 }

@@ -214,8 +214,8 @@ func (l *loader) read(b *base, site string) (Declaration, declare.Problems) {
 	}
 	desired, wrong := declare.Read(node)
 	problems = append(problems, wrong...)
-	if len(problems) == 0 {
-		problems = l.open(&desired, node)
+	if len(problems.Wrong()) == 0 {
+		problems = append(problems, l.open(&desired, node)...)
 	}
 	return Declaration{desired, site, commit}, problems
 }

@@ -49,11 +49,11 @@ type Follower interface {
 
 // What a site measures of an instance, by names that no instance uses itself, and two that many do.
 const (
-	RequestsMetric    = "route_requests_total"           // counter, with the label code
-	TookMetric        = "route_request_duration_seconds" // histogram
-	ConnectionsMetric = "route_connections_total"        // counter, of TCP routes
-	MemoryMetric      = "process_resident_memory_bytes"
-	ProcessorMetric   = "process_cpu_seconds_total"
+	RequestsMetric    = declare.RequestsMetric
+	TookMetric        = declare.TookMetric
+	ConnectionsMetric = declare.ConnectionsMetric
+	MemoryMetric      = declare.MemoryMetric
+	ProcessorMetric   = declare.ProcessorMetric
 )
 
 // ErrNoInstance means that there is no such instance, or none any more.

@@ -22,7 +22,7 @@ func (r *reader) guards(n Node, pointer string) []guard.Rule {
 	var rules []guard.Rule
 	seen := map[string]bool{}
 	for i, item := range n.Items {
-		rules = append(rules, r.guard(item, pointer+"/"+strconv.Itoa(i), seen))
+		rules, r.guardNodes = append(rules, r.guard(item, pointer+"/"+strconv.Itoa(i), seen)), append(r.guardNodes, item)
 	}
 	return rules
 }
@@ -99,10 +99,15 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	return rule
 }
 
+// sequential tells whether a kind of signal can be decided sequentially.
+func sequential(kind signal.Kind) bool {
+	return kind.Share() || kind == signal.Mean || kind == signal.Quantile
+}
+
 // way settles how a guard decides where that was left out: sequentially for ratios, quantiles and means, and by counting
 // for all else and where the count is declared.
 func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
-	sequential := rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Mean || rule.Signal.Kind == signal.Quantile
+	sequential := sequential(rule.Signal.Kind)
 	switch {
 	case rule.Way == guard.Sequential && rule.Breach != nil:
 		r.wrong(count, pointer+"/breach", "leave breach out, or write decide: count", "a guard that decides sequentially counts no intervals")

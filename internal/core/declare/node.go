@@ -48,8 +48,9 @@ func (n Node) Get(key string) (Node, bool) {
 
 // reader walks a document and collects what is wrong with it.
 type reader struct {
-	named    []namedGuard // by stages
-	problems Problems
+	named      []namedGuard // by stages
+	guardNodes []Node       // of the guards, in their order
+	problems   Problems
 }
 
 func (r *reader) wrong(at Node, pointer, suggestion, format string, args ...any) {

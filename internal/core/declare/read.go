@@ -91,6 +91,9 @@ func Read(document Node) (Desired, Problems) {
 	d.Rollout = r.rollout(written, "/rollout", d)
 	r.knownGuards(d)
 	r.needed(d, at)
+	if len(r.problems) == 0 {
+		r.doubts(d)
+	}
 	r.problems.Sort()
 	return d, r.problems
 }

@@ -1,0 +1,50 @@
+package declare
+
+import (
+	"fmt"
+	"slices"
+
+	"aditus/internal/core/guard"
+)
+
+// What a site measures of an instance by itself, whatever the instance's own page has.
+const (
+	RequestsMetric    = "route_requests_total"           // counter, with the label code
+	TookMetric        = "route_request_duration_seconds" // histogram
+	ConnectionsMetric = "route_connections_total"        // counter, of TCP routes
+	MemoryMetric      = "process_resident_memory_bytes"
+	ProcessorMetric   = "process_cpu_seconds_total"
+)
+
+var ofRoutes, ofProcesses = []string{RequestsMetric, TookMetric, ConnectionsMetric}, []string{MemoryMetric, ProcessorMetric}
+
+// doubts warns of guards that are well written and cannot do what they seem to promise.
+func (r *reader) doubts(d Desired) {
+	exposes, routed := false, false
+	for _, part := range d.Parts {
+		exposes, routed = exposes || part.Metrics != nil, routed || part.Kind == Route
+	}
+	for i, rule := range d.Guards {
+		at, metric := r.guardNodes[i], rule.Signal.Of.Metric
+		switch {
+		case slices.Contains(ofRoutes, metric) && !routed:
+			r.doubt(at, i, "declare a route to the service", "nothing feeds the guard %s: %s is what routes count, and there is none", rule.Name, metric)
+		case !exposes && metric != "" && !slices.Contains(ofRoutes, metric) && !slices.Contains(ofProcesses, metric):
+			r.doubt(at, i, "add metrics: {port: NAME} to the part that exposes it", "nothing feeds the guard %s: no part says where its metrics page with %s is", rule.Name, metric)
+		}
+		if rule.Limit.Unit == guard.Share && rule.Limit.Value >= 1 {
+			r.doubt(at, i, "write a smaller one", "the guard %s never breaches: nothing can be beyond the limit of %s", rule.Name, rule.Limit)
+		}
+		if rule.Way == guard.ByCount && rule.Then == guard.RollBack && rule.Limit.Relative() && sequential(rule.Signal.Kind) {
+			r.doubt(at, i, "leave breach and decide out", "the guard %s holds new against old by counting: where both are alike it rolls back by chance, outside the %s of false-rollbacks", rule.Name, percentOf(d.Rollout.Risk))
+		}
+	}
+}
+
+func percentOf(share float64) string { return fmt.Sprintf("%.4g %%", 100*share) }
+
+// doubt is a problem that is told, and refuses nothing.
+func (r *reader) doubt(at Node, i int, suggestion, format string, args ...any) {
+	r.wrong(at, fmt.Sprint("/guards/", i), suggestion, format, args...)
+	r.problems[len(r.problems)-1].Warning = true
+}
