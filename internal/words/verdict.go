@@ -18,7 +18,7 @@ func VerdictWords(v guard.Verdict) string {
 		if v.Wait >= guard.Longest {
 			return "undecided, too close to tell"
 		}
-		return fmt.Sprintf("undecided, about %s more", say.Span(v.Wait))
+		return fmt.Sprintf("undecided, likely within %s", say.Span(v.Wait))
 	case guard.Silent:
 		return fmt.Sprintf("silent since %s", v.Since.Local().Format(time.TimeOnly))
 	}
@@ -51,7 +51,7 @@ func VerdictMore(v guard.Verdict) string {
 	case v.Wait >= guard.Longest:
 		text = joined(text, "too close to tell")
 	default:
-		text = joined(text, "about "+say.Span(v.Wait)+" more")
+		text = joined(text, "likely decided within "+say.Span(v.Wait))
 	}
 	return text
 }

@@ -91,7 +91,7 @@ type Verdict struct {
 	Way        Way           `json:"way"`
 	Bound      *float64      `json:"bound,omitempty"`    // where the limit lies now, where it moves
 	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
-	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: about how long until it can be decided
+	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: within how long it is decided, in four of five cases
 	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
 	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known
 	Warming    bool          `json:"warming,omitempty"`  // Undecided: all that new shows comes from instances that are warming up

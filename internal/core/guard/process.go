@@ -284,8 +284,11 @@ func (p *Process) Broke() bool { return p.broke }
 // Longest is the longest wait that is told; a guard that would take longer is too close to its limit to tell.
 const Longest = 24 * time.Hour
 
-// wait is about how long it takes until the verdict is decided if all goes on as in this stage so far: the evidence that
-// is missing over what an interval adds.
+// surely is how many times as long as the evidence says so far it may take: that holds in four of five cases and more.
+const surely = 3
+
+// wait is within how long the verdict is decided, in four of five cases, if all goes on as in this stage so far: the evidence that
+// is missing over what an interval adds, and surely times that.
 func (p *Process) wait(v Verdict) time.Duration {
 	reached, limit := v.Held()
 	if reached == nil || p.inside == 0 {
@@ -297,7 +300,7 @@ func (p *Process) wait(v Verdict) time.Duration {
 	}
 	if p.rule.Signal.Kind == signal.Quantile { // its evidence is in shares: what it came to so far tells how it grows
 		gained := math.Log(max(sum(p.keeps[:]), 1e-3)) - math.Log(1e-3)
-		return max(p.every, min(Longest, time.Duration(math.Ceil(missing/max(gained, 1e-6)*float64(p.inside)))*p.every))
+		return p.within(missing / max(gained, 1e-6) * float64(p.inside))
 	}
 	effect := reached.Value - limit
 	gain := effect * effect / 2 * p.whole.information / float64(p.inside)
@@ -307,5 +310,10 @@ func (p *Process) wait(v Verdict) time.Duration {
 	if gain <= 0 {
 		return Longest
 	}
-	return max(p.every, min(Longest, time.Duration(math.Ceil(missing/gain))*p.every))
+	return p.within(missing / gain)
+}
+
+// within is the wait for what takes about so many intervals.
+func (p *Process) within(intervals float64) time.Duration {
+	return max(p.every, min(Longest, time.Duration(math.Ceil(surely*min(intervals, 1e6)))*p.every))
 }
