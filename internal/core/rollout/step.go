@@ -356,11 +356,11 @@ func (m *machine) nextStage() {
 	m.Hurry = false
 	if m.Stage == m.LastStage() {
 		m.Proved, m.Seen = 0, m.now
-		traffic := "full traffic"
 		if m.Control > 0 {
-			traffic = say.Share(1-m.Control) + " of the traffic"
+			m.enter(Proving, Automatic, "%s of the traffic, under guard for %s; %s keeps %s to compare with", say.Share(1-m.Control), say.Span(m.Rules.Proving.Duration), m.Old.Version, say.Share(m.Control))
+		} else {
+			m.enter(Proving, Automatic, "full traffic, under guard for %s", say.Span(m.Rules.Proving.Duration))
 		}
-		m.enter(Proving, Automatic, "%s, under guard for %s", traffic, say.Span(m.Rules.Proving.Duration))
 		m.fact(FactProving, Automatic, "%s", m.Why)
 		return
 	}
