@@ -86,6 +86,20 @@ func TestWays(t *testing.T) {
 			t.Errorf("%s: %+v (%v), want %s", guardText, d.Guards, problems, want)
 		}
 	}
+	for text, want := range map[string]string{
+		"limit: {above-old-by: 1 points}\n    safe: no worse than old": "",
+		"limit: {above-old-by: 1 points}\n    safe: within the limit":  "",
+		"limit: {at-most: 5 %}\n    safe: no worse than old":           "safe says what a limit above old protects",
+		"limit: {above-old-by: 1 points}\n    safe: nobody":            `expected one of within the limit, no worse than old, not "nobody"`,
+	} {
+		d, problems := readOne("a.yaml", workload+"guards:\n  - name: g\n    signal: {ratio: {of: {counter: a}, to: {counter: b}}}\n    "+text+"\n")
+		switch {
+		case want != "" && (len(problems) != 1 || !strings.Contains(problems[0].Error(), want)):
+			t.Errorf("%s: %v, want %q", text, problems, want)
+		case want == "" && (len(problems) > 0 || (d.Guards[0].Safe == guard.NoWorse) != strings.Contains(text, "no worse")):
+			t.Errorf("%s: %+v, %v", text, d.Guards, problems)
+		}
+	}
 	_, problems := readOne("a.yaml", workload+"guards:\n  - name: g\n    signal: {gauge: {metric: m}}\n    limit: {at-most: 5}\n    decide: sequential\n")
 	if len(problems) != 1 || !strings.Contains(problems[0].Error(), "not a gauge; write decide: count") {
 		t.Errorf("%v", problems)

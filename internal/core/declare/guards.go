@@ -63,7 +63,7 @@ func ReadMeasure(text string, unit guard.Unit) (float64, error) {
 
 func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
-	var limit, count Node
+	var limit, count, safe Node
 	r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
 		"name": func(n Node, p string) {
 			rule.Name = r.text(n, p, "name")
@@ -76,6 +76,11 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 		"limit":  func(n Node, p string) { limit, rule.Limit = n, r.limit(n, p) },
 		"decide": func(n Node, p string) { rule.Way = oneOf(r, n, p, guard.ByCount, guard.Sequential) },
 		"breach": func(n Node, p string) { count, rule.Breach = n, r.breach(n, p) },
+		"safe": func(n Node, p string) {
+			if safe = n; oneOf(r, n, p, withinLimit, guard.NoWorse) == guard.NoWorse {
+				rule.Safe = guard.NoWorse
+			}
+		},
 		"missing": func(n Node, p string) {
 			rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
 		},
@@ -93,11 +98,17 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if limit.Kind == Map && rule.Way == guard.Sequential && rule.Limit.Value <= 0 {
 		r.wrong(limit, p+"/limit", "write a limit above 0, such as 0.1 points", "that nothing at all is above the limit can never be shown")
 	}
+	if safe.Kind != 0 && limit.Kind == Map && (rule.Way != guard.Sequential || !rule.Limit.Relative() || rule.Signal.Kind == signal.Quantile) {
+		r.wrong(safe, p+"/safe", "leave it out", "safe says what a limit above old protects, of a ratio, a share above a bound or a mean that is decided sequentially")
+	}
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 	}
 	return rule
 }
+
+// withinLimit is how the default of what is safe is written.
+const withinLimit guard.Safe = "within the limit"
 
 // sequential tells whether a kind of signal can be decided sequentially.
 func sequential(kind signal.Kind) bool {

@@ -120,6 +120,9 @@ func TestTrend(t *testing.T) {
 		if soon < scale*test.soon[0] && soon < 0.04 || soon > max(1, scale)*test.soon[1] || later < test.later[0] || later > test.later[1]*max(1, scale) || later < soon {
 			t.Errorf("%s: %.4f after an interval, want %v; %.4f after an hour, want %v", test.name, soon, test.soon, later, test.later)
 		}
+		if seen := trend.Bound(64); test.keeps == 1 && later < 1.2*seen {
+			t.Errorf("%s: %.4f after an hour, %.4f after the longest that was seen of its drift", test.name, later, seen)
+		}
 	}
 	if NewTrend(r, nil) != nil {
 		t.Error("without anything of old it has a trend")

@@ -31,17 +31,21 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
 		p.scattersAs(true, explained/(usual*usual))
 		trust := 1 / p.scatter.factor()
-		beyond, variance := new.part/new.whole-old.part/old.whole-limit, explained/trust
+		apart, variance := new.part/new.whole-old.part/old.whole, explained/trust
 		bet := func(rate, gap float64) float64 {
 			if trust < leastTrust {
-				return normalBet(beyond, rate-usual-gap, variance)
+				return normalBet(apart-gap, rate-usual-gap, variance)
 			}
 			return trust * pairBet(old, new, usual, rate, gap)
 		}
+		gap := limit
+		if p.rule.Safe == NoWorse {
+			gap = 0
+		}
 		for k := range up {
-			if null := usual + limit; null < mostRate { // beyond it there is nothing that new could be
+			if null := usual + gap; null < mostRate { // beyond it there is nothing that new could be
 				high := null + smallest*math.Exp2(float64(k))*null
-				up[k] = bet(min(high, (1+null)/2), limit)
+				up[k] = bet(min(high, (1+null)/2), gap)
 			}
 		}
 		betters := [keepers]float64{limit / 2, limit, limit + usual/2}
@@ -122,8 +126,12 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 	}
 	if variance := counts * p.scatter.factor(); variance > 0 {
 		size := smallest * max(p.rule.Limit.Value, leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
+		null := limit
+		if p.rule.Safe == NoWorse && p.paired(i) {
+			null = 0
+		}
 		for k := range up {
-			up[k] = meanBet(min(value-limit, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
+			up[k] = meanBet(min(value-null, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
 		}
 		for k, better := range [keepers]float64{0.5, 1, 2} {
 			down[k] = meanBet(limit-value, better*size/smallest/2, variance)

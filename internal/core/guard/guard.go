@@ -19,6 +19,7 @@ type Rule struct {
 	Limit    Limit         `json:"limit"`
 	Way      Way           `json:"decide"`
 	Breach   *Count        `json:"breach,omitempty"` // ByCount alone
+	Safe     Safe          `json:"safe,omitempty"`   // Sequential, above old: which good version is hardly ever rolled back
 	Missing  Missing       `json:"missing"`
 	Then     Action        `json:"then"`
 	Standing Action        `json:"standing"` // what a breach does once the revision is proven: roll back or tell
@@ -30,6 +31,14 @@ type Way string
 const (
 	ByCount    Way = "count"      // so many of the last so many intervals beyond the limit
 	Sequential Way = "sequential" // evidence that adds up over the intervals, see Process
+)
+
+// Safe says which good version a guard with a limit above old rolls back with at most the chance of its risk.
+type Safe string
+
+const (
+	WithinLimit Safe = ""                  // one that is worse than old by no more than the limit
+	NoWorse     Safe = "no worse than old" // one that is no worse than old at all; beyond that it goes back as soon as it is seen to be worse, and its estimate is beyond the limit
 )
 
 // Count decides by counting: a breach is Intervals of the last Of intervals beyond the limit, where an interval counts

@@ -204,7 +204,19 @@ func (p *Process) reached(at time.Time) bool {
 	case p.beyond.IsZero():
 		p.beyond = at
 	}
-	return !p.standing || at.Sub(p.beyond) >= LeastStanding
+	return (!p.standing || at.Sub(p.beyond) >= LeastStanding) && p.exceeds()
+}
+
+// margin is by how many standard errors an estimate must lie beyond the limit where the evidence alone does not say that it does.
+const margin = 1
+
+// exceeds tells whether what this stage showed lies beyond the limit, where the evidence alone does not say so.
+func (p *Process) exceeds() bool {
+	if p.rule.Safe != NoWorse || !p.whole.paired {
+		return true
+	}
+	_, _, difference := p.estimates(p.whole)
+	return difference != nil && difference.Value-margin/math.Sqrt(p.whole.information) > p.rule.Limit.Value
 }
 
 // LeastStanding is how long what a guard that stands sees must last.

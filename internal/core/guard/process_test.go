@@ -143,6 +143,41 @@ func TestProcessOverStages(t *testing.T) {
 	}
 }
 
+// TestSafe holds the two guarantees against each other: both let pass what is as good as old, and what is a little worse with much
+// evidence for it; what is worse than allowed is found far sooner where only what is no worse than old is safe.
+func TestSafe(t *testing.T) {
+	for _, kind := range []signal.Kind{signal.Ratio, signal.Mean} {
+		found := map[Safe]map[float64]int{}
+		for _, safe := range []Safe{WithinLimit, NoWorse} {
+			found[safe] = map[float64]int{}
+			for _, worse := range []float64{0, 0.002, 0.02} {
+				for seed := range uint64(20) {
+					r := rule(Limit{Kind: AboveOld, Value: 0.01, Unit: Share})
+					r.Way, r.Safe, r.Signal.Kind = Sequential, safe, kind
+					chance := rand.New(rand.NewPCG(seed, 4))
+					p := NewProcess(r, 0.01, every)
+					for n := range 24 {
+						p.Lead(shown(chance, n, 3000, 0, 0.03, 0).Old)
+					}
+					p.Begin(0, start)
+					n := 0
+					for n < 400 && !p.Broke() {
+						n++
+						p.Add(shown(chance, n, 3000, 1000, 0.03, 0.03+worse))
+					}
+					if p.Broke() {
+						found[safe][worse] += 400 - n
+					}
+				}
+			}
+		}
+		within, no := found[WithinLimit], found[NoWorse]
+		if within[0]+within[0.002]+no[0]+no[0.002] > 0 || within[0.02] < 20*380 || 400*20-no[0.02] > (400*20-within[0.02])*3/4 {
+			t.Errorf("%s: intervals that were left when it was found, by how much worse: %v", kind, found)
+		}
+	}
+}
+
 // TestProcessOfMeans sees that means are told apart by how much they scatter.
 func TestProcessOfMeans(t *testing.T) {
 	for _, test := range []struct {

@@ -31,6 +31,7 @@ func TestQuantiles(t *testing.T) {
 	}{
 		{"as old", above, 400, 1, false, [2]int{0, 0}, [2]int{0, 8}, ""},
 		{"as old, and both are slow at times", above, 400, 1, true, [2]int{0, 0}, [2]int{0, 8}, ""},
+		{"slower by less than is allowed", guard.Limit{Kind: guard.AboveOld, Value: 0.3, Unit: guard.Seconds}, 400, 1.4, false, [2]int{0, 0}, [2]int{0, 8}, ""},
 		{"twice as slow", above, 400, 2, false, [2]int{8, 8}, [2]int{0, 0}, ""},
 		{"far within a fixed limit", most, 400, 0.5, false, [2]int{0, 0}, [2]int{7, 8}, ""},
 		{"beyond a fixed limit", most, 400, 2, false, [2]int{7, 8}, [2]int{0, 1}, ""},
@@ -42,7 +43,9 @@ func TestQuantiles(t *testing.T) {
 			v := played(test.limit, test.requests, test.slower, test.storms, seed)
 			switch v.Word {
 			case guard.Breach:
-				breaches++
+				if breaches++; v.New == nil || v.New.Value < 0.6 || v.New.Value > 3 || v.New.Low >= v.New.Value || v.New.High <= v.New.Value || test.limit.Relative() && (v.Difference == nil || v.Difference.Value < 0.2) {
+					t.Errorf("%s: it shows %+v, %+v", test.name, v.New, v.Difference)
+				}
 			case guard.Clear:
 				clears++
 			case guard.Silent:
