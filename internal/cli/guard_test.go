@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -13,9 +14,11 @@ import (
 
 	"gonum.org/v1/gonum/stat/distuv"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/guard/panel"
 	"aditus/internal/scrape"
+	"aditus/internal/source"
 )
 
 const errorsGuard = `name: errors
@@ -165,9 +168,9 @@ guards:
 `
 
 // recording is a line of a recorded rollout in which each cohort answers 1000 requests in 10 s, and new fails so many of them.
-func recording(name string, bad int, odd string) string {
+func recording(name string, bad int, odd string, evaluations int) string {
 	var scrapes []string
-	for i := range 60 {
+	for i := range evaluations {
 		for _, cohort := range []string{"old", "new"} {
 			failed := 10 * i
 			if cohort == "new" {
@@ -186,7 +189,7 @@ func recording(name string, bad int, odd string) string {
 // TestReplayRollouts judges whole rollouts, a line each, and holds what is read and written against the schemas.
 func TestReplayRollouts(t *testing.T) {
 	rollout := write(t, recordedRollout)
-	lines := []string{recording("good", 10, ""), recording("bad", 80, ""), "", recording("lying", 10, `"+Inf"`), `{"name":"broken","scrapes":[{}]}`, recording("good again", 10, "")}
+	lines := []string{recording("good", 10, "", 60), recording("bad", 80, "", 60), "", recording("lying", 10, `"+Inf"`, 60), `{"name":"broken","scrapes":[{}]}`, recording("good again", 10, "", 60)}
 	code, out, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", write(t, strings.Join(lines, "\n")))
 	var told []string
 	schema := compile(t, panel.PlayedSchema)
@@ -221,4 +224,24 @@ func TestReplayRollouts(t *testing.T) {
 	if code, _, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", write(t, "\n")); code == exitOK || !strings.Contains(errs, "there is no recording") {
 		t.Errorf("nothing: code %d, %s", code, errs)
 	}
+}
+
+// BenchmarkReplayRollouts replays rollouts of 100 evaluations.
+func BenchmarkReplayRollouts(b *testing.B) {
+	const rollouts = 50
+	data := strings.Repeat(recording("good", 10, "", 100)+"\n", rollouts)
+	rules, err := source.ReadYAML("rollout.yaml", []byte(strings.NewReplacer("100s", "400s", "50s", "100s").Replace(recordedRollout)))
+	if err != nil {
+		b.Fatal(err)
+	}
+	d, problems := declare.ReadRollout(rules)
+	if len(problems) > 0 {
+		b.Fatal(problems)
+	}
+	for b.Loop() {
+		if err := replayRollouts(io.Discard, d, "recorded", strings.NewReader(data)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(rollouts*float64(b.N)/b.Elapsed().Seconds(), "rollouts/s")
 }

@@ -172,7 +172,12 @@ func (w *World) find(anew bool) error {
 		return err2
 	}
 	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "store", "local", "keeper.log", "keeper.lock", "keeper.sock", "aditus.sock", "tokens.json", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
-	ours := func(name string) bool { return slices.Contains(known, name) || strings.HasPrefix(name, "watch-") }
+	ours := func(name string) bool {
+		if half, hidden := strings.CutPrefix(name, "."); hidden { // what was being written when it was killed
+			name = strings.TrimRight(half, "0123456789")
+		}
+		return slices.Contains(known, name) || strings.HasPrefix(name, "watch-")
+	}
 	for _, entry := range entries {
 		if !ours(entry.Name()) {
 			return fmt.Errorf("%s is no demo's folder, there is %s in it: choose an empty one with --data", w.Folder, entry.Name())

@@ -212,11 +212,18 @@ func TestOpenProblems(t *testing.T) {
 		t.Errorf("it is gone: %v", err)
 	}
 	used := t.TempDir()
+	half := filepath.Join(used, ".demo.json3702520915434679286") // of a program that was killed
+	if err := os.WriteFile(half, []byte(`{"st`), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	w, err := Open(used, Options{Start: begin})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer w.Close()
+	if _, err := os.Stat(half); err == nil {
+		t.Error("half of a file stays for good")
+	}
 	if _, err := Open(used, Options{Start: begin}); err == nil || !strings.Contains(err.Error(), "in use") {
 		t.Errorf("a second program on the same folder: %v", err)
 	}
