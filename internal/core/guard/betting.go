@@ -8,69 +8,80 @@ import (
 
 // betShares bets on an interval of a share.
 func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
-	limit, quantile := p.rule.Limit.Value, p.rule.Signal.Kind == signal.Quantile
-	switch {
+	switch limit := p.rule.Limit.Value; {
 	case p.paired(i):
-		if quantile {
-			limit = 0 // what of old lies above its quantile, and what of new above that and the limit, are held against each other
-		}
-		old := sample{i.Old.Part, i.Old.Whole}
-		if p.base.whole == 0 {
-			p.see(i.Old) // nothing to bet on yet
-			return up, down, false
-		}
-		usual := p.rate()
-		if p.outage(old) {
-			p.scatter.gap()
-			if p.outlasts++; p.outlasts > usualAfter {
-				p.see(i.Old)
-			}
-			return up, down, false
-		}
-		p.outlasts = 0
-		explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
-		p.scattersAs(true, explained/(usual*usual))
-		trust := 1 / p.scatter.factor()
-		apart, variance := new.part/new.whole-old.part/old.whole, explained/trust
-		bet := func(rate, gap float64) float64 {
-			if trust < leastTrust {
-				return normalBet(apart-gap, rate-usual-gap, variance)
-			}
-			return trust * pairBet(old, new, usual, rate, gap)
-		}
-		gap := limit
-		if p.rule.Safe == NoWorse {
-			gap = 0
-		}
-		for k := range up {
-			if null := usual + gap; null < mostRate { // beyond it there is nothing that new could be
-				high := null + smallest*math.Exp2(float64(k))*null
-				up[k] = bet(min(high, (1+null)/2), gap)
-			}
-		}
-		betters := [keepers]float64{limit / 2, limit, limit + usual/2}
-		if quantile {
-			betters = [keepers]float64{usual / 4, usual / 2, usual * 3 / 4}
-		}
-		for k, better := range betters {
-			down[k] = bet(max(usual+limit-better, leastRate), limit)
-		}
-		p.pool(i, trust/explained)
-		worse := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
-		p.scatter.add((new.part/new.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+worse*(1-worse)/new.whole)/(usual*usual))
-		p.see(i.Old)
-		return up, down, true
+		return p.betPair(i, sample{i.Old.Part, i.Old.Whole}, new)
 	case p.bound == nil && p.rule.Limit.Moves():
 		return up, down, false
-	case quantile:
-		limit = 1 - p.rule.Signal.Quantile
+	case p.rule.Signal.Kind == signal.Quantile:
+		up, down = p.betAlone(i, new, 1-p.rule.Signal.Quantile)
 	case p.bound != nil:
-		limit = *p.bound
+		up, down = p.betAlone(i, new, *p.bound)
+	default:
+		up, down = p.betAlone(i, new, limit)
 	}
+	return up, down, true
+}
+
+// betPair bets on an interval in which new is held against old.
+func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
+	if p.base.whole == 0 {
+		p.see(i.Old) // nothing to bet on yet
+		return up, down, false
+	}
+	if p.outage(old) {
+		p.scatter.gap()
+		if p.outlasts++; p.outlasts > usualAfter {
+			p.see(i.Old)
+		}
+		return up, down, false
+	}
+	p.outlasts = 0
+	usual, limit := p.rate(), p.rule.Limit.Value
+	betters := [keepers]float64{limit / 2, limit, limit + usual/2}
+	if p.rule.Signal.Kind == signal.Quantile { // what of old lies above its quantile, and what of new above that and the limit, are held against each other
+		limit, betters = 0, [keepers]float64{usual / 4, usual / 2, usual * 3 / 4}
+	}
+	explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
+	p.scattersAs(true, explained/(usual*usual))
+	trust := 1 / p.scatter.factor()
+	apart := new.part/new.whole - old.part/old.whole
+	bet := func(rate, gap float64) float64 {
+		if trust < leastTrust {
+			return normalBet(apart-gap, rate-usual-gap, explained/trust)
+		}
+		return trust * pairBet(old, new, usual, rate, gap)
+	}
+	gap := limit
+	if p.rule.Safe == NoWorse {
+		gap = 0
+	}
+	for k := range up {
+		if null := usual + gap; null < mostRate { // beyond it there is nothing that new could be
+			up[k] = bet(worse(null, k), gap)
+		}
+	}
+	for k, better := range betters {
+		down[k] = bet(max(usual+limit-better, leastRate), limit)
+	}
+	p.pool(i, trust/explained)
+	shown := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
+	p.scatter.add(apart/usual, (usual*(1-usual)/old.whole+shown*(1-shown)/new.whole)/(usual*usual))
+	p.see(i.Old)
+	return up, down, true
+}
+
+// worse is the rate of the k-th size of regression that is looked out for, beyond a rate.
+func worse(rate float64, k int) float64 {
+	return min(rate*(1+smallest*math.Exp2(float64(k))), (1+rate)/2)
+}
+
+// betAlone bets on an interval in which new is held against a rate.
+func (p *Process) betAlone(i Interval, new sample, limit float64) (up [alternatives]float64, down [keepers]float64) {
 	limit = max(limit, 1e-6)
 	explained := limit * (1 - limit) / new.whole
-	rate := min(max(new.part, 0.5)/new.whole, 0.5)
-	counts := rate * (1 - rate) / new.whole
+	shown := min(max(new.part, 0.5)/new.whole, 0.5)
+	counts := shown * (1 - shown) / new.whole
 	p.scattersAs(false, counts)
 	trust := 1 / p.scatter.factor()
 	bet := func(rate float64) float64 {
@@ -80,14 +91,14 @@ func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, d
 		return trust * alone(new, rate, limit)
 	}
 	for k := range up {
-		up[k] = bet(min(limit*(1+smallest*math.Exp2(float64(k))), (1+limit)/2))
+		up[k] = bet(worse(limit, k))
 	}
 	for k, part := range [keepers]float64{0.8, 0.5, 0.15} {
 		down[k] = bet(limit * part)
 	}
 	p.scatter.add(new.part/new.whole, counts)
 	p.pool(i, trust/explained)
-	return up, down, true
+	return up, down
 }
 
 // scattersAs goes on with the scatter of differences from old, or of new alone, where the counts explain so much.
