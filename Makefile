@@ -47,6 +47,7 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/source
 	$(GO) test -run '^$$' -fuzz FuzzUnpack -fuzztime 60s ./internal/source
 	$(GO) test -run '^$$' -fuzz FuzzReadSeries -fuzztime 60s ./internal/scrape
+	$(GO) test -run '^$$' -fuzz FuzzRecording -fuzztime 60s ./internal/scrape
 	$(GO) test -run '^$$' -fuzz FuzzReadSettings -fuzztime 60s ./internal/config
 	$(GO) test -run '^$$' -fuzz FuzzHooks -fuzztime 60s ./internal/control/api
 	$(GO) test -run '^$$' -fuzz FuzzDecodeFact -fuzztime 60s ./internal/ledger

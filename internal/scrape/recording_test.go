@@ -1,10 +1,16 @@
 package scrape_test
 
 import (
+	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
+	"aditus/internal/core/signal"
 	"aditus/internal/scrape"
 )
 
@@ -42,4 +48,24 @@ func TestReadRecording(t *testing.T) {
 	if new.Revision != "new" || !new.Started.Equal(time.Unix(-5, 0)) || new.Page["r_total"][0].Value != 3 || new.Page["r_total"][0].Labels["code"] != "500" || old.Unread != "too busy" || old.Instance == new.Instance {
 		t.Errorf("%+v, %+v", new, old)
 	}
+}
+
+// FuzzRecording sees that no line of a recording, however odd, does more than come to an end.
+func FuzzRecording(f *testing.F) {
+	f.Add(`{"name":"a","scrapes":[{"at":10,"cohort":"new","instance":"1","started":-5,"metrics":{"bad_total{code=\"500\"}":3,"all_total":"+Inf"}},{"at":0,"cohort":"old","instance":"1"},{"at":13,"cohort":"old","instance":"2","unread":"too busy"}]}`)
+	f.Add(`{"scrapes":[{"at":-10,"cohort":"old","instance":"1","metrics":{"all_total":1,"bad_total":0}},{"at":0,"cohort":"old","instance":"1","metrics":{"all_total":100,"bad_total":-1}},{"at":10,"cohort":"new","instance":"1","metrics":{"all_total":1e300,"bad_total":"NaN"}}]}`)
+	rules := declare.Rollout{Style: declare.Canary, Stages: []declare.Stage{{Share: 0.1, Soak: declare.Span{Duration: 20 * time.Second}}, {Share: 1}}, Proving: declare.Span{Duration: 20 * time.Second}, Risk: 0.01, Interval: declare.Span{Duration: 10 * time.Second}, WarmUp: declare.Span{Duration: 5 * time.Second}}
+	d := &declare.Desired{Rollout: rules, Guards: []guard.Rule{{
+		Name: "bad", Way: guard.Sequential, Limit: guard.Limit{Kind: guard.AboveOld, Value: 0.01, Unit: guard.Share}, Missing: guard.MissingHolds, Then: guard.RollBack,
+		Signal: signal.Source{Kind: signal.Ratio, Of: signal.Series{Metric: "bad_total"}, To: &signal.Series{Metric: "all_total"}},
+	}}}
+	f.Fuzz(func(t *testing.T, line string) {
+		_, moments, err := scrape.ReadRecording([]byte(line), 10*time.Second)
+		if err != nil {
+			return
+		}
+		if _, err := json.Marshal(panel.Play(d, slices.Values(moments))); err != nil {
+			t.Errorf("it comes to what cannot be written: %v", err)
+		}
+	})
 }
