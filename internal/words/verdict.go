@@ -8,12 +8,20 @@ import (
 	"aditus/internal/core/say"
 )
 
-// VerdictWords tells a verdict in a few
+// VerdictWord tells a verdict in a word or two.
+func VerdictWord(v guard.Verdict) string {
+	if v.Warming {
+		return "warming up"
+	}
+	return string(v.Word)
+}
+
+// VerdictWords tells a verdict in a few.
 func VerdictWords(v guard.Verdict) string {
 	switch v.Word {
 	case guard.Undecided:
 		if v.Warming {
-			return "warming up"
+			return VerdictWord(v)
 		}
 		if v.Wait >= guard.Longest {
 			return "undecided, too close to tell"

@@ -122,6 +122,25 @@ func TestNext(t *testing.T) {
 	}
 }
 
+// TestVerdictWords sees what a verdict is called, short and long.
+func TestVerdictWords(t *testing.T) {
+	since := time.Date(2026, 3, 12, 8, 59, 0, 0, time.UTC)
+	for _, test := range []struct {
+		v                 guard.Verdict
+		word, words, more string
+	}{
+		{guard.Verdict{Word: guard.Clear}, "clear", "clear", ""},
+		{guard.Verdict{Word: guard.Undecided, Wait: time.Minute}, "undecided", "undecided, likely within 1 min", "likely decided within 1 min"},
+		{guard.Verdict{Word: guard.Undecided, Wait: guard.Longest}, "undecided", "undecided, too close to tell", "too close to tell"},
+		{guard.Verdict{Word: guard.Undecided, Warming: true, Wait: 40 * time.Second}, "warming up", "warming up", "not judged in the first 40 s"},
+		{guard.Verdict{Word: guard.Silent, Since: since, Why: "web-1: no answer"}, "silent", "silent since 08:59:00", "web-1: no answer"},
+	} {
+		if word, all, more := words.VerdictWord(test.v), words.VerdictWords(test.v), words.VerdictMore(test.v); word != test.word || all != test.words || more != test.more {
+			t.Errorf("%+v: %q, %q, %q", test.v, word, all, more)
+		}
+	}
+}
+
 func story(t *testing.T) rollout.State { return storytest.Load(t).Watches["fares/slipway"].Rollout }
 
 // TestSilentSite sees that a site that is gone is one need, not one for each workload.

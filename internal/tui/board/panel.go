@@ -157,7 +157,7 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 		word += ", nearest"
 	}
 	if verdict+len(word) > p.W {
-		word = string(v.Word)
+		word = words.VerdictWord(v)
 	}
 	p.Put(verdict, y, kit.RoleOf(tone), word)
 }

@@ -90,7 +90,7 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		if v.New != nil {
 			p.Right(x+27, y, kit.New, unit.Format(v.New.Value))
 		}
-		p.PutIn(x+29, y, width-29, kit.RoleOf(words.VerdictTone(v)), string(v.Word))
+		p.PutIn(x+29, y, width-29, kit.RoleOf(words.VerdictTone(v)), words.VerdictWord(v))
 		y++
 		if more := words.VerdictMore(v); more != "" && y < end {
 			y = p.Wrap(x+2, y, width-2, min(6, end-y), kit.Dim, more) // why a guard is silent takes a sentence
