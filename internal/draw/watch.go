@@ -360,7 +360,7 @@ func (d *watchSheet) verdicts(y float64) float64 {
 		if v.New != nil {
 			d.textRight(sideLeft+158, y, d.new, normal, unit.Format(v.New.Value))
 		}
-		d.text(sideLeft+168, y, d.tone(words.VerdictTone(v)), normal, string(v.Word))
+		d.text(sideLeft+168, y, d.tone(words.VerdictTone(v)), normal, words.VerdictWord(v))
 		y += 12
 		if more := words.VerdictMore(v); more != "" {
 			d.text(sideLeft+8, y, d.dim, small, more)

@@ -360,7 +360,7 @@ func (m *Model) signals(p *kit.Page, x, y, width, end int) {
 		if v.New != nil {
 			p.Right(x+name+2*value, y, kit.New, v.Limit.Unit.Format(v.New.Value))
 		}
-		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(words.VerdictTone(v)), string(v.Word))
+		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(words.VerdictTone(v)), words.VerdictWord(v))
 		y++
 	}
 }

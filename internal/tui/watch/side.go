@@ -166,12 +166,12 @@ func (m *Model) summary(p *kit.Page, y, end int) int {
 	}
 	x := left
 	for _, v := range m.watch.Verdicts {
-		text := v.Guard + " " + string(v.Word)
+		text := v.Guard + " " + words.VerdictWord(v)
 		if x+kit.Width(text) > p.W-left {
 			break
 		}
 		x = p.Put(x, y, kit.Dim, v.Guard)
-		x = p.Put(x+1, y, kit.RoleOf(words.VerdictTone(v)), string(v.Word)) + 3
+		x = p.Put(x+1, y, kit.RoleOf(words.VerdictTone(v)), words.VerdictWord(v)) + 3
 	}
 	return y + 1
 }
