@@ -234,6 +234,27 @@ func TestWarmUp(t *testing.T) {
 }
 
 // TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
+// TestWarmAgain sees that what an instance showed while it was warming up, and is over, is held against nobody.
+func TestWarmAgain(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, guard.Sequential)
+	w.s.Roll = nil
+	w.s.Rules.Rollout.WarmUp.Duration = 3 * every
+	w.started = map[string]time.Time{"old": start}
+	var v guard.Verdict
+	for n := range 30 {
+		bad := 0.01
+		if n < 2 {
+			bad = 0.9
+		}
+		if v = w.interval(bad, 0).Verdicts[0]; n > 3 && v.Word == guard.Breach {
+			t.Fatalf("%d intervals after its start: %+v", n, v)
+		}
+	}
+	if v.Word != guard.Clear {
+		t.Errorf("it is %s", v.Word)
+	}
+}
+
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
 	for _, scatters := range []bool{false, true} {

@@ -57,8 +57,8 @@ func (p *Panel) warming(rule guard.Rule, s Subject, v guard.Verdict) guard.Verdi
 	}
 	var young signal.Tally
 	for _, e := range slices.Backward(p.series) {
-		if !whole(e.at, s.about().shared, s.every()) {
-			break
+		if !whole(e.at, s.about().shared, s.every()) || e.young[rule.Name].Whole == 0 {
+			break // what was once warm counts no more
 		}
 		young = young.Add(e.young[rule.Name])
 	}
