@@ -233,7 +233,6 @@ func TestWarmUp(t *testing.T) {
 	}
 }
 
-// TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
 // TestWarmAgain sees that what an instance showed while it was warming up, and is over, is held against nobody.
 func TestWarmAgain(t *testing.T) {
 	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.05}, guard.Sequential)
@@ -255,6 +254,7 @@ func TestWarmAgain(t *testing.T) {
 	}
 }
 
+// TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
 	for _, scatters := range []bool{false, true} {
