@@ -108,7 +108,7 @@ func routes(workload string, cohorts map[declare.Fingerprint]*wanted.Cohort) []k
 		}
 		for _, revision := range newestFirst(cohorts) {
 			c := cohorts[revision]
-			own := router.Cohort{Name: string(revision), Share: c.Share, Preview: c.Preview}
+			own := router.Cohort{Name: string(revision), Share: c.Share, Preview: c.Preview, WarmUp: c.WarmUp}
 			for _, in := range c.Instances {
 				if in.Part == part.Service {
 					own.Instances = append(own.Instances, router.Instance{ID: in.ID})

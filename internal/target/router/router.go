@@ -37,6 +37,8 @@ type Cohort struct {
 	Share     float64    `json:"share"` // of the traffic, from 0 to 1
 	Preview   bool       `json:"preview,omitempty"`
 	Instances []Instance `json:"instances,omitempty"`
+
+	WarmUp time.Duration `json:"warm-up,omitempty"` // over which an instance that is new gets ever more of what its peers get
 }
 
 // Instance is where one of them listens.
@@ -79,6 +81,9 @@ type backend struct {
 	id      string
 	address string // guarded by the router's lock, as ready is
 	ready   bool
+	was     bool          // ready, before the routes were set anew
+	since   int64         // ready, in nanoseconds since 1970; guarded as ready is
+	warmUp  time.Duration // of its cohort, likewise
 	pending atomic.Int64
 	idle    chan struct{}
 	suspect atomic.Int64 // until when nothing is sent to it that can go elsewhere, in nanoseconds since 1970
@@ -123,7 +128,7 @@ func (r *Router) Set(listen string, routes []Route) {
 	r.mu.Lock()
 	next, hosts, previews := map[string]*route{}, map[string]*route{}, map[string]*route{}
 	for _, b := range r.backends {
-		b.ready = false
+		b.was, b.ready = b.ready, false
 	}
 	for _, wanted := range routes {
 		own := &route{Route: wanted, places: &sequence{}}
@@ -155,7 +160,9 @@ func (r *Router) fill(own *route) {
 				b = &backend{id: in.ID, idle: make(chan struct{}, 1)}
 				r.backends[in.ID] = b
 			}
-			b.address, b.ready = in.Address, in.Ready
+			if b.address, b.ready, b.warmUp = in.Address, in.Ready, cohort.WarmUp; b.ready && !b.was {
+				b.since = time.Now().UnixNano()
+			}
 			set = append(set, b)
 		}
 		if cohort.Preview {
@@ -219,22 +226,39 @@ func (b *backend) release() {
 	}
 }
 
-// least gives the instance with the least under way, one that was in doubt a moment ago only where there is no other.
-// Where several are alike the place decides, so that they take turns.
+// shy tells whether an instance leaves a place to its peers, as it is warming up: the fewer places the longer it is ready.
+func (b *backend) shy(place uint64, now int64) bool {
+	if b.warmUp <= 0 || now-b.since >= int64(b.warmUp) {
+		return false
+	}
+	const parts = 1 << 16
+	return float64(place>>4%parts)/parts > max(leastWarm, float64(now-b.since)/float64(b.warmUp))
+}
+
+// leastWarm is the share of its turns that an instance gets from the first moment on.
+const leastWarm = 0.1
+
+// least gives the instance with the least under way, one that was in doubt a moment ago only where there is no other, and one
+// that is warming up less often. Where several are alike the place decides, so that they take turns.
 func least(set, tried []*backend, place uint64, now int64) (best *backend) {
 	if len(set) == 0 {
 		return nil
 	}
 	first := int((place >> 20) % uint64(len(set)))
-	doubted := false
+	worst := 0 // of best: 2 in doubt, 1 warming up
 	for i := range set {
 		b := set[(first+i)%len(set)]
 		if !b.ready || slices.Contains(tried, b) {
 			continue
 		}
-		doubt := b.suspect.Load() > now
-		if best == nil || doubted && !doubt || doubted == doubt && b.pending.Load() < best.pending.Load() {
-			best, doubted = b, doubt
+		rank := 0
+		if b.suspect.Load() > now {
+			rank = 2
+		} else if b.shy(place, now) {
+			rank = 1
+		}
+		if best == nil || rank < worst || rank == worst && b.pending.Load() < best.pending.Load() {
+			best, worst = b, rank
 		}
 	}
 	return best

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 )
 
@@ -611,4 +612,45 @@ func TestAddressTaken(t *testing.T) {
 	if err := r.Trouble(); err != nil {
 		t.Errorf("it is not tried again: %v", err)
 	}
+}
+
+// TestWarmUp sees that an instance that is new to its cohort gets ever more of what its peers get, and all of it where it has
+// none.
+func TestWarmUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := New()
+		serve := func(ready ...string) {
+			c := Cohort{Name: "one", Share: 1, WarmUp: 10 * time.Second}
+			for _, id := range ready {
+				c.Instances = append(c.Instances, Instance{ID: id, Address: "127.0.0.1:1", Ready: true})
+			}
+			r.Set("", []Route{{Name: "web", Cohorts: []Cohort{c}}})
+		}
+		share := func() (of map[string]float64) {
+			const turns = 4000
+			of = map[string]float64{}
+			for i := range uint64(turns) {
+				b, _ := r.take("web", false, i*0x9E3779B97F4A7C15, nil)
+				of[b.id] += 1.0 / turns
+				b.release()
+			}
+			return of
+		}
+		serve("old")
+		if of := share(); of["old"] < 0.999 {
+			t.Errorf("alone and new it gets %v", of)
+		}
+		time.Sleep(time.Minute)
+		serve("old", "new")
+		for _, test := range []struct {
+			after     time.Duration
+			low, high float64
+		}{{0, 0.03, 0.08}, {5 * time.Second, 0.2, 0.3}, {5 * time.Second, 0.45, 0.55}} {
+			time.Sleep(test.after)
+			serve("old", "new") // told again it begins no warm-up anew
+			if of := share(); of["new"] < test.low || of["new"] > test.high {
+				t.Errorf("%s later it gets %.3f, want %v to %v", test.after, of["new"], test.low, test.high)
+			}
+		}
+	})
 }

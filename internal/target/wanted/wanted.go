@@ -35,6 +35,7 @@ type Book struct {
 type Cohort struct {
 	Share     float64                 `json:"share"`
 	Preview   bool                    `json:"preview,omitempty"`
+	WarmUp    time.Duration           `json:"warm-up,omitempty"` // over which a new instance gets ever more of what its peers get
 	Parts     map[string]declare.Part `json:"parts"`
 	Next      map[string]int          `json:"next"` // the number of each part's next instance
 	Instances []Instance              `json:"instances"`
@@ -160,7 +161,7 @@ func (b *Book) Apply(workload string, wants []target.Want, splits Splits, now ti
 func (b *Book) apply(workload string, w target.Want, splits Splits, now time.Time) error {
 	switch w.Do {
 	case rollout.Prepare:
-		b.prepare(workload, w.Revision, w.Desired.Parts)
+		b.prepare(workload, w.Revision, w.Desired)
 		return nil
 	case rollout.Scale:
 		return b.scale(workload, w, now)
@@ -184,7 +185,7 @@ func (b *Book) apply(workload string, w target.Want, splits Splits, now time.Tim
 }
 
 // prepare makes a revision's parts known.
-func (b *Book) prepare(workload string, revision declare.Fingerprint, parts map[string]declare.Part) {
+func (b *Book) prepare(workload string, revision declare.Fingerprint, desired *declare.Desired) {
 	if b.workloads[workload] == nil {
 		b.workloads[workload] = map[declare.Fingerprint]*Cohort{}
 	}
@@ -193,7 +194,8 @@ func (b *Book) prepare(workload string, revision declare.Fingerprint, parts map[
 		c = &Cohort{Parts: map[string]declare.Part{}, Next: map[string]int{}}
 		b.workloads[workload][revision] = c
 	}
-	for name, part := range parts {
+	c.WarmUp = desired.Rollout.WarmUp.Duration
+	for name, part := range desired.Parts {
 		part.Instances = c.Parts[name].Instances
 		c.Parts[name] = part
 	}
