@@ -11,6 +11,7 @@ import "math"
 type scatter struct {
 	levels    [batches]level
 	explained float64 // variance by the counts of an interval, recent ones weighing more
+	largest   float64 // factor, as of now
 	unscaled  bool    // the counts tell the variance but for a factor that nothing says beforehand, as of means
 }
 
@@ -63,6 +64,7 @@ func (s *scatter) add(value, variance float64) {
 	for i := range s.levels {
 		finer = max(s.least(), s.levels[i].add(reading{value, variance}, 1<<i, finer))
 	}
+	s.largest = s.most()
 }
 
 // add takes a reading, and gives the factor of batches of this size where those of half of it have the factor finer.
@@ -137,10 +139,14 @@ func (s *scatter) change(explained float64) {
 		l.rises, l.falls, l.steps = l.rises*scale, l.falls*scale, min(l.steps, carries)
 	}
 	s.explained = explained
+	s.largest = s.most()
 }
 
 // factor is what the variance that the counts explain is to be multiplied by; 0 while that is not known.
-func (s *scatter) factor() float64 {
+func (s *scatter) factor() float64 { return max(s.least(), s.largest) }
+
+// most is the largest factor of all sizes of batches.
+func (s *scatter) most() float64 {
 	finer := s.least()
 	largest := finer
 	for i := range s.levels {
