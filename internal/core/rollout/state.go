@@ -244,6 +244,15 @@ func (s State) Counts(guard string, stage int) bool {
 	return stage >= len(s.Rules.Stages) || len(s.Rules.Stages[stage].Guards) == 0 || slices.Contains(s.Rules.Stages[stage].Guards, guard)
 }
 
+// EvidenceOf is the stage that what is shown in a stage is evidence of: the proving's goes on with the last stage's, as new's
+// share is the same.
+func (s State) EvidenceOf(stage int) int {
+	if stage >= len(s.Rules.Stages) {
+		return s.LastStage()
+	}
+	return stage
+}
+
 // ShareIn is the share of the traffic that new has in a stage; the proving, which is one more, has all but old's control.
 func (s State) ShareIn(stage int) float64 {
 	if stage >= len(s.Rules.Stages) {

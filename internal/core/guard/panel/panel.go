@@ -155,7 +155,7 @@ func (p *Panel) verdict(rule guard.Rule, s Subject, now time.Time) guard.Verdict
 	if process := p.processes[rule.Name]; process != nil {
 		if !s.stands() {
 			if stage := s.stage(); stage != noStage {
-				process.Begin(stage, s.Roll.Shared)
+				process.Begin(s.Roll.EvidenceOf(stage), s.Roll.Shared)
 			}
 		}
 		if s.Roll != nil {
@@ -284,7 +284,7 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 	case e.at.Before(s.Roll.Began):
 		process.Lead(points[s.Roll.Old.Revision])
 	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage) && !(rule.Limit.Relative() && s.Roll.ClosesIn(e.stage)):
-		process.Begin(e.stage, e.at)
+		process.Begin(s.Roll.EvidenceOf(e.stage), e.at)
 		process.Add(guard.Interval{At: e.at, Old: s.control(points, e.stage), New: points[s.Roll.New.Revision], Bound: p.bound(rule, e, s)})
 	}
 }

@@ -254,6 +254,34 @@ func TestWarmAgain(t *testing.T) {
 	}
 }
 
+// TestProvingGoesOn sees that the proving goes on with what the last stage showed, under the same share, and that what breaches in it
+// is found.
+func TestProvingGoesOn(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AboveOld, Value: 0.02}, guard.Sequential)
+	w.s.Roll.Rules.Stages[1].Guards, w.s.Roll.Control = nil, 0.05
+	w.share(0, rollout.Soaking)
+	w.interval(0.01, 0.01)
+	w.share(1, rollout.Soaking)
+	var v guard.Verdict
+	for range 60 {
+		v = w.interval(0.01, 0.01).Verdicts[0]
+	}
+	if v.Word != guard.Clear {
+		t.Fatalf("in the last stage beside old it is %s", v.Word)
+	}
+	roll := *w.s.Roll
+	roll.Phase = rollout.Proving // the share stays
+	w.s.Roll = &roll
+	if v = w.interval(0.01, 0.01).Verdicts[0]; v.Word != guard.Clear {
+		t.Errorf("at the begin of the proving it is %s", v.Word)
+	}
+	for n := 0; v.Word != guard.Breach; n++ {
+		if v = w.interval(0.01, 0.3).Verdicts[0]; n > 8 {
+			t.Fatalf("a regression while it proves is %s", v.Word)
+		}
+	}
+}
+
 // TestLead sees that what old showed before the rollout tells how much it scatters: where it does, new has to be worse.
 func TestLead(t *testing.T) {
 	evidence := map[bool]float64{}
