@@ -61,6 +61,9 @@ code is 1 where a line cannot be read.`,
 			if (guardFile == "") == (rolloutFile == "") || dataFile == "" {
 				return usageError{errors.New("name --data FILE, and either --guard FILE or --rollout FILE")}
 			}
+			if rolloutFile != "" && cmd.Flags().Changed("risk") {
+				return usageError{errors.New("--risk goes with --guard; that of a rollout is its false-rollbacks")}
+			}
 			var rule guard.Rule
 			var rules declare.Desired
 			var err error
@@ -154,6 +157,8 @@ func replayRollouts(out io.Writer, rules declare.Desired, name string, data io.R
 		}
 	}
 	switch err = errors.Join(err, buffered.Flush(), lines.Err()); {
+	case errors.Is(err, bufio.ErrTooLong):
+		return fmt.Errorf("replay %s: line %d is longer than %d MB: record a rollout in fewer scrapes", name, read+1, maxRecording>>20)
 	case err != nil:
 		return fmt.Errorf("replay %s: %w", name, err)
 	case read == 0:

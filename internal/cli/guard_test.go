@@ -221,6 +221,9 @@ func TestReplayRollouts(t *testing.T) {
 			t.Errorf("%q: code %d, %s, want %q", file, code, errs, says)
 		}
 	}
+	if code, _, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", "-", "--risk", "0.1"); code != exitUsage || !strings.Contains(errs, "false-rollbacks") {
+		t.Errorf("a risk beside a rollout: code %d, %s", code, errs)
+	}
 	if code, _, errs := shell(t, "guard", "replay", "--rollout", rollout, "--data", write(t, "\n")); code == exitOK || !strings.Contains(errs, "there is no recording") {
 		t.Errorf("nothing: code %d, %s", code, errs)
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
 )
 
 // What a site measures of an instance by itself, whatever the instance's own page has.
@@ -36,12 +37,10 @@ func (r *reader) doubts(d Desired) {
 			r.doubt(at, i, "write a smaller one", "the guard %s never breaches: nothing can be beyond the limit of %s", rule.Name, rule.Limit)
 		}
 		if rule.Way == guard.ByCount && rule.Then == guard.RollBack && rule.Limit.Relative() && sequential(rule.Signal.Kind) {
-			r.doubt(at, i, "leave breach and decide out", "the guard %s holds new against old by counting: where both are alike it rolls back by chance, outside the %s of false-rollbacks", rule.Name, percentOf(d.Rollout.Risk))
+			r.doubt(at, i, "leave breach and decide out", "the guard %s holds new against old by counting: where both are alike it rolls back by chance, outside the %s of false-rollbacks", rule.Name, say.Share(d.Rollout.Risk))
 		}
 	}
 }
-
-func percentOf(share float64) string { return fmt.Sprintf("%.4g %%", 100*share) }
 
 // doubt is a problem that is told, and refuses nothing.
 func (r *reader) doubt(at Node, i int, suggestion, format string, args ...any) {

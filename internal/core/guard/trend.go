@@ -26,28 +26,25 @@ const (
 
 // NewTrend makes the trend of what old showed in the intervals before; nil where it showed nothing.
 func NewTrend(rule Rule, before []Interval) *Trend {
-	var last *signal.Point
-	var blocks []reading
-	var open *signal.Point
-	filled, n := 0, 0
+	var shown []*signal.Point
 	for _, i := range before {
-		if i.Old == nil {
-			continue
-		}
-		n++
-		if open = join(rule.Signal, open, i.Old); filled+1 == block {
-			blocks = append(blocks, blockOf(rule, open))
-			open, filled = nil, -1
-		}
-		filled++
-	}
-	for i, left := len(before)-1, lastOf; i >= 0 && left > 0; i-- {
-		if before[i].Old != nil {
-			last, left = join(rule.Signal, before[i].Old, last), left-1
+		if i.Old != nil {
+			shown = append(shown, i.Old)
 		}
 	}
-	if last == nil {
+	if len(shown) == 0 {
 		return nil
+	}
+	together := func(points []*signal.Point) (sum *signal.Point) {
+		for _, p := range points {
+			sum = join(rule.Signal, sum, p)
+		}
+		return sum
+	}
+	last := together(shown[max(0, len(shown)-lastOf):])
+	var blocks []reading
+	for from := 0; from+block <= len(shown); from += block {
+		blocks = append(blocks, blockOf(rule, together(shown[from:from+block])))
 	}
 	t := &Trend{level: last.Value, above: rule.Limit.Value}
 	if rule.Signal.Kind.Share() {

@@ -273,7 +273,7 @@ func (m *machine) proceed() {
 
 // relieve has new take old's control share as well once nothing of old can answer it.
 func (m *machine) relieve() {
-	controls := m.Control > 0 && m.Stage == m.LastStage() && !m.Shared.IsZero() && m.Ahead()
+	controls := m.Control > 0 && m.Stage == m.LastStage() && !m.Shared.IsZero() && m.Ahead() && m.Phase != Held // held means nothing moves
 	if !controls || m.carry(m.Old, m.seen.Old.Healthy) > 0 || m.carry(m.New, m.seen.New.Healthy) == 0 {
 		return
 	}

@@ -531,6 +531,10 @@ func TestControl(t *testing.T) {
 		{"keeps state", func(_ *declare.Rollout, s *Side) { s.Keeps = []string{"store"} }, nil, false, "0.1 0.5 1", 3, Proven, false},
 		{"nothing to split", nil, nil, true, "", 3, Proven, false},
 		{"old is gone while it proves", nil, onceIn(Proving, 2, func(t *site) []Command { t.oldDown = true; return nil }), false, "0.1 0.5 0.95 1", 3, Proven, true},
+		{"old is gone while it is held", nil, onceIn(Proving, 2, func(t *site) []Command {
+			t.oldDown = true
+			return []Command{{Verb: HoldOn, By: "Maren Oake"}}
+		}), false, "0.1 0.5 0.95", 3, Held, false},
 		{"a breach beside the control", nil, onceIn(Proving, 2, func(t *site) []Command { t.verdict, t.then = guard.Breach, guard.RollBack; return nil }), false, "0.1 0.5 0.95 0", 3, RolledBack, false},
 		{"a breach alone", nil, onceIn(Soaking, 3, func(t *site) []Command { t.verdict, t.then = guard.Breach, guard.RollBack; return nil }), false, "0.1 0.5 0.95 1 0", 4, RolledBack, false},
 	} {

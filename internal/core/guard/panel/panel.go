@@ -225,8 +225,8 @@ func (p *Panel) history(rule guard.Rule, s Subject, since time.Time) []guard.Int
 		interval, points := guard.Interval{At: e.at}, e.points[rule.Name]
 		if new != "" {
 			interval.New = points[new]
-			if !s.stands() && (e.stage == noStage || s.Roll.ShareIn(e.stage) < 1) {
-				interval.Old = points[old]
+			if !s.stands() {
+				interval.Old = s.control(points, e.stage)
 			}
 		} else {
 			interval.New = points[old]
@@ -291,7 +291,7 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 
 // control is what old showed in a stage that leaves it traffic: what it shows without any is probes, and no one's requests.
 func (s Subject) control(points map[declare.Fingerprint]*signal.Point, stage int) *signal.Point {
-	if s.Roll.ShareIn(stage) == 1 {
+	if stage != noStage && s.Roll.ShareIn(stage) == 1 {
 		return nil
 	}
 	return points[s.Roll.Old.Revision]

@@ -103,7 +103,11 @@ func Play(d *declare.Desired, moments iter.Seq[Moment]) Played {
 	var p Panel
 	stages, at, told := schedule(roll), 0, Played{Ending: EndsProven}
 	var last []guard.Verdict
-	leave := func() { // the stretch; what is not clear then is waited for
+	leave := func() { // the stretch; what is not clear at its end is waited for, what fell silent before it too
+		if stages[at].Lasts == 0 {
+			return
+		}
+		last = p.Judge(s, false, begins.Add(stages[at].ends)).Verdicts
 		for _, v := range last {
 			if !v.Stops() {
 				continue
@@ -145,7 +149,7 @@ func Play(d *declare.Desired, moments iter.Seq[Moment]) Played {
 		if at == len(stages) {
 			break
 		}
-		p.Evaluate(s, m.Scrapes, func(instance string) bool { return true }, now)
+		p.Evaluate(s, m.Scrapes, func(string) bool { return true }, now)
 		told.Evaluations++
 		if !begun {
 			continue

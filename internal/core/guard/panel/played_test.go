@@ -163,6 +163,8 @@ func TestPlay(t *testing.T) {
 		{"held", guard.Hold, record(30, 1000, func(i int) float64 { return map[bool]float64{true: 0.3, false: 0.01}[i > 13] }), "held at 170 proving: errors, []"},
 		{"told", guard.Tell, record(30, 1000, func(i int) float64 { return 0.3 }), "proven at 200 : , []"},
 		{"too few to say", guard.RollBack, record(30, 3, good), "waiting at 100 stage 1 of 3: errors, [stage 1 of 3 proving]"},
+		{"a gap in it", guard.RollBack, slices.Concat(record(30, 1000, good)[:15], record(30, 1000, good)[21:]), "waiting at 100 stage 1 of 3: errors, [stage 1 of 3]"},
+		{"nothing but its end", guard.RollBack, record(30, 1000, good)[29:], "waiting at 100 stage 1 of 3: errors, [stage 1 of 3 proving]"},
 		{"half of it", guard.RollBack, record(12, 1000, good), "unfinished at 120 proving: , []"},
 		{"nothing", guard.RollBack, nil, "unfinished at 0 stage 1 of 3: , []"},
 	} {
