@@ -241,7 +241,7 @@ func delays(out *bytes.Buffer, n int) (*plot.Plot, error) {
 			extra := size * (s.bad + s.above)
 			requests, intervals := sum(n, func(seed uint64) (float64, float64) {
 				o := simulate.Long(simulate.Ratio(s.above), risk, 0.05, 5000).Play(simulate.Traffic{Requests: s.requests, Bad: s.bad}, s.above+extra, 0, seed)
-				return o.Requests, float64(o.Interval)
+				return o.Requests, o.Interval
 			})
 			requests, intervals = requests/float64(n), intervals/float64(n)
 			bound, per := simulate.Bound(s.bad, s.above, extra, 0.05, risk, missed), s.requests*0.05
@@ -291,7 +291,7 @@ func tuned(kind simulate.Traffic, above float64, n int) (guard.Count, int) {
 				if !o.Back {
 					return 1e6, 0
 				}
-				return float64(o.Interval), 0
+				return o.Interval, 0
 			})
 			if total < bestDelay {
 				best, bestDelay, bestFalse = c, total, wrong

@@ -4,7 +4,6 @@ import (
 	"math"
 
 	"aditus/internal/core/guard"
-	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/signal"
 )
 
@@ -29,18 +28,22 @@ type Answers struct {
 func (p Plan) Means(t Traffic, a Answers, slower float64, seed uint64) Outcome {
 	s := t.start(seed)
 	level := 1.0
-	took := func(i *signal.Point, c *cohort, slower float64) panel.Scrape {
-		if i != nil {
-			typical := a.Typical * level * math.Exp(a.Scatter*s.chance.NormFloat64()-a.Scatter*a.Scatter/2)
-			for range int(i.Whole) {
-				c.bad += typical*math.Exp(a.Tail*s.chance.NormFloat64()) + slower
+	took := func(feed *feed, cohort side, counts []signal.Tally, slower float64) {
+		sums, late := make([]signal.Tally, len(counts)), make([]signal.Tally, len(counts))
+		typical := a.Typical * level * math.Exp(a.Scatter*s.chance.NormFloat64()-a.Scatter*a.Scatter/2)
+		for n, count := range counts {
+			for k := range int(count.Whole) {
+				one := signal.Tally{Part: typical*math.Exp(a.Tail*s.chance.NormFloat64()) + slower, Whole: 1}
+				if sums[n] = sums[n].Add(one); k%2 == 1 {
+					late[n] = late[n].Add(one)
+				}
 			}
-			c.all += i.Whole
 		}
-		return panel.Scrape{Instance: string(c.revision), Revision: c.revision, Page: signal.Page{"took_sum": {signal.NewSample(nil, c.bad)}, "took_count": {signal.NewSample(nil, c.all)}}}
+		feed.add(cohort, sums, func(n int) signal.Tally { return late[n] })
 	}
-	return p.play(s, 0, 0, func(i guard.Interval, _ [2]bool, old, new *cohort) []panel.Scrape {
+	return p.play(s, 0, 0, "took_sum", "took_count", func(i shown, feeds *[2]feed) {
 		level = math.Exp(0.98*math.Log(level) + a.Wander*s.chance.NormFloat64())
-		return []panel.Scrape{took(i.Old, old, 0), took(i.New, new, slower)}
+		took(&feeds[0], s.sides[0], i.old, 0)
+		took(&feeds[1], s.sides[1], i.new, slower)
 	})
 }

@@ -1,6 +1,7 @@
 package simulate
 
 import (
+	"fmt"
 	"iter"
 	"math"
 	"time"
@@ -64,71 +65,126 @@ const lead = 24
 type Outcome struct {
 	panel.Played
 	Back     bool
-	Interval int     // at which it turned back, from 1; else the last
+	Interval float64 // at whose end it turned back, from 1; else the last
 	Requests float64 // that new had answered by then
 	Harmed   float64 // of them, bad ones beyond what old would have given
 }
 
-// cohort adds one cohort's counters up, as its one instance tells them.
-type cohort struct {
-	revision declare.Fingerprint
-	bad, all float64
+// feed is what the instances of a cohort tell: counters that add up.
+type feed struct {
+	revision  declare.Fingerprint
+	part, all string // their names
+	instances []counters
 }
 
-func (c *cohort) scrape(p *signal.Point, lost bool) panel.Scrape {
-	if p != nil {
-		c.bad, c.all = c.bad+p.Part, c.all+p.Whole
-	}
-	s := panel.Scrape{Instance: string(c.revision), Revision: c.revision, Page: signal.Page{"bad": {signal.NewSample(nil, c.bad)}, "all": {signal.NewSample(nil, c.all)}}}
-	if lost {
-		s.Page, s.Unread = nil, "lost"
-	}
-	return s
+type counters struct {
+	name   string // of the instance
+	number int    // of those that came and went before it
+	sum    signal.Tally
+	last   signal.Tally // of the last interval
+	late   signal.Tally // of it, what is not seen half an interval before its end
 }
+
+// add adds what the instances of a cohort showed in an interval; late tells what of it came in the second half.
+func (f *feed) add(cohort side, shown []signal.Tally, late func(instance int) signal.Tally) {
+	if f.instances == nil {
+		f.instances = make([]counters, len(cohort.instances))
+	}
+	for n := range shown {
+		c, number := &f.instances[n], cohort.instances[n].number
+		if c.name == "" || c.number != number {
+			*c = counters{name: fmt.Sprint(f.revision, number), number: number}
+		}
+		c.sum, c.last, c.late = c.sum.Add(shown[n]), shown[n], late(n)
+	}
+}
+
+// scrapes are what is read of the instances, but for what is withheld.
+func (f *feed) scrapes(withheld func(counters) signal.Tally) (all []panel.Scrape) {
+	for _, c := range f.instances {
+		if c.name == "" {
+			continue
+		}
+		told := withheld(c)
+		page := signal.Page{f.part: {signal.NewSample(nil, c.sum.Part-told.Part)}, f.all: {signal.NewSample(nil, c.sum.Whole-told.Whole)}}
+		all = append(all, panel.Scrape{Instance: c.name, Revision: f.revision, Page: page})
+	}
+	return all
+}
+
+func nothing(counters) signal.Tally { return signal.Tally{} }
+
+func second(c counters) signal.Tally { return c.late }
 
 // Play plays a rollout in which new is worse than old by worse from an interval on.
-func (p Plan) Play(t Traffic, worse float64, from int, seed uint64) (o Outcome) {
-	return p.play(t.start(seed), worse, from, func(i guard.Interval, lost [2]bool, old, new *cohort) []panel.Scrape {
-		scrapes := []panel.Scrape{old.scrape(i.Old, lost[0])}
-		if i.New != nil || new.all > 0 {
-			scrapes = append(scrapes, new.scrape(i.New, lost[1]))
-		}
-		return scrapes
+func (p Plan) Play(t Traffic, worse float64, from int, seed uint64) Outcome {
+	s := t.start(seed)
+	late := func(shown []signal.Tally) func(int) signal.Tally {
+		return func(n int) signal.Tally { return s.half(shown[n]) }
+	}
+	return p.play(s, worse, from, "bad", "all", func(i shown, feeds *[2]feed) {
+		feeds[0].add(s.sides[0], i.old, late(i.old))
+		feeds[1].add(s.sides[1], i.new, late(i.new))
 	})
 }
 
-// play plays a rollout of which show makes what instances show in each interval.
-func (p Plan) play(s *source, worse float64, from int, show func(i guard.Interval, lost [2]bool, old, new *cohort) []panel.Scrape) (o Outcome) {
+// play plays a rollout of which add makes what instances show in each interval.
+func (p Plan) play(s *source, worse float64, from int, part, all string, add func(shown, *[2]feed)) (o Outcome) {
 	d := p.declared()
-	old, new := &cohort{revision: panel.OldSide}, &cohort{revision: panel.NewSide}
-	moments := func(yield func(panel.Moment) bool) {
-		if !yield(panel.Moment{At: -lead * Every, Scrapes: []panel.Scrape{old.scrape(nil, false)}}) {
-			return
+	player := panel.NewPlayer(d)
+	feeds := [2]feed{{revision: panel.OldSide, part: part, all: all}, {revision: panel.NewSide, part: part, all: all}}
+	// take takes both sides at a moment; it is false once the rollout turned back
+	take := func(at time.Duration, withheld func(counters) signal.Tally, lost bool) bool {
+		var scrapes []panel.Scrape
+		for side := range feeds {
+			one := feeds[side].scrapes(withheld)
+			if lost && s.happens(s.Lost) {
+				for n := range one {
+					one[n].Page, one[n].Unread = nil, "lost"
+				}
+			}
+			scrapes = append(scrapes, one...)
 		}
-		for n := range lead {
-			i := s.next(0, 0)
-			if !yield(panel.Moment{At: time.Duration(n+1-lead) * Every, Scrapes: append(show(i, [2]bool{}, old, new), new.scrape(nil, false))}) {
-				return
+		o.Interval = float64(at) / float64(Every)
+		return player.Take(panel.Moment{At: at, Scrapes: scrapes})
+	}
+	early := func(c counters) signal.Tally { return s.part(c.last, s.Skew*s.chance.Float64()) }
+	if s.Skew == 0 {
+		early = nothing
+	}
+	none := make([]signal.Tally, s.Instances)
+	add(shown{none, none}, &feeds)
+	take(-lead*Every, nothing, false)
+	for n := range lead {
+		add(shown{old: s.next(0, 0).old, new: none}, &feeds)
+		take(time.Duration(n+1-lead)*Every, early, false)
+	}
+	at := 0
+	for share := range p.shares(d) {
+		extra := 0.0
+		if at >= from {
+			extra = worse
+		}
+		i := s.next(share, extra)
+		add(i, &feeds)
+		at++
+		counts := func(part float64) {
+			if at > from {
+				new := total(i.new).Whole * part
+				o.Requests, o.Harmed = o.Requests+new, o.Harmed+new*extra
 			}
 		}
-		at := 0
-		for share := range p.shares(d) {
-			extra := 0.0
-			if at >= from {
-				extra = worse
-			}
-			i := s.next(share, extra)
-			at++
-			if i.New != nil && at > from {
-				o.Requests += i.New.Whole
-				o.Harmed += i.New.Whole * extra
-			}
-			if o.Interval = at; !yield(panel.Moment{At: time.Duration(at) * Every, Scrapes: show(i, [2]bool{s.happens(s.Lost), s.happens(s.Lost)}, old, new)}) {
-				return
-			}
+		half := time.Duration(at)*Every - Every/2
+		counts(0.5)
+		if player.Due() <= half && !take(half, second, true) {
+			break
+		}
+		counts(0.5)
+		if !take(time.Duration(at)*Every, early, true) {
+			break
 		}
 	}
-	o.Played = panel.Play(d, moments)
+	o.Played = player.End()
 	o.Back = o.Ending == panel.EndsBack
 	return o
 }

@@ -20,31 +20,37 @@ const Every = 10 * time.Second
 // Traffic is how requests come in and how many of them are bad, whatever answers them. What has a chance has it in every
 // interval.
 type Traffic struct {
-	Name     string
-	Requests float64 // per interval, on average
-	Bad      float64 // share of bad answers
+	Name      string
+	Requests  float64 // per interval, on average
+	Bad       float64 // share of bad answers
+	Instances int     // of each cohort, that share its requests evenly; 4 where it is 0
 
 	// What hits both cohorts.
 	Daily   float64 // swing of both over a day, as a share
 	Drift   float64 // how much the logarithm of the bad share wanders in an interval
-	Memory  float64 // how much of that carries over to the next one; 0.98 where it is 0
+	Memory  float64 // how much of that carries over to the next one; 0.94 where it is 0
+	Mix     float64 // how many times as often requests of a second kind go bad, whose part of all wanders between 5 % and 50 %
 	Bursts  float64 // chance of three times the requests
 	Outages float64 // chance that an outage begins: up to 45 % bad answers for 2 to 13 intervals
 	Storms  float64 // chance that a retry storm begins: four times the requests, and bad answers ten times as often, for 3 to 20
 	Dips    bool    // with every new share both have three times the bad answers for three intervals
 
-	// What hits one cohort alone.
+	// What hits one cohort alone, or each instance alone.
 	Scatter  float64 // how much the logarithm of its bad share scatters from interval to interval
 	Own      float64 // and wanders, with OwnKeeps of it carried over to the next interval
 	OwnKeeps float64
 	Regimes  float64 // chance that it changes between its usual bad share and twice that
+	Each     bool    // Own and Regimes are of each instance by itself
 	Clusters float64 // bad answers come in groups of so many, on average
 	Callers  float64 // chance that a caller comes who sticks to one cohort, with 2 % of its requests and all of them bad, for 2 to 13
-	Odd      float64 // how many times as many bad answers one of its eight instances gives
-	Cold     float64 // how many times as many bad answers new gives in the first four intervals that it serves
+	Odd      float64 // how many times as many bad answers one instance gives, of every other cohort
+	Cold     float64 // how many times as many bad answers an instance gives when it begins to serve
+	ColdFor  float64 // intervals in which that goes down to a third; at once after four where it is 0
 
 	// What is seen of it.
-	Lost float64 // chance that what one cohort showed cannot be read
+	Lost  float64 // chance that what one cohort showed cannot be read
+	Skew  float64 // up to which part of an interval each instance is read too early
+	Churn float64 // chance that an instance goes and another comes, whose counters begin at nought
 
 	// Unlike tells that one cohort alone is worse for longer than a stage shows, which nothing that is seen of two cohorts can
 	// tell from a regression.
@@ -58,6 +64,7 @@ func Kinds(requests, bad float64) []Traffic {
 		{Name: "daily shape and drift", Daily: 0.6, Drift: 0.05},
 		{Name: "drift with a short memory", Drift: 0.3, Memory: 0.8},
 		{Name: "drift with a long memory", Drift: 0.15, Memory: 0.99},
+		{Name: "wandering mix", Mix: 4},
 		{Name: "bursts of load", Daily: 0.3, Bursts: 0.1},
 		{Name: "outages of both", Outages: 0.01},
 		{Name: "retry storms", Storms: 0.01},
@@ -65,13 +72,18 @@ func Kinds(requests, bad float64) []Traffic {
 		{Name: "scattered by cohort", Scatter: 0.4},
 		{Name: "own noise, short memory", Own: 0.25, OwnKeeps: 0.6},
 		{Name: "own noise, long memory", Own: 0.25, OwnKeeps: 0.95, Unlike: true},
+		{Name: "each instance's own noise", Own: 0.4, OwnKeeps: 0.95, Each: true},
 		{Name: "regimes of one cohort", Regimes: 0.03, Unlike: true},
+		{Name: "regimes of each instance", Regimes: 0.03, Each: true},
 		{Name: "clustered errors", Clusters: 5},
 		{Name: "sticky callers", Callers: 0.01, Unlike: true},
 		{Name: "one odd instance", Odd: 3},
 		{Name: "cold starts", Cold: 5},
+		{Name: "caches that fill", Cold: 3, ColdFor: 8},
 		{Name: "lost scrapes", Lost: 0.2, Daily: 0.3},
-		{Name: "all of it", Daily: 0.4, Drift: 0.03, Bursts: 0.05, Scatter: 0.3, Outages: 0.005},
+		{Name: "skewed scrapes", Skew: 0.5, Daily: 0.3, Bursts: 0.05},
+		{Name: "instances come and go", Churn: 0.01, Daily: 0.3},
+		{Name: "all of it", Daily: 0.4, Drift: 0.03, Bursts: 0.05, Scatter: 0.3, Outages: 0.005, Skew: 0.3, Churn: 0.003},
 	}
 	for i := range kinds {
 		kinds[i].Requests, kinds[i].Bad = requests, bad
@@ -85,29 +97,53 @@ type source struct {
 	chance *rand.Rand
 	hour   float64 // of the day, at the beginning
 	wander float64 // logarithm of how far the bad share has wandered
+	mix    float64 // and the mix
 	outage int     // intervals that the present outage still lasts
 	bad    float64 // during it
 	storm  int     // intervals that the present storm still lasts
 	at     int
 	share  float64
 	inside int // intervals under the present share
-	served int // that new has served
 	sides  [2]side
 }
 
-// side is what one cohort does by itself.
+// side is what one cohort does by itself, and its instances.
 type side struct {
+	own
+	caller    int // intervals that a caller still stays
+	instances []instance
+}
+
+// instance is one of a cohort.
+type instance struct {
+	own
+	number int // how many there were before it
+	odd    bool
+	served int // intervals
+}
+
+// own is a noise with a memory.
+type own struct {
 	wander float64
 	worse  bool // of two regimes
-	caller int  // intervals that a caller still stays
-	odd    bool // it has an odd instance
 }
+
+// usually is how many instances a cohort has.
+const usually = 4
 
 func (t Traffic) start(seed uint64) *source {
 	chance := rand.New(rand.NewPCG(seed, 0xad1705))
-	s := &source{Traffic: t, chance: chance, hour: 24 * chance.Float64()}
+	s := &source{Traffic: t, chance: chance, hour: 24 * chance.Float64(), mix: chance.NormFloat64()}
+	if s.Instances == 0 {
+		s.Instances = usually
+	}
+	begin := func() own { return own{s.Own * chance.NormFloat64(), chance.IntN(2) == 0} }
 	for i := range s.sides {
-		s.sides[i] = side{wander: t.Own * chance.NormFloat64(), worse: chance.IntN(2) == 0, odd: chance.IntN(2) == 0}
+		s.sides[i] = side{own: begin(), instances: make([]instance, s.Instances)}
+		for n := range s.sides[i].instances {
+			s.sides[i].instances[n] = instance{own: begin(), number: n}
+		}
+		s.sides[i].instances[0].odd = chance.IntN(2) == 0
 	}
 	return s
 }
@@ -130,6 +166,10 @@ func (s *source) common() (requests, bad float64) {
 	}
 	s.wander = keeps*s.wander + s.Drift*s.chance.NormFloat64()
 	bad = s.Bad * math.Exp(s.wander) * (1 + 0.5*(daily-1))
+	if s.Mix > 0 {
+		s.mix = 0.97*s.mix + math.Sqrt(1-0.97*0.97)*s.chance.NormFloat64()
+		bad *= 1 + (s.Mix-1)*(0.05+0.45/(1+math.Exp(-2*s.mix)))
+	}
 	switch {
 	case s.outage > 0:
 		s.outage--
@@ -150,24 +190,31 @@ func (s *source) common() (requests, bad float64) {
 	return requests, bad
 }
 
-// own is what a cohort makes of the common share of bad answers by itself; share is its share of the traffic.
-func (s *source) own(number int, bad, share float64) float64 {
-	c := &s.sides[number]
+// times is how many times as many answers are bad by a noise, as of now.
+func (s *source) times(o *own) (times float64) {
+	times = 1
 	if s.Own > 0 {
-		c.wander = s.OwnKeeps*c.wander + s.Own*math.Sqrt(1-s.OwnKeeps*s.OwnKeeps)*s.chance.NormFloat64()
-		bad *= math.Exp(c.wander - s.Own*s.Own/2)
+		o.wander = s.OwnKeeps*o.wander + s.Own*math.Sqrt(1-s.OwnKeeps*s.OwnKeeps)*s.chance.NormFloat64()
+		times = math.Exp(o.wander - s.Own*s.Own/2)
 	}
 	if s.happens(s.Regimes) {
-		c.worse = !c.worse
+		o.worse = !o.worse
 	}
-	if s.Regimes > 0 && c.worse {
-		bad *= 2
+	if s.Regimes > 0 && o.worse {
+		times *= 2
+	}
+	return times
+}
+
+// serves makes what a cohort with a share of the traffic shows of so many requests, of which so many are bad by no fault of its
+// own, in all of its instances.
+func (s *source) serves(number int, requests, bad, share, worse float64) []signal.Tally {
+	c := &s.sides[number]
+	if !s.Each {
+		bad *= s.times(&c.own)
 	}
 	if s.Scatter > 0 {
 		bad *= math.Exp(s.Scatter*s.chance.NormFloat64() - s.Scatter*s.Scatter/2)
-	}
-	if s.Odd > 0 && c.odd { // it has an eighth of its cohort's requests
-		bad *= 1 + (s.Odd-1)/8
 	}
 	switch {
 	case c.caller > 0:
@@ -176,45 +223,105 @@ func (s *source) own(number int, bad, share float64) float64 {
 	case s.happens(s.Callers * share):
 		c.caller = 2 + s.chance.IntN(12)
 	}
-	if s.Cold > 0 && number == 1 && s.served <= 4 {
-		bad *= s.Cold
+	shown := make([]signal.Tally, len(c.instances))
+	for n := range c.instances {
+		i := &c.instances[n]
+		if s.happens(s.Churn) {
+			*i = instance{own: i.own, number: i.number + s.Instances}
+		}
+		bad := bad
+		if s.Each {
+			bad *= s.times(&i.own)
+		}
+		if s.Odd > 0 && i.odd {
+			bad *= s.Odd
+		}
+		if i.served++; s.Cold > 0 && number == 1 {
+			bad *= s.cold(float64(i.served))
+		}
+		shown[n] = s.answers(requests/float64(len(c.instances)), bad+worse)
 	}
-	return bad
+	return shown
 }
 
+// cold is how many times as many bad answers an instance gives in an interval after it began to serve.
+func (s *source) cold(served float64) float64 {
+	switch {
+	case s.ColdFor > 0:
+		return 1 + (s.Cold-1)*math.Exp(-served/s.ColdFor)
+	case served <= 4:
+		return s.Cold
+	}
+	return 1
+}
+
+// shown is what both cohorts showed in an interval, by instance.
+type shown struct{ old, new []signal.Tally }
+
 // next makes an interval with so much of the traffic on new, which is worse by so much.
-func (s *source) next(share, worse float64) guard.Interval {
+func (s *source) next(share, worse float64) (i shown) {
 	if share != s.share {
 		s.share, s.inside = share, 0
 	}
 	requests, bad := s.common()
-	i := guard.Interval{At: time.Unix(0, 0).Add(time.Duration(s.at) * Every)}
 	if share < 1 {
-		i.Old = s.answers(i.At, requests*(1-share), s.own(0, bad, 1-share))
+		i.old = s.serves(0, requests*(1-share), bad, 1-share, 0)
 	}
 	if share > 0 {
-		s.served++
-		i.New = s.answers(i.At, requests*share, s.own(1, bad, share)+worse)
+		i.new = s.serves(1, requests*share, bad, share, worse)
 	}
 	return i
 }
 
-// answers makes what a cohort shows of so many requests on average; nil where it shows nothing.
-func (s *source) answers(at time.Time, requests, bad float64) *signal.Point {
-	n := s.poisson(requests)
-	if n == 0 {
-		return nil
+// interval is what was shown as a guard takes it.
+func (s *source) interval(i shown) guard.Interval {
+	at := time.Unix(0, 0).Add(time.Duration(s.at) * Every)
+	together := func(all []signal.Tally) *signal.Point {
+		sum := total(all)
+		if sum.Whole == 0 {
+			return nil
+		}
+		return &signal.Point{At: at, Value: sum.Part / sum.Whole, Tally: sum}
 	}
-	k := 0.0
-	if s.Clusters > 1 {
+	return guard.Interval{At: at, Old: together(i.old), New: together(i.new)}
+}
+
+func total(all []signal.Tally) (sum signal.Tally) {
+	for _, t := range all {
+		sum = sum.Add(t)
+	}
+	return sum
+}
+
+// answers makes what an instance shows of so many requests on average.
+func (s *source) answers(requests, bad float64) signal.Tally {
+	n, k := s.poisson(requests), 0.0
+	switch {
+	case n == 0:
+	case s.Clusters > 1:
 		for range int(s.poisson(n * bad / s.Clusters)) {
 			k += 1 + math.Floor(math.Log(1-s.chance.Float64())/math.Log(1-1/s.Clusters))
 		}
 		k = min(k, n)
-	} else {
-		k = distuv.Binomial{N: n, P: min(bad, 1), Src: s.chance}.Rand()
+	default:
+		k = s.binomial(n, min(bad, 1))
 	}
-	return &signal.Point{At: at, Value: k / n, Tally: signal.Tally{Part: k, Whole: n}}
+	return signal.Tally{Part: k, Whole: n}
+}
+
+// part is about so much of what an instance showed.
+func (s *source) part(t signal.Tally, share float64) signal.Tally {
+	bad := s.binomial(t.Part, share)
+	return signal.Tally{Part: bad, Whole: bad + s.binomial(t.Whole-t.Part, share)}
+}
+
+func (s *source) half(t signal.Tally) signal.Tally { return s.part(t, 0.5) }
+
+func (s *source) binomial(n, p float64) float64 {
+	if n == 0 || p == 0 {
+		return 0
+	}
+	return distuv.Binomial{N: n, P: p, Src: s.chance}.Rand()
 }
 
 func (s *source) poisson(mean float64) float64 {

@@ -17,12 +17,12 @@ func TestWait(t *testing.T) {
 			s := Kinds(test.requests, test.bad)[0].start(seed)
 			p := guard.NewProcess(Ratio(test.above), 0.01, Every)
 			for range lead {
-				p.Lead(s.next(0, 0).Old)
+				p.Lead(s.interval(s.next(0, 0)).Old)
 			}
 			p.Begin(0, time.Unix(0, 0))
 			var due []time.Time
 			for range 1500 {
-				i := s.next(test.share, test.worse)
+				i := s.interval(s.next(test.share, test.worse))
 				p.Add(i)
 				v := p.Verdict(i.At)
 				if v.Word == guard.Undecided {

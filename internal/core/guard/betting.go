@@ -57,8 +57,8 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 		gap = 0
 	}
 	for k := range up {
-		if null := usual + gap; null < mostRate { // beyond it there is nothing that new could be
-			up[k] = bet(worse(null, k), gap)
+		if usual+gap < mostRate { // beyond it there is nothing that new could be
+			up[k] = bet(worse(usual+gap, usual+limit, k), gap)
 		}
 	}
 	for k, better := range betters {
@@ -71,9 +71,9 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	return up, down, true
 }
 
-// worse is the rate of the k-th size of regression that is looked out for, beyond a rate.
-func worse(rate float64, k int) float64 {
-	return min(rate*(1+smallest*math.Exp2(float64(k))), (1+rate)/2)
+// worse is the rate of the k-th size of regression that is looked out for, beyond a rate, where the limit lies at another.
+func worse(rate, limit float64, k int) float64 {
+	return min(rate+limit*sizes[k], (1+rate)/2)
 }
 
 // betAlone bets on an interval in which new is held against a rate.
@@ -91,7 +91,7 @@ func (p *Process) betAlone(i Interval, new sample, limit float64) (up [alternati
 		return trust * alone(new, rate, limit)
 	}
 	for k := range up {
-		up[k] = bet(worse(limit, k))
+		up[k] = bet(worse(limit, limit, k))
 	}
 	for k, part := range [keepers]float64{0.8, 0.5, 0.15} {
 		down[k] = bet(limit * part)
@@ -136,16 +136,16 @@ func (p *Process) betMeans(i Interval) (up [alternatives]float64, down [keepers]
 		p.scatter.change(counts)
 	}
 	if variance := counts * p.scatter.factor(); variance > 0 {
-		size := smallest * max(p.rule.Limit.Value, leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
+		size := max(p.rule.Limit.Value, leastEffect*math.Abs(p.base.part/max(1, p.base.whole))) // told before the interval
 		null := limit
 		if p.rule.Safe == NoWorse && p.paired(i) {
 			null = 0
 		}
 		for k := range up {
-			up[k] = meanBet(min(value-null, tail*math.Sqrt(variance)), size*math.Exp2(float64(k)), variance)
+			up[k] = meanBet(min(value-null, tail*math.Sqrt(variance)), size*sizes[k], variance)
 		}
 		for k, better := range [keepers]float64{0.5, 1, 2} {
-			down[k] = meanBet(limit-value, better*size/smallest/2, variance)
+			down[k] = meanBet(limit-value, better*size/2, variance)
 		}
 		p.pool(i, 1/variance)
 		ok = true

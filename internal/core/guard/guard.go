@@ -154,7 +154,7 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 	if rule.Limit.Base() == OwnPast { // where there is too little past, there is nothing to hold it against
 		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
 	}
-	judged := merge(rule, history)
+	judged := merge(rule, history, every)
 	if len(judged) > 0 {
 		v.Bound = judged[len(judged)-1].Bound
 	}
@@ -211,14 +211,19 @@ func pace(seen, judged int, every time.Duration) time.Duration {
 	return max(every, every*time.Duration(seen)/time.Duration(judged))
 }
 
-// merge joins neighbouring intervals until each holds enough samples, and drops a last one that does not yet.
-func merge(rule Rule, history []Interval) []Interval {
+// merge joins neighbouring intervals until each holds enough samples and is as long as those between two looks usually are, and
+// drops a last one that is not yet.
+func merge(rule Rule, history []Interval, every time.Duration) []Interval {
 	judged := make([]Interval, 0, len(history))
 	var open Interval
-	for _, interval := range history {
+	var from time.Time // where the open one begins, where that is known
+	for i, interval := range history {
+		if open == (Interval{}) && i > 0 {
+			from = history[i-1].At
+		}
 		open.At, open.Bound = interval.At, interval.Bound
 		open.Old, open.New = join(rule.Signal, open.Old, interval.Old), join(rule.Signal, open.New, interval.New)
-		if enough(rule, open.New) && (!rule.Limit.Relative() || open.Bound != nil || enough(rule, open.Old)) {
+		if interval.At.Sub(from) >= every-every/10 && enough(rule, open.New) && (!rule.Limit.Relative() || open.Bound != nil || enough(rule, open.Old)) {
 			judged, open = append(judged, open), Interval{}
 		}
 	}

@@ -46,13 +46,9 @@ const (
 	KeptRisk = 0.05
 
 	// The chance of a false breach is shared among the moments at which a regression may set in.
-	firstStart  = 0.62 // with the first interval of a rollout
-	stageStarts = 0.24 // with the first one of a later stage, half of what is left for each
-	anyStart    = 0.14 // with any interval, beside that
-
-	// smallest is the smallest regression looked out for, beyond the limit, as a share of where the limit lies; each
-	// further one is twice as large.
-	smallest = 0.25
+	firstStart  = 0.75 // with the first interval of a rollout
+	stageStarts = 0.15 // with the first one of a later stage, half of what is left for each
+	anyStart    = 0.10 // with any interval, beside that
 
 	// fading is how much less each interval weighs in what old usually shows than the one after it.
 	fading = 0.9
@@ -230,8 +226,12 @@ func (p *Process) paired(i Interval) bool {
 // standingBegins is what each interval of a standing guard adds to the evidence that the limit is kept from there on.
 const standingBegins = 0.01
 
+// sizes are the regressions that are looked out for, beyond the limit, as a share of where it lies: each about twice the one
+// before, and one that is large, so that what is rare decides fast.
+var sizes = [alternatives]float64{0.25, 0.5, 1, 2, 4, 16}
+
 // prior is how the chance is shared among the sizes of regressions.
-var prior = [alternatives]float64{0.12, 0.2, 0.22, 0.2, 0.15, 0.11}
+var prior = [alternatives]float64{0.12, 0.24, 0.24, 0.22, 0.14, 0.04}
 
 // start is the chance set aside for a regression that sets in with the interval just taken.
 func (p *Process) start() float64 {

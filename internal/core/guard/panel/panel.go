@@ -124,6 +124,25 @@ type interrupted struct {
 // Evaluated is when the last evaluation was.
 func (p *Panel) Evaluated() time.Time { return p.latest }
 
+const (
+	// nearly is the evidence, on the way from none at 0 to a breach at 1, from which on guards look twice as often.
+	nearly = 0.5
+	// shortest is how long is left between two looks at least.
+	shortest = time.Second
+)
+
+// Due is when the next evaluation is: an interval after the last one, and half of one where a guard that acts nearly breaches,
+// as then every request counts.
+func (p *Panel) Due(s Subject) time.Time {
+	every := s.every()
+	for _, v := range p.verdicts {
+		if !s.stands() && v.Word == guard.Undecided && v.Way == guard.Sequential && v.Then != guard.Tell && v.Evidence >= nearly {
+			every = min(every, max(every/2, shortest))
+		}
+	}
+	return p.latest.Add(every)
+}
+
 // Judge gives the verdicts as of a moment. Where nothing new was evaluated the last ones stand, for as long as they
 // can be about the same.
 func (p *Panel) Judge(s Subject, evaluated bool, now time.Time) Judgement {

@@ -94,91 +94,148 @@ func recorded(rules declare.Rollout) rollout.State {
 	return s
 }
 
-// Play judges a recorded rollout as it would have been judged live. What was recorded cannot wait, so every stage takes as
-// long as it is declared to soak, and a stage whose guards are not clear at its end is passed on from and told. Moments come
-// in their order.
+// Player judges a recorded rollout as it would have been judged live. What was recorded cannot wait, so every stage takes as
+// long as it is declared to soak, and a stage whose guards are not clear at its end is passed on from and told. Make it with
+// NewPlayer.
+type Player struct {
+	panel   Panel
+	subject Subject
+	roll    rollout.State
+	stages  []Stretch
+	at      int // of the stages
+	begun   bool
+	seen    time.Duration // the last moment
+	last    []guard.Verdict
+	told    Played
+	over    bool
+}
+
+// NewPlayer makes a Player of a rollout with its guards as declared.
+func NewPlayer(d *declare.Desired) *Player {
+	p := &Player{roll: recorded(d.Rollout), seen: math.MinInt64, told: Played{Ending: EndsProven}}
+	p.subject = Subject{Rules: d, Roll: &p.roll, Applied: OldSide}
+	p.stages = schedule(p.roll)
+	return p
+}
+
+// Play judges a recorded rollout of which the moments come in their order.
 func Play(d *declare.Desired, moments iter.Seq[Moment]) Played {
-	roll := recorded(d.Rollout)
-	s := Subject{Rules: d, Roll: &roll, Applied: OldSide}
-	var p Panel
-	stages, at, told := schedule(roll), 0, Played{Ending: EndsProven}
-	var last []guard.Verdict
-	leave := func() { // the stretch; what is not clear at its end is waited for, what fell silent before it too
-		if stages[at].Lasts == 0 {
-			return
-		}
-		last = p.Judge(s, false, begins.Add(stages[at].ends)).Verdicts
-		for _, v := range last {
-			if !v.Stops() {
-				continue
-			}
-			if told.Waited = append(told.Waited, roll.Where()); told.Ending == EndsProven {
-				told.Ending, told.Guard, told.Where, told.At = EndsWaiting, v.Guard, roll.Where(), stages[at].ends.Seconds()
-				told.Why = fmt.Sprintf("%s is %s", v.Guard, v.Word)
-			}
-			return
-		}
-	}
-	share := func(from time.Duration) {
-		last = nil
-		next := roll
-		next.Phase, next.Stage = stages[at].phase, stages[at].stage
-		if next.Phase == rollout.Soaking {
-			next.Shared = begins.Add(from)
-		}
-		if next.Given.IsZero() && next.AskedShare() > 0 {
-			next.Given = next.Shared
-		}
-		roll = next
-	}
-	begun := false
-	seen := time.Duration(math.MinInt64)
+	p := NewPlayer(d)
 	for m := range moments {
-		now := begins.Add(m.At)
-		seen = m.At
-		if m.At > 0 && !begun {
-			begun = true
-			share(0)
-		}
-		for begun && at < len(stages) && m.At > stages[at].ends {
-			leave()
-			if at++; at < len(stages) {
-				share(stages[at-1].ends)
-			}
-		}
-		if at == len(stages) {
+		if !p.Take(m) {
 			break
 		}
-		p.Evaluate(s, m.Scrapes, func(string) bool { return true }, now)
-		told.Evaluations++
-		if !begun {
+	}
+	return p.End()
+}
+
+// Due tells when instances would be looked at next: a moment that comes sooner is passed over. A tenth of an interval is
+// within what recordings are inexact by.
+func (p *Player) Due() time.Duration {
+	if p.seen == math.MinInt64 {
+		return p.seen
+	}
+	step := p.panel.Due(p.subject).Sub(p.panel.Evaluated())
+	return p.seen + step - step/10
+}
+
+// Take takes what instances showed at a moment; it is false once the rollout is over, or was turned back.
+func (p *Player) Take(m Moment) bool {
+	switch {
+	case p.over:
+		return false
+	case m.At < p.Due():
+		return true
+	}
+	p.seen = m.At
+	if m.At > 0 && !p.begun {
+		p.begun = true
+		p.enter(0)
+	}
+	for p.begun && p.at < len(p.stages) && m.At > p.stages[p.at].ends {
+		p.leave()
+		if p.at++; p.at < len(p.stages) {
+			p.enter(p.stages[p.at-1].ends)
+		}
+	}
+	if p.at == len(p.stages) {
+		p.over = true
+		return false
+	}
+	now := begins.Add(m.At)
+	p.panel.Evaluate(p.subject, m.Scrapes, func(string) bool { return true }, now)
+	p.told.Evaluations++
+	if !p.begun {
+		return true
+	}
+	p.last = p.panel.Judge(p.subject, true, now).Verdicts
+	for _, v := range p.last {
+		if v.Word == guard.Breach && v.Then != guard.Tell {
+			p.over = true
+			p.tell(EndsBack, m.At, v)
+			if p.told.Why = rollout.Sentence(v); v.Then == guard.Hold {
+				p.told.Ending = EndsHeld
+			}
+			return false
+		}
+	}
+	return true
+}
+
+// enter begins the stretch that is due.
+func (p *Player) enter(from time.Duration) {
+	p.last = nil
+	p.roll.Phase, p.roll.Stage = p.stages[p.at].phase, p.stages[p.at].stage
+	if p.roll.Phase == rollout.Soaking {
+		p.roll.Shared = begins.Add(from)
+	}
+	if p.roll.Given.IsZero() && p.roll.AskedShare() > 0 {
+		p.roll.Given = p.roll.Shared
+	}
+}
+
+// leave ends a stretch: what is not clear at its end is waited for, what fell silent before it too.
+func (p *Player) leave() {
+	stretch := p.stages[p.at]
+	if stretch.Lasts == 0 {
+		return
+	}
+	p.last = p.panel.Judge(p.subject, false, begins.Add(stretch.ends)).Verdicts
+	for _, v := range p.last {
+		if !v.Stops() {
 			continue
 		}
-		last = p.Judge(s, true, now).Verdicts
-		for _, v := range last {
-			if v.Word == guard.Breach && v.Then != guard.Tell {
-				told.Ending, told.At, told.Where, told.Guard, told.Why, told.Verdicts = EndsBack, m.At.Seconds(), roll.Where(), v.Guard, rollout.Sentence(v), slices.Clone(last)
-				if v.Then == guard.Hold {
-					told.Ending = EndsHeld
-				}
-				return told
-			}
+		if p.told.Waited = append(p.told.Waited, p.roll.Where()); p.told.Ending == EndsProven {
+			p.tell(EndsWaiting, stretch.ends, v)
+			p.told.Why = fmt.Sprintf("%s is %s", v.Guard, v.Word)
 		}
+		return
 	}
-	end := stages[len(stages)-1].ends
-	reached := seen > end-s.every()
-	if at < len(stages) && reached {
-		leave()
+}
+
+// tell notes what became of the rollout, when, and by which guard.
+func (p *Player) tell(ending Ending, at time.Duration, v guard.Verdict) {
+	p.told.Ending, p.told.At, p.told.Where, p.told.Guard = ending, at.Seconds(), p.roll.Where(), v.Guard
+}
+
+// End gives what became of the rollout, where no further moments come.
+func (p *Player) End() Played {
+	end := p.stages[len(p.stages)-1].ends
+	reached := p.seen > end-p.subject.every()
+	turned := p.told.Ending == EndsBack || p.told.Ending == EndsHeld
+	if !turned && p.at < len(p.stages) && reached {
+		p.leave()
 	}
-	told.Verdicts = slices.Clone(last)
+	p.told.Verdicts = slices.Clone(p.last)
 	switch {
+	case turned:
 	case !reached:
-		told.Ending, told.Where, told.Guard, told.Why = EndsTruncated, roll.Where(), "", "the recording ends before the rollout does"
-		if told.Evaluations > 0 {
-			told.At = seen.Seconds()
+		p.told.Ending, p.told.Where, p.told.Guard, p.told.Why = EndsTruncated, p.roll.Where(), "", "the recording ends before the rollout does"
+		if p.told.Evaluations > 0 {
+			p.told.At = p.seen.Seconds()
 		}
-	case told.Ending == EndsProven:
-		told.At = end.Seconds()
+	case p.told.Ending == EndsProven:
+		p.told.At = end.Seconds()
 	}
-	return told
+	return p.told
 }
