@@ -17,7 +17,7 @@ func TestWait(t *testing.T) {
 			s := Kinds(test.requests, test.bad)[0].start(seed)
 			p := guard.NewProcess(Ratio(test.above), 0.01, Every)
 			for range lead {
-				p.Lead(s.interval(s.next(0, 0)).Old)
+				p.Lead(s.interval(s.next(0, 0)).Old, nil)
 			}
 			p.Begin(0, time.Unix(0, 0))
 			var due []time.Time

@@ -31,7 +31,7 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 	}
 	p := NewProcess(rule, risk, every)
 	for _, old := range lead {
-		p.Lead(old)
+		p.Lead(old, nil)
 	}
 	var inStage, before []Interval
 	for _, old := range lead {

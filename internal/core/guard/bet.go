@@ -66,7 +66,7 @@ func normalBet(showed, effect, variance float64) float64 {
 }
 
 // longTail is in standard deviations.
-const longTail = 2.5
+const longTail = 2
 
 // meanBet is the logarithm of the bet that a mean with a variance lies by effect beyond its null value, where it showed
 // beyond. It is exact for normal values.

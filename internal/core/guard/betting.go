@@ -44,6 +44,7 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	}
 	explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
 	p.scattersAs(true, explained/(usual*usual))
+	p.scatter.among = 1 + window*p.each.own()*usual*usual*(1/float64(max(1, len(i.Each)))+1/float64(max(1, i.New.Instances)))/explained
 	trust := 1 / p.scatter.factor()
 	apart := new.part/new.whole - old.part/old.whole
 	bet := func(rate, gap float64) float64 {
@@ -65,9 +66,11 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 		down[k] = bet(max(usual+limit-better, leastRate), limit)
 	}
 	p.pool(i, trust/explained)
-	shown := max(usual, min((p.whole.new.part+1)/(p.whole.new.whole+1/usual), 1-leastRate)) // what is worse scatters more by its counts alone
+	few := new.whole + 1
+	shown := max(usual, min((p.whole.new.part+usual*few)/(p.whole.new.whole+few), 1-leastRate)) // what is worse scatters more by its counts alone
 	p.scatter.add(apart/usual, (usual*(1-usual)/old.whole+shown*(1-shown)/new.whole)/(usual*usual))
 	p.see(i.Old)
+	p.each.add(i.Each)
 	return up, down, true
 }
 

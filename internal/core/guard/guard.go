@@ -81,7 +81,8 @@ const (
 type Interval struct {
 	At       time.Time
 	Old, New *signal.Point
-	Bound    *float64 `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
+	Each     map[string]signal.Tally `json:"-"`          // what each instance of old showed, where that is known
+	Bound    *float64                `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
 }
 
 // Verdict is a guard's judgement with its evidence.
@@ -218,7 +219,7 @@ func merge(rule Rule, history []Interval, every time.Duration) []Interval {
 	var open Interval
 	var from time.Time // where the open one begins, where that is known
 	for i, interval := range history {
-		if open == (Interval{}) && i > 0 {
+		if open.At.IsZero() && i > 0 {
 			from = history[i-1].At
 		}
 		open.At, open.Bound = interval.At, interval.Bound

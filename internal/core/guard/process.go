@@ -25,9 +25,10 @@ type Process struct {
 	inside  int                   // intervals of the present stage
 	base    sample                // old, recent intervals weighing more
 	scatter scatter
-	apart   bool     // scatter is of differences from old
-	whole   pooled   // of the present stage
-	lately  []pooled // the last intervals, each by itself
+	each    instances // of old
+	apart   bool      // scatter is of differences from old
+	whole   pooled    // of the present stage
+	lately  []pooled  // the last intervals, each by itself
 	began   time.Time
 	spoke   time.Time
 	beyond  time.Time // since when the evidence is that of a breach
@@ -46,9 +47,9 @@ const (
 	KeptRisk = 0.05
 
 	// The chance of a false breach is shared among the moments at which a regression may set in.
-	firstStart  = 0.75 // with the first interval of a rollout
-	stageStarts = 0.15 // with the first one of a later stage, half of what is left for each
-	anyStart    = 0.10 // with any interval, beside that
+	firstStart  = 0.8 // with the first interval of a rollout
+	stageStarts = 0.12 // with the first one of a later stage, half of what is left for each
+	anyStart    = 0.08 // with any interval, beside that
 
 	// fading is how much less each interval weighs in what old usually shows than the one after it.
 	fading = 0.9
@@ -91,12 +92,13 @@ func (p *Process) Awake(at time.Time) {
 	}
 }
 
-// Lead takes what old showed in an interval before the rollout.
-func (p *Process) Lead(old *signal.Point) {
+// Lead takes what old showed in an interval before the rollout, and each of its instances, where that is known.
+func (p *Process) Lead(old *signal.Point, each map[string]signal.Tally) {
 	if old == nil || old.Whole <= 0 {
 		return
 	}
 	s := sample{old.Part, old.Whole}
+	p.each.add(each)
 	defer p.see(old)
 	if p.base.whole == 0 {
 		return
@@ -231,7 +233,7 @@ const standingBegins = 0.01
 var sizes = [alternatives]float64{0.25, 0.5, 1, 2, 4, 16}
 
 // prior is how the chance is shared among the sizes of regressions.
-var prior = [alternatives]float64{0.12, 0.24, 0.24, 0.22, 0.14, 0.04}
+var prior = [alternatives]float64{0.11, 0.24, 0.26, 0.24, 0.10, 0.05}
 
 // start is the chance set aside for a regression that sets in with the interval just taken.
 func (p *Process) start() float64 {

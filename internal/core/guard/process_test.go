@@ -90,7 +90,7 @@ func TestProcess(t *testing.T) {
 				chance := rand.New(rand.NewPCG(1, 2))
 				p := NewProcess(r, 0.01, every)
 				for n := range 24 {
-					p.Lead(shown(chance, n, 1000, 0, test.old, 0).Old)
+					p.Lead(shown(chance, n, 1000, 0, test.old, 0).Old, nil)
 				}
 				p.Begin(0, start)
 				for n := range test.intervals {
@@ -157,7 +157,7 @@ func TestSafe(t *testing.T) {
 					chance := rand.New(rand.NewPCG(seed, 4))
 					p := NewProcess(r, 0.01, every)
 					for n := range 24 {
-						p.Lead(shown(chance, n, 3000, 0, 0.03, 0).Old)
+						p.Lead(shown(chance, n, 3000, 0, 0.03, 0).Old, nil)
 					}
 					p.Begin(0, start)
 					n := 0
@@ -191,7 +191,7 @@ func TestProcessOfMeans(t *testing.T) {
 			return &signal.Point{At: start.Add(time.Duration(n) * every), Value: value, Tally: signal.Tally{Part: value * of, Whole: of}}
 		}
 		for n := range 24 {
-			p.Lead(side(n-24, 1000, 0.2))
+			p.Lead(side(n-24, 1000, 0.2), nil)
 		}
 		p.Begin(0, start)
 		for n := range 40 {
@@ -220,7 +220,7 @@ func TestNearAll(t *testing.T) {
 		for range runs {
 			p := NewProcess(r, 0.01, every)
 			for n := range 20 {
-				p.Lead(shown(chance, n, each, 0, test.old, 0).Old)
+				p.Lead(shown(chance, n, each, 0, test.old, 0).Old, nil)
 			}
 			p.Begin(0, start)
 			for n := range intervals {
@@ -243,7 +243,7 @@ func TestBudget(t *testing.T) {
 		p, sum, first := NewProcess(rule(Limit{Kind: AboveOld, Value: 0.02, Unit: Share}), 0.01, every), 0.0, 0.0
 		chance := rand.New(rand.NewPCG(8, 9))
 		for n := range 5 {
-			p.Lead(shown(chance, n, 100, 0, 0.1, 0).Old)
+			p.Lead(shown(chance, n, 100, 0, 0.1, 0).Old, nil)
 		}
 		for stage, intervals := range stages {
 			p.Begin(stage, start)

@@ -12,6 +12,7 @@ type scatter struct {
 	levels    [batches]level
 	explained float64 // variance by the counts of an interval, recent ones weighing more
 	largest   float64 // factor, as of now
+	among     float64 // factor by how far old's instances go their own ways
 	unscaled  bool    // the counts tell the variance but for a factor that nothing says beforehand, as of means
 }
 
@@ -143,7 +144,7 @@ func (s *scatter) change(explained float64) {
 }
 
 // factor is what the variance that the counts explain is to be multiplied by; 0 while that is not known.
-func (s *scatter) factor() float64 { return max(s.least(), s.largest) }
+func (s *scatter) factor() float64 { return max(s.least(), s.largest, s.among) }
 
 // most is the largest factor of all sizes of batches.
 func (s *scatter) most() float64 {

@@ -301,10 +301,10 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 		process.Begin(0, e.at)
 		process.Add(guard.Interval{At: e.at, New: points[s.Applied], Bound: p.bound(rule, e, s)})
 	case e.at.Before(s.Roll.Began):
-		process.Lead(points[s.Roll.Old.Revision])
+		process.Lead(points[s.Roll.Old.Revision], e.each[rule.Name])
 	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage) && !(rule.Limit.Relative() && s.Roll.ClosesIn(e.stage)):
 		process.Begin(s.Roll.EvidenceOf(e.stage), e.at)
-		process.Add(guard.Interval{At: e.at, Old: s.control(points, e.stage), New: points[s.Roll.New.Revision], Bound: p.bound(rule, e, s)})
+		process.Add(guard.Interval{At: e.at, Old: s.control(points, e.stage), New: points[s.Roll.New.Revision], Each: e.each[rule.Name], Bound: p.bound(rule, e, s)})
 	}
 }
 
@@ -373,8 +373,12 @@ func (p *Panel) split(s Subject) (last [2]float64, observed *guard.Estimate) {
 	return last, observed
 }
 
-// trim forgets the oldest evaluations, once they were judged: after a restart all of a rollout's are.
+// trim forgets the oldest evaluations, once they were judged: after a restart all of a rollout's are. What each instance showed is
+// kept for those alone that a rollout begins with.
 func (p *Panel) trim() {
+	if n := len(p.series) - LeadIn; n > 0 {
+		p.series[n-1].each = nil
+	}
 	if len(p.series) > remembered {
 		p.series = slices.Delete(p.series, 0, len(p.series)-remembered)
 	}
