@@ -47,8 +47,12 @@ type loop struct {
 	mu     sync.Mutex
 	orders []*order // guarded by mu
 
-	shown  status.Berth          // guarded by the engine's lock
-	proven []declare.Fingerprint // guarded by the engine's lock
+	// Guarded by the engine's lock:
+	shown    status.Berth
+	proven   []declare.Fingerprint
+	needs    []string  // the workloads that what is applied needs
+	stands   int       // standing guards that go back by themselves
+	breached time.Time // since when standing guards breach; zero for not
 }
 
 func newLoop(e *Engine, id berth.ID) *loop {

@@ -3,6 +3,7 @@ package engine
 import (
 	"maps"
 	"slices"
+	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
@@ -139,6 +140,17 @@ func (b *loop) health(seen *evidence) health.Summary {
 func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
 	b.shown, b.proven = v, b.state.Proven
+	switch {
+	case len(b.state.Breaches) == 0:
+		b.breached = time.Time{}
+	case b.breached.IsZero():
+		b.breached = b.e.clock.Now()
+	}
+	b.stands = 0
+	if b.needs = nil; b.held[b.state.Applied] != nil {
+		applied := b.held[b.state.Applied].Desired
+		b.needs, b.stands = applied.Needs, applied.Standing()
+	}
 	b.e.mu.Unlock()
 	b.e.signal()
 }

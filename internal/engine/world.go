@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 )
 
@@ -48,6 +49,9 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		w.Needs = e.needsOf(b.id, w.Declared.Desired.Needs)
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
+	if slices.ContainsFunc(seen.judged.Verdicts, func(v guard.Verdict) bool { return v.Word == guard.Breach }) {
+		w.Shared = e.shared(b)
+	}
 	return w, nil
 }
 
@@ -110,6 +114,51 @@ func (e *Engine) waitsFor(id berth.ID) (string, bool) {
 		after = e.siteOf(after).After
 	}
 	return "", true
+}
+
+// shared tells what else breaches its standing guards at this time, so that a breach here may come of the same and be no fault of what
+// is applied: a workload that this one needs; the same workload at another site on another revision; or another workload of the
+// site that does not need this one, where it did before this one. It is called with the lock held.
+func (e *Engine) shared(b *loop) string {
+	needed := e.needed(b)
+	for _, other := range e.berths {
+		if other == b || other.breached.IsZero() {
+			continue
+		}
+		here, first := other.id.Site == b.id.Site, b.breached.IsZero() || other.breached.Before(b.breached)
+		switch {
+		case here && needed[other]:
+			return fmt.Sprintf("%s, which it needs, breaches too", other.id.Workload)
+		case other.id.Workload == b.id.Workload && other.shown.Applied != nil && other.shown.Applied.Fingerprint != b.state.Applied:
+			return fmt.Sprintf("it breaches at %s too, on %s", other.id.Site, other.shown.Applied.Version)
+		case here && first && !e.needed(other)[b]:
+			return fmt.Sprintf("%s breached before, and does not need it", other.id.Workload)
+		}
+	}
+	return ""
+}
+
+// standing is how many standing guards of the line go back by themselves: one budget of false rollbacks is theirs.
+func (e *Engine) standing() (guards int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, b := range e.berths {
+		guards += b.stands
+	}
+	return guards
+}
+
+// needed are the berths that one needs, and those that they need. It is called with the lock held.
+func (e *Engine) needed(b *loop) map[*loop]bool {
+	all := map[*loop]bool{}
+	for todo := []*loop{b}; len(todo) > 0; todo = todo[1:] {
+		for _, need := range todo[0].needs {
+			if other := e.berths[berth.ID{Workload: need, Site: b.id.Site}]; other != nil && !all[other] {
+				all[other], todo = true, append(todo, other)
+			}
+		}
+	}
+	return all
 }
 
 // needsOf tells why a workload that another one needs is not ready for it at a site; empty where all are. It is

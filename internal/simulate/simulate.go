@@ -3,6 +3,7 @@ package simulate
 import (
 	"fmt"
 	"iter"
+	"maps"
 	"math"
 	"time"
 
@@ -70,117 +71,70 @@ type Outcome struct {
 	Harmed   float64 // of them, bad ones beyond what old would have given
 }
 
-// feed is what the instances of a cohort tell: counters that add up.
-type feed struct {
-	revision  declare.Fingerprint
-	part, all string // their names
-	instances []counters
-}
-
-type counters struct {
-	name   string // of the instance
-	number int    // of those that came and went before it
-	sum    signal.Tally
-	last   signal.Tally // of the last interval
-	late   signal.Tally // of it, what is not seen half an interval before its end
-}
-
-// add adds what the instances of a cohort showed in an interval; late tells what of it came in the second half.
-func (f *feed) add(cohort side, shown []signal.Tally, late func(instance int) signal.Tally) {
-	if f.instances == nil {
-		f.instances = make([]counters, len(cohort.instances))
-	}
-	for n := range shown {
-		c, number := &f.instances[n], cohort.instances[n].number
-		if c.name == "" || c.number != number {
-			*c = counters{name: fmt.Sprint(f.revision, number), number: number}
-		}
-		c.sum, c.last, c.late = c.sum.Add(shown[n]), shown[n], late(n)
-	}
-}
-
-// scrapes are what is read of the instances, but for what is withheld.
-func (f *feed) scrapes(withheld func(counters) signal.Tally) (all []panel.Scrape) {
-	for _, c := range f.instances {
-		if c.name == "" {
-			continue
-		}
-		told := withheld(c)
-		page := signal.Page{f.part: {signal.NewSample(nil, c.sum.Part-told.Part)}, f.all: {signal.NewSample(nil, c.sum.Whole-told.Whole)}}
-		all = append(all, panel.Scrape{Instance: c.name, Revision: f.revision, Page: page})
-	}
-	return all
-}
-
-func nothing(counters) signal.Tally { return signal.Tally{} }
-
-func second(c counters) signal.Tally { return c.late }
-
 // Play plays a rollout in which new is worse than old by worse from an interval on.
 func (p Plan) Play(t Traffic, worse float64, from int, seed uint64) Outcome {
-	s := t.start(seed)
-	late := func(shown []signal.Tally) func(int) signal.Tally {
-		return func(n int) signal.Tally { return s.half(shown[n]) }
-	}
-	return p.play(s, worse, from, "bad", "all", func(i shown, feeds *[2]feed) {
-		feeds[0].add(s.sides[0], i.old, late(i.old))
-		feeds[1].add(s.sides[1], i.new, late(i.new))
-	})
+	return p.play([]*stream{shares(t, "bad", "all", seed)}, worse, from)
 }
 
-// play plays a rollout of which add makes what instances show in each interval.
-func (p Plan) play(s *source, worse float64, from int, part, all string, add func(shown, *[2]feed)) (o Outcome) {
-	d := p.declared()
-	player := panel.NewPlayer(d)
-	feeds := [2]feed{{revision: panel.OldSide, part: part, all: all}, {revision: panel.NewSide, part: part, all: all}}
-	// take takes both sides at a moment; it is false once the rollout turned back
-	take := func(at time.Duration, withheld func(counters) signal.Tally, lost bool) bool {
-		var scrapes []panel.Scrape
-		for side := range feeds {
-			one := feeds[side].scrapes(withheld)
-			if lost && s.happens(s.Lost) {
-				for n := range one {
-					one[n].Page, one[n].Unread = nil, "lost"
-				}
+// Several plays a rollout under as many guards as there are kinds of traffic, each of which has a signal of its own that follows its kind.
+func (p Plan) Several(kinds []Traffic, worse float64, seed uint64) Outcome {
+	var streams []*stream
+	for n, t := range kinds {
+		streams = append(streams, shares(t, fmt.Sprint("bad", n), fmt.Sprint("all", n), seed+uint64(n)<<32))
+	}
+	return p.play(streams, worse, 0)
+}
+
+// play plays a rollout in which instances show all of these streams. The first one's requests are those that count.
+func (p Plan) play(streams []*stream, worse float64, from int) (o Outcome) {
+	player := panel.NewPlayer(p.declared())
+	// take takes what all show at a moment; it is false once the rollout turned back
+	take := func(at time.Duration, when moment) bool {
+		scrapes := streams[0].scrapes(when)
+		for _, other := range streams[1:] {
+			for n, s := range other.scrapes(when) {
+				maps.Copy(scrapes[n].Page, s.Page)
 			}
-			scrapes = append(scrapes, one...)
 		}
 		o.Interval = float64(at) / float64(Every)
 		return player.Take(panel.Moment{At: at, Scrapes: scrapes})
 	}
-	early := func(c counters) signal.Tally { return s.part(c.last, s.Skew*s.chance.Float64()) }
-	if s.Skew == 0 {
-		early = nothing
+	next := func(share, worse float64) (first shown) {
+		for n, s := range streams {
+			if i := s.next(share, worse); n == 0 {
+				first = i
+			}
+		}
+		return first
 	}
-	none := make([]signal.Tally, s.Instances)
-	add(shown{none, none}, &feeds)
-	take(-lead*Every, nothing, false)
+	for _, s := range streams {
+		s.nothing()
+	}
+	take(-lead*Every, before)
 	for n := range lead {
-		add(shown{old: s.next(0, 0).old, new: none}, &feeds)
-		take(time.Duration(n+1-lead)*Every, early, false)
+		next(0, 0)
+		take(time.Duration(n+1-lead)*Every, before)
 	}
 	at := 0
-	for share := range p.shares(d) {
+	for share := range p.shares(p.declared()) {
 		extra := 0.0
 		if at >= from {
 			extra = worse
 		}
-		i := s.next(share, extra)
-		add(i, &feeds)
+		new := total(next(share, extra).new).Whole / 2
 		at++
-		counts := func(part float64) {
+		counts := func() {
 			if at > from {
-				new := total(i.new).Whole * part
 				o.Requests, o.Harmed = o.Requests+new, o.Harmed+new*extra
 			}
 		}
-		half := time.Duration(at)*Every - Every/2
-		counts(0.5)
-		if player.Due() <= half && !take(half, second, true) {
+		ends := time.Duration(at) * Every
+		counts()
+		if player.Due() <= ends-Every/2 && !take(ends-Every/2, halfway) {
 			break
 		}
-		counts(0.5)
-		if !take(time.Duration(at)*Every, early, true) {
+		counts()
+		if !take(ends, end) {
 			break
 		}
 	}

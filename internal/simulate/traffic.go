@@ -32,6 +32,7 @@ type Traffic struct {
 	Mix     float64 // how many times as often requests of a second kind go bad, whose part of all wanders between 5 % and 50 %
 	Bursts  float64 // chance of three times the requests
 	Outages float64 // chance that an outage begins: up to 45 % bad answers for 2 to 13 intervals
+	Lasts   int     // intervals that an outage lasts, where that is always the same
 	Storms  float64 // chance that a retry storm begins: four times the requests, and bad answers ten times as often, for 3 to 20
 	Dips    bool    // with every new share both have three times the bad answers for three intervals
 
@@ -39,13 +40,13 @@ type Traffic struct {
 	Scatter  float64 // how much the logarithm of its bad share scatters from interval to interval
 	Own      float64 // and wanders, with OwnKeeps of it carried over to the next interval
 	OwnKeeps float64
-	Regimes  float64 // chance that it changes between its usual bad share and twice that
-	Each     bool    // Own and Regimes are of each instance by itself
-	Clusters float64 // bad answers come in groups of so many, on average
-	Callers  float64 // chance that a caller comes who sticks to one cohort, with 2 % of its requests and all of them bad, for 2 to 13
-	Odd      float64 // how many times as many bad answers one instance gives, of every other cohort
-	Cold     float64 // how many times as many bad answers an instance gives when it begins to serve
-	ColdFor  float64 // intervals in which that goes down to a third; at once after four where it is 0
+	Regimes  float64    // chance that it changes between its usual bad share and twice that
+	Each     bool       // Own and Regimes are of each instance by itself
+	Clusters float64    // bad answers come in groups of so many, on average
+	Callers  float64    // chance that a caller comes who sticks to one cohort, with 2 % of its requests and all of them bad, for 2 to 13
+	Odd      [2]float64 // how many times as many bad answers one instance gives, of old and of new
+	Cold     float64    // how many times as many bad answers an instance gives when it begins to serve
+	ColdFor  float64    // intervals in which that goes down to a third; at once after four where it is 0
 
 	// What is seen of it.
 	Lost  float64 // chance that what one cohort showed cannot be read
@@ -77,7 +78,8 @@ func Kinds(requests, bad float64) []Traffic {
 		{Name: "regimes of each instance", Regimes: 0.03, Each: true},
 		{Name: "clustered errors", Clusters: 5},
 		{Name: "sticky callers", Callers: 0.01, Unlike: true},
-		{Name: "one odd instance", Odd: 3},
+		{Name: "an odd instance of old", Odd: [2]float64{3, 0}},
+		{Name: "an odd instance of new", Odd: [2]float64{0, 3}, Unlike: true},
 		{Name: "cold starts", Cold: 5},
 		{Name: "caches that fill", Cold: 3, ColdFor: 8},
 		{Name: "lost scrapes", Lost: 0.2, Daily: 0.3},
@@ -118,7 +120,6 @@ type side struct {
 type instance struct {
 	own
 	number int // how many there were before it
-	odd    bool
 	served int // intervals
 }
 
@@ -143,7 +144,6 @@ func (t Traffic) start(seed uint64) *source {
 		for n := range s.sides[i].instances {
 			s.sides[i].instances[n] = instance{own: begin(), number: n}
 		}
-		s.sides[i].instances[0].odd = chance.IntN(2) == 0
 	}
 	return s
 }
@@ -175,7 +175,9 @@ func (s *source) common() (requests, bad float64) {
 		s.outage--
 		bad = s.bad
 	case s.happens(s.Outages):
-		s.outage, s.bad = 2+s.chance.IntN(12), 0.05+0.4*s.chance.Float64()
+		if s.outage, s.bad = 2+s.chance.IntN(12), 0.05+0.4*s.chance.Float64(); s.Lasts > 0 {
+			s.outage = s.Lasts
+		}
 	}
 	switch {
 	case s.storm > 0:
@@ -233,8 +235,8 @@ func (s *source) serves(number int, requests, bad, share, worse float64) []signa
 		if s.Each {
 			bad *= s.times(&i.own)
 		}
-		if s.Odd > 0 && i.odd {
-			bad *= s.Odd
+		if odd := s.Odd[number]; odd > 0 && n == 0 {
+			bad *= odd
 		}
 		if i.served++; s.Cold > 0 && number == 1 {
 			bad *= s.cold(float64(i.served))
@@ -314,8 +316,6 @@ func (s *source) part(t signal.Tally, share float64) signal.Tally {
 	bad := s.binomial(t.Part, share)
 	return signal.Tally{Part: bad, Whole: bad + s.binomial(t.Whole-t.Part, share)}
 }
-
-func (s *source) half(t signal.Tally) signal.Tally { return s.part(t, 0.5) }
 
 func (s *source) binomial(n, p float64) float64 {
 	if n == 0 || p == 0 {

@@ -70,6 +70,7 @@ type World struct {
 	After       string // the site whose proof is waited for; empty for none
 	AfterProven bool   // that site has proven what is declared
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
+	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
 	Pace        time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -137,6 +138,12 @@ func (d *decision) observation(s rollout.State) rollout.Observation {
 	o := rollout.Observation{Reached: seen.Reached, Fresh: seen.Reached && seen.Stale == "", Stale: seen.Stale, Verdicts: seen.Verdicts, Splits: !seen.Whole, Pace: d.world.Pace}
 	if s.Shared.IsZero() {
 		o.Verdicts = nil // they are of what was there before
+	}
+	if s.Phase == rollout.Proven && d.world.Shared != "" { // what stands is judged, and the trouble is not its own
+		o.Verdicts = slices.Clone(o.Verdicts)
+		for i := range o.Verdicts {
+			o.Verdicts[i].Then = guard.Tell
+		}
 	}
 	for _, cohort := range seen.Cohorts {
 		switch {

@@ -108,6 +108,8 @@ func (d *decision) standingBack(causes []rollout.Cause) {
 	to, err := d.backTo("")
 	why := ""
 	switch {
+	case d.world.Shared != "":
+		why = d.world.Shared
 	case d.State.Lock != nil:
 		why = "it is locked by " + d.State.Lock.String()
 	case !d.State.LastRollback.IsZero() && d.now.Sub(d.State.LastRollback) < cool:

@@ -124,6 +124,8 @@ func (m *model) happen(words []string) (steps int, err error) {
 		return int(d / beat), err
 	case "breach":
 		m.verdict, m.then = guard.Breach, guard.Action(rest)
+	case "shared":
+		m.world.Shared = rest
 	case "clear":
 		m.verdict = guard.Clear
 	case "hand":

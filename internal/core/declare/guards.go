@@ -305,6 +305,16 @@ func quantity(text string) (value float64, unit string, ok bool) {
 	return value, match[2], err == nil
 }
 
+// Standing is how many guards go back by themselves from what is proven, where they are judged by the sequential test.
+func (d *Desired) Standing() (guards int) {
+	for _, rule := range d.Guards {
+		if rule.Way == guard.Sequential && rule.Standing == guard.RollBack && !rule.Limit.Relative() {
+			guards++
+		}
+	}
+	return guards
+}
+
 // RiskEach is the part of a rollout's risk of a false rollback that each guard has which may stop it by the sequential
 // test.
 func (d *Desired) RiskEach() float64 {

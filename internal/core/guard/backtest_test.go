@@ -144,7 +144,7 @@ func TestStanding(t *testing.T) {
 		{"a minute's outage every hour", 300, 0.45, 6, 360, Clear, Clear},
 		{"the same with few requests", 40, 0.45, 6, 360, Clear, Clear},
 	} {
-		p, chance := NewStanding(r, every), rand.New(rand.NewPCG(9, 9))
+		p, chance := NewStanding(r, every, 1), rand.New(rand.NewPCG(9, 9))
 		p.Begin(0, start)
 		words := map[int]Word{}
 		ever := false

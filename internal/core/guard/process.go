@@ -47,7 +47,7 @@ const (
 	KeptRisk = 0.05
 
 	// The chance of a false breach is shared among the moments at which a regression may set in.
-	firstStart  = 0.8 // with the first interval of a rollout
+	firstStart  = 0.8  // with the first interval of a rollout
 	stageStarts = 0.12 // with the first one of a later stage, half of what is left for each
 	anyStart    = 0.08 // with any interval, beside that
 
@@ -72,15 +72,15 @@ func NewProcess(rule Rule, risk float64, every time.Duration) *Process {
 // inShares tells whether a rule is decided on shares: of a quantile it is the share of what lies above it.
 func inShares(rule Rule) bool { return rule.Signal.Kind.Share() || rule.Signal.Kind == signal.Quantile }
 
-// rarely is how often, on average and at most, a standing guard breaches falsely.
+// rarely is how often, on average and at most, any of the standing guards of a line goes back falsely.
 const rarely = 100 * 24 * time.Hour
 
 // NewStanding makes a process that goes on for ever, for a revision that is proven. A regression may set in at any
 // time, so it sums the evidence over all beginnings, after A. N. Shiryaev (Theory Probab. Appl. 8, 1963) and S. W.
-// Roberts (Technometrics 8, 1966), and breaches falsely once in a hundred days at most. Once the limit is kept again for
-// a while it is as if nothing had been.
-func NewStanding(rule Rule, every time.Duration) *Process {
-	p := NewProcess(rule, float64(every)/float64(rarely), every)
+// Roberts (Technometrics 8, 1966), and all so many of them together breach falsely once in a hundred days at most. Once the limit is kept
+// again for a while it is as if nothing had been.
+func NewStanding(rule Rule, every time.Duration, among int) *Process {
+	p := NewProcess(rule, float64(every)/float64(rarely)/float64(max(1, among)), every)
 	p.standing = true
 	return p
 }

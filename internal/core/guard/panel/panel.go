@@ -26,6 +26,7 @@ type Subject struct {
 	Rules   *declare.Desired // whose guards count
 	Roll    *rollout.State   // nil where nothing is under way
 	Applied declare.Fingerprint
+	Standing int // guards of the line that go back by themselves from what is proven, this berth's among them
 	Past    map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
 }
 
@@ -290,7 +291,7 @@ func (s Subject) process(rule guard.Rule) *guard.Process {
 }
 
 func (s Subject) standingProcess(rule guard.Rule) *guard.Process {
-	return guard.NewStanding(rule, s.every())
+	return guard.NewStanding(rule, s.every(), s.Standing)
 }
 
 // give gives a process one evaluation, where it is about what the process follows.
