@@ -91,6 +91,25 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+// TestHalves sees that a count takes looks that come sooner than usual as the intervals that they are parts of.
+func TestHalves(t *testing.T) {
+	var history []Interval
+	for n := range 7 {
+		at := start.Add(time.Duration(n) * every)
+		if n > 1 {
+			at = start.Add(every + time.Duration(n-1)*every/2)
+		}
+		history = append(history, Interval{At: at, New: side(at, 90, 100)})
+	}
+	v := Judge(rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share}), history[:5], start, history[4].At, every)
+	if v.Judged != 3 || v.Beyond != 3 { // the first two, and the third of two halves
+		t.Errorf("%d of %d intervals are beyond", v.Beyond, v.Judged)
+	}
+	if v := Judge(rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share}), history, start, history[6].At, every); v.Judged != 4 {
+		t.Errorf("%d intervals were judged", v.Judged)
+	}
+}
+
 func TestVerdictStops(t *testing.T) {
 	for _, test := range []struct {
 		word    Word

@@ -64,6 +64,38 @@ func (w *world) interval(old, new float64) Judgement {
 	return w.p.Judge(w.s, true, w.now)
 }
 
+// TestDue sees that guards look twice as often once they nearly breach, and that what counts is not hurried by it.
+func TestDue(t *testing.T) {
+	for _, test := range []struct {
+		name   string
+		way    guard.Way
+		alter  func(*guard.Rule)
+		stands bool
+		want   time.Duration
+	}{
+		{"sequentially", guard.Sequential, nil, false, every / 2},
+		{"by count", guard.ByCount, func(r *guard.Rule) { r.Breach.Intervals, r.Breach.Of = 4, 4 }, false, every},
+		{"one that tells", guard.Sequential, func(r *guard.Rule) { r.Then = guard.Tell }, false, every},
+		{"what is proven", guard.Sequential, nil, true, every},
+	} {
+		w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.02, Unit: guard.Share}, test.way)
+		if test.alter != nil {
+			test.alter(&w.s.Rules.Guards[0])
+		}
+		if w.share(0, rollout.Soaking); test.stands {
+			w.s.Roll, w.s.Applied = nil, "new"
+		}
+		w.interval(0, 0)
+		if j := w.interval(0, 0.02); j.Verdicts[0].Word == guard.Breach || w.p.Due(w.s).Sub(w.now) != every {
+			t.Errorf("%s: the next look is due in %s at the limit", test.name, w.p.Due(w.s).Sub(w.now))
+		}
+		j := w.interval(0, 0.12)
+		if due := w.p.Due(w.s).Sub(w.now); j.Verdicts[0].Word == guard.Breach || due != test.want {
+			t.Errorf("%s: the next look is due in %s, not %s, %+v", test.name, due, test.want, j.Verdicts[0])
+		}
+	}
+}
+
 // TestStages sees which evaluations count for which stage: those that lie wholly under its share, where the guard counts.
 func TestStages(t *testing.T) {
 	for _, way := range []guard.Way{guard.ByCount, guard.Sequential} {
