@@ -80,6 +80,9 @@ func (p Plan) Play(t Traffic, worse float64, from int, seed uint64) Outcome {
 func (p Plan) Several(kinds []Traffic, worse float64, seed uint64) Outcome {
 	var streams []*stream
 	for n, t := range kinds {
+		if n > 0 { // instances come, go and are read as one
+			t.Lost, t.Churn = 0, 0
+		}
 		streams = append(streams, shares(t, fmt.Sprint("bad", n), fmt.Sprint("all", n), seed+uint64(n)<<32))
 	}
 	return p.play(streams, worse, 0)
@@ -93,7 +96,9 @@ func (p Plan) play(streams []*stream, worse float64, from int) (o Outcome) {
 		scrapes := streams[0].scrapes(when)
 		for _, other := range streams[1:] {
 			for n, s := range other.scrapes(when) {
-				maps.Copy(scrapes[n].Page, s.Page)
+				if scrapes[n].Page != nil {
+					maps.Copy(scrapes[n].Page, s.Page)
+				}
 			}
 		}
 		o.Interval = float64(at) / float64(Every)
