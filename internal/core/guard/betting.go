@@ -29,14 +29,9 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 		p.see(i.Old) // nothing to bet on yet
 		return up, down, false
 	}
-	if p.outage(old) {
-		p.scatter.gap()
-		if p.outlasts++; p.outlasts > usualAfter {
-			p.see(i.Old)
-		}
+	if p.outage(i.Old) {
 		return up, down, false
 	}
-	p.outlasts = 0
 	usual, limit := p.rate(), p.rule.Limit.Value
 	betters := [keepers]float64{limit / 2, limit, limit + usual/2}
 	if p.rule.Signal.Kind == signal.Quantile { // what of old lies above its quantile, and what of new above that and the limit, are held against each other
@@ -165,9 +160,17 @@ const leastEffect = 0.02
 
 // outage tells whether old itself is so much worse than usual that the interval says nothing of new. A group of bad answers
 // is none: to pass over those of old and not those of new would be to favour old.
-func (p *Process) outage(old sample) bool {
-	usual := p.rate() * old.whole
-	return old.part > outageTimes*usual && old.part-usual > outageDeviations*math.Sqrt(p.scatter.factor()*max(1, usual))
+func (p *Process) outage(old *signal.Point) bool {
+	usual := p.rate() * old.Whole
+	if old.Part <= outageTimes*usual || old.Part-usual <= outageDeviations*math.Sqrt(p.scatter.factor()*max(1, usual)) {
+		p.outlasts = 0
+		return false
+	}
+	p.scatter.gap()
+	if p.outlasts++; p.outlasts > usualAfter {
+		p.see(old)
+	}
+	return true
 }
 
 // An outage of both cohorts is what old shows with so many times the usual share, and so many standard deviations above it.

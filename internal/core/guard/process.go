@@ -98,6 +98,9 @@ func (p *Process) Lead(old *signal.Point, each map[string]signal.Tally) {
 		return
 	}
 	s := sample{old.Part, old.Whole}
+	if inShares(p.rule) && p.base.whole > 0 && p.outage(old) {
+		return
+	}
 	p.each.add(each)
 	defer p.see(old)
 	if p.base.whole == 0 {
@@ -206,7 +209,7 @@ func (p *Process) reached(at time.Time) bool {
 }
 
 // margin is by how many standard errors an estimate must lie beyond the limit where the evidence alone does not say that it does.
-const margin = 1
+const margin = 1.5
 
 // exceeds tells whether what this stage showed lies beyond the limit, where the evidence alone does not say so.
 func (p *Process) exceeds() bool {

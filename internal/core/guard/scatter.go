@@ -134,8 +134,12 @@ func (s *scatter) change(explained float64) {
 			continue
 		}
 		scale := min(l.steps, carries) / l.steps
-		if mean := (l.rises + l.falls) / l.steps; mean > 1 {
-			scale *= (1 + (mean-1)*ratio) / mean
+		factor := (l.rises + l.falls) / l.steps
+		if ratio > 1 { // what is little more than chance is not made much of
+			factor = l.factor(1)
+		}
+		if factor > 1 {
+			scale *= (1 + (factor-1)*ratio) / factor
 		}
 		l.rises, l.falls, l.steps = l.rises*scale, l.falls*scale, min(l.steps, carries)
 	}
