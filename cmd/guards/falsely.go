@@ -75,6 +75,18 @@ The same where new is worse by just what is allowed, which is what the risk is p
 	})
 }
 
+// eagerly tells how many are rolled back under the second guarantee.
+func eagerly(out *bytes.Buffer, n int) {
+	fmt.Fprintf(out, `
+The same with %s, %d rollouts for each cell, without a regression:
+
+`, "`safe: no worse than old`", n)
+	byKind(out, func(kind simulate.Traffic, s setup) string {
+		plan := careful(kind, eager(s.above))
+		return seen(each(n, func(seed uint64) simulate.Outcome { return plan.Play(kind, 0, 0, seed) }), back)
+	})
+}
+
 // clears tells how many stages with a regression end clear.
 func clears(out *bytes.Buffer, n int) {
 	fmt.Fprintf(out, `

@@ -51,6 +51,7 @@ func main() {
 func run(rollouts int) error {
 	var out bytes.Buffer
 	backs(&out, rollouts)
+	eagerly(&out, rollouts/2)
 	clears(&out, rollouts/2)
 	others(&out, max(50, rollouts/5))
 	ratios, err := delays(&out, max(200, rollouts/2))

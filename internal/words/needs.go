@@ -115,8 +115,8 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 		return Need{Tone: Asks, rank: 5, since: r.Since, Keys: []Verb{SignOff, WatchIt},
 			Text: waitsFor(r) + fmt.Sprintf(", since %s.", strings.TrimSuffix(say.Ago(now.Sub(r.Since)), " ago"))}, true
 	case r != nil:
-		if v, silent := silentGuard(r, b.Verdicts); silent {
-			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is silent%s.%s", v.Guard, because(v.Why), since(now, v.Since))}, true
+		if v, stuck := stuckGuard(r, b.Verdicts); stuck {
+			return Need{Tone: Bad, rank: 3, since: v.Since, Keys: []Verb{WatchIt, RollBack}, Text: fmt.Sprintf("Nothing advances: %s is %s%s.%s", v.Guard, v.Word, because(v.Why), since(now, v.Since))}, true
 		}
 		if v, beyond := breached(b); beyond && r.Phase.Forward() && v.Then == guard.Tell {
 			return Need{Tone: Bad, rank: 6, since: r.Since, Keys: []Verb{WatchIt, RollBack}, Text: say.Sentence(rollout.Sentence(v)) + " The guard only tells; the rollout goes on."}, true
@@ -180,12 +180,12 @@ func because(why string) string {
 	return ", as " + why
 }
 
-func silentGuard(r *status.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {
+func stuckGuard(r *status.Rollout, verdicts []guard.Verdict) (guard.Verdict, bool) {
 	if r.Phase == rollout.RollingBack || r.Phase.Over() {
 		return guard.Verdict{}, false
 	}
 	for _, v := range verdicts {
-		if v.Word == guard.Silent && v.Stops() {
+		if (v.Word == guard.Silent || v.Word == guard.Undecided && v.Why != "") && v.Stops() {
 			return v, true
 		}
 	}

@@ -23,6 +23,9 @@ func VerdictWords(v guard.Verdict) string {
 		if v.Warming {
 			return VerdictWord(v)
 		}
+		if v.Why != "" {
+			return "undecided: " + v.Why
+		}
 		if v.Wait >= guard.Longest {
 			return "undecided, too close to tell"
 		}
@@ -45,8 +48,8 @@ func VerdictMore(v guard.Verdict) string {
 			text = low + " to " + high
 		}
 	}
-	if v.Word == guard.Silent && v.Why != "" {
-		text = v.Why
+	if v.Why != "" {
+		return v.Why
 	}
 	if v.Warming {
 		return "not judged in the first " + say.Span(v.Wait)

@@ -75,6 +75,7 @@ func TestNeeds(t *testing.T) {
 		{"a standing guard that cannot go back", status.Berth{Calls: "slow 9.0 %; nothing is rolled back: it is locked by Sanna Brekk: regatta"}, "nothing is rolled back: it is locked", words.SeeWhy},
 		{"abandoned", status.Berth{Left: &berth.Left{Version: "2", Share: 0.25, Why: "left as it is by Maren Oake", At: ago}}, "2 was left halfway, with 25 % of the traffic", words.Sync},
 		{"a silent guard", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingHolds, Since: ago, Limit: guard.Limit{Kind: guard.AtMost, Value: limit}}}}, "Nothing advances: slow is silent. Since 3 min.", words.WatchIt},
+		{"one odd instance", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Undecided, Why: "web-2 alone gives 3 times as many bad answers as the rest of new"}}}, "Nothing advances: slow is undecided, as web-2 alone gives 3 times as many bad answers as the rest of new.", words.WatchIt},
 		{"a silent guard that may be", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Silent, Missing: guard.MissingIgnored}}}, "", ""},
 		{"a guard that tells", status.Berth{Rollout: roll(rollout.Soaking, nil), Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.Tell, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{Kind: guard.AtMost, Value: limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The guard only tells; the rollout goes on.", words.WatchIt},
 		{"beyond a limit in steady times", status.Berth{Verdicts: []guard.Verdict{{Guard: "slow", Word: guard.Breach, Beyond: 3, New: &guard.Estimate{Value: 0.09}, Limit: guard.Limit{Kind: guard.AtMost, Value: limit, Unit: guard.Share}}}}, "Slow 9.0 %, at most 5 % is allowed. The standing guard only tells", words.SeeWhy},
@@ -133,6 +134,7 @@ func TestVerdictWords(t *testing.T) {
 		{guard.Verdict{Word: guard.Undecided, Wait: time.Minute}, "undecided", "undecided, likely within 1 min", "likely decided within 1 min"},
 		{guard.Verdict{Word: guard.Undecided, Wait: guard.Longest}, "undecided", "undecided, too close to tell", "too close to tell"},
 		{guard.Verdict{Word: guard.Undecided, Warming: true, Wait: 40 * time.Second}, "warming up", "warming up", "not judged in the first 40 s"},
+		{guard.Verdict{Word: guard.Undecided, Wait: time.Minute, Why: "web-2 alone is bad"}, "undecided", "undecided: web-2 alone is bad", "web-2 alone is bad"},
 		{guard.Verdict{Word: guard.Silent, Since: since, Why: "web-1: no answer"}, "silent", "silent since 08:59:00", "web-1: no answer"},
 	} {
 		if word, all, more := words.VerdictWord(test.v), words.VerdictWords(test.v), words.VerdictMore(test.v); word != test.word || all != test.words || more != test.more {

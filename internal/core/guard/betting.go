@@ -10,6 +10,7 @@ import (
 func (p *Process) betShares(i Interval, new sample) (up [alternatives]float64, down [keepers]float64, ok bool) {
 	switch limit := p.rule.Limit.Value; {
 	case p.paired(i):
+		i.Old = p.each[0].ordinary(i.Old, i.Each.Old)
 		return p.betPair(i, sample{i.Old.Part, i.Old.Whole}, new)
 	case p.bound == nil && p.rule.Limit.Moves():
 		return up, down, false
@@ -39,12 +40,14 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	}
 	explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
 	p.scattersAs(true, explained/(usual*usual))
-	p.scatter.among = 1 + window*p.each.own()*usual*usual*(1/float64(max(1, len(i.Each)))+1/float64(max(1, i.New.Instances)))/explained
+	p.scatter.among = 1 + window*p.each[0].own()*usual*usual*(1/float64(max(1, len(i.Each.Old)))+1/float64(max(1, i.New.Instances)))/explained
 	trust := 1 / p.scatter.factor()
-	apart := new.part/new.whole - old.part/old.whole
-	bet := func(rate, gap float64) float64 {
+	alike := p.each[1].ordinary(i.New, i.Each.New)
+	rest := sample{alike.Part, alike.Whole}
+	apart := rest.part/rest.whole - old.part/old.whole
+	bet := func(new sample, rate, gap float64) float64 {
 		if trust < leastTrust {
-			return normalBet(apart-gap, rate-usual-gap, explained/trust)
+			return normalBet(new.part/new.whole-old.part/old.whole-gap, rate-usual-gap, explained/trust)
 		}
 		return trust * pairBet(old, new, usual, rate, gap)
 	}
@@ -54,18 +57,20 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	}
 	for k := range up {
 		if usual+gap < mostRate { // beyond it there is nothing that new could be
-			up[k] = bet(worse(usual+gap, usual+limit, k), gap)
+			up[k] = bet(rest, worse(usual+gap, usual+limit, k), gap)
 		}
 	}
 	for k, better := range betters {
-		down[k] = bet(max(usual+limit-better, leastRate), limit)
+		down[k] = bet(new, max(usual+limit-better, leastRate), limit)
 	}
 	p.pool(i, trust/explained)
+	p.ones.add(i.Each.New, old, 1/trust)
 	few := new.whole + 1
 	shown := max(usual, min((p.whole.new.part+usual*few)/(p.whole.new.whole+few), 1-leastRate)) // what is worse scatters more by its counts alone
 	p.scatter.add(apart/usual, (usual*(1-usual)/old.whole+shown*(1-shown)/new.whole)/(usual*usual))
 	p.see(i.Old)
-	p.each.add(i.Each)
+	p.each[0].add(i.Each.Old)
+	p.each[1].add(i.Each.New)
 	return up, down, true
 }
 

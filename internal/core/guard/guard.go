@@ -81,9 +81,12 @@ const (
 type Interval struct {
 	At       time.Time
 	Old, New *signal.Point
-	Each     map[string]signal.Tally `json:"-"`          // what each instance of old showed, where that is known
-	Bound    *float64                `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
+	Each     Each     `json:"-"`          // what each instance showed, where that is known
+	Bound    *float64 `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
 }
+
+// Each is what the instances of both cohorts showed, by their names.
+type Each struct{ Old, New map[string]signal.Tally }
 
 // Verdict is a guard's judgement with its evidence.
 type Verdict struct {
@@ -103,7 +106,8 @@ type Verdict struct {
 	Evidence   float64       `json:"evidence,omitempty"` // Sequential: of a breach, on a logarithmic scale; 1 is a breach
 	Wait       time.Duration `json:"wait,omitempty"`     // Undecided: within how long it is decided, in four of five cases
 	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
-	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known
+	Odd        []string      `json:"odd,omitempty"`      // instances of either cohort that are far worse than the rest of it: new is not held against old's, and new's make no breach
+	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known; Undecided: what keeps it from being clear
 	Warming    bool          `json:"warming,omitempty"`  // Undecided: all that new shows comes from instances that are warming up
 	At         time.Time     `json:"at"`
 }

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
+	"time"
 
 	"gonum.org/v1/gonum/stat/distuv"
 
@@ -21,8 +23,8 @@ func TestInstances(t *testing.T) {
 		low, high float64
 	}{
 		{"alike", 4, func(*rand.Rand, int, int) float64 { return 1 }, 0, 0.005},
-		{"one gives three times as many", 4, func(_ *rand.Rand, n, _ int) float64 { return []float64{3, 1, 1, 1}[n] }, 0.3, 0.8}, // (1.5/1.5)² /3 = 0.33, and half as much again
-		{"each is off by half", 8, func(_ *rand.Rand, n, _ int) float64 { return []float64{0.5, 1.5}[n%2] }, 0.25, 0.4},        // 0.25 · 8/7, and a quarter more
+		{"two of eight give half as much again", 8, func(_ *rand.Rand, n, _ int) float64 { return []float64{1.5, 1, 1, 1, 1.5, 1, 1, 1}[n] }, 0.02, 0.08},
+		{"each is off by half", 8, func(_ *rand.Rand, n, _ int) float64 { return []float64{0.5, 1.5}[n%2] }, 0.25, 0.4}, // 0.25 · 8/7, and a quarter more
 		{"each scatters from interval to interval", 4, func(chance *rand.Rand, _, _ int) float64 { return math.Exp(0.5 * chance.NormFloat64()) }, 0, 0.02},
 		{"all are bad together", 4, func(_ *rand.Rand, _, i int) float64 { return float64(1 + i/50%2*4) }, 0, 0.005},
 		{"two tell nothing", 2, func(_ *rand.Rand, n, _ int) float64 { return float64(1 + 2*n) }, 0, 0},
@@ -44,6 +46,59 @@ func TestInstances(t *testing.T) {
 		}
 		if sum < test.low || sum > test.high {
 			t.Errorf("%s: %.3f, want %v to %v", test.name, sum, test.low, test.high)
+		}
+	}
+}
+
+// TestOddInstances sees that one instance of several that is far worse than the others is named and makes neither a breach nor clear, that what
+// all do is a breach, and that new is not held against an odd one of old.
+func TestOddInstances(t *testing.T) {
+	for _, test := range []struct {
+		name     string
+		old, new []float64 // share of bad answers, by instance
+		want     Word
+		odd, why string
+	}{
+		{"all alike", []float64{0.02, 0.02, 0.02, 0.02}, []float64{0.02, 0.02, 0.02, 0.02}, Clear, "[]", ""},
+		{"one of new", []float64{0.02, 0.02, 0.02, 0.02}, []float64{0.02, 0.2, 0.02, 0.02}, Undecided, "[new1]", "new1 alone gives"},
+		{"one of new, the others without a fault", []float64{0, 0, 0, 0}, []float64{0, 0.1, 0, 0}, Undecided, "[new1]", "new1 alone gives bad answers, and the rest of new none"},
+		{"two of new", []float64{0.02, 0.02, 0.02, 0.02}, []float64{0.02, 0.2, 0.2, 0.02}, Breach, "", ""},
+		{"all of new", []float64{0.02, 0.02, 0.02, 0.02}, []float64{0.08, 0.1, 0.09, 0.08}, Breach, "", ""},
+		{"one of new that fails most of its requests", []float64{0.02, 0.02, 0.02, 0.02}, []float64{0.02, 0.8, 0.02, 0.02}, Breach, "", ""},
+		{"one of two", []float64{0.02, 0.02}, []float64{0.02, 0.2}, Breach, "", ""},
+		{"one of old", []float64{0.1, 0.02, 0.02, 0.02}, []float64{0.02, 0.02, 0.02, 0.02}, Clear, "[old0]", ""},
+		{"one of old, and all of new as bad as old with it", []float64{0.1, 0.02, 0.02, 0.02}, []float64{0.06, 0.06, 0.06, 0.06}, Breach, "[old0]", ""},
+	} {
+		chance := rand.New(rand.NewPCG(3, 3))
+		r := rule(Limit{Kind: AboveOld, Value: 0.015, Unit: Share})
+		r.Way = Sequential
+		p := NewProcess(r, 0.01, every)
+		show := func(prefix string, rates []float64) (sum *signal.Point, each map[string]signal.Tally) {
+			sum, each = &signal.Point{}, map[string]signal.Tally{}
+			for n, rate := range rates {
+				one := signal.Tally{Part: distuv.Binomial{N: 200, P: rate, Src: chance}.Rand(), Whole: 200, Instances: 1}
+				each[fmt.Sprint(prefix, n)], sum.Tally = one, sum.Add(one)
+			}
+			return sum, each
+		}
+		var v Verdict
+		for n := range 120 {
+			at := start.Add(time.Duration(n) * every)
+			old, each := show("old", test.old)
+			if n < 24 {
+				p.Lead(old, each)
+				continue
+			}
+			i := Interval{At: at, Old: old, Each: Each{Old: each}}
+			i.New, i.Each.New = show("new", test.new)
+			p.Begin(0, at)
+			p.Add(i)
+			if v = p.Verdict(at); v.Word == Breach {
+				break
+			}
+		}
+		if v.Word != test.want || test.odd != "" && fmt.Sprint(v.Odd) != test.odd || !strings.HasPrefix(v.Why, test.why) {
+			t.Errorf("%s: %s, odd %v, %q; want %s, %s, %q", test.name, v.Word, v.Odd, v.Why, test.want, test.odd, test.why)
 		}
 	}
 }

@@ -25,10 +25,11 @@ type Process struct {
 	inside  int                   // intervals of the present stage
 	base    sample                // old, recent intervals weighing more
 	scatter scatter
-	each    instances // of old
-	apart   bool      // scatter is of differences from old
-	whole   pooled    // of the present stage
-	lately  []pooled  // the last intervals, each by itself
+	each    [2]instances // of old and new
+	apart   bool         // scatter is of differences from old
+	whole   pooled       // of the present stage
+	ones    ones         // what each instance of new showed
+	lately  []pooled     // the last intervals, each by itself
 	began   time.Time
 	spoke   time.Time
 	beyond  time.Time // since when the evidence is that of a breach
@@ -97,11 +98,12 @@ func (p *Process) Lead(old *signal.Point, each map[string]signal.Tally) {
 	if old == nil || old.Whole <= 0 {
 		return
 	}
+	old = p.each[0].ordinary(old, each)
 	s := sample{old.Part, old.Whole}
 	if inShares(p.rule) && p.base.whole > 0 && p.outage(old) {
 		return
 	}
-	p.each.add(each)
+	p.each[0].add(each)
 	defer p.see(old)
 	if p.base.whole == 0 {
 		return
@@ -205,7 +207,7 @@ func (p *Process) reached(at time.Time) bool {
 	case p.beyond.IsZero():
 		p.beyond = at
 	}
-	return (!p.standing || at.Sub(p.beyond) >= LeastStanding) && p.exceeds()
+	return (!p.standing || at.Sub(p.beyond) >= LeastStanding) && p.exceeds() && p.ones.lone(p.rule.Limit.Value) == ""
 }
 
 // margin is by how many standard errors an estimate must lie beyond the limit where the evidence alone does not say that it does.
@@ -275,6 +277,7 @@ func (p *Process) Verdict(now time.Time) Verdict {
 		told = p.last(standingLast)
 	}
 	v.Old, v.New, v.Difference = p.estimates(told)
+	v.Odd = p.odd()
 	spoke := p.spoke
 	if p.began.After(spoke) {
 		spoke = p.began
@@ -291,6 +294,7 @@ func (p *Process) Verdict(now time.Time) Verdict {
 		v.Word = Clear
 	default:
 		v.Word, v.Wait = Undecided, p.wait(v)
+		v.Why = p.blames(v.Evidence)
 	}
 	return v
 }

@@ -39,7 +39,7 @@ type evaluation struct {
 	at       time.Time
 	stage    int // of the rollout under whose share all of it lies; noStage for none
 	points   map[string]map[declare.Fingerprint]*signal.Point
-	each     map[string]map[string]signal.Tally // what each of old's instances showed, by guard
+	each     map[string]guard.Each // what each instance showed, by guard
 	requests map[declare.Fingerprint]float64
 	young    map[string]signal.Tally // what new's instances showed that are warming up, by guard
 	silent   map[string]string       // why guards have no signal of the newest revision that should have one, by guard
@@ -67,7 +67,7 @@ const requestsGuard = ""
 // instances are still at the site: the readings of others are forgotten.
 func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string) bool, now time.Time) {
 	p.latest = now
-	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}, each: map[string]map[string]signal.Tally{}, young: map[string]signal.Tally{}}
+	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}, each: map[string]guard.Each{}, young: map[string]signal.Tally{}}
 	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
 		e.stage = stage
 	}
@@ -101,8 +101,8 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	}
 	tallies, whys := map[declare.Fingerprint]signal.Tally{}, map[group]string{}
 	tells, read := map[string]bool{}, map[declare.Fingerprint]bool{}
-	old, _ := s.sides()
-	each := map[string]signal.Tally{}
+	old, new := s.sides()
+	each := each{old: old, new: new}
 	for _, scrape := range scrapes {
 		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, e.at)
 		at := group{scrape.Revision, scrape.Part}
@@ -114,9 +114,7 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 				e.young[rule.Name] = e.young[rule.Name].Add(tally)
 			case ok:
 				tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
-				if scrape.Revision == old && rule.Signal.Kind.Share() && rule.Way == guard.Sequential && rule.Limit.Relative() {
-					each[scrape.Instance] = tally
-				}
+				each.add(scrape, tally)
 			}
 		case whys[at] == "":
 			whys[at] = scrape.Instance + ": " + cmp.Or(scrape.Unread, why)
@@ -133,14 +131,46 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 		p.tails(rule, e, s, tallies)
 	}
 	points := map[declare.Fingerprint]*signal.Point{}
-	if e.points[rule.Name] = points; len(each) > 0 && tallies[old].Whole > 0 {
-		e.each[rule.Name] = each
+	if e.points[rule.Name] = points; rule.Signal.Kind.Share() && rule.Way == guard.Sequential && rule.Limit.Relative() {
+		e.each[rule.Name] = each.known(tallies)
 	}
 	for revision, tally := range tallies {
 		if value, ok := rule.Signal.Value(tally); ok && !math.IsNaN(value) && !math.IsInf(value, 0) {
 			points[revision] = &signal.Point{At: e.at, Value: value, Tally: tally}
 		}
 	}
+}
+
+// each gathers what the instances of both cohorts showed.
+type each struct {
+	guard.Each
+	old, new declare.Fingerprint
+}
+
+func (e *each) add(s Scrape, tally signal.Tally) {
+	by := &e.Old
+	switch s.Revision {
+	case e.old:
+	case e.new:
+		by = &e.New
+	default:
+		return
+	}
+	if *by == nil {
+		*by = map[string]signal.Tally{}
+	}
+	(*by)[s.Instance] = tally
+}
+
+// known is what was gathered of cohorts that could be read whole.
+func (e *each) known(tallies map[declare.Fingerprint]signal.Tally) (all guard.Each) {
+	if tallies[e.old].Whole > 0 {
+		all.Old = e.Old
+	}
+	if tallies[e.new].Whole > 0 {
+		all.New = e.New
+	}
+	return all
 }
 
 func (p *Panel) tracker(guard string) *signal.Tracker {

@@ -23,11 +23,11 @@ const (
 
 // Subject is what is judged: a rollout that is under way, and otherwise what is applied.
 type Subject struct {
-	Rules   *declare.Desired // whose guards count
-	Roll    *rollout.State   // nil where nothing is under way
-	Applied declare.Fingerprint
-	Standing int // guards of the line that go back by themselves from what is proven, this berth's among them
-	Past    map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
+	Rules    *declare.Desired // whose guards count
+	Roll     *rollout.State   // nil where nothing is under way
+	Applied  declare.Fingerprint
+	Standing int                       // guards of the line that go back by themselves from what is proven, this berth's among them
+	Past     map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
 }
 
 // sides are the revisions that are held against each other. What stands alone is the old one.
@@ -302,7 +302,7 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 		process.Begin(0, e.at)
 		process.Add(guard.Interval{At: e.at, New: points[s.Applied], Bound: p.bound(rule, e, s)})
 	case e.at.Before(s.Roll.Began):
-		process.Lead(points[s.Roll.Old.Revision], e.each[rule.Name])
+		process.Lead(points[s.Roll.Old.Revision], e.each[rule.Name].Old)
 	case e.stage != noStage && s.Roll.Counts(rule.Name, e.stage) && !(rule.Limit.Relative() && s.Roll.ClosesIn(e.stage)):
 		process.Begin(s.Roll.EvidenceOf(e.stage), e.at)
 		process.Add(guard.Interval{At: e.at, Old: s.control(points, e.stage), New: points[s.Roll.New.Revision], Each: e.each[rule.Name], Bound: p.bound(rule, e, s)})
