@@ -44,7 +44,7 @@ func backs(out *bytes.Buffer, n int) {
 
 %d rollouts for each cell, without a regression, judged every 10 s with a risk of 1 %% to the end of the proving: 5 %%, 25 %% and
 50 %% of the traffic for 20 minutes, then 15 minutes with 5 %% left on old. Each cohort has four instances. In brackets the most that it may
-really be (99 %%). In the kinds marked * one cohort alone, or one instance of new alone, is worse for longer than a stage shows, through no fault
+really be (99 %%). In the kinds marked * one cohort alone is worse for longer than a stage shows, through no fault
 of the version: nothing that is seen of two cohorts can tell that from a regression, and nothing is promised there.
 
 `, n)

@@ -79,7 +79,7 @@ func Kinds(requests, bad float64) []Traffic {
 		{Name: "clustered errors", Clusters: 5},
 		{Name: "sticky callers", Callers: 0.01, Unlike: true},
 		{Name: "an odd instance of old", Odd: [2]float64{3, 0}},
-		{Name: "an odd instance of new", Odd: [2]float64{0, 3}, Unlike: true},
+		{Name: "an odd instance of new", Odd: [2]float64{0, 3}},
 		{Name: "cold starts", Cold: 5},
 		{Name: "caches that fill", Cold: 3, ColdFor: 8},
 		{Name: "lost scrapes", Lost: 0.2, Daily: 0.3},
