@@ -127,7 +127,7 @@ func (p *Panel) Evaluated() time.Time { return p.latest }
 
 const (
 	// nearly is the evidence, on the way from none at 0 to a breach at 1, from which on guards look twice as often.
-	nearly = 0.5
+	nearly = 0.4
 	// shortest is how long is left between two looks at least.
 	shortest = time.Second
 )
