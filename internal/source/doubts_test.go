@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -17,6 +18,10 @@ func TestDoubts(t *testing.T) {
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {at-most: 100 %}", "the guard g never breaches: nothing can be beyond the limit of at most 100 %"},
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {above-old-by: 1 points}\n    breach: {intervals: 3, of: 5}", "holds new against old by counting"},
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {above-old-by: 1 points}\n    breach: {intervals: 3, of: 5}\n    then: tell", ""},
+		{"", many(11, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}"), "11 guards share the 1 % of false-rollbacks: each has 0.091 %, and takes 1.5 times the evidence that one alone would"},
+		{"", many(10, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}"), ""},
+		{"", many(11, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}\n    then: tell"), ""},
+		{"", many(6, "signal: {gauge: {metric: process_resident_memory_bytes}}\n    limit: {at-most: 5 GB}"), "6 guards roll back by counting"},
 	} {
 		text := "aditus: 1\nworkload: web\nsites: [north, south]\nparts:\n  app:\n    kind: service\n    artifact: registry.skerry.example/web/app:1.0.0\n    ports: {http: 80}" + test.parts + "\nguards:\n  - name: g\n    " + test.guard + "\n"
 		found, problems := Load(context.Background(), []File{{Name: "a.yaml", Text: []byte(text)}}, Options{})
@@ -29,4 +34,13 @@ func TestDoubts(t *testing.T) {
 			t.Errorf("%s: %v, want %q", test.guard, problems, test.want)
 		}
 	}
+}
+
+// many is so many guards alike, of which the first has its name before it.
+func many(n int, guard string) string {
+	text := guard
+	for i := 1; i < n; i++ {
+		text += fmt.Sprintf("\n  - name: g%d\n    %s", i, guard)
+	}
+	return text
 }

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"aditus/internal/core/guard"
@@ -25,7 +26,15 @@ func (r *reader) doubts(d Desired) {
 	for _, part := range d.Parts {
 		exposes, routed = exposes || part.Metrics != nil, routed || part.Kind == Route
 	}
+	var sharing, counting []int // guards that do more than tell, by how they are decided
 	for i, rule := range d.Guards {
+		switch {
+		case rule.Then == guard.Tell:
+		case rule.Way == guard.Sequential:
+			sharing = append(sharing, i)
+		case rule.Then == guard.RollBack:
+			counting = append(counting, i)
+		}
 		at, metric := r.guardNodes[i], rule.Signal.Of.Metric
 		switch {
 		case slices.Contains(ofRoutes, metric) && !routed:
@@ -40,7 +49,22 @@ func (r *reader) doubts(d Desired) {
 			r.doubt(at, i, "leave breach and decide out", "the guard %s holds new against old by counting: where both are alike it rolls back by chance, outside the %s of false-rollbacks", rule.Name, say.Share(d.Rollout.Risk))
 		}
 	}
+	risk := d.Rollout.Risk
+	if n := len(sharing); n > mostSharing {
+		i, each := sharing[mostSharing], risk/float64(n)
+		r.doubt(r.guardNodes[i], i, "write then: tell in those that nobody would roll back for", "%d guards share the %s of false-rollbacks: each has %s, and takes %.1f times the evidence that one alone would", n, say.Share(risk), guard.Share.Format(each), math.Log(each)/math.Log(risk))
+	}
+	if n := len(counting); n > mostCounting {
+		i := counting[mostCounting]
+		r.doubt(r.guardNodes[i], i, "write then: hold or tell in some, or guard a share or a mean", "%d guards roll back by counting, outside the %s of false-rollbacks: their chances of doing so falsely add up", n, say.Share(risk))
+	}
 }
+
+// So many guards share the risk of a false rollback, and so many roll back by counting outside it, before somebody is told.
+const (
+	mostSharing  = 10
+	mostCounting = 5
+)
 
 // doubt is a problem that is told, and refuses nothing.
 func (r *reader) doubt(at Node, i int, suggestion, format string, args ...any) {
