@@ -18,7 +18,7 @@ func TestDoubts(t *testing.T) {
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {at-most: 100 %}", "the guard g never breaches: nothing can be beyond the limit of at most 100 %"},
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {above-old-by: 1 points}\n    breach: {intervals: 3, of: 5}", "holds new against old by counting"},
 		{"\n    metrics: {port: http}", "signal: {ratio: {of: {counter: a_total}, to: {counter: b_total}}}\n    limit: {above-old-by: 1 points}\n    breach: {intervals: 3, of: 5}\n    then: tell", ""},
-		{"", many(11, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}"), "11 guards share the 1 % of false-rollbacks: each has 0.091 %, and takes 1.5 times the evidence that one alone would"},
+		{"", many(11, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}"), "11 guards share the 1 % of false-rollbacks: each has 0.09 %, and takes 1.5 times the evidence that one alone would"},
 		{"", many(10, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}"), ""},
 		{"", many(11, "signal: {mean: {histogram: process_cpu_seconds_total}}\n    limit: {at-most: 1s}\n    then: tell"), ""},
 		{"", many(6, "signal: {gauge: {metric: process_resident_memory_bytes}}\n    limit: {at-most: 5 GB}"), "6 guards roll back by counting"},

@@ -27,6 +27,8 @@ type Bench struct {
 	Rule     guard.Rule
 	Risk     float64 // of a false rollback, this guard's part
 	Every    time.Duration
+	Control  float64       // the share of the traffic that old keeps to be compared with through proving
+	WarmUp   time.Duration // for which instances are not judged by the limit
 	Now      time.Time
 	Since    time.Time
 	History  []Sample       // what served, oldest first
@@ -87,6 +89,7 @@ func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) 
 		return Bench{}, fmt.Errorf("%s declares no guard %q; it has %s", id, name, say.List(b.Guards))
 	}
 	b.Rule, b.Risk = desired.Guards[at], desired.RiskEach()
+	b.Control, b.WarmUp = desired.Rollout.Controls(), desired.Rollout.WarmUp.Duration
 	b.Moves = b.Rule.Limit.Moves()
 	if err := b.readReleases(book); err != nil {
 		return Bench{}, err
@@ -329,6 +332,21 @@ func (b Bench) Words() []string {
 		sort.Float64s(values)
 		at := func(q float64) string { return unit.Format(values[min(len(values)-1, int(q*float64(len(values))))]) }
 		lines = append(lines, fmt.Sprintf("usually %s, 99 of 100 below %s, most %s", at(0.5), at(0.99), unit.Format(values[len(values)-1])))
+	}
+	return append(lines, b.judged()...)
+}
+
+// judged tells what new is held against, and from when on.
+func (b Bench) judged() (lines []string) {
+	switch {
+	case !b.Rule.Limit.Relative():
+	case b.Control > 0:
+		lines = append(lines, fmt.Sprintf("old keeps %s of the traffic through the proving, to compare with", say.Share(b.Control)))
+	default:
+		lines = append(lines, "old keeps none of the traffic once new has all: the limit then lies above where old is likely to have come to")
+	}
+	if b.WarmUp > 0 {
+		lines = append(lines, fmt.Sprintf("warming up: instances are not judged in their first %s of traffic", say.Span(b.WarmUp)))
 	}
 	return lines
 }
