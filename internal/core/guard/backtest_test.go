@@ -162,3 +162,21 @@ func TestStanding(t *testing.T) {
 		}
 	}
 }
+
+// TestLineBudget sees that many standing guards share one budget: each needs so much more evidence, and not that many times as long.
+func TestLineBudget(t *testing.T) {
+	r := rule(Limit{Kind: AtMost, Value: 0.05, Unit: Share})
+	r.Way = Sequential
+	took := map[int]int{}
+	for _, among := range []int{1, 1000} {
+		p, chance := NewStanding(r, every, among), rand.New(rand.NewPCG(9, 9))
+		p.Begin(0, start)
+		for n := 1; !p.Broke() && n < 5000; n++ {
+			p.Add(shown(chance, n, 0, 300, 0, 0.06))
+			took[among] = n
+		}
+	}
+	if took[1000] <= took[1] || took[1000] > 3*took[1] {
+		t.Errorf("one takes %d intervals, one of a thousand %d", took[1], took[1000])
+	}
+}
