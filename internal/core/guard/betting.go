@@ -44,7 +44,6 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	trust := 1 / p.scatter.factor()
 	alike := p.each[1].ordinary(i.New, i.Each.New)
 	rest := sample{alike.Part, alike.Whole}
-	apart := rest.part/rest.whole - old.part/old.whole
 	bet := func(new sample, rate, gap float64) float64 {
 		if trust < leastTrust {
 			return normalBet(new.part/new.whole-old.part/old.whole-gap, rate-usual-gap, explained/trust)
@@ -65,13 +64,20 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	}
 	p.pool(i, trust/explained)
 	p.ones.add(i.Each.New, old, 1/trust)
-	few := new.whole + 1
-	shown := max(usual, min((p.whole.new.part+usual*few)/(p.whole.new.whole+few), 1-leastRate)) // what is worse scatters more by its counts alone
-	p.scatter.add(apart/usual, (usual*(1-usual)/old.whole+shown*(1-shown)/new.whole)/(usual*usual))
+	p.learn(i, old, rest, usual)
+	return up, down, true
+}
+
+// learn takes what an interval tells of those to come, where new without its odd instances showed rest: how much cohorts scatter, what old
+// usually shows, and how far instances go their own ways.
+func (p *Process) learn(i Interval, old, rest sample, usual float64) {
+	// What is worse scatters more by its counts alone: by what new showed in this stage, drawn to what is usual with the weight of an interval.
+	one := i.New.Whole + 1
+	shown := max(usual, min((p.whole.new.part+usual*one)/(p.whole.new.whole+one), 1-leastRate))
+	p.scatter.add((rest.part/rest.whole-old.part/old.whole)/usual, (usual*(1-usual)/old.whole+shown*(1-shown)/i.New.Whole)/(usual*usual))
 	p.see(i.Old)
 	p.each[0].add(i.Each.Old)
 	p.each[1].add(i.Each.New)
-	return up, down, true
 }
 
 // worse is the rate of the k-th size of regression that is looked out for, beyond a rate, where the limit lies at another.
