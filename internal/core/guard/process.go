@@ -34,6 +34,7 @@ type Process struct {
 	spoke   time.Time
 	beyond  time.Time // since when the evidence is that of a breach
 	broke   bool
+	kept    bool // this stage was clear once while a moving limit was told without old
 
 	outlasts int // intervals that an outage has lasted
 	standing bool
@@ -147,7 +148,7 @@ func (p *Process) Begin(stage int, at time.Time) {
 	}
 	p.stage, p.inside, p.began = stage, 0, at
 	p.keeps = [keepers]float64{}
-	p.whole = pooled{}
+	p.whole, p.kept = pooled{}, false
 }
 
 // Add takes an interval that lies wholly under the present stage's share.
@@ -178,7 +179,7 @@ func (p *Process) Add(i Interval) {
 		p.stages++
 	}
 	start, most := p.start(), 1e12
-	if p.standing {
+	if p.lasts() {
 		most = 30 / p.risk // so that it turns within a few intervals
 	}
 	for k := range p.breach {
@@ -192,13 +193,13 @@ func (p *Process) Add(i Interval) {
 		p.keeps[k] = min((p.keeps[k]+begun/keepers)*math.Exp(min(down[k], 50)), mostKept)
 	}
 	p.broke = p.broke || p.reached(i.At)
+	p.kept = p.kept || p.bound != nil && sum(p.keeps[:]) >= 1/KeptRisk
 	if p.standing && p.broke && sum(p.keeps[:]) >= 1/KeptRisk {
 		p.broke, p.breach = false, [alternatives]float64{}
 	}
 }
 
-// reached tells whether the evidence is that of a breach: for a guard that stands only once it has been for so long without a
-// break, as what is over by itself within minutes is no revision's fault that has served for days.
+// reached tells whether the evidence is that of a breach: where it must last, only once it has been for so long without a break.
 func (p *Process) reached(at time.Time) bool {
 	switch {
 	case sum(p.breach[:]) < 1/p.risk:
@@ -207,7 +208,13 @@ func (p *Process) reached(at time.Time) bool {
 	case p.beyond.IsZero():
 		p.beyond = at
 	}
-	return (!p.standing || at.Sub(p.beyond) >= LeastStanding) && p.exceeds() && p.ones.lone(p.rule.Limit.Value) == ""
+	return (!p.lasts() || at.Sub(p.beyond) >= LeastStanding) && p.exceeds() && p.ones.lone(p.rule.Limit.Value) == ""
+}
+
+// lasts tells whether a breach must last, as what is over by itself within minutes is no fault of a revision that has served well until
+// then: of a guard that stands, and of one that has no control any more, once it was clear.
+func (p *Process) lasts() bool {
+	return p.standing || p.kept && p.bound != nil && p.rule.Limit.Relative()
 }
 
 // margin is by how many standard errors an estimate must lie beyond the limit where the evidence alone does not say that it does.
@@ -222,7 +229,7 @@ func (p *Process) exceeds() bool {
 	return difference != nil && difference.Value-margin/math.Sqrt(p.whole.information) > p.rule.Limit.Value
 }
 
-// LeastStanding is how long what a guard that stands sees must last.
+// LeastStanding is how long what must last does at least.
 const LeastStanding = 5 * time.Minute
 
 // paired tells whether new is held against old in an interval.

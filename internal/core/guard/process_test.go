@@ -259,3 +259,37 @@ func TestBudget(t *testing.T) {
 		}
 	}
 }
+
+// TestInterrupted sees that, without a control, what begins with the switch is a breach at once, and what comes once the guard was clear only
+// where it lasts.
+func TestInterrupted(t *testing.T) {
+	for _, test := range []struct {
+		name        string
+		from, lasts int // intervals in which new is worse
+		by          int // the interval at which it breaches, about; 0 for never
+	}{
+		{"from the switch on", 0, 200, 5},
+		{"an outage", 40, 12, 0},
+		{"an outage, and another", 40, 24, 0},
+		{"something that stays", 40, 200, 73}, // five minutes are thirty intervals
+	} {
+		r := rule(Limit{Kind: AboveOld, Value: 0.01, Unit: Share})
+		r.Way = Sequential
+		p, chance, bound, broke := NewProcess(r, 0.01, every), rand.New(rand.NewPCG(4, 4)), 0.03, 0
+		p.Begin(0, start)
+		for n := 1; n <= 200 && broke == 0; n++ {
+			rate := 0.01
+			if n > test.from && n <= test.from+test.lasts && (test.by > 0 || n%30 < 24) {
+				rate = 0.2
+			}
+			i := shown(chance, n, 0, 1000, 0, rate)
+			i.Old, i.Bound = nil, &bound
+			if p.Add(i); p.Broke() {
+				broke = n
+			}
+		}
+		if (broke > 0) != (test.by > 0) || broke > test.by+3 || broke < test.by-3 {
+			t.Errorf("%s: breach at %d, want %d", test.name, broke, test.by)
+		}
+	}
+}
