@@ -40,7 +40,7 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	}
 	explained := usual * (1 - usual) * (1/old.whole + 1/new.whole)
 	p.scattersAs(true, explained/(usual*usual))
-	p.scatter.among = 1 + window*p.each[0].own()*usual*usual*(1/float64(max(1, len(i.Each.Old)))+1/float64(max(1, i.New.Instances)))/explained
+	p.scatter.among = 1 + p.among(usual, i)/explained
 	trust := 1 / p.scatter.factor()
 	alike := p.each[1].ordinary(i.New, i.Each.New)
 	rest := sample{alike.Part, alike.Whole}
@@ -66,6 +66,17 @@ func (p *Process) betPair(i Interval, old, new sample) (up [alternatives]float64
 	p.ones.add(i.Each.New, old, 1/trust)
 	p.learn(i, old, rest, usual)
 	return up, down, true
+}
+
+// among is the variance of the difference of both cohorts in an interval by how far instances go their own ways: that of the mean of a window,
+// as an interval of it would have. Where the limit itself is not protected most good versions lie where the risk is, and it counts twice, as it
+// is known of few instances.
+func (p *Process) among(usual float64, i Interval) float64 {
+	variance := window * p.each[0].own() * usual * usual * (1/float64(max(1, len(i.Each.Old))) + 1/float64(max(1, i.New.Instances)))
+	if p.rule.Safe == NoWorse {
+		variance *= 2
+	}
+	return variance
 }
 
 // learn takes what an interval tells of those to come, where new without its odd instances showed rest: how much cohorts scatter, what old
