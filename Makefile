@@ -32,7 +32,7 @@ check:
 bench: build
 	@scripts/bench
 
-# Measures the guards on made-up traffic and writes the figures of docs/guards.md; it takes some minutes.
+# Measures the guards on made-up traffic and writes the figures of docs/guards.md; it takes a quarter of an hour.
 guards:
 	$(GO) run ./cmd/guards
 

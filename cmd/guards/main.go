@@ -40,7 +40,7 @@ func (s setup) String() string {
 }
 
 func main() {
-	rollouts := flag.Int("rollouts", 1000, "how many rollouts without a regression are played for each kind of traffic")
+	rollouts := flag.Int("rollouts", 200, "how many rollouts without a regression are played for each kind of traffic")
 	flag.Parse()
 	if err := run(*rollouts); err != nil {
 		fmt.Fprintln(os.Stderr, "guards:", err)
