@@ -72,10 +72,7 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	}
 	b.probe(ctx, seen, now)
 	if rules := b.rules(seen); rules != nil {
-		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now)}
-		if rules.Standing() > 0 {
-			about.Standing = b.e.standing()
-		}
+		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now), Standing: b.e.standing}
 		if (b.state.Roll != nil || len(rules.Guards) > 0) && !now.Before(b.panel.Due(about)) {
 			scrapes := b.scrape(ctx, seen)
 			b.panel.Evaluate(about, scrapes, func(id string) bool { return b.instances[id] != nil }, now)

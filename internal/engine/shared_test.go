@@ -10,7 +10,7 @@ import (
 
 // TestShared sees which other breaches speak for a revision whose own standing guard breaches.
 func TestShared(t *testing.T) {
-	const early, late = 1, 2
+	const early, late, long = 10000, 10200, 1 // seconds; breaches that are far apart are not one trouble
 	for _, test := range []struct {
 		name                string
 		workload, site      string // of the other berth
@@ -27,6 +27,9 @@ func TestShared(t *testing.T) {
 		{name: "another one here, before", workload: "fares", site: "pier", breached: late, otherwise: early, want: "fares breached before, and does not need it"},
 		{name: "another one here, before this was recorded", workload: "fares", site: "pier", otherwise: early, want: "fares breached before, and does not need it"},
 		{name: "another one here, after", workload: "fares", site: "pier", breached: early, otherwise: late},
+		{name: "what it needs, for long", workload: "ledger", site: "pier", needed: true, breached: late, otherwise: long},
+		{name: "another revision elsewhere, for long", workload: "berthing", site: "dock", breached: late, otherwise: long},
+		{name: "another one here, for long", workload: "fares", site: "pier", breached: late, otherwise: long},
 		{name: "one that needs it", workload: "fares", site: "pier", needs: true, breached: late, otherwise: early},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -36,8 +39,8 @@ func TestShared(t *testing.T) {
 				}
 				return time.Unix(n, 0)
 			}
-			this := &loop{id: berth.ID{Workload: "berthing", Site: "pier"}, breached: at(test.breached)}
-			this.state.Applied = "1"
+			this := &loop{id: berth.ID{Workload: "berthing", Site: "pier"}}
+			this.state.Applied, this.state.BreachSince = "1", at(test.breached)
 			other := &loop{id: berth.ID{Workload: test.workload, Site: test.site}, breached: at(test.otherwise)}
 			revision := &berth.Revision{Fingerprint: "2", Version: "v2"}
 			if test.same {
@@ -52,7 +55,7 @@ func TestShared(t *testing.T) {
 				between := &loop{id: berth.ID{Workload: "sheets", Site: "pier"}, needs: []string{test.workload}}
 				e.berths[between.id], this.needs = between, []string{"sheets"}
 			}
-			if got := e.shared(this); got != test.want {
+			if got := e.shared(this, at(late)); got != test.want {
 				t.Errorf("it is told %q, not %q", got, test.want)
 			}
 		})

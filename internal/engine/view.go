@@ -140,11 +140,8 @@ func (b *loop) health(seen *evidence) health.Summary {
 func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
 	b.shown, b.proven = v, b.state.Proven
-	switch {
-	case len(b.state.Breaches) == 0:
+	if b.breached = b.state.BreachSince; v.SyncStatus == compare.Unread || v.Rollout != nil { // what is not seen, or on its way, speaks for nobody
 		b.breached = time.Time{}
-	case b.breached.IsZero():
-		b.breached = b.e.clock.Now()
 	}
 	b.stands = 0
 	if b.needs = nil; b.held[b.state.Applied] != nil {

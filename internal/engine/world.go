@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/config"
@@ -50,7 +51,7 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
 	if slices.ContainsFunc(seen.judged.Verdicts, func(v guard.Verdict) bool { return v.Word == guard.Breach }) {
-		w.Shared = e.shared(b)
+		w.Shared = e.shared(b, e.clock.Now())
 	}
 	return w, nil
 }
@@ -116,26 +117,35 @@ func (e *Engine) waitsFor(id berth.ID) (string, bool) {
 	return "", true
 }
 
-// shared tells what else breaches its standing guards at this time, so that a breach here may come of the same and be no fault of what
-// is applied: a workload that this one needs; the same workload at another site on another revision; or another workload of the
-// site that does not need this one, where it did before this one. It is called with the lock held.
-func (e *Engine) shared(b *loop) string {
-	needed := e.needed(b)
+// sharedWithin is how far apart two breaches may begin to be taken for one trouble. What has breached for long says nothing of what
+// breaches now.
+const sharedWithin = 3 * guard.LeastStanding
+
+// shared tells what else breaches its standing guards since about the same time, so that a breach here may come of the same and be no fault
+// of what is applied: a workload that this one needs; the same workload at another site on another revision; or another workload of
+// the site that does not need this one, where it did before this one. It is called with the lock held.
+func (e *Engine) shared(b *loop, now time.Time) string {
+	since := b.state.BreachSince
+	if since.IsZero() {
+		since = now
+	}
+	needed, found := e.needed(b), []string{}
 	for _, other := range e.berths {
-		if other == b || other.breached.IsZero() {
+		if other == b || other.breached.IsZero() || other.breached.Sub(since).Abs() > sharedWithin {
 			continue
 		}
-		here, first := other.id.Site == b.id.Site, b.breached.IsZero() || other.breached.Before(b.breached)
+		here, first := other.id.Site == b.id.Site, other.breached.Before(since)
 		switch {
 		case here && needed[other]:
-			return fmt.Sprintf("%s, which it needs, breaches too", other.id.Workload)
+			found = append(found, fmt.Sprintf("%s, which it needs, breaches too", other.id.Workload))
 		case other.id.Workload == b.id.Workload && other.shown.Applied != nil && other.shown.Applied.Fingerprint != b.state.Applied:
-			return fmt.Sprintf("it breaches at %s too, on %s", other.id.Site, other.shown.Applied.Version)
+			found = append(found, fmt.Sprintf("it breaches at %s too, on %s", other.id.Site, other.shown.Applied.Version))
 		case here && first && !e.needed(other)[b]:
-			return fmt.Sprintf("%s breached before, and does not need it", other.id.Workload)
+			found = append(found, fmt.Sprintf("%s breached before, and does not need it", other.id.Workload))
 		}
 	}
-	return ""
+	slices.Sort(found) // the same is told each time
+	return strings.Join(found[:min(1, len(found))], "")
 }
 
 // standing is how many standing guards of the line go back by themselves: one budget of false rollbacks is theirs.

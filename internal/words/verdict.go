@@ -49,7 +49,7 @@ func VerdictMore(v guard.Verdict) string {
 		}
 	}
 	if v.Why != "" {
-		return v.Why
+		text = v.Why
 	}
 	if v.Warming {
 		return "not judged in the first " + say.Span(v.Wait)
@@ -58,7 +58,7 @@ func VerdictMore(v guard.Verdict) string {
 		text = joined(text, "limit now "+unit.Format(*v.Bound))
 	}
 	switch {
-	case v.Word != guard.Undecided:
+	case v.Word != guard.Undecided || v.Why != "":
 	case v.Wait >= guard.Longest:
 		text = joined(text, "too close to tell")
 	default:

@@ -136,6 +136,7 @@ func TestVerdictWords(t *testing.T) {
 		{guard.Verdict{Word: guard.Undecided, Warming: true, Wait: 40 * time.Second}, "warming up", "warming up", "not judged in the first 40 s"},
 		{guard.Verdict{Word: guard.Undecided, Wait: time.Minute, Why: "web-2 alone is bad"}, "undecided", "undecided: web-2 alone is bad", "web-2 alone is bad"},
 		{guard.Verdict{Word: guard.Silent, Since: since, Why: "web-1: no answer"}, "silent", "silent since 08:59:00", "web-1: no answer"},
+		{guard.Verdict{Word: guard.Silent, Since: since, Why: "web-1: no answer", Bound: new(float64)}, "silent", "silent since 08:59:00", "web-1: no answer; limit now 0"},
 	} {
 		if word, all, more := words.VerdictWord(test.v), words.VerdictWords(test.v), words.VerdictMore(test.v); word != test.word || all != test.words || more != test.more {
 			t.Errorf("%+v: %q, %q, %q", test.v, word, all, more)

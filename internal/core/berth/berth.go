@@ -39,6 +39,7 @@ type State struct {
 	MarkedFrom  declare.Fingerprint  `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
 	InPart      declare.Fingerprint  `json:"in_part,omitempty"`     // a revision of which a person took some parts only
 	Breaches    []string             `json:"breaches,omitempty"`    // standing guards whose breach is on record
+	BreachSince time.Time            `json:"breach_since,omitzero"` // since when there are any
 	Restarted   map[string]time.Time `json:"restarted,omitempty"`   // instances that were started anew, and when last
 	TailEnds    time.Time            `json:"tail_ends,omitzero"`    // until when the last rollout's signals are recorded still
 

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
-	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -139,11 +138,8 @@ func (d *decision) observation(s rollout.State) rollout.Observation {
 	if s.Shared.IsZero() {
 		o.Verdicts = nil // they are of what was there before
 	}
-	if s.Phase == rollout.Proven && d.world.Shared != "" { // what stands is judged, and the trouble is not its own
-		o.Verdicts = slices.Clone(o.Verdicts)
-		for i := range o.Verdicts {
-			o.Verdicts[i].Then = guard.Tell
-		}
+	if s.Phase == rollout.Proven {
+		o.Verdicts = d.spared(o.Verdicts)
 	}
 	for _, cohort := range seen.Cohorts {
 		switch {

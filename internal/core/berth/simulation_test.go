@@ -321,3 +321,39 @@ func TestLockedWhileKept(t *testing.T) {
 		}
 	}
 }
+
+// TestSharedWhileKept sees that what is proven, its old set still kept, goes back where it alone breaches; where something else does too it
+// stays, a person is called once, and is not any more when it is over.
+func TestSharedWhileKept(t *testing.T) {
+	m := newModel()
+	m.push("2")
+	one, old := m.world.Declared, revision("1")
+	m.world.Revisions[old.Fingerprint] = old
+	roll := &rollout.State{ID: 1, Old: rollout.Side{Revision: old.Fingerprint, Parts: map[string]int{"app": 2}, Proven: true}, New: rollout.Side{Revision: one.Fingerprint}, Rules: one.Desired.Rollout, Phase: rollout.Proven, Switched: start, Shared: start}
+	roll.Rules.Style, roll.Rules.Keep = declare.BlueGreen, span(time.Hour)
+	m.state.Applied, m.state.Rollout, m.state.Roll = one.Fingerprint, 1, roll
+	value := guard.Estimate{Value: 0.09}
+	breach := []guard.Verdict{{Guard: "slow", Word: guard.Breach, Then: guard.RollBack, Limit: guard.Limit{Kind: guard.AtMost, Value: 0.05, Unit: guard.Share}, New: &value}}
+	step := func(shared string, verdicts []guard.Verdict) (called int) {
+		m.world.Shared = shared
+		seen := Seen{Reached: true, Verdicts: verdicts, Cohorts: []Cohort{{Revision: old.Fingerprint, Instances: []Instance{{ID: "a", Part: "app"}}}, {Revision: one.Fingerprint, Share: 1}}}
+		d := Decide(north, m.state, seen, m.world, nil, start.Add(time.Minute))
+		m.state = d.State
+		for _, f := range d.Facts {
+			if f.Kind == Called {
+				called++
+			}
+		}
+		return called
+	}
+	called := step("ledger, which it needs, breaches too", breach) + step("ledger, which it needs, breaches too", breach)
+	if called != 1 || m.state.Calls == "" || m.state.Roll.Phase != rollout.Proven {
+		t.Errorf("while something else breaches: called %d times, %q, %s", called, m.state.Calls, m.state.Roll.Phase)
+	}
+	if step("", nil); m.state.Calls != "" {
+		t.Errorf("it is over, and still: %s", m.state.Calls)
+	}
+	if step("", breach); m.state.Roll.Phase != rollout.RollingBack {
+		t.Errorf("alone it is %s", m.state.Roll.Phase)
+	}
+}

@@ -70,6 +70,12 @@ func (d *decision) standing() {
 		}
 	}
 	switch {
+	case len(d.State.Breaches) == 0:
+		d.State.BreachSince = time.Time{}
+	case d.State.BreachSince.IsZero():
+		d.State.BreachSince = d.now
+	}
+	switch {
 	case len(causes) > 0:
 		d.standingBack(causes)
 	case d.State.Calls != "":
@@ -120,10 +126,31 @@ func (d *decision) standingBack(causes []rollout.Cause) {
 		d.goBack(to, rollout.Automatic, causes)
 		return
 	}
+	d.call(causes[0].Text, why)
+}
+
+// call calls a person, once, where what is applied would go back and does not.
+func (d *decision) call(breach, why string) {
 	if d.State.Calls == "" {
-		d.State.Calls = fmt.Sprintf("%s; nothing is rolled back: %s", causes[0].Text, why)
+		d.State.Calls = fmt.Sprintf("%s; nothing is rolled back: %s", breach, why)
 		d.fact(Called, rollout.Automatic, d.State.Applied, d.State.Calls, nil)
 	}
+}
+
+// spared are the verdicts on what is proven while its old set is kept: where something else breaches too they only tell, and a person is called.
+func (d *decision) spared(verdicts []guard.Verdict) []guard.Verdict {
+	all, called := slices.Clone(verdicts), false
+	for i, v := range all {
+		if d.world.Shared != "" && v.Word == guard.Breach && v.Then == guard.RollBack {
+			called = true
+			d.call(rollout.Sentence(v), d.world.Shared)
+			all[i].Then = guard.Tell
+		}
+	}
+	if !called && d.State.Calls != "" {
+		d.State.Calls, d.Durable = "", true
+	}
+	return all
 }
 
 // Back gives the last proven revision before what is applied that is not barred; nil where there is none.

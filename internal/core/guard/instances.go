@@ -40,8 +40,8 @@ const (
 	// that it comes to that.
 	window = 1 << (batches - 1)
 	ebbing = 1 - 2.0/window
-	// leastInstances is how many there must be, to tell one's own way from the others'.
-	leastInstances = 3
+	// LeastInstances is how many there must be, to tell one's own way from the others'.
+	LeastInstances = 3
 
 	// An odd instance gives so many times as many bad answers as the others, by so many standard deviations; at most so large a
 	// part of all are odd.
@@ -69,10 +69,10 @@ func (c *instances) ordinary(old *signal.Point, by map[string]signal.Tally) *sig
 	return &rest
 }
 
-// odd are the instances that are, in the order of their names.
+// odd are the instances that are and that showed something in the last interval, in the order of their names.
 func (c *instances) odd() (names []string) {
 	for _, name := range slices.Sorted(maps.Keys(c.by)) {
-		if c.by[name].odd {
+		if d := c.by[name]; d.odd && d.seen == c.taken { // one that is gone is nobody's trouble
 			names = append(names, name)
 		}
 	}
@@ -81,7 +81,7 @@ func (c *instances) odd() (names []string) {
 
 // add takes what each instance showed in one interval.
 func (c *instances) add(by map[string]signal.Tally) {
-	if len(by) < leastInstances {
+	if len(by) < LeastInstances {
 		return
 	}
 	if c.by == nil {
@@ -98,7 +98,7 @@ func (c *instances) add(by map[string]signal.Tally) {
 			alike++
 		}
 	}
-	if all.Whole == 0 {
+	if all.Whole == 0 || alike < LeastInstances-1 {
 		return
 	}
 	alone := 1 / (1 - 1/alike) // each is part of what it is held against

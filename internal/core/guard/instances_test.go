@@ -102,3 +102,48 @@ func TestOddInstances(t *testing.T) {
 		}
 	}
 }
+
+// TestGone sees that instances that are gone neither make a lone one look like one of several, nor leave what is told of the others no number.
+func TestGone(t *testing.T) {
+	var seen instances
+	show := func(bad map[string]float64) {
+		by := map[string]signal.Tally{}
+		for name, part := range bad {
+			by[name] = signal.Tally{Part: part, Whole: 1000}
+		}
+		seen.add(by)
+	}
+	all := map[string]float64{"a": 200, "b": 200, "c": 200}
+	for _, name := range []string{"d", "e", "f", "g", "h", "i"} {
+		all[name] = 10
+	}
+	for range 20 {
+		show(all)
+	}
+	if odd := seen.odd(); len(odd) != 3 {
+		t.Fatalf("odd are %v", odd)
+	}
+	for range 20 {
+		show(map[string]float64{"a": 200, "b": 200, "c": 200, "d": 10})
+	}
+	if own := seen.own(); math.IsNaN(own) || math.IsInf(own, 0) {
+		t.Errorf("own is %v", own)
+	}
+
+	var each ones
+	old := sample{20, 1000}
+	for n := range 3 { // one instance that was started anew twice, and is bad since
+		for range 10 {
+			each.add(map[string]signal.Tally{fmt.Sprint(n): {Part: float64(20 + 100*(n/2)), Whole: 1000}}, old, 1)
+		}
+	}
+	if lone := each.lone(0.03); lone != "" {
+		t.Errorf("%s is alone to blame, and alone there", lone)
+	}
+	for n := range 1000 {
+		each.add(map[string]signal.Tally{fmt.Sprint("new", n): {Part: 20, Whole: 1000}}, old, 1)
+	}
+	if len(each.by) > 2*window {
+		t.Errorf("%d instances are remembered", len(each.by))
+	}
+}

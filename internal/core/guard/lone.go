@@ -11,10 +11,15 @@ import (
 
 // ones are what the instances of new showed, each by itself, in all intervals that were bet on. What one of several does alone is no breach,
 // as it may be its host; and it is not clear.
-type ones map[string]one
+type ones struct {
+	by      map[string]one
+	serving int // instances of the last interval
+	taken   int // intervals
+}
 
 type one struct {
 	sample
+	seen     int     // the last interval that it showed anything
 	excess   float64 // bad answers beyond those that it would have given at old's rate of the same interval
 	variance float64 // of them
 }
@@ -28,24 +33,28 @@ const (
 	loneErrors = 2
 )
 
-// add adds what each instance showed beside old in an interval; factor is how much more it scatters than its counts explain.
+// add adds what each instance showed beside old in an interval; factor is how much more it scatters than its counts explain. One that
+// is gone is forgotten after a while.
 func (all *ones) add(each map[string]signal.Tally, old sample, factor float64) {
-	if *all == nil {
-		*all = ones{}
+	if all.by == nil {
+		all.by = map[string]one{}
 	}
+	all.taken++
+	all.serving = len(each)
 	rate, likely := old.part/old.whole, (old.part+0.5)/(old.whole+1)
 	for name, t := range each {
-		o := (*all)[name]
-		o.part, o.whole = o.part+t.Part, o.whole+t.Whole
+		o := all.by[name]
+		o.part, o.whole, o.seen = o.part+t.Part, o.whole+t.Whole, all.taken
 		o.excess += t.Part - rate*t.Whole
 		o.variance += factor * likely * t.Whole * (1 + t.Whole/old.whole)
-		(*all)[name] = o
+		all.by[name] = o
 	}
+	maps.DeleteFunc(all.by, func(_ string, o one) bool { return all.taken-o.seen > window })
 }
 
 // without is what all but one showed.
 func (all ones) without(name string) (rest one) {
-	for other, o := range all {
+	for other, o := range all.by {
 		if other != name {
 			rest.part, rest.whole, rest.excess, rest.variance = rest.part+o.part, rest.whole+o.whole, rest.excess+o.excess, rest.variance+o.variance
 		}
@@ -56,15 +65,15 @@ func (all ones) without(name string) (rest one) {
 // lone is the one instance without which new is not seen to be beyond a limit above old; empty for none. Where more than half of its answers
 // are bad it is no matter of a host.
 func (all ones) lone(limit float64) (worst string) {
-	if len(all) < leastInstances {
+	if all.serving < LeastInstances { // of those that are gone nothing is to be blamed on one
 		return ""
 	}
-	for _, name := range slices.Sorted(maps.Keys(all)) {
-		if worst == "" || all[name].rate() > all[worst].rate() {
+	for _, name := range slices.Sorted(maps.Keys(all.by)) {
+		if worst == "" || all.by[name].rate() > all.by[worst].rate() {
 			worst = name
 		}
 	}
-	blamed, rest := all[worst], all.without(worst)
+	blamed, rest := all.by[worst], all.without(worst)
 	usual := rest.rate() * blamed.whole
 	alone := blamed.part > loneTimes*usual && blamed.part-usual > loneErrors*math.Sqrt(max(1, usual)) && blamed.rate() <= oddAtMost
 	if !alone || rest.excess-loneErrors*math.Sqrt(rest.variance) > limit*rest.whole {
@@ -91,7 +100,7 @@ func (p *Process) blames(evidence float64) string {
 		return ""
 	}
 	if rest := p.ones.without(blamed).rate(); rest > 0 {
-		return fmt.Sprintf("%s alone gives %.2g times as many bad answers as the rest of new", blamed, p.ones[blamed].rate()/rest)
+		return fmt.Sprintf("%s alone gives %.2g times as many bad answers as the rest of new", blamed, p.ones.by[blamed].rate()/rest)
 	}
 	return blamed + " alone gives bad answers, and the rest of new none"
 }

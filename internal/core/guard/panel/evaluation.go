@@ -102,7 +102,7 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	tallies, whys := map[declare.Fingerprint]signal.Tally{}, map[group]string{}
 	tells, read := map[string]bool{}, map[declare.Fingerprint]bool{}
 	old, new := s.sides()
-	each := each{old: old, new: new}
+	each := gathered{old: old, new: new}
 	for _, scrape := range scrapes {
 		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, e.at)
 		at := group{scrape.Revision, scrape.Part}
@@ -141,13 +141,13 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	}
 }
 
-// each gathers what the instances of both cohorts showed.
-type each struct {
+// gathered is what the instances of both cohorts showed.
+type gathered struct {
 	guard.Each
 	old, new declare.Fingerprint
 }
 
-func (e *each) add(s Scrape, tally signal.Tally) {
+func (e *gathered) add(s Scrape, tally signal.Tally) {
 	by := &e.Old
 	switch s.Revision {
 	case e.old:
@@ -162,12 +162,12 @@ func (e *each) add(s Scrape, tally signal.Tally) {
 	(*by)[s.Instance] = tally
 }
 
-// known is what was gathered of cohorts that could be read whole.
-func (e *each) known(tallies map[declare.Fingerprint]signal.Tally) (all guard.Each) {
-	if tallies[e.old].Whole > 0 {
+// known is what was gathered of cohorts that could be read whole and have instances enough to be told apart.
+func (e *gathered) known(tallies map[declare.Fingerprint]signal.Tally) (all guard.Each) {
+	if tallies[e.old].Whole > 0 && len(e.Old) >= guard.LeastInstances {
 		all.Old = e.Old
 	}
-	if tallies[e.new].Whole > 0 {
+	if tallies[e.new].Whole > 0 && len(e.New) >= guard.LeastInstances {
 		all.New = e.New
 	}
 	return all

@@ -26,7 +26,7 @@ type Subject struct {
 	Rules    *declare.Desired // whose guards count
 	Roll     *rollout.State   // nil where nothing is under way
 	Applied  declare.Fingerprint
-	Standing int                       // guards of the line that go back by themselves from what is proven, this berth's among them
+	Standing func() int                // how many guards of the line go back by themselves from what is proven; nil for this berth's alone
 	Past     map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
 }
 
@@ -291,7 +291,11 @@ func (s Subject) process(rule guard.Rule) *guard.Process {
 }
 
 func (s Subject) standingProcess(rule guard.Rule) *guard.Process {
-	return guard.NewStanding(rule, s.every(), s.Standing)
+	among := s.Rules.Standing()
+	if s.Standing != nil {
+		among = max(among, s.Standing())
+	}
+	return guard.NewStanding(rule, s.every(), among)
 }
 
 // give gives a process one evaluation, where it is about what the process follows.
