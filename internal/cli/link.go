@@ -58,7 +58,7 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.link.Plain, "plain", false, "of a bundle: the registry speaks http")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
-	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in, or local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites")
+	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in; local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites; or cluster[=CONTEXT[/NAMESPACE]] for a namespace of a Kubernetes cluster, the current context's and named like the site where that is left out")
 	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 

@@ -72,7 +72,7 @@ func newSites(before config.Settings, names []string, on string) ([]config.Site,
 			continue
 		}
 		site := config.Site{Name: name}
-		if site.Target, err = kind.New(all, rest); err != nil {
+		if site.Target, err = kind.New(site.Name, all, rest); err != nil {
 			return nil, usageError{fmt.Errorf("--target %s: %w", on, err)}
 		}
 		all, added = append(all, site), append(added, site)

@@ -16,7 +16,7 @@ func TestKinds(t *testing.T) {
 	var names []string
 	for _, kind := range kinds {
 		names = append(names, kind.Name)
-		made, err := kind.New(nil, "")
+		made, err := kind.New("north", nil, "")
 		if err != nil || made.Kind != kind.Name || kind.Check(made) != nil || kind.Describe(made) == "" || kind.Means == "" {
 			t.Errorf("%s makes %+v, %v", kind.Name, made, err)
 		}
@@ -26,12 +26,17 @@ func TestKinds(t *testing.T) {
 		want   string
 	}{
 		{config.Target{}, "what it runs on is missing; write target: with kind: local"},
-		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: stand-in`},
+		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: cluster (a namespace of a Kubernetes cluster) or kind: stand-in`},
 		{config.Target{Kind: "stand-in", Listen: "127.0.0.1:80"}, "listens nowhere"},
 		{config.Target{Kind: "local", Listen: "here"}, "is no address"},
 		{config.Target{Kind: "local", Ports: "1-2"}, "are no ports from 1024"},
 		{config.Target{Kind: "local", Ports: "3000-2000"}, "are no ports from 1024"},
 		{config.Target{Kind: "local", Ports: "20000-20100"}, ""},
+		{config.Target{Kind: "cluster"}, "namespace is missing"},
+		{config.Target{Kind: "cluster", Namespace: "North"}, "is no name of a namespace"},
+		{config.Target{Kind: "cluster", Namespace: "north", Listen: "127.0.0.1:80"}, "comes in by its own gateways"},
+		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "shore"}, "write it like gateways/shore"},
+		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "gateways/shore/https"}, ""},
 	} {
 		err := target.Check(kinds, []config.Site{{Name: "north", Target: test.target}})
 		if test.want == "" && err != nil || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want) || !strings.Contains(err.Error(), "north")) {

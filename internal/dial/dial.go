@@ -24,6 +24,16 @@ func New() *Client {
 	}}
 }
 
+// Through is a client that asks by another way than the network; nil for the network.
+func (c *Client) Through(way http.RoundTripper) *Client {
+	if way == nil {
+		return c
+	}
+	other := *c.http
+	other.Transport = way
+	return &Client{&other}
+}
+
 // Close lets go of the open connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 

@@ -155,6 +155,10 @@ func (b *loop) probe(ctx context.Context, seen *evidence, now time.Time) {
 				b.instances[in.ID] = s
 			}
 			for name, probe := range desired.Parts[in.Part].Probes {
+				if why, told := in.Told[name]; told {
+					s.tracks[name] = s.tracks[name].Tell(health.Outcome{At: now, Passed: why == "", Reason: why})
+					continue
+				}
 				if now.Before(s.due[name]) {
 					continue
 				}
@@ -184,7 +188,7 @@ func (b *loop) ask(ctx context.Context, in target.Instance, probe declare.Probe)
 	case in.Reason != "" || in.Address == "":
 		return in.Reason
 	case len(probe.Command) == 0:
-		return b.e.prober.Ask(ctx, in.Address, in.Ports, probe)
+		return b.e.prober.Through(in.Through).Ask(ctx, in.Address, in.Ports, probe)
 	}
 	ctx, cancel := context.WithTimeout(ctx, probe.Timeout.Duration)
 	defer cancel()
@@ -208,8 +212,11 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 				continue // it runs to its end, and is done or failed then
 			}
 			judged := desired.Parts[in.Part].Health(b.instances[in.ID].tracks, in.Started, in.Restarts, in.Again, now)
-			if in.CannotStart != "" {
+			switch {
+			case in.CannotStart != "":
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
+			case in.Address == "" && judged.Word == health.Healthy: // no probe asks, and it does not run
+				judged.Word, judged.Reason = health.Starting, in.Reason
 			}
 			seen.health[in.ID] = judged
 			if judged.Dead {
@@ -258,7 +265,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
-					s.Page, s.err = b.e.scraper.Fetch(ctx, in.Address, in.Ports, *metrics)
+					s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics)
 					return nil
 				})
 			}

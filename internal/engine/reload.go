@@ -57,7 +57,7 @@ func (e *Engine) Apply(s config.Settings) error {
 			e.mu.Unlock()
 			return fmt.Errorf("the site %s is new: start Aditus again to open it", site.Name)
 		}
-		if site.Target != e.siteOf(site.Name).Target {
+		if !reflect.DeepEqual(site.Target, e.siteOf(site.Name).Target) {
 			e.mu.Unlock()
 			return fmt.Errorf("the site %s has another target: start Aditus again to open it", site.Name)
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/dial"
@@ -16,6 +17,9 @@ type Prober struct{ client *dial.Client }
 
 // New makes a Prober that keeps connections open between two questions.
 func New() *Prober { return &Prober{dial.New()} }
+
+// Through is a Prober that asks HTTP by another way than the network; nil for the network.
+func (p *Prober) Through(way http.RoundTripper) *Prober { return &Prober{p.client.Through(way)} }
 
 // Close lets go of the open connections.
 func (p *Prober) Close() { p.client.Close() }

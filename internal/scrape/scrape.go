@@ -25,6 +25,9 @@ type Scraper struct{ client *dial.Client }
 // New makes a Scraper that keeps connections open between two pages.
 func New() *Scraper { return &Scraper{dial.New()} }
 
+// Through is a Scraper that asks by another way than the network; nil for the network.
+func (s *Scraper) Through(way http.RoundTripper) *Scraper { return &Scraper{s.client.Through(way)} }
+
 // Close lets go of the open connections.
 func (s *Scraper) Close() { s.client.Close() }
 

@@ -17,7 +17,7 @@ type Kind struct {
 	Means    string                                                         // what a site of it runs on, in a few words
 	Stays    bool                                                           // what runs there goes on when the program that looks after it ends
 	Check    func(config.Target) error                                      // what is wrong with how it is written
-	New      func(before []config.Site, rest string) (config.Target, error) // the target of a new site from KIND=rest on the command line
+	New      func(site string, before []config.Site, rest string) (config.Target, error) // the target of a new site, beside those before it, from KIND=rest on the command line
 	Describe func(config.Target) string                                     // tells it to whoever adds a site
 	Open     func(Ground, []config.Site) (Opened, error)                    // opens all sites of the kind at once
 }

@@ -4,6 +4,7 @@ package target
 
 import (
 	"context"
+	"net/http"
 	"time"
 
 	"aditus/internal/core/compare"
@@ -98,6 +99,8 @@ type Instance struct {
 	Events      []status.Event    // oldest first, the last few
 	Cores       float64           // of the processor, that it has used lately; 0 where that is not known
 	Memory      uint64            // bytes resident; 0 where that is not known
+	Told        map[string]string // probes that the target asks by itself, and why each does not pass; empty where it does
+	Through     http.RoundTripper // the way to its HTTP ports; nil for the network
 }
 
 // Cohort gives the cohort of a revision.

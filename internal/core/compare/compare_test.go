@@ -89,6 +89,7 @@ func TestTree(t *testing.T) {
 		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host, p.Preview = map[string]string{"k": "x"}, true, 5, "web", "h.example", "p.example"
 		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.TCP, p.Sticky, p.Stop = 7000, &declare.Sticky{Cookie: "seat"}, &declare.DefaultStop
+		p.Resources, p.User = &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20}}, new(int)
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
 		p.Probes = map[string]declare.Probe{
 			"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: declare.Span{Duration: time.Minute}, Passes: 1, Fails: 2},
@@ -101,7 +102,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 32 {
+	if fields != 34 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }

@@ -108,6 +108,12 @@ func Show(p declare.Part) map[string]any {
 	if p.Sticky != nil {
 		tree["sticky"] = viaJSON(p.Sticky)
 	}
+	if p.Resources != nil {
+		tree["resources"] = viaJSON(p.Resources)
+	}
+	if p.User != nil {
+		tree["user"] = float64(*p.User)
+	}
 	return tree
 }
 

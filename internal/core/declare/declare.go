@@ -75,9 +75,24 @@ type Part struct {
 	TCP         int               `json:"tcp,omitempty"`          // route: the site's port whose connections it takes; 0 for HTTP by host name
 	Sticky      *Sticky           `json:"sticky,omitempty"`       // route: what keeps a visitor with one cohort
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
+	Resources   *Resources        `json:"resources,omitempty"`    // service, task: of the machine
+	User        *int              `json:"user,omitempty"`         // service, task: the number of the user that it runs as, where the target can choose; 0 is root
 
 	// Opened are a secret's values for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
+}
+
+// Resources are what an instance asks of the machine that it is placed on, and the most that it may use. A target that
+// cannot set them leaves them out.
+type Resources struct {
+	Requests Amounts `json:"requests,omitzero"`
+	Limits   Amounts `json:"limits,omitzero"`
+}
+
+// Amounts are parts of a machine; 0 for what is not said.
+type Amounts struct {
+	CPU    float64 `json:"cpu,omitempty"`    // processors
+	Memory int64   `json:"memory,omitempty"` // bytes
 }
 
 // Stop is how an instance is ended: it has no new traffic, what it has may end, then it gets a signal, and is killed

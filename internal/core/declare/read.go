@@ -2,6 +2,7 @@ package declare
 
 import (
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -28,6 +29,8 @@ var (
 const (
 	maxInstances = 10000
 	maxName      = 63
+	leastCPU     = 0.001 // processors
+	mostCPU      = 1024.0
 )
 
 var (
@@ -174,6 +177,36 @@ func (r *reader) runs(part *Part, known map[string]func(Node, string)) {
 	known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
 	known["environment"] = func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) }
 	known["volumes"] = func(n Node, p string) { part.Volumes = r.texts(n, p, "volumes", nil) }
+	known["resources"] = func(n Node, p string) { part.Resources = r.resources(n, p) }
+	known["user"] = func(n Node, p string) {
+		user := r.count(n, p, "user", 0, math.MaxInt32)
+		part.User = &user
+	}
+}
+
+// resources reads what an instance asks of its machine, and the most that it may use.
+func (r *reader) resources(n Node, pointer string) *Resources {
+	found := &Resources{}
+	amounts := func(into *Amounts) func(Node, string) {
+		return func(n Node, p string) {
+			r.fields(n, p, "an amount", nil, map[string]func(Node, string){
+				"cpu": func(n Node, p string) {
+					value, err := strconv.ParseFloat(n.Text, 64)
+					if n.Kind != Number || err != nil || !(value >= leastCPU && value <= mostCPU) {
+						r.wrong(n, p, "write it like 0.25 or 2", "expected a number of processors from %v to %v, not %q", leastCPU, mostCPU, n.Text)
+						value = 1
+					}
+					into.CPU = math.Round(value*1000) / 1000
+				},
+				"memory": func(n Node, p string) { into.Memory = r.bytes(n, p) },
+			})
+		}
+	}
+	r.fields(n, pointer, "resources", nil, map[string]func(Node, string){"requests": amounts(&found.Requests), "limits": amounts(&found.Limits)})
+	if req, most := found.Requests, found.Limits; most.CPU > 0 && req.CPU > most.CPU || most.Memory > 0 && req.Memory > most.Memory {
+		r.wrong(n, pointer, "ask for no more than its limits", "it asks for more than it may use")
+	}
+	return found
 }
 
 func (r *reader) stop(n Node, pointer string) *Stop {

@@ -251,3 +251,16 @@ func (f *filler) value(n Node, pointer, name, form, rest string) (Variable, stri
 	}
 	return Variable{Name: name, kind: Text}, ""
 }
+
+// EnvironmentName is the name of a port, a key or a volume as that of an environment variable: upper case, with underscores.
+func EnvironmentName(name string) string {
+	return strings.Map(func(c rune) rune {
+		switch {
+		case c >= 'a' && c <= 'z':
+			return c - 'a' + 'A'
+		case c >= 'A' && c <= 'Z', c >= '0' && c <= '9':
+			return c
+		}
+		return '_'
+	}, name)
+}

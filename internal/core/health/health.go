@@ -68,6 +68,15 @@ func (t Track) Observe(o Outcome, rules Thresholds) Track {
 	return t
 }
 
+// Tell adds what somebody says who asks the probe by the same rules: it stands so, whatever came before.
+func (t Track) Tell(o Outcome) Track {
+	if t.up != o.Passed || t.down == o.Passed {
+		t = Track{up: o.Passed, down: !o.Passed, since: o.At}
+	}
+	t.Last = o
+	return t
+}
+
 // silentAfter is how many probe periods may go without an outcome before an instance counts as silent.
 const silentAfter = 3
 

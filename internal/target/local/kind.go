@@ -61,7 +61,7 @@ func Ports(t config.Target) (ports [2]int, err error) {
 }
 
 // newTarget gives a new site the first address that no other has, from the one that is given on.
-func newTarget(before []config.Site, address string) (config.Target, error) {
+func newTarget(_ string, before []config.Site, address string) (config.Target, error) {
 	host, port, err := net.SplitHostPort(cmp.Or(address, firstAddress))
 	number, err2 := strconv.Atoi(port)
 	if err != nil || err2 != nil {

@@ -65,7 +65,7 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 		return "", err
 	}
 	for name, port := range state.Ports {
-		environment = append(environment, "PORT_"+keeper.Variable(name)+"="+strconv.Itoa(port))
+		environment = append(environment, "PORT_"+declare.EnvironmentName(name)+"="+strconv.Itoa(port))
 	}
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Env, cmd.Dir, cmd.SysProcAttr, cmd.WaitDelay = environment, filepath.Join(s.folder, instancesFolder, id, workFolder), &syscall.SysProcAttr{Setsid: true}, checkKill

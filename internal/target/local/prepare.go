@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"aditus/internal/target/local/keeper"
+	"aditus/internal/core/declare"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/wanted"
 )
@@ -67,7 +67,7 @@ func (s *Site) prepare(workload string, c *wanted.Cohort, in wanted.Instance, un
 			return nil, err
 		}
 		for key, value := range values {
-			variables[keeper.Variable(key)] = value
+			variables[declare.EnvironmentName(key)] = value
 		}
 	}
 	maps.Copy(variables, part.Environment)
@@ -83,7 +83,7 @@ func (s *Site) prepare(workload string, c *wanted.Cohort, in wanted.Instance, un
 		if err := link(real, seen); err != nil {
 			return nil, err
 		}
-		variables["VOLUME_"+keeper.Variable(name)] = real
+		variables["VOLUME_"+declare.EnvironmentName(name)] = real
 	}
 	entries, err := os.ReadDir(unpacked.Folder())
 	if err != nil {

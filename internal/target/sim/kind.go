@@ -26,7 +26,7 @@ var Kind = target.Kind{
 		}
 		return nil
 	},
-	New: func(_ []config.Site, rest string) (config.Target, error) {
+	New: func(_ string, _ []config.Site, rest string) (config.Target, error) {
 		if rest != "" {
 			return config.Target{}, fmt.Errorf("a stand-in listens nowhere, not at %q", rest)
 		}

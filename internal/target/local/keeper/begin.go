@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"aditus/internal/core/declare"
 	"errors"
 	"fmt"
 	"os"
@@ -123,25 +124,12 @@ func (p *process) start() (*running, error) {
 func (p *process) environment() []string {
 	environment := append([]string(nil), p.spec.Env...)
 	for name, port := range p.record.Ports {
-		environment = append(environment, "PORT_"+Variable(name)+"="+strconv.Itoa(port))
+		environment = append(environment, "PORT_"+declare.EnvironmentName(name)+"="+strconv.Itoa(port))
 		if len(p.record.Ports) == 1 {
 			environment = append(environment, "PORT="+strconv.Itoa(port))
 		}
 	}
 	return append(environment, folderName+"="+p.folder)
-}
-
-// Variable is a name as that of a variable: upper case, with underscores.
-func Variable(name string) string {
-	return strings.Map(func(c rune) rune {
-		switch {
-		case c >= 'a' && c <= 'z':
-			return c - 'a' + 'A'
-		case c >= 'A' && c <= 'Z', c >= '0' && c <= '9':
-			return c
-		}
-		return '_'
-	}, name)
 }
 
 // lookup finds a variable; the last of a name counts, as for the system.

@@ -1,0 +1,409 @@
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/client-go/dynamic"
+	"k8s.io/client-go/rest"
+	"k8s.io/client-go/tools/clientcmd"
+)
+
+// Connection is one cluster as one account sees it, whatever sites stand on it. Make it with Connect; it is safe for
+// concurrent use.
+type Connection struct {
+	name   string
+	config *rest.Config
+	client dynamic.Interface
+	http   *http.Client
+	base   *url.URL
+	mirror *mirror
+
+	mu        sync.Mutex
+	sites     []*Site
+	problem   error // why it is not connected yet; nil where it is
+	version   string
+	gateway   bool // it has Gateway API
+	usageFrom usageSource
+	reach     reach
+}
+
+// Address says where a cluster is and whose account is used there.
+type Address struct {
+	Kubeconfig string // a file; empty for what KUBECONFIG, the home folder or the account that this program runs under say
+	Context    string // in it; empty for its current one
+}
+
+// Requests of ours that are no watches: so many a second over time, and so many at once, for one cluster.
+const (
+	requestsPerSecond = 5
+	requestsAtOnce    = 200
+)
+
+// requestTimeout is how long one request may take.
+const requestTimeout = 20 * time.Second
+
+// load reads how a cluster is reached.
+func (a Address) load() (*rest.Config, string, error) {
+	rules := clientcmd.NewDefaultClientConfigLoadingRules()
+	rules.ExplicitPath = a.Kubeconfig
+	if a.Kubeconfig != "" {
+		if _, err := os.Stat(a.Kubeconfig); err != nil {
+			return nil, "", fmt.Errorf("kubeconfig: %w; write the path of the file that says how the cluster is reached", err)
+		}
+	}
+	loading := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(rules, &clientcmd.ConfigOverrides{CurrentContext: a.Context})
+	raw, err := loading.RawConfig()
+	if err != nil {
+		return nil, "", fmt.Errorf("read the kubeconfig: %w", err)
+	}
+	name := a.Context
+	if name == "" {
+		name = raw.CurrentContext
+	}
+	if a.Context != "" && raw.Contexts[a.Context] == nil {
+		var known []string
+		for context := range raw.Contexts {
+			known = append(known, context)
+		}
+		slices.Sort(known)
+		return nil, "", fmt.Errorf("context: the kubeconfig has no context %q; it has %q", a.Context, known)
+	}
+	config, err := loading.ClientConfig()
+	if err != nil {
+		return nil, "", fmt.Errorf("read the kubeconfig: %w; name the file with kubeconfig:, or run under a service account", err)
+	}
+	config.UserAgent = "aditus"
+	config.QPS, config.Burst = requestsPerSecond, requestsAtOnce
+	return config, name, nil
+}
+
+// Connect makes the connection to a cluster, which is made and kept up in the background.
+func Connect(config *rest.Config, name string) (*Connection, error) {
+	c := &Connection{name: name, config: config, problem: errNotYet}
+	client, err := rest.HTTPClientFor(config)
+	if err != nil {
+		return nil, fmt.Errorf("the cluster %s: %w", name, err)
+	}
+	c.http = client
+	if c.client, err = dynamic.NewForConfigAndClient(config, client); err != nil {
+		return nil, fmt.Errorf("the cluster %s: %w", name, err)
+	}
+	if c.base, _, err = rest.DefaultServerUrlFor(config); err != nil {
+		return nil, fmt.Errorf("the cluster %s: %w", name, err)
+	}
+	c.mirror = newMirror(c.changed)
+	return c, nil
+}
+
+// A cluster that cannot be connected to is tried again after againFirst, and ever less often up to againMost.
+const (
+	againFirst = 500 * time.Millisecond
+	againMost  = 15 * time.Second
+)
+
+// Run connects and watches until ctx ends. It is called once all sites are there.
+func (c *Connection) Run(ctx context.Context) {
+	for wait := againFirst; ; wait = min(2*wait, againMost) {
+		err := c.begin(ctx)
+		c.mu.Lock()
+		c.problem = err
+		c.mu.Unlock()
+		c.mirror.mu.Lock()
+		c.mirror.wake()
+		c.mirror.mu.Unlock()
+		c.changed("", "")
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+	}
+}
+
+// begin learns what the cluster is, makes namespaces that are missing where that is allowed, and starts to watch.
+func (c *Connection) begin(ctx context.Context) error {
+	var version struct {
+		GitVersion string `json:"gitVersion"`
+	}
+	if err := c.read(ctx, "/version", &version); err != nil {
+		return err
+	}
+	gateway, err := c.serves(ctx, gatewayGroup, "v1", routes.Resource)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	c.version, c.gateway = version.GitVersion, gateway
+	sites := slices.Clone(c.sites)
+	c.mu.Unlock()
+	var namespaces []string
+	for _, s := range sites {
+		if !slices.Contains(namespaces, s.Namespace) {
+			namespaces = append(namespaces, s.Namespace)
+		}
+		if err := c.namespace(ctx, s); err != nil {
+			return err
+		}
+	}
+	for _, k := range watched {
+		if k.route && !gateway {
+			continue
+		}
+		in := namespaces
+		if len(namespaces) > 1 && c.may(ctx, "watch", k, "") && c.may(ctx, "list", k, "") {
+			in = []string{""} // one watch for all
+		}
+		for _, ns := range in {
+			if k == gateways && !c.may(ctx, "list", k, ns) {
+				continue // then the settings say which one
+			}
+			c.mirror.start(ctx, c.client, k, ns)
+		}
+	}
+	return nil
+}
+
+// namespace makes a site's namespace where it is missing.
+func (c *Connection) namespace(ctx context.Context, s *Site) error {
+	at := "/api/v1/namespaces/" + s.Namespace
+	err := c.read(ctx, at, nil)
+	switch {
+	case err == nil || apierrors.IsForbidden(err): // who may not see it may still work in it
+		return nil
+	case !apierrors.IsNotFound(err):
+		return err
+	case s.ReadOnly:
+		return nil
+	}
+	body := object{"apiVersion": "v1", "kind": "Namespace", "metadata": object{"name": s.Namespace, "labels": object{labelManaged: manager}}}
+	if err := c.ask(ctx, http.MethodPost, "/api/v1/namespaces", body, nil); err != nil && !apierrors.IsAlreadyExists(err) {
+		return fmt.Errorf("make the namespace %s, which is not there: %w", s.Namespace, err)
+	}
+	return nil
+}
+
+// serves tells whether the cluster has a kind.
+func (c *Connection) serves(ctx context.Context, group, version, resource string) (bool, error) {
+	var found metav1.APIResourceList
+	err := c.read(ctx, "/apis/"+group+"/"+version, &found)
+	if apierrors.IsNotFound(err) || apierrors.IsForbidden(err) {
+		return false, nil
+	}
+	return slices.ContainsFunc(found.APIResources, func(r metav1.APIResource) bool { return r.Name == resource }), err
+}
+
+// may asks whether the account may do something with a kind, in a namespace or in all. Where that cannot be asked it may not.
+func (c *Connection) may(ctx context.Context, verb string, k kind, namespace string) bool {
+	review := object{"apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectAccessReview", "spec": object{"resourceAttributes": object{
+		"verb": verb, "group": k.Group, "resource": k.Resource, "namespace": namespace,
+	}}}
+	var answer struct {
+		Status struct{ Allowed bool }
+	}
+	return c.ask(ctx, http.MethodPost, "/apis/authorization.k8s.io/v1/selfsubjectaccessreviews", review, &answer) == nil && answer.Status.Allowed
+}
+
+// read fetches a path of the API.
+func (c *Connection) read(ctx context.Context, path string, into any) error {
+	return c.ask(ctx, http.MethodGet, path, nil, into)
+}
+
+// ask makes a request of the API that is about no watched object.
+func (c *Connection) ask(ctx context.Context, method, path string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	var text io.Reader
+	if body != nil {
+		written, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		text = bytes.NewReader(written)
+	}
+	response, err := c.raw(ctx, method, path, text)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if into == nil {
+		return nil
+	}
+	return json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(into)
+}
+
+// mostAnswer is how much of one answer is read.
+const mostAnswer = 64 << 20
+
+// raw makes a request of the API, and gives its answer where that is one of success.
+func (c *Connection) raw(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+	path, query, _ := bytesCut(path)
+	at := c.base.JoinPath(path)
+	at.RawQuery = query
+	request, err := http.NewRequestWithContext(ctx, method, at.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", "application/json")
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10))
+	said := metav1.Status{}
+	if json.Unmarshal(text, &said) != nil || said.Status == "" {
+		said = metav1.Status{Status: metav1.StatusFailure, Code: int32(response.StatusCode), Reason: reasonOf(response.StatusCode), Message: http.StatusText(response.StatusCode)}
+	}
+	return nil, &apierrors.StatusError{ErrStatus: said}
+}
+
+func bytesCut(path string) (string, string, bool) {
+	for i := range path {
+		if path[i] == '?' {
+			return path[:i], path[i+1:], true
+		}
+	}
+	return path, "", false
+}
+
+func reasonOf(status int) metav1.StatusReason {
+	switch status {
+	case http.StatusUnauthorized:
+		return metav1.StatusReasonUnauthorized
+	case http.StatusForbidden:
+		return metav1.StatusReasonForbidden
+	case http.StatusNotFound:
+		return metav1.StatusReasonNotFound
+	case http.StatusTooManyRequests:
+		return metav1.StatusReasonTooManyRequests
+	case http.StatusServiceUnavailable:
+		return metav1.StatusReasonServiceUnavailable
+	}
+	return metav1.StatusReasonUnknown
+}
+
+// apply makes an object as it is given, with those fields ours, and waits until the mirror has it. An object of that name
+// which is not ours is refused.
+func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstructured, error) {
+	one := &unstructured.Unstructured{Object: o}
+	k := kindOf(one.GetKind())
+	if c.mirror.get(k, one.GetNamespace(), one.GetName()) == nil {
+		if err := c.free(ctx, k, one); err != nil {
+			return nil, err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	written, err := c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Apply(ctx, one.GetName(), one, metav1.ApplyOptions{FieldManager: manager, Force: true})
+	if err != nil {
+		return nil, explain(err, "apply", k.kind, one.GetNamespace(), one.GetName())
+	}
+	c.mirror.reach(ctx, k, written)
+	return written, nil
+}
+
+// free refuses an object whose name another one has that is not the same workload's.
+func (c *Connection) free(ctx context.Context, k kind, one *unstructured.Unstructured) error {
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	there, err := c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Get(ctx, one.GetName(), metav1.GetOptions{})
+	switch {
+	case apierrors.IsNotFound(err):
+		return nil
+	case err != nil:
+		return explain(err, "look for", k.kind, one.GetNamespace(), one.GetName())
+	case there.GetLabels()[labelWorkload] == one.GetLabels()[labelWorkload] && there.GetLabels()[labelPart] == one.GetLabels()[labelPart]:
+		return nil
+	}
+	return fmt.Errorf("there is a %s %s in %s already that is not this workload's: rename the part, or remove that one; it stays as it is", k.kind, one.GetName(), one.GetNamespace())
+}
+
+// patch changes some fields of an object, and waits until the mirror has it so.
+func (c *Connection) patch(ctx context.Context, k kind, namespace, name string, change object, subresources ...string) error {
+	text, err := json.Marshal(change)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	written, err := c.client.Resource(k.GroupVersionResource).Namespace(namespace).Patch(ctx, name, types.MergePatchType, text, metav1.PatchOptions{FieldManager: manager}, subresources...)
+	if err != nil {
+		return explain(err, "change", k.kind, namespace, name)
+	}
+	c.mirror.reach(ctx, k, written)
+	return nil
+}
+
+// remove takes an object away, with what it owns. One that is not there does no harm.
+func (c *Connection) remove(ctx context.Context, k kind, o metav1.Object) error {
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	policy, uid := metav1.DeletePropagationBackground, o.GetUID()
+	err := c.client.Resource(k.GroupVersionResource).Namespace(o.GetNamespace()).Delete(ctx, o.GetName(), metav1.DeleteOptions{
+		PropagationPolicy: &policy, Preconditions: &metav1.Preconditions{UID: &uid},
+	})
+	if err != nil && !apierrors.IsNotFound(err) && !apierrors.IsConflict(err) { // a conflict: another one took its name
+		return explain(err, "delete", k.kind, o.GetNamespace(), o.GetName())
+	}
+	c.mirror.lose(ctx, k, o.GetNamespace(), o.GetName(), uid)
+	return nil
+}
+
+// changed tells the sites of a namespace that there is something new of a workload; of all where there is none.
+func (c *Connection) changed(namespace, workload string) {
+	c.mu.Lock()
+	sites := slices.Clone(c.sites)
+	c.mu.Unlock()
+	for _, s := range sites {
+		if namespace == "" || namespace == s.Namespace {
+			s.changed(workload)
+		}
+	}
+}
+
+// fresh tells why what is known of a namespace is not how it is now; nil where it is.
+func (c *Connection) fresh(namespace string) error {
+	c.mu.Lock()
+	problem := c.problem
+	c.mu.Unlock()
+	if problem == nil {
+		problem = c.mirror.silent(namespace)
+	}
+	return problem
+}
+
+// await waits a while until what is known of a namespace is how it is now.
+func (c *Connection) await(ctx context.Context, namespace string) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	var last error
+	c.mirror.await(ctx, func() bool {
+		last = c.fresh(namespace)
+		return last == nil || !errors.Is(last, errNotYet)
+	})
+	return last
+}

@@ -1,0 +1,353 @@
+package cluster
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	corev1 "k8s.io/api/core/v1"
+	"k8s.io/apimachinery/pkg/api/resource"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// Observe implements target.Driver.
+func (s *Site) Observe(ctx context.Context, workload string) (target.Observation, error) {
+	var o target.Observation
+	if err := s.connection.await(ctx, s.Namespace); err != nil {
+		return o, unreachable(s.Name, err)
+	}
+	records, err := s.records(workload)
+	if err != nil {
+		return o, err
+	}
+	owners := s.owners(workload)
+	for _, revision := range slices.Sorted(maps.Keys(records)) {
+		r := records[revision]
+		seen := target.Cohort{Revision: revision, Preview: r.preview, Live: compare.Live{}}
+		for _, name := range slices.Sorted(maps.Keys(r.parts)) {
+			if live := s.live(r, name); live != nil {
+				seen.Live[name] = live
+			}
+			seen.Instances = append(seen.Instances, s.instances(r, name, owners)...)
+		}
+		o.Cohorts = append(o.Cohorts, seen)
+	}
+	o.Whole, o.Trouble = s.shares(workload, records, o.Cohorts)
+	return o, nil
+}
+
+// owners are a workload's pods by their part and cohort, but for those that are ending.
+func (s *Site) owners(workload string) map[string][]*corev1.Pod {
+	found := map[string][]*corev1.Pod{}
+	for _, pod := range list[*corev1.Pod](s.connection.mirror, pods, s.Namespace, workload) {
+		if pod.DeletionTimestamp == nil {
+			of := pod.Labels[labelPart] + "/" + pod.Labels[labelCohort]
+			found[of] = append(found[of], pod)
+		}
+	}
+	return found
+}
+
+// instances are those of a part of a cohort.
+func (s *Site) instances(r *record, name string, owners map[string][]*corev1.Pod) (found []target.Instance) {
+	part := r.parts[name]
+	if !part.Kind.Runs() {
+		return nil
+	}
+	for _, pod := range owners[name+"/"+part.Cohort] {
+		if part.Kind == declare.Service && (pod.Status.Phase == corev1.PodFailed || pod.Status.Phase == corev1.PodSucceeded) {
+			continue // evicted, or its node is gone: another one takes its place
+		}
+		found = append(found, s.instance(pod, part.Part))
+	}
+	if part.Kind != declare.Task {
+		return found
+	}
+	job := s.connection.mirror.get(jobs, s.Namespace, cohortName(r.workload, name, part.Cohort))
+	if job == nil {
+		return nil
+	}
+	done, failed := ending(job)
+	if len(found) == 0 { // its pod is not there yet, or no longer
+		found = []target.Instance{{ID: job.GetName(), Part: name, Started: job.GetCreationTimestamp().Time, Reason: "its pod is being made"}}
+	}
+	last := &found[len(found)-1]
+	last.Done, last.Failed = done, strings.TrimSpace(failed)
+	if failed != "" && len(found) > 0 {
+		if pod := owners[name+"/"+part.Cohort]; len(pod) > 0 && ended(pod[len(pod)-1]) != "" {
+			last.Failed = ended(pod[len(pod)-1])
+		}
+	}
+	return found[len(found)-1:]
+}
+
+// ending tells whether a Job ended well, or why it did not.
+func ending(job *unstructured.Unstructured) (done bool, failed string) {
+	conditions, _, _ := unstructured.NestedSlice(job.Object, "status", "conditions")
+	for _, c := range conditions {
+		of, _ := c.(object)
+		if of["status"] != "True" {
+			continue
+		}
+		switch of["type"] {
+		case "Complete":
+			done = true
+		case "Failed":
+			failed = fmt.Sprintf("%v: %v", of["reason"], of["message"])
+		}
+	}
+	return done, failed
+}
+
+// live is a part as it is in the cluster, in the form of a declaration; nil where it is gone.
+func (s *Site) live(r *record, name string) any {
+	part, at := r.parts[name], r.at(name)
+	get := func(k kind) *unstructured.Unstructured {
+		if o := s.connection.mirror.get(k, s.Namespace, cohortName(r.workload, name, part.Cohort)); o != nil && o.GetDeletionTimestamp() == nil {
+			return o
+		}
+		return nil
+	}
+	show := part.Part
+	switch part.Kind {
+	case declare.Service:
+		k := deployments
+		if len(part.Volumes) > 0 {
+			k = statefulSets
+		}
+		o := get(k)
+		if o == nil {
+			return nil
+		}
+		wanted, err := at.service(name, r.declared(), 0)
+		if err != nil {
+			return compare.Show(show)
+		}
+		return workloadLive(show, wanted, o)
+	case declare.Settings:
+		o := get(configMaps)
+		if o == nil {
+			return nil
+		}
+		show.Values, _, _ = unstructured.NestedStringMap(o.Object, "data")
+	case declare.Secret:
+		switch o := get(secrets); {
+		case o == nil:
+			return nil
+		case string(o.GetUID()) != part.UID:
+			show.Values = map[string]string{}
+			for key := range part.Values {
+				show.Values[key] = "another one than was put there"
+			}
+		}
+	case declare.Volume:
+		o := s.connection.mirror.get(claims, s.Namespace, sharedName(r.workload, name))
+		if o == nil {
+			return nil
+		}
+		show.Size = storage(o, part.Size)
+	}
+	return compare.Show(show)
+}
+
+// storage is how large a claim asks to be.
+func storage(o *unstructured.Unstructured, wanted int64) int64 {
+	text, _, _ := unstructured.NestedString(o.Object, "spec", "resources", "requests", "storage")
+	if q, err := resource.ParseQuantity(text); err == nil {
+		return q.Value()
+	}
+	return wanted
+}
+
+// workloadLive is a service as its Deployment or StatefulSet says it is: in the words of a declaration where it has words
+// for that, and by object and place where it has none.
+func workloadLive(part declare.Part, wanted object, o *unstructured.Unstructured) any {
+	if replicas, found, _ := unstructured.NestedInt64(o.Object, "spec", "replicas"); found {
+		part.Instances = int(replicas)
+	}
+	delete(wanted["spec"].(object), "replicas")
+	main, mine := mainContainer(o.Object), mainContainer(wanted)
+	if main == nil {
+		return compare.Show(part)
+	}
+	if image, _ := main["image"].(string); image != "" {
+		part.Artifact = image
+		mine["image"] = image
+	}
+	if !reflect.DeepEqual(main["command"], mine["command"]) {
+		part.Command = nil
+		command, _ := main["command"].([]any)
+		for _, word := range command {
+			part.Command = append(part.Command, fmt.Sprint(word))
+		}
+	}
+	delete(mine, "command")
+	part.Environment = liveEnvironment(part.Environment, main["env"], mine["env"])
+	delete(mine, "env")
+	if lifecycle, _ := mine["lifecycle"].(object); lifecycle["stopSignal"] != nil {
+		if of, _ := main["lifecycle"].(object); of["stopSignal"] == nil {
+			delete(lifecycle, "stopSignal") // not every cluster knows it
+		}
+	}
+	live := compare.Show(part)
+	changed := object{}
+	for place, value := range differences("", wanted["spec"], o.Object["spec"]) {
+		changed[place] = value
+	}
+	if len(changed) > 0 {
+		live["objects"] = object{o.GetKind() + " " + o.GetName(): changed}
+	}
+	return live
+}
+
+// mainContainer is the container of a Deployment's or StatefulSet's template that runs the part.
+func mainContainer(o object) object {
+	containers, _, _ := unstructured.NestedFieldNoCopy(o, "spec", "template", "spec", "containers")
+	list, _ := containers.([]any)
+	for _, c := range list {
+		if of, _ := c.(object); of["name"] == containerName {
+			return of
+		}
+	}
+	return nil
+}
+
+// liveEnvironment is the declared environment with what differs in the container's: what was changed, added and taken away.
+func liveEnvironment(declared map[string]string, live, wanted any) map[string]string {
+	read := func(from any) map[string]any {
+		found := map[string]any{}
+		entries, _ := from.([]any)
+		for _, e := range entries {
+			if of, _ := e.(object); of != nil {
+				name, _ := of["name"].(string)
+				found[name] = of
+			}
+		}
+		return found
+	}
+	has, should := read(live), read(wanted)
+	seen := maps.Clone(declared)
+	if seen == nil {
+		seen = map[string]string{}
+	}
+	for name, entry := range has {
+		if reflect.DeepEqual(plain(entry), plain(should[name])) {
+			continue
+		}
+		of := entry.(object)
+		if value, ok := of["value"].(string); ok {
+			seen[name] = strings.ReplaceAll(value, "$$(", "$(")
+		} else {
+			seen[name] = "from elsewhere"
+		}
+	}
+	for name := range should {
+		if has[name] == nil {
+			delete(seen, name)
+		}
+	}
+	if len(seen) == 0 {
+		return nil
+	}
+	return seen
+}
+
+// plain is an entry of an environment without what means nothing.
+func plain(entry any) object {
+	of, _ := entry.(object)
+	of = maps.Clone(of)
+	if of["value"] == "" {
+		delete(of, "value")
+	}
+	return of
+}
+
+// differences are the places where what is wanted of an object is otherwise in it, with what is there. What is there beside
+// it was filled in by the cluster, or is others'.
+func differences(at string, wanted, live any) map[string]string {
+	found := map[string]string{}
+	tell := func(at string, wanted, live any) {
+		was := "gone"
+		if live != nil {
+			was = fmt.Sprint(live)
+		}
+		found[strings.TrimPrefix(at, ".")] = fmt.Sprintf("%s, put there as %v", was, wanted)
+	}
+	var walk func(at string, wanted, live any)
+	walk = func(at string, wanted, live any) {
+		switch w := wanted.(type) {
+		case object:
+			l, ok := live.(object)
+			if !ok && len(w) > 0 {
+				tell(at, "given", live)
+				return
+			}
+			for key, value := range w {
+				walk(at+"."+key, value, l[key])
+			}
+		case []any:
+			l, _ := live.([]any)
+			key := keyOf(w)
+			if key == "" {
+				if !reflect.DeepEqual(w, l) {
+					tell(at, wanted, live)
+				}
+				return
+			}
+			for _, item := range w {
+				of := item.(object)
+				walk(fmt.Sprintf("%s[%v]", at, of[key]), of, itemOf(l, key, of[key]))
+			}
+		default:
+			if !same(wanted, live) {
+				tell(at, wanted, live)
+			}
+		}
+	}
+	walk(at, wanted, live)
+	return found
+}
+
+// keys are those by which the API tells the items of its lists apart, in the order in which they are looked for.
+var keys = []string{"mountPath", "containerPort", "name", "topologyKey"}
+
+// keyOf gives the key by which a list's items are told apart; empty for none.
+func keyOf(list []any) string {
+	for _, key := range keys {
+		if len(list) > 0 && !slices.ContainsFunc(list, func(item any) bool { of, _ := item.(object); return of[key] == nil }) {
+			return key
+		}
+	}
+	return ""
+}
+
+func itemOf(list []any, key string, value any) any {
+	for _, item := range list {
+		if of, _ := item.(object); of != nil && same(value, of[key]) {
+			return of
+		}
+	}
+	return nil
+}
+
+// same tells whether two plain values are one, numbers and what is empty or left out in whichever form they come.
+func same(a, b any) bool {
+	if a == b {
+		return true
+	}
+	if a == nil || b == nil {
+		other := a
+		if a == nil {
+			other = b
+		}
+		return other == "" || other == false || other == int64(0)
+	}
+	return fmt.Sprint(a) == fmt.Sprint(b)
+}

@@ -1,0 +1,101 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"aditus/internal/core/declare"
+)
+
+// record is what the cluster keeps of a cohort in a ConfigMap: which parts it has, and under which cohort's names their
+// objects stand. A cohort is marked as another revision's by changing its record alone.
+type record struct {
+	place
+	preview bool
+	parts   map[string]placed
+}
+
+// placed is a part with the cohort that its objects are named for, which is another one's where it was moved.
+type placed struct {
+	declare.Part
+	Cohort string `json:"cohort"`
+	UID    string `json:"uid,omitempty"` // secret: of the Secret that was laid
+}
+
+const partsKey = "parts.json"
+
+// records are a workload's cohorts, by revision.
+func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error) {
+	found := map[declare.Fingerprint]*record{}
+	for _, o := range list[*unstructured.Unstructured](s.connection.mirror, configMaps, s.Namespace, workload) {
+		if o.GetLabels()[labelRecord] == "" || o.GetDeletionTimestamp() != nil {
+			continue
+		}
+		r := &record{place: s.place(workload), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
+		r.cohort, r.revision = o.GetLabels()[labelCohort], declare.Fingerprint(o.GetAnnotations()[annotationRevision])
+		text, _, _ := unstructured.NestedString(o.Object, "data", partsKey)
+		if err := json.Unmarshal([]byte(text), &r.parts); err != nil || r.revision == "" || r.cohort == "" {
+			return nil, fmt.Errorf("the ConfigMap %s in %s, in which Aditus keeps what it put there, was changed by hand and cannot be read: put it back as it was, or delete it with what it names", o.GetName(), s.Namespace)
+		}
+		found[r.revision] = r
+	}
+	return found, nil
+}
+
+// keep writes a record.
+func (s *Site) keep(ctx context.Context, r *record) error {
+	text, err := json.Marshal(r.parts)
+	if err != nil {
+		return err
+	}
+	o := r.made("v1", "ConfigMap", recordName(r.workload, r.cohort), object{labelWorkload: r.workload, labelCohort: r.cohort, labelRecord: "cohort"})
+	marks := object{annotationRevision: string(r.revision)}
+	if r.preview {
+		marks[annotationPreview] = "true"
+	}
+	o["metadata"].(object)["annotations"] = marks
+	o["data"] = object{partsKey: string(text)}
+	_, err = s.connection.apply(ctx, o)
+	return err
+}
+
+// free gives a cohort's name that no other cohort of the workload has: the revision's, as far as that goes. Objects of a
+// cohort that was marked anew keep their names, and so does what was moved.
+func free(revision declare.Fingerprint, records map[declare.Fingerprint]*record) string {
+	taken := func(name string) bool {
+		for _, r := range records {
+			if r.cohort == name || slices.ContainsFunc(slices.Collect(maps.Values(r.parts)), func(p placed) bool { return p.Cohort == name }) {
+				return true
+			}
+		}
+		return false
+	}
+	name := strings.ToLower(revision.Short())
+	for i := 2; taken(name); i++ {
+		name = fmt.Sprintf("%s-%d", strings.ToLower(revision.Short()), i)
+	}
+	return name
+}
+
+// declared are the parts of a cohort that are named for it, as what pods are made from: those that were moved here have
+// pods already.
+func (r *record) declared() map[string]declare.Part {
+	parts := map[string]declare.Part{}
+	for name, p := range r.parts {
+		parts[name] = p.Part
+	}
+	return parts
+}
+
+// at is where the objects of one of its parts belong.
+func (r *record) at(part string) place {
+	at := r.place
+	at.cohort = r.parts[part].Cohort
+	return at
+}

@@ -1,0 +1,383 @@
+package cluster
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// Traffic comes in by routes of Gateway API, which split it by weights among the Services of the cohorts; where the cluster
+// has none, and for connections, by one Service over all cohorts, so that the numbers of instances are the split.
+
+// gateway is what routes are attached to.
+type gateway struct{ namespace, name, section string }
+
+// errNoGateway is why routes cannot be attached.
+var errNoGateway = errors.New("no gateway is known for the site: write gateway: NAMESPACE/NAME into its target")
+
+// attach gives the gateway of a site: the one that its settings name, or the only one that there is.
+func (s *Site) attach() (gateway, error) {
+	if s.Gateway != (gateway{}) {
+		return s.Gateway, nil
+	}
+	all := list[*unstructured.Unstructured](s.connection.mirror, gateways, "", "")
+	if len(all) == 1 {
+		return gateway{namespace: all[0].GetNamespace(), name: all[0].GetName()}, nil
+	}
+	if len(all) > 1 {
+		return gateway{}, fmt.Errorf("%w: there are %d", errNoGateway, len(all))
+	}
+	return gateway{}, errNoGateway
+}
+
+// splits tells whether a workload's traffic can be split: it comes in by host name, and the cluster has Gateway API.
+func (s *Site) splits(records map[declare.Fingerprint]*record) bool {
+	if !s.connection.mirror.has(routes, s.Namespace) {
+		return false
+	}
+	for _, r := range records {
+		if len(r.led()) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// led are a cohort's route parts of HTTP traffic, sorted.
+func (r *record) led() (names []string) {
+	for name, part := range r.parts {
+		if part.Kind == declare.Route && part.TCP == 0 {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// led is one route as it is: what it leads to, and what of that its gateway has taken.
+type led struct {
+	*unstructured.Unstructured
+	weights map[string]int64 // by Service
+	taken   map[string]int64 // the weights that its gateway works by
+	why     string           // why it does not work by the newest
+}
+
+// read reads a route.
+func (s *Site) read(o *unstructured.Unstructured) led {
+	r := led{Unstructured: o, weights: map[string]int64{}}
+	rules, _, _ := unstructured.NestedSlice(o.Object, "spec", "rules")
+	for _, rule := range rules {
+		of, _ := rule.(object)
+		refs, _ := of["backendRefs"].([]any)
+		for _, ref := range refs {
+			of, _ := ref.(object)
+			name, _ := of["name"].(string)
+			if weight, ok := of["weight"].(int64); ok && name != "" {
+				r.weights[name] = weight
+			}
+		}
+	}
+	if r.why = accepted(o); r.why == "" {
+		r.taken = r.weights
+		return r
+	}
+	json.Unmarshal([]byte(o.GetAnnotations()[annotationTaken]), &r.taken) // nothing was taken before where that is nothing
+	return r
+}
+
+// accepted tells why a route's gateway has not taken its newest form; empty where it has.
+func accepted(o *unstructured.Unstructured) string {
+	parents, _, _ := unstructured.NestedSlice(o.Object, "status", "parents")
+	if len(parents) == 0 {
+		return "no gateway has answered for it yet"
+	}
+	for _, parent := range parents {
+		of, _ := parent.(object)
+		conditions, _ := of["conditions"].([]any)
+		good := false
+		for _, c := range conditions {
+			of, _ := c.(object)
+			kind, _ := of["type"].(string)
+			if kind != "Accepted" && kind != "ResolvedRefs" {
+				continue
+			}
+			seen, _ := of["observedGeneration"].(int64)
+			switch {
+			case of["status"] != "True":
+				return fmt.Sprintf("its gateway does not take it: %s", short(fmt.Sprint(of["message"])))
+			case seen != o.GetGeneration():
+				return "its gateway has not taken the newest shares yet"
+			case kind == "Accepted":
+				good = true
+			}
+		}
+		if good {
+			return ""
+		}
+	}
+	return "no gateway has answered for it yet"
+}
+
+// shares gives cohorts their shares of the traffic, and tells whether instances are the split and what keeps traffic from
+// coming in as it should.
+func (s *Site) shares(workload string, records map[declare.Fingerprint]*record, cohorts []target.Cohort) (whole bool, trouble string) {
+	if len(records) == 0 {
+		return false, ""
+	}
+	if !s.splits(records) {
+		s.byInstances(records, cohorts)
+		return true, ""
+	}
+	if _, err := s.attach(); err != nil {
+		return false, fmt.Sprintf("traffic does not come in to %s at %s: %v", workload, s.Name, err)
+	}
+	for _, o := range s.routes(workload) {
+		route := s.read(o)
+		sum := int64(0)
+		for _, weight := range route.taken {
+			sum += weight
+		}
+		if route.why != "" {
+			trouble = fmt.Sprintf("the route %s of %s: %s", o.GetName(), workload, route.why)
+		}
+		for i := range cohorts {
+			r, part := records[cohorts[i].Revision], o.GetLabels()[labelPart]
+			to, ok := r.parts[part]
+			if !ok || sum == 0 {
+				continue
+			}
+			service := cohortName(workload, to.Service, r.parts[to.Service].Cohort)
+			if weight, ok := route.taken[service]; ok {
+				cohorts[i].Share = math.Max(cohorts[i].Share, math.Round(float64(weight)/float64(sum)*wholeWeight)/wholeWeight)
+			}
+		}
+	}
+	if !s.waited(workload) {
+		trouble = "" // what was just asked for may take a moment
+	}
+	return false, trouble
+}
+
+// routes are a workload's routes of its own traffic, not those of previews.
+func (s *Site) routes(workload string) (found []*unstructured.Unstructured) {
+	for _, o := range list[*unstructured.Unstructured](s.connection.mirror, routes, s.Namespace, workload) {
+		if o.GetDeletionTimestamp() == nil && o.GetName() != previewName(workload, o.GetLabels()[labelPart]) {
+			found = append(found, o)
+		}
+	}
+	return found
+}
+
+// byInstances gives cohorts the shares that their ready instances make.
+func (s *Site) byInstances(records map[declare.Fingerprint]*record, cohorts []target.Cohort) {
+	up, all := make([]int, len(cohorts)), 0
+	for i, c := range cohorts {
+		for _, in := range c.Instances {
+			if ready, asked := in.Told[readyOf(records[c.Revision].parts[in.Part].Part)]; in.Address != "" && (!asked || ready == "") && records[c.Revision].parts[in.Part].Kind == declare.Service {
+				up[i]++
+				all++
+			}
+		}
+	}
+	for i := range cohorts {
+		if all > 0 {
+			cohorts[i].Share = float64(up[i]) / float64(all)
+		}
+	}
+}
+
+func readyOf(part declare.Part) string { ready, _ := asks(part); return ready }
+
+// setShare gives a revision a share of the traffic and another one the rest.
+func (s *Site) setShare(ctx context.Context, workload string, records map[declare.Fingerprint]*record, revision declare.Fingerprint, share float64, rest declare.Fingerprint) error {
+	if math.IsNaN(share) || share < 0 || share > 1 {
+		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, s.Name, share)
+	}
+	for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
+		if want && records[name] == nil {
+			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, s.Name, name.Short())
+		}
+	}
+	if !s.splits(records) {
+		if share > 0 && share < 1 {
+			return fmt.Errorf("set the share of %s at %s: its traffic cannot be split there", workload, s.Name)
+		}
+		return nil
+	}
+	at, err := s.attach()
+	if err != nil {
+		return fmt.Errorf("set the share of %s at %s: %w", workload, s.Name, err)
+	}
+	shares := map[declare.Fingerprint]float64{revision: share}
+	if rest != "" {
+		shares[rest] = 1 - share
+	}
+	var failed []error
+	for _, r := range s.wanted(workload, records, shares, at) {
+		_, err := s.applyOnce(ctx, r)
+		failed = append(failed, err)
+	}
+	failed = append(failed, s.lead(ctx, workload, records, shares))
+	s.asked(workload)
+	return errors.Join(failed...)
+}
+
+// wanted are the routes that lead the traffic by shares: one for each route part and host. Where old and new declare another
+// host or path each has its own, with all of its traffic.
+func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, shares map[declare.Fingerprint]float64, at gateway) (all []object) {
+	type match struct{ part, host, path string }
+	backends, live := map[match][]backend{}, map[match]*unstructured.Unstructured{}
+	for _, revision := range slices.Sorted(maps.Keys(records)) {
+		r := records[revision]
+		for _, name := range r.led() {
+			part := r.parts[name]
+			to := r.parts[part.Service]
+			m := match{name, part.Host, part.To.Path}
+			weight := int(math.Round(shares[revision] * wholeWeight))
+			if shares[revision] > 0 && weight == 0 {
+				weight = 1
+			}
+			backends[m] = append(backends[m], backend{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], weight})
+		}
+	}
+	names := map[string]bool{}
+	for _, o := range s.routes(workload) {
+		hosts, _, _ := unstructured.NestedStringSlice(o.Object, "spec", "hostnames")
+		m := match{o.GetLabels()[labelPart], strings.Join(hosts, ","), cmp.Or(o.GetAnnotations()[annotationPath], "/")}
+		if _, still := backends[m]; still && live[m] == nil {
+			live[m], names[o.GetName()] = o, true
+		}
+	}
+	for _, m := range slices.SortedFunc(maps.Keys(backends), func(a, b match) int {
+		return cmp.Or(cmp.Compare(a.part, b.part), cmp.Compare(a.host, b.host), cmp.Compare(a.path, b.path))
+	}) {
+		name := routeName(workload, m.part, "")
+		taken := map[string]int64{}
+		switch o := live[m]; {
+		case o != nil:
+			name, taken = o.GetName(), s.read(o).taken
+		case names[name]:
+			name = routeName(workload, m.part, hash(m.host+" "+m.path))
+		}
+		names[name] = true
+		var hosts []string
+		if m.host != "" {
+			hosts = []string{m.host}
+		}
+		o := s.place(workload).route(name, hosts, at, m.path, backends[m])
+		metadata := o["metadata"].(object)
+		maps.Copy(metadata["labels"].(object), object{labelWorkload: workload, labelPart: m.part})
+		text, _ := json.Marshal(taken)
+		metadata["annotations"] = object{annotationTaken: string(text), annotationPath: m.path}
+		all = append(all, o)
+	}
+	return all
+}
+
+// annotationPath is what a route leads on under, which its rules show only by a filter.
+const annotationPath = "aditus/path"
+
+// lead has the Services over a workload's parts lead to what has the most of the traffic, where routes split it: who calls
+// them within the cluster goes through no route.
+func (s *Site) lead(ctx context.Context, workload string, records map[declare.Fingerprint]*record, shares map[declare.Fingerprint]float64) error {
+	var most *record
+	for revision, r := range records {
+		if most == nil || shares[revision] > shares[most.revision] {
+			most = r
+		}
+	}
+	if most == nil || shares[most.revision] == 0 {
+		return nil
+	}
+	var failed []error
+	for _, name := range slices.Sorted(maps.Keys(most.parts)) {
+		if part := most.parts[name]; part.Kind == declare.Service && len(part.Ports) > 0 && most.routed(name) {
+			o := s.place(workload).balancer(name, "", part.Ports)
+			o["spec"].(object)["selector"].(object)[labelCohort] = part.Cohort
+			_, err := s.applyOnce(ctx, o)
+			failed = append(failed, err)
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// routed tells whether routes lead traffic to a part.
+func (r *record) routed(part string) bool {
+	return slices.ContainsFunc(r.led(), func(name string) bool { return r.parts[name].Service == part })
+}
+
+// services makes what leads to a cohort's instances: a Service for each of its parts that routes lead to, and one over all
+// cohorts for each part that has ports.
+func (s *Site) services(ctx context.Context, r *record, others map[declare.Fingerprint]*record) error {
+	var failed []error
+	for _, name := range slices.Sorted(maps.Keys(r.parts)) {
+		part := r.parts[name]
+		if part.Kind != declare.Service || len(part.Ports) == 0 {
+			continue
+		}
+		split := r.routed(name) && s.connection.mirror.has(routes, s.Namespace)
+		if split {
+			_, err := s.applyOnce(ctx, s.place(r.workload).balancer(name, part.Cohort, part.Ports))
+			failed = append(failed, err)
+		}
+		if split && s.connection.mirror.get(services, s.Namespace, sharedName(r.workload, name)) != nil {
+			continue // it leads to what has the most of the traffic
+		}
+		over := s.place(r.workload).balancer(name, "", part.Ports)
+		for _, route := range slices.Sorted(maps.Keys(r.parts)) {
+			if to := r.parts[route]; to.Kind == declare.Route && to.TCP != 0 && to.Service == name {
+				ports := over["spec"].(object)["ports"].([]any)
+				over["spec"].(object)["ports"] = append(ports, object{"name": portName("tcp-" + route), "port": int64(to.TCP), "targetPort": int64(part.Ports[to.To.Port]), "protocol": "TCP"})
+			}
+		}
+		if split {
+			over["spec"].(object)["selector"].(object)[labelCohort] = part.Cohort
+		}
+		_, err := s.applyOnce(ctx, over)
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
+
+// preview leads the preview hosts to a cohort.
+func (s *Site) preview(ctx context.Context, workload string, records map[declare.Fingerprint]*record, revision declare.Fingerprint) error {
+	r := records[revision]
+	if r == nil {
+		return fmt.Errorf("preview %s at %s: revision %s was not prepared", workload, s.Name, revision.Short())
+	}
+	var failed []error
+	for other, was := range records {
+		if is := other == revision; was.preview != is {
+			was.preview = is
+			failed = append(failed, s.keep(ctx, was))
+		}
+	}
+	for _, name := range r.led() {
+		part := r.parts[name]
+		if part.Preview == "" || !s.connection.mirror.has(routes, s.Namespace) {
+			continue
+		}
+		at, err := s.attach()
+		if err != nil {
+			failed = append(failed, err)
+			continue
+		}
+		to := r.parts[part.Service]
+		o := s.place(workload).route(previewName(workload, name), []string{part.Preview}, at, part.To.Path, []backend{{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], wholeWeight}})
+		maps.Copy(o["metadata"].(object)["labels"].(object), object{labelWorkload: workload, labelPart: name})
+		_, err = s.applyOnce(ctx, o)
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
