@@ -168,8 +168,8 @@ func (c *Connection) begin(ctx context.Context) error {
 			continue
 		}
 		in := namespaces
-		if len(namespaces) > 1 && c.may(ctx, "watch", k, "") && c.may(ctx, "list", k, "") {
-			in = []string{""} // one watch for all
+		if (len(namespaces) > 1 || k == gateways) && c.may(ctx, "watch", k, "") && c.may(ctx, "list", k, "") {
+			in = []string{""} // one watch for all, and gateways stand wherever they like
 		}
 		for _, ns := range in {
 			if k == gateways && !c.may(ctx, "list", k, ns) {

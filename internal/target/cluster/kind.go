@@ -9,6 +9,8 @@ import (
 	"regexp"
 	"strings"
 
+	"k8s.io/client-go/tools/clientcmd"
+
 	"aditus/internal/config"
 	"aditus/internal/target"
 )

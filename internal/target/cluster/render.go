@@ -436,8 +436,8 @@ func expand(word string) string {
 }
 
 // route is an HTTPRoute that leads a host's traffic to backends by weights, under a path of theirs.
-func (p place) route(name string, hosts []string, gateway gateway, path string, backends []backend) object {
-	o := p.made(gatewayGroup+"/v1", "HTTPRoute", name, nil)
+func (p place) route(part, name string, hosts []string, gateway gateway, path string, backends []backend) object {
+	o := p.made(gatewayGroup+"/v1", "HTTPRoute", name, p.shared(part))
 	var refs []any
 	for _, b := range backends {
 		refs = append(refs, object{"group": "", "kind": "Service", "name": b.service, "port": int64(b.port), "weight": int64(b.weight)})

@@ -275,11 +275,9 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 		if m.host != "" {
 			hosts = []string{m.host}
 		}
-		o := s.place(workload).route(name, hosts, at, m.path, backends[m])
-		metadata := o["metadata"].(object)
-		maps.Copy(metadata["labels"].(object), object{labelWorkload: workload, labelPart: m.part})
+		o := s.place(workload).route(m.part, name, hosts, at, m.path, backends[m])
 		text, _ := json.Marshal(taken)
-		metadata["annotations"] = object{annotationTaken: string(text), annotationPath: m.path}
+		o["metadata"].(object)["annotations"] = object{annotationTaken: string(text), annotationPath: m.path}
 		all = append(all, o)
 	}
 	return all
@@ -374,8 +372,7 @@ func (s *Site) preview(ctx context.Context, workload string, records map[declare
 			continue
 		}
 		to := r.parts[part.Service]
-		o := s.place(workload).route(previewName(workload, name), []string{part.Preview}, at, part.To.Path, []backend{{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], wholeWeight}})
-		maps.Copy(o["metadata"].(object)["labels"].(object), object{labelWorkload: workload, labelPart: name})
+		o := s.place(workload).route(name, previewName(workload, name), []string{part.Preview}, at, part.To.Path, []backend{{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], wholeWeight}})
 		_, err = s.applyOnce(ctx, o)
 		failed = append(failed, err)
 	}

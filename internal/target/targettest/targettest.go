@@ -2,6 +2,7 @@
 package targettest
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -19,6 +20,33 @@ type Options struct {
 	Artifact func(version int) string
 	// Missing is a reference that does not exist; empty where the driver cannot tell.
 	Missing string
+	// Settles is how long instances may take to come and go, where that is the target's own doing; the driver follows it then.
+	Settles time.Duration
+}
+
+// eventually waits until something is so at a site, looking again whenever something changed there; in a driver that does all
+// at once it is so now or never. It tells whether it is.
+func (o Options) eventually(t *testing.T, d target.Driver, so func() bool) bool {
+	if o.Settles == 0 {
+		return so()
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), o.Settles)
+	defer cancel()
+	changed := make(chan struct{}, 1)
+	go d.(target.Follower).Follow(ctx, func(target.Berth) {
+		select {
+		case changed <- struct{}{}:
+		default:
+		}
+	})
+	for !so() {
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return so()
+		}
+	}
+	return true
 }
 
 const workload = "conformance"
@@ -98,8 +126,8 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			if err := s.do(d); (err != nil) != s.wrong {
 				t.Fatalf("%s: %v", s.name, err)
 			}
-			if got := told(t, d); got != s.want {
-				t.Fatalf("%s: the site has %q, want %q", s.name, got, s.want)
+			if !o.eventually(t, d, func() bool { return told(t, d) == s.want }) {
+				t.Fatalf("%s: the site has %q, want %q", s.name, told(t, d), s.want)
 			}
 		}
 	})
@@ -110,8 +138,12 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 				t.Fatal(err)
 			}
 		}
-		seen, err := d.Observe(t.Context(), workload)
-		if err != nil || len(seen.Cohorts) != 1 {
+		var seen target.Observation
+		var err error
+		if !o.eventually(t, d, func() bool {
+			seen, err = d.Observe(t.Context(), workload)
+			return err == nil && len(seen.Cohorts) == 1 && len(seen.Cohorts[0].Instances) == 3
+		}) {
 			t.Fatalf("%+v (%v)", seen, err)
 		}
 		web, _ := seen.Cohorts[0].Live["web"].(map[string]any)
@@ -140,8 +172,11 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 		if err := scale(one, 1)(d); err != nil {
 			t.Fatal(err)
 		}
-		seen, err := d.Observe(t.Context(), workload)
-		if err != nil || len(seen.Cohorts) != 1 || len(seen.Cohorts[0].Instances) != 1 || seen.Cohorts[0].Instances[0].CannotStart == "" {
+		if !o.eventually(t, d, func() bool {
+			seen, err := d.Observe(t.Context(), workload)
+			return err == nil && len(seen.Cohorts) == 1 && len(seen.Cohorts[0].Instances) == 1 && seen.Cohorts[0].Instances[0].CannotStart != ""
+		}) {
+			seen, err := d.Observe(t.Context(), workload)
 			t.Errorf("nobody says why it cannot start: %+v (%v)", seen, err)
 		}
 	})
@@ -179,9 +214,13 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	}
 	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 2)}))
 	must(d.Apply(t.Context(), workload, []target.Want{target.SetShare(one, 1, "")}))
-	if c := find(one); count(c, "setup") != 1 || count(c, "web") != 2 {
-		t.Errorf("a task that was asked for twice: %+v", c.Instances)
+	eventually := func(what string, so func() bool) {
+		t.Helper()
+		if !o.eventually(t, d, so) {
+			t.Errorf("%s: %+v", what, find(one).Instances)
+		}
 	}
+	eventually("a task that was asked for twice", func() bool { c := find(one); return count(c, "setup") == 1 && count(c, "web") == 2 })
 	must(d.Apply(t.Context(), workload, []target.Want{target.Preview(one)}))
 	if !find(one).Preview {
 		t.Error("the preview route does not lead where it was led")
@@ -204,17 +243,16 @@ func parts(t *testing.T, d target.Driver, o Options) {
 		return ids
 	}
 	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 3)}))
+	eventually("one more", func() bool { return len(first()) == 3 })
 	gone := first()[0]
 	must(d.Apply(t.Context(), workload, []target.Want{target.Scale(one, "web", 2, gone)}))
-	if left := first(); len(left) != 2 || slices.Contains(left, gone) {
-		t.Errorf("%s was to go first, and %v are left", gone, left)
-	}
-	must(d.Restart(t.Context(), workload, first()[0]))
-	for _, in := range find(one).Instances {
-		if in.ID == first()[0] && len(in.Restarts) == 0 {
-			t.Errorf("nobody sees that %s was restarted", in.ID)
-		}
-	}
+	eventually(gone+" was to go first", func() bool { return len(first()) == 2 && !slices.Contains(first(), gone) })
+	again := first()[0]
+	must(d.Restart(t.Context(), workload, again))
+	eventually("nobody sees that "+again+" was restarted, or exchanged", func() bool {
+		i := slices.IndexFunc(find(one).Instances, func(in target.Instance) bool { return in.ID == again })
+		return len(first()) == 2 && (i < 0 || len(find(one).Instances[i].Restarts) > 0)
+	})
 	instance := first()[0]
 	if _, err := d.Log(t.Context(), workload, instance, time.Time{}, 10); err != nil {
 		t.Errorf("the log of %s: %v", instance, err)
@@ -241,6 +279,7 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	for range 2 {
 		must(d.Apply(t.Context(), workload, []target.Want{target.Relabel(two, three)}))
 	}
+	eventually("the traffic of what was marked", func() bool { return find(three).Share == 1 })
 	if c := find(three); c.Share != 1 || count(c, "web") != 2 || len(find(two).Instances) != 0 {
 		t.Errorf("marked: %+v", c)
 	}
@@ -250,6 +289,7 @@ func parts(t *testing.T, d target.Driver, o Options) {
 	for range 2 {
 		must(d.Apply(t.Context(), workload, []target.Want{target.RemovePart(three, "web")}))
 	}
+	eventually("what was removed", func() bool { return count(find(three), "web") == 0 })
 	if c := find(three); count(c, "web") != 0 || c.Live["web"] != nil || c.Live["texts"] == nil {
 		t.Errorf("removed: %v", c.Live)
 	}
