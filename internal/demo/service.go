@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -72,7 +73,7 @@ func RunService(ctx context.Context, file string) error {
 	mux.HandleFunc("/metrics", s.metrics)
 	mux.HandleFunc("/", s.answer)
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", port))
+	listener, err := net.Listen("tcp", net.JoinHostPort(cmp.Or(os.Getenv("HOST"), "127.0.0.1"), port))
 	if err != nil {
 		return err
 	}

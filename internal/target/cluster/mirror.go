@@ -179,7 +179,12 @@ func (m *mirror) saw(o any) {
 		return
 	}
 	switch one := o.(type) {
-	case *event: // it comes with a change of what it is about, or is no change
+	case *event: // it may say why what it is about is as it is
+		if kind, name, _ := strings.Cut(one.about, "/"); one.bad && kind == pods.kind {
+			if pod := m.pod(one.Namespace, name); pod != nil {
+				m.changed(one.Namespace, pod.Labels[labelWorkload])
+			}
+		}
 	case metav1.Object:
 		m.changed(one.GetNamespace(), one.GetLabels()[labelWorkload])
 	}
@@ -277,6 +282,17 @@ func (m *mirror) get(k kind, namespace, name string) *unstructured.Unstructured 
 		return one
 	}
 	return nil
+}
+
+// pod gives one of our pods; nil where it is not known.
+func (m *mirror) pod(namespace, name string) *corev1.Pod {
+	w := m.watch(pods, namespace)
+	if w == nil {
+		return nil
+	}
+	o, _, _ := w.informer.GetStore().GetByKey(namespace + "/" + name)
+	pod, _ := o.(*corev1.Pod)
+	return pod
 }
 
 // patience is how long a watch may take to tell of what was just done.

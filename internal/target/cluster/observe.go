@@ -238,10 +238,10 @@ func liveEnvironment(declared map[string]string, live, wanted any) map[string]st
 		seen = map[string]string{}
 	}
 	for name, entry := range has {
-		if reflect.DeepEqual(plain(entry), plain(should[name])) {
+		of := entry.(object)
+		if wanted, ok := should[name].(object); ok && len(differences("", wanted, entry)) == 0 && same(wanted["value"], of["value"]) {
 			continue
 		}
-		of := entry.(object)
 		if value, ok := of["value"].(string); ok {
 			seen[name] = strings.ReplaceAll(value, "$$(", "$(")
 		} else {
@@ -257,16 +257,6 @@ func liveEnvironment(declared map[string]string, live, wanted any) map[string]st
 		return nil
 	}
 	return seen
-}
-
-// plain is an entry of an environment without what means nothing.
-func plain(entry any) object {
-	of, _ := entry.(object)
-	of = maps.Clone(of)
-	if of["value"] == "" {
-		delete(of, "value")
-	}
-	return of
 }
 
 // differences are the places where what is wanted of an object is otherwise in it, with what is there. What is there beside

@@ -82,6 +82,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 	s.mu.Lock()
 	s.follow = changed
 	s.mu.Unlock()
+	s.changed("") // what changed before is new to whoever follows now
 	<-ctx.Done()
 	s.mu.Lock()
 	s.follow = nil

@@ -242,7 +242,10 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 		r := records[revision]
 		for _, name := range r.led() {
 			part := r.parts[name]
-			to := r.parts[part.Service]
+			to, there := r.parts[part.Service]
+			if !there {
+				continue // it was moved away
+			}
 			m := match{name, part.Host, part.To.Path}
 			weight := int(math.Round(shares[revision] * wholeWeight))
 			if shares[revision] > 0 && weight == 0 {
