@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -41,7 +42,7 @@ func namespace(t *testing.T) string {
 			return c
 		}
 		return '-'
-	}, t.Name()))
+	}, t.Name())) + "-" + strconv.FormatInt(time.Now().UnixMilli()%1e6, 36)
 }
 
 // TestRealConformance holds the driver against the contract on a real cluster.

@@ -147,8 +147,8 @@ func portName(name string) string {
 
 // Where a pod finds its settings, secrets and their like.
 const (
-	settingsFolder = "/aditus/settings"
-	secretsFolder  = "/aditus/secrets"
+	settingsFolder = "/run/aditus/settings"
+	secretsFolder  = "/run/aditus/secrets"
 )
 
 var keyPattern = regexp.MustCompile(`^[-._a-zA-Z0-9]{1,253}$`)

@@ -1,0 +1,299 @@
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"aditus/internal/target/cluster/clustertest"
+
+	corev1 "k8s.io/api/core/v1"
+)
+
+// quay is a line of one's own with a namespace of a real cluster as its site: a repository, images, a server, and
+// traffic through a gateway that is counted.
+type quay struct {
+	t         *testing.T
+	program   string
+	folder    string // the data folder
+	source    string // the repository
+	namespace string
+	site      *Site
+	server    *exec.Cmd
+	log       bytes.Buffer
+
+	sent, lost, failed atomic.Int64
+	steady             atomic.Bool // no request may be lost any more
+}
+
+const quayWorkload = `aditus: 1
+workload: fares
+sites: [quay]
+parts:
+  app:
+    kind: service
+    artifact: %s/fares:1.0.0
+    instances: 4
+    environment: {SEASON: summer}
+    ports: {http: 8080}
+    probes: {ready: {http: {port: http, path: /ready}, every: 1s, grace: 20s}}
+    metrics: {port: http, requests: http_requests_total}
+    resources: {requests: {cpu: 0.01, memory: 16 MiB}, limits: {memory: 128 MiB}}
+    stop: {drain: 2s, within: 5s}
+  hours: {kind: settings, values: {opens.at: "06:30"}}
+  entry: {kind: route, host: fares.example, preview: trial-fares.example, to: {service: app, port: http}}
+rollout: {style: canary, stages: [{share: 25 %%, soak: 4s}, {share: 100 %%, soak: 2s}], control: 0 %%, deadline: 40s, proving: 3s, interval: 1s, cool-down: 1s}
+guards:
+  - name: errors
+    signal: {ratio: {of: {counter: http_requests_total, where: {code: "5*"}}, to: {counter: http_requests_total}}}
+    limit: {at-most: 5 %%}
+    breach: {intervals: 2, of: 3, samples: 20}
+`
+
+func openQuay(t *testing.T) *quay {
+	config := realCluster(t)
+	q := &quay{t: t, program: filepath.Join(filepath.Dir(clustertest.Kubeconfig(t)), "bin", "aditus"), namespace: namespace(t)}
+	folder, err := os.MkdirTemp("", "aditus")
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.folder, q.source = filepath.Join(folder, "d"), filepath.Join(folder, "source")
+	for _, name := range []string{filepath.Join(q.source, "deploy"), q.folder} {
+		if err := os.MkdirAll(name, 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	settings := fmt.Sprintf("line: Skerry Line\nbeat: 200ms\nregistries: {\"%s\": {plain: true}}\nlinks: [{name: quay, repository: %s, branch: main, folder: deploy, every: 1s}]\nsites: [{name: quay, automatic: true, target: {kind: cluster, kubeconfig: %s, namespace: %s}}]\n",
+		clustertest.Registry, q.source, clustertest.Kubeconfig(t), q.namespace)
+	q.write(filepath.Join(q.folder, "settings.yaml"), settings)
+	q.write(filepath.Join(q.source, "deploy", "fares.yaml"), fmt.Sprintf(quayWorkload, clustertest.Registry))
+	q.git("init", "-q")
+	q.git("add", "-A")
+	q.git("commit", "-q", "-m", "fares 1.0.0")
+	for version, behaviour := range map[string]string{"1.0.0": "{}", "1.1.0": "{}", "1.2.0": "errors: 0.4", "1.3.0": "{}"} {
+		image, err := clustertest.Service(q.program, []byte(behaviour))
+		if err == nil {
+			err = clustertest.Push(clustertest.Registry+"/fares:"+version, image)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.site = openSite(t, config, q.namespace)
+	t.Cleanup(func() {
+		q.stop(syscall.SIGTERM)
+		if t.Failed() {
+			t.Logf("server:\n%s", q.log.String())
+			status, _ := exec.Command(q.program, "status", "--data", q.folder).CombinedOutput()
+			history, _ := exec.Command(q.program, "ledger", "fares/quay", "--data", q.folder).CombinedOutput()
+			t.Logf("%s\n%s", status, history)
+		}
+		q.site.connection.ask(context.Background(), http.MethodDelete, "/api/v1/namespaces/"+q.namespace, nil, nil)
+		os.RemoveAll(folder)
+	})
+	return q
+}
+
+func (q *quay) write(file, text string) {
+	q.t.Helper()
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		q.t.Fatal(err)
+	}
+}
+
+func (q *quay) git(args ...string) {
+	q.t.Helper()
+	cmd := exec.Command("git", append([]string{"-C", q.source, "-c", "user.name=Maren Oake", "-c", "user.email=maren@skerry.example", "-c", "init.defaultBranch=main"}, args...)...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		q.t.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+}
+
+// release commits that the workload is at a version.
+func (q *quay) release(from, to string) {
+	q.t.Helper()
+	q.change("/fares:"+from, "/fares:"+to)
+}
+
+func (q *quay) change(from, to string) {
+	q.t.Helper()
+	name := filepath.Join(q.source, "deploy", "fares.yaml")
+	text, err := os.ReadFile(name)
+	if err != nil || !strings.Contains(string(text), from) {
+		q.t.Fatal(from, err)
+	}
+	q.write(name, strings.Replace(string(text), from, to, 1))
+	q.git("commit", "-q", "-a", "-m", to)
+}
+
+func (q *quay) serve() {
+	q.t.Helper()
+	q.server = exec.Command(q.program, "serve", "--log-text", "--data", q.folder)
+	q.server.Stderr = &q.log
+	if err := q.server.Start(); err != nil {
+		q.t.Fatal(err)
+	}
+}
+
+func (q *quay) stop(how os.Signal) {
+	if q.server != nil {
+		q.server.Process.Signal(how)
+		q.server.Wait()
+		q.server = nil
+	}
+}
+
+// shell runs the program, and gives what it says.
+func (q *quay) shell(args ...string) (string, error) {
+	out, err := exec.Command(q.program, append(args, "--data", q.folder)...).CombinedOutput()
+	return string(out), err
+}
+
+// await waits until the status says so.
+func (q *quay) await(what string, is func(status string) bool) {
+	q.t.Helper()
+	var last string
+	for end := time.Now().Add(90 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if out, err := q.shell("status", "--json"); err == nil {
+			if last = out; is(out) {
+				return
+			}
+		}
+		if time.Now().After(end) {
+			q.t.Fatalf("it does not come to this: %s: %s", what, last)
+		}
+	}
+}
+
+// load sends requests through the gateway until the test ends.
+func (q *quay) load(ctx context.Context) *sync.WaitGroup {
+	group := &sync.WaitGroup{}
+	client := &http.Client{Timeout: 20 * time.Second}
+	for range 4 {
+		group.Go(func() {
+			for ctx.Err() == nil {
+				request, _ := http.NewRequest(http.MethodGet, "http://"+clustertest.Gateway+"/crossing", nil)
+				request.Host = "fares.example"
+				response, err := client.Do(request)
+				q.sent.Add(1)
+				status := 0
+				if err == nil {
+					_, err = io.Copy(io.Discard, response.Body)
+					response.Body.Close()
+					status = response.StatusCode
+				}
+				switch {
+				case err == nil && status == http.StatusOK:
+				case err == nil && status == http.StatusInternalServerError:
+					q.failed.Add(1)
+				case q.steady.Load():
+					q.lost.Add(1)
+					q.t.Logf("%s: a request was lost: status %d, %v", time.Now().Format("15:04:05.000"), status, err)
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+		})
+	}
+	return group
+}
+
+// ended tells what became of the newest rollout, by the shell.
+func (q *quay) proven(version string) func(string) bool {
+	return func(status string) bool {
+		var all struct {
+			Berths []struct {
+				Applied *struct{ Version string }
+				Proven  bool
+				Rollout *json.RawMessage
+				Sync    string `json:"sync_status"`
+				Health  struct{ Word string }
+			}
+		}
+		if json.Unmarshal([]byte(status), &all) != nil || len(all.Berths) != 1 {
+			return false
+		}
+		b := all.Berths[0]
+		return b.Applied != nil && b.Applied.Version == version && b.Rollout == nil && b.Health.Word == "healthy"
+	}
+}
+
+// told waits until the ledger has a text.
+func (q *quay) told(text string) {
+	q.t.Helper()
+	var last string
+	for end := time.Now().Add(90 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if last, _ = q.shell("ledger", "fares/quay"); strings.Contains(last, text) {
+			return
+		}
+		if time.Now().After(end) {
+			status, _ := q.shell("status")
+			q.t.Fatalf("the ledger does not come to tell %q:\n%s\n%s", text, last, status)
+		}
+	}
+}
+
+// names are the pods of the workload that are not ending.
+func (q *quay) names() (names []string) {
+	for _, pod := range list[*corev1.Pod](q.site.connection.mirror, pods, q.namespace, "fares") {
+		if pod.DeletionTimestamp == nil {
+			names = append(names, pod.Name)
+		}
+	}
+	return names
+}
+
+// TestRealRelease takes a workload through what a release engineer sees in a week, on a real cluster under load.
+func TestRealRelease(t *testing.T) {
+	q := openQuay(t)
+	q.serve()
+	ctx, stop := context.WithCancel(t.Context())
+	group := q.load(ctx)
+	defer func() { stop(); group.Wait() }()
+	q.await("1.0.0 is there", q.proven("1.0.0"))
+	q.steady.Store(true)
+
+	q.release("1.0.0", "1.1.0")
+	q.told("25 % of the traffic is on 1.1.0")
+	q.stop(syscall.SIGKILL) // in the midst of it
+	q.serve()
+	q.await("1.1.0 is proven", q.proven("1.1.0"))
+
+	before := q.names()
+	q.change("soak: 4s", "soak: 5s") // nothing that runs
+	q.told("only")
+	if after := q.names(); !slices.Equal(before, after) {
+		t.Errorf("what only changes on record exchanged pods: %v, then %v", before, after)
+	}
+
+	q.release("1.1.0", "1.2.0")
+	q.told("rolled back")
+	if out, _ := q.shell("ledger", "fares/quay"); !strings.Contains(out, "errors") {
+		t.Errorf("the ledger does not say why 1.2.0 went back: %s", out)
+	}
+	q.await("1.1.0 is back", q.proven("1.1.0"))
+	q.release("1.2.0", "1.9.9")
+	q.told("1.9.9")
+	if out, _ := q.shell("status"); true {
+		t.Log(out)
+	}
+	if n := q.lost.Load(); n > 0 {
+		t.Errorf("%d of %d requests were lost", n, q.sent.Load())
+	}
+	t.Logf("%d requests, %d failed by the service", q.sent.Load(), q.failed.Load())
+	if out, _ := q.shell("ledger", "fares/quay"); true {
+		t.Log(out)
+	}
+}
