@@ -5,7 +5,7 @@
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo headless test check bench guards soak fuzz screenshots tools clean
+.PHONY: build demo headless cluster test test-cluster check bench guards soak fuzz screenshots tools clean
 
 # The same bytes from the same commit, whatever the folder; tests share what was compiled.
 export GOFLAGS = -trimpath
@@ -20,8 +20,16 @@ demo: build
 headless: build
 	@./bin/aditus demo --headless --anew
 
+# Opens it on a real cluster on this machine, with a gateway, traffic, and a version that is bad; needs root.
+cluster: build
+	@scripts/cluster demo
+
 test: tools
 	$(GO) test ./...
+
+# What has a real cluster for its site; make test does it too where scripts/cluster build has been.
+test-cluster: tools
+	$(GO) test -count=1 -timeout 20m ./internal/target/cluster
 
 check:
 	@files=$$(gofmt -l cmd internal); test -z "$$files" || { echo "gofmt these: $$files"; exit 1; }

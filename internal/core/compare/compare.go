@@ -47,7 +47,10 @@ func (d Difference) Part() string {
 // String tells the difference in words, without its kind.
 func (d Difference) String() string {
 	field := strings.TrimPrefix(d.Pointer, "/parts/")
+	part, objects := strings.CutSuffix(field, "/objects")
 	switch {
+	case objects:
+		return part + ": " + strings.Join(objectsIn(d.Live), ", ")
 	case d.Live == nil && d.Kind != Pending:
 		return field + " is gone"
 	case d.Kind == Pending:
@@ -56,6 +59,18 @@ func (d Difference) String() string {
 		return field + " is live, but not declared"
 	}
 	return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Live))
+}
+
+// objectsIn tells what a site says was changed in a part's objects.
+func objectsIn(live any) (told []string) {
+	all, _ := live.(map[string]any)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		places, _ := all[name].(map[string]any)
+		for _, place := range slices.Sorted(maps.Keys(places)) {
+			told = append(told, fmt.Sprintf("%s of %s is %v", place, name, places[place]))
+		}
+	}
+	return told
 }
 
 // Short is an OCI reference by its last name and tag alone, and any other text as it is.

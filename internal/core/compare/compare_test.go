@@ -109,8 +109,9 @@ func TestTree(t *testing.T) {
 
 func TestDifferenceInWords(t *testing.T) {
 	for want, d := range map[string]Difference{
-		"gauge/instances 3 → 5":             {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
-		"gauge/instances 3 → 4":             {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
+		"gauge/instances 3 → 5": {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
+		"gauge/instances 3 → 4": {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
+		"gauge: spec.template.spec.hostNetwork of Deployment gauge-1 is true, put there as false": {Pointer: "/parts/gauge/objects", Kind: Drift, Live: map[string]any{"Deployment gauge-1": map[string]any{"spec.template.spec.hostNetwork": "true, put there as false"}}},
 		"texts is gone":                     {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
 		"old/one is live, but not declared": {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
 	} {

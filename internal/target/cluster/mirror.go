@@ -26,7 +26,7 @@ type kind struct {
 	schema.GroupVersionResource
 	kind  string
 	all   bool // not only those with our label
-	route bool // of Gateway API, which a cluster need not have
+	route bool // only for routes of Gateway API, which a cluster need not have
 }
 
 const gatewayGroup = "gateway.networking.k8s.io"
@@ -44,13 +44,14 @@ var (
 	events       = kind{GroupVersionResource: schema.GroupVersionResource{Version: "v1", Resource: "events"}, kind: "Event", all: true}
 	deployments  = of("apps", "v1", "deployments", "Deployment")
 	statefulSets = of("apps", "v1", "statefulsets", "StatefulSet")
+	endpoints    = kind{GroupVersionResource: schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}, kind: "EndpointSlice", route: true}
 	jobs         = of("batch", "v1", "jobs", "Job")
 	routes       = kind{GroupVersionResource: schema.GroupVersionResource{Group: gatewayGroup, Version: "v1", Resource: "httproutes"}, kind: "HTTPRoute", route: true}
 	gateways     = kind{GroupVersionResource: schema.GroupVersionResource{Group: gatewayGroup, Version: "v1", Resource: "gateways"}, kind: "Gateway", all: true, route: true}
 )
 
 // watched are all kinds that are.
-var watched = []kind{pods, services, configMaps, secrets, claims, events, deployments, statefulSets, jobs, routes, gateways}
+var watched = []kind{pods, services, configMaps, secrets, claims, events, deployments, statefulSets, jobs, endpoints, routes, gateways}
 
 // kindOf gives the watched kind of an object.
 func kindOf(name string) kind {

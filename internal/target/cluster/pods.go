@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -17,8 +18,8 @@ import (
 
 // waits are the reasons of a container that waits that will not go by themselves: what is wrong stands in the declaration.
 var waits = map[string]string{
-	"ErrImagePull":               "cannot pull its image",
-	"ImagePullBackOff":           "cannot pull its image",
+	"ErrImagePull":               cannotPull,
+	"ImagePullBackOff":           cannotPull,
 	"InvalidImageName":           "its image has no valid name",
 	"ErrImageNeverPull":          "its image is not on the node",
 	"CreateContainerConfigError": "cannot be made",
@@ -144,15 +145,31 @@ func lasts(reason, text string) bool {
 }
 
 // cannot gives what the cluster says of why a container cannot start: its events say more than its state, which in between
-// says only that it waits.
+// says only that it waits. Of a chain of causes around an image it is the first and the last.
 func cannot(image string, wait *corev1.ContainerStateWaiting, about []*event) string {
+	text := wait.Message
 	for _, e := range slices.Backward(about) {
-		if reason, text, _ := strings.Cut(e.text, ": "); reason == "Failed" && e.bad && !strings.HasPrefix(text, "Error: ") {
-			return short(text)
+		if reason, said, _ := strings.Cut(e.text, ": "); reason == "Failed" && e.bad && !strings.HasPrefix(said, "Error: ") {
+			text = said
+			break
 		}
 	}
-	return short(cmp.Or(wait.Message, image))
+	if waits[wait.Reason] != cannotPull {
+		return short(cmp.Or(text, image))
+	}
+	if quoted := quotedImage.FindStringSubmatch(text); quoted != nil {
+		image = quoted[1]
+	}
+	last := text[strings.LastIndex(text, ": ")+1:]
+	if last = short(last); len(last) < 3 || strings.Contains(last, image) {
+		return short(cmp.Or(text, image))
+	}
+	return image + ": " + last
 }
+
+const cannotPull = "cannot pull its image"
+
+var quotedImage = regexp.MustCompile(`image "([^"]+)"`)
 
 // sentence takes the reason, which is for programs, off an event's text.
 func sentence(text string) string {

@@ -18,9 +18,13 @@ import (
 	"testing"
 	"time"
 
+	"k8s.io/apimachinery/pkg/types"
+
 	"aditus/internal/target/cluster/clustertest"
 
 	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 )
 
 // quay is a line of one's own with a namespace of a real cluster as its site: a repository, images, a server, and
@@ -76,9 +80,7 @@ func openQuay(t *testing.T) *quay {
 			t.Fatal(err)
 		}
 	}
-	settings := fmt.Sprintf("line: Skerry Line\nbeat: 200ms\nregistries: {\"%s\": {plain: true}}\nlinks: [{name: quay, repository: %s, branch: main, folder: deploy, every: 1s}]\nsites: [{name: quay, automatic: true, target: {kind: cluster, kubeconfig: %s, namespace: %s}}]\n",
-		clustertest.Registry, q.source, clustertest.Kubeconfig(t), q.namespace)
-	q.write(filepath.Join(q.folder, "settings.yaml"), settings)
+	q.settings("plain: true")
 	q.write(filepath.Join(q.source, "deploy", "fares.yaml"), fmt.Sprintf(quayWorkload, clustertest.Registry))
 	q.git("init", "-q")
 	q.git("add", "-A")
@@ -98,8 +100,8 @@ func openQuay(t *testing.T) *quay {
 		if t.Failed() {
 			t.Logf("server:\n%s", q.log.String())
 			status, _ := exec.Command(q.program, "status", "--data", q.folder).CombinedOutput()
-			history, _ := exec.Command(q.program, "ledger", "fares/quay", "--data", q.folder).CombinedOutput()
-			t.Logf("%s\n%s", status, history)
+			told, _ := exec.Command(q.program, "ledger", "fares/quay", "--data", q.folder).CombinedOutput()
+			t.Logf("%s\n%s", status, told)
 		}
 		q.site.connection.ask(context.Background(), http.MethodDelete, "/api/v1/namespaces/"+q.namespace, nil, nil)
 		os.RemoveAll(folder)
@@ -255,6 +257,43 @@ func (q *quay) names() (names []string) {
 	return names
 }
 
+// settings writes the machine's settings, with a way to ask the registry.
+func (q *quay) settings(registry string) {
+	q.t.Helper()
+	q.write(filepath.Join(q.folder, "settings.yaml"), fmt.Sprintf(`line: Skerry Line
+beat: 200ms
+registries: {"%s": {%s}}
+links: [{name: quay, repository: %s, branch: main, folder: deploy, every: 1s}]
+sites: [{name: quay, automatic: true, target: {kind: cluster, kubeconfig: %s, namespace: %s}}]
+`, clustertest.Registry, registry, q.source, clustertest.Kubeconfig(q.t), q.namespace))
+}
+
+// byHand changes what runs by hand, sees that it is told, and has it put back.
+func (q *quay) byHand() {
+	q.t.Helper()
+	all := list[*unstructured.Unstructured](q.site.connection.mirror, deployments, q.namespace, "fares")
+	if len(all) != 1 {
+		q.t.Fatalf("there are %d Deployments", len(all))
+	}
+	for _, change := range []struct{ what, patch, told string }{
+		{"the number of instances", `{"spec":{"replicas":2}}`, "app/instances 4 → 2"},
+		{"a variable", `{"spec":{"template":{"spec":{"containers":[{"name":"main","env":[{"name":"SEASON","value":"winter"}]}]}}}}`, "app/environment/SEASON summer → winter"},
+		{"what no declaration has a word for", `{"spec":{"template":{"spec":{"terminationGracePeriodSeconds":99}}}}`, "99, put there as 7"},
+	} {
+		_, err := q.site.connection.client.Resource(deployments.GroupVersionResource).Namespace(q.namespace).Patch(q.t.Context(), all[0].GetName(), types.StrategicMergePatchType, []byte(change.patch), metav1.PatchOptions{FieldManager: "somebody"})
+		if err != nil {
+			q.t.Fatal(err)
+		}
+		q.await(change.what+" is told", func(status string) bool { return strings.Contains(status, change.told) })
+		if out, err := q.shell("sync", "fares/quay"); err != nil {
+			q.t.Fatal(out, err)
+		}
+		q.await(change.what+" is put back", func(status string) bool {
+			return strings.Contains(status, `"aligned"`) && q.proven("1.1.0")(status)
+		})
+	}
+}
+
 // TestRealRelease takes a workload through what a release engineer sees in a week, on a real cluster under load.
 func TestRealRelease(t *testing.T) {
 	q := openQuay(t)
@@ -271,9 +310,10 @@ func TestRealRelease(t *testing.T) {
 	q.serve()
 	q.await("1.1.0 is proven", q.proven("1.1.0"))
 
+	q.await("old is gone", func(string) bool { return len(q.names()) == 4 })
 	before := q.names()
 	q.change("soak: 4s", "soak: 5s") // nothing that runs
-	q.told("only")
+	q.told("so it is only marked")
 	if after := q.names(); !slices.Equal(before, after) {
 		t.Errorf("what only changes on record exchanged pods: %v, then %v", before, after)
 	}
@@ -284,16 +324,27 @@ func TestRealRelease(t *testing.T) {
 		t.Errorf("the ledger does not say why 1.2.0 went back: %s", out)
 	}
 	q.await("1.1.0 is back", q.proven("1.1.0"))
+
+	q.stop(syscall.SIGTERM)
+	q.settings("skip: true") // whether an image is there only the node finds out now
+	q.serve()
 	q.release("1.2.0", "1.9.9")
-	q.told("1.9.9")
-	if out, _ := q.shell("status"); true {
-		t.Log(out)
-	}
+	q.told("cannot pull its image: "+clustertest.Registry+"/fares:1.9.9: not found")
+	q.await("1.1.0 is back", q.proven("1.1.0"))
+	q.stop(syscall.SIGTERM)
+	q.settings("plain: true")
+	q.serve()
+
+	q.change("style: canary, stages: [{share: 25 %, soak: 5s}, {share: 100 %, soak: 2s}], control: 0 %", "style: blue-green, try: {for: 2s}, keep: 1s")
+	q.release("1.9.9", "1.3.0")
+	q.await("1.3.0 is proven", q.proven("1.3.0"))
+	q.change("style: blue-green, try: {for: 2s}, keep: 1s", "style: rolling, steady: 1s")
+	q.release("1.3.0", "1.1.0")
+	q.await("1.1.0 is proven again", q.proven("1.1.0"))
+
+	q.byHand()
 	if n := q.lost.Load(); n > 0 {
 		t.Errorf("%d of %d requests were lost", n, q.sent.Load())
 	}
 	t.Logf("%d requests, %d failed by the service", q.sent.Load(), q.failed.Load())
-	if out, _ := q.shell("ledger", "fares/quay"); true {
-		t.Log(out)
-	}
 }

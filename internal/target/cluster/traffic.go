@@ -225,12 +225,63 @@ func (s *Site) setShare(ctx context.Context, workload string, records map[declar
 	}
 	var failed []error
 	for _, r := range s.wanted(workload, records, shares, at) {
-		_, err := s.applyOnce(ctx, r)
+		err := s.answered(ctx, r)
+		if err == nil {
+			_, err = s.applyOnce(ctx, r)
+		}
 		failed = append(failed, err)
 	}
 	failed = append(failed, s.lead(ctx, workload, records, shares))
 	s.asked(workload)
 	return errors.Join(failed...)
+}
+
+// answered waits until each Service that a route is to lead to, and did not before, has an address that is ready: a gateway
+// would answer for those that have none.
+func (s *Site) answered(ctx context.Context, route object) error {
+	before := map[string]int64{}
+	if o := s.connection.mirror.get(routes, s.Namespace, route["metadata"].(object)["name"].(string)); o != nil {
+		before = s.read(o).weights
+	}
+	for name, weight := range s.read(&unstructured.Unstructured{Object: route}).weights {
+		if weight == 0 || before[name] > 0 || !s.others(before) {
+			continue
+		}
+		waiting, cancel := context.WithTimeout(ctx, patience)
+		err := s.connection.mirror.await(waiting, func() bool { return s.hasAddress(name) })
+		cancel()
+		if err != nil {
+			return fmt.Errorf("lead traffic to %s in %s: it has no address that is ready yet", name, s.Namespace)
+		}
+	}
+	return nil
+}
+
+// others tells whether a route leads to somebody who answers already.
+func (s *Site) others(before map[string]int64) bool {
+	for name, weight := range before {
+		if weight > 0 && s.hasAddress(name) {
+			return true
+		}
+	}
+	return false
+}
+
+// hasAddress tells whether a Service has an address that is ready.
+func (s *Site) hasAddress(service string) bool {
+	for _, o := range list[*unstructured.Unstructured](s.connection.mirror, endpoints, s.Namespace, "") {
+		if o.GetLabels()["kubernetes.io/service-name"] != service {
+			continue
+		}
+		ends, _, _ := unstructured.NestedSlice(o.Object, "endpoints")
+		if slices.ContainsFunc(ends, func(e any) bool {
+			conditions, _ := e.(object)["conditions"].(object)
+			return conditions["ready"] != false
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 // wanted are the routes that lead the traffic by shares: one for each route part and host. Where old and new declare another

@@ -64,7 +64,7 @@ func Serve() *API {
 // kinds are the kinds that there are, by resource.
 var kinds = map[string]string{
 	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
-	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "gateways": "Gateway", "namespaces": "Namespace",
+	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
 }
 
 // Requests gives how many requests there were that were no watches, by verb and resource, and forgets them.
@@ -266,10 +266,39 @@ func (a *API) control(path string, o Object) {
 			}}}}
 			a.put(path, next)
 		}
+	case "Service":
+		for pod, of := range a.objects {
+			if strings.HasPrefix(pod, path[:strings.LastIndex(path, "/services/")]+"/pods/") {
+				a.address(o, of)
+			}
+		}
 	case "Pod":
+		for service, of := range a.objects {
+			if strings.HasPrefix(service, path[:strings.LastIndex(path, "/pods/")]+"/services/") {
+				a.address(of, o)
+			}
+		}
 		if owners, _ := a.metadata(o)["ownerReferences"].([]any); len(owners) > 0 && owners[0].(Object)["kind"] == "Job" {
 			a.finish(path, o, owners[0].(Object)["name"].(string))
 		}
+	}
+}
+
+// address gives a Service the address of a pod that it selects, if it has none yet.
+func (a *API) address(service, pod Object) {
+	m := a.metadata(service)
+	at := fmt.Sprintf("/apis/discovery.k8s.io/v1/namespaces/%s/endpointslices/%s", m["namespace"], m["name"])
+	selector, _ := service["spec"].(Object)["selector"].(Object)
+	labels, _ := a.metadata(pod)["labels"].(Object)
+	for key, value := range selector {
+		if labels[key] != value {
+			return
+		}
+	}
+	if status, _ := pod["status"].(Object); a.objects[at] == nil && status["podIP"] != nil {
+		marks := copyOf(m["labels"].(Object))
+		marks["kubernetes.io/service-name"] = m["name"]
+		a.put(at, Object{"metadata": Object{"labels": marks}, "endpoints": []any{Object{"addresses": []any{status["podIP"]}, "conditions": Object{"ready": true}}}})
 	}
 }
 
