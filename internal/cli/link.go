@@ -18,6 +18,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
+	"aditus/internal/target"
 	"aditus/internal/target/sim"
 	"aditus/internal/tui/kit"
 	"aditus/internal/words"
@@ -115,6 +116,9 @@ func newLinkTest() *cobra.Command {
 				}
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: answers in %s, %s is at %.7s, %s\n", link.Name, say.Took(time.Since(began)), link.Ref(), answer.Commit, say.Count(len(answer.Files), "file"))
 			}
+			if len(args) == 0 && !trySites(cmd, settings) {
+				bad = true
+			}
 			if bad {
 				return errWrong
 			}
@@ -123,6 +127,27 @@ func newLinkTest() *cobra.Command {
 	}
 	dataFlag(cmd, &folder)
 	return cmd
+}
+
+// trySites asks what the sites stand on, where there is something to ask, and tells whether all is well.
+func trySites(cmd *cobra.Command, settings config.Settings) (well bool) {
+	well = true
+	for _, site := range settings.Sites {
+		kind, err := target.Find(kinds, site.Target.Kind)
+		if err != nil || kind.Try == nil {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(cmd.Context(), lookPatience)
+		told, err := kind.Try(ctx, site.Target)
+		cancel()
+		if err != nil {
+			told, well = append(told, err.Error()), false
+		}
+		for _, line := range told {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", site.Name, kit.Plain(line))
+		}
+	}
+	return well
 }
 
 func newLinkList() *cobra.Command {

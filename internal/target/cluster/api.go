@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/go-logr/logr"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
@@ -21,6 +22,7 @@ import (
 	"k8s.io/client-go/dynamic"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
+	"k8s.io/klog/v2"
 )
 
 // Connection is one cluster as one account sees it, whatever sites stand on it. Make it with Connect; it is safe for
@@ -92,8 +94,12 @@ func (a Address) load() (*rest.Config, string, error) {
 	return config, name, nil
 }
 
+// quiet keeps what the client would write of its own troubles off the screen: they come as why a site is silent.
+var quiet = sync.OnceFunc(func() { klog.SetLogger(logr.Discard()) })
+
 // Connect makes the connection to a cluster, which is made and kept up in the background.
 func Connect(config *rest.Config, name string) (*Connection, error) {
+	quiet()
 	c := &Connection{name: name, config: config, problem: errNotYet}
 	client, err := rest.HTTPClientFor(config)
 	if err != nil {
@@ -311,10 +317,8 @@ func reasonOf(status int) metav1.StatusReason {
 func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstructured, error) {
 	one := &unstructured.Unstructured{Object: o}
 	k := kindOf(one.GetKind())
-	if c.mirror.get(k, one.GetNamespace(), one.GetName()) == nil {
-		if err := c.free(ctx, k, one); err != nil {
-			return nil, err
-		}
+	if err := c.free(ctx, k, one); err != nil {
+		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
@@ -326,17 +330,21 @@ func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstruc
 	return written, nil
 }
 
-// free refuses an object whose name another one has that is not the same workload's.
+// free refuses an object whose name another one has that is not the same part's.
 func (c *Connection) free(ctx context.Context, k kind, one *unstructured.Unstructured) error {
-	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
-	defer cancel()
-	there, err := c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Get(ctx, one.GetName(), metav1.GetOptions{})
-	switch {
-	case apierrors.IsNotFound(err):
-		return nil
-	case err != nil:
-		return explain(err, "look for", k.kind, one.GetNamespace(), one.GetName())
-	case there.GetLabels()[labelWorkload] == one.GetLabels()[labelWorkload] && there.GetLabels()[labelPart] == one.GetLabels()[labelPart]:
+	there := c.mirror.get(k, one.GetNamespace(), one.GetName())
+	if there == nil {
+		ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+		defer cancel()
+		var err error
+		there, err = c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Get(ctx, one.GetName(), metav1.GetOptions{})
+		if apierrors.IsNotFound(err) {
+			return nil
+		} else if err != nil {
+			return explain(err, "look for", k.kind, one.GetNamespace(), one.GetName())
+		}
+	}
+	if there.GetLabels()[labelWorkload] == one.GetLabels()[labelWorkload] && there.GetLabels()[labelPart] == one.GetLabels()[labelPart] {
 		return nil
 	}
 	return fmt.Errorf("there is a %s %s in %s already that is not this workload's: rename the part, or remove that one; it stays as it is", k.kind, one.GetName(), one.GetNamespace())

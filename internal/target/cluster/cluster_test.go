@@ -20,7 +20,11 @@ func standIn(t *testing.T) (*clustertest.API, *Site) {
 	api := clustertest.Serve()
 	t.Cleanup(api.Close)
 	api.Put(shore, "spec: {}")
-	return api, openSite(t, &rest.Config{Host: api.URL, QPS: 1000, Burst: 1000}, "trial")
+	return api, openSite(t, configOf(api), "trial")
+}
+
+func configOf(api *clustertest.API) *rest.Config {
+	return &rest.Config{Host: api.URL, QPS: 1000, Burst: 1000}
 }
 
 // openSite opens a namespace as a site, until the test ends.

@@ -21,6 +21,7 @@ var Kind = target.Kind{
 	Check:    check,
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "the namespace " + t.Namespace + " of the cluster " + nameOf(t) },
+	Try:      try,
 	Open:     openAll,
 }
 

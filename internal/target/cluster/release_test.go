@@ -329,7 +329,7 @@ func TestRealRelease(t *testing.T) {
 	q.settings("skip: true") // whether an image is there only the node finds out now
 	q.serve()
 	q.release("1.2.0", "1.9.9")
-	q.told("cannot pull its image: "+clustertest.Registry+"/fares:1.9.9: not found")
+	q.told("cannot pull its image: " + clustertest.Registry + "/fares:1.9.9: not found")
 	q.await("1.1.0 is back", q.proven("1.1.0"))
 	q.stop(syscall.SIGTERM)
 	q.settings("plain: true")

@@ -82,6 +82,7 @@ func (a *API) Put(path, text string) {
 	if err := yaml.Unmarshal([]byte(text), &o); err != nil {
 		panic(err)
 	}
+	o, _ = whole(o).(Object)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.put(path, o)
@@ -290,6 +291,9 @@ func (a *API) address(service, pod Object) {
 	at := fmt.Sprintf("/apis/discovery.k8s.io/v1/namespaces/%s/endpointslices/%s", m["namespace"], m["name"])
 	selector, _ := service["spec"].(Object)["selector"].(Object)
 	labels, _ := a.metadata(pod)["labels"].(Object)
+	if len(selector) == 0 {
+		return
+	}
 	for key, value := range selector {
 		if labels[key] != value {
 			return
@@ -358,6 +362,7 @@ func (a *API) run(path string, o Object, want int) {
 		pod["status"] = Object{"phase": "Running", "podIP": "127.0.0.1", "conditions": []any{Object{"type": "Ready", "status": "True"}, Object{"type": "PodScheduled", "status": "True"}}, "containerStatuses": states}
 		if a.Pod != nil {
 			a.Pod(pod)
+			pod, _ = whole(pod).(Object)
 		}
 		a.put(at, pod)
 	}

@@ -1,0 +1,299 @@
+package cluster
+
+import (
+	"errors"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"sigs.k8s.io/yaml"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+	"aditus/internal/target/cluster/clustertest"
+)
+
+const one, two = declare.Fingerprint("1111111111"), declare.Fingerprint("2222222222")
+
+func fares(version string) declare.Desired {
+	return declare.Desired{Format: 1, Workload: "fares", Parts: map[string]declare.Part{
+		"web":   {Kind: declare.Service, Artifact: "r.example/fares:" + version, Instances: 2, Ports: map[string]int{"http": 8080}, Environment: map[string]string{"A": "1"}},
+		"texts": {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}},
+		"entry": {Kind: declare.Route, Host: "fares.example", Service: "web", To: &declare.Endpoint{Port: "http", Path: "/"}},
+	}}
+}
+
+// laid has a revision at a site, with all of the traffic.
+func laid(t *testing.T, site *Site, revision declare.Fingerprint, desired declare.Desired) {
+	t.Helper()
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(revision, desired), target.Scale(revision, "web", 2), target.SetShare(revision, 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestRefused has the cluster refuse what is asked, in each of the ways it has: every one comes out as a sentence that says
+// what was done, to what, and what to do; what was there stays, and the next try succeeds.
+func TestRefused(t *testing.T) {
+	cause := func(s metav1.Status, causes ...metav1.StatusCause) metav1.Status {
+		s.Details.Causes = causes
+		return s
+	}
+	status := clustertest.Status
+	for name, test := range map[string]struct {
+		status metav1.Status
+		want   string
+	}{
+		"who it is":       {status(401, metav1.StatusReasonUnauthorized, "Unauthorized"), "the cluster does not know the account any more; renew its credentials"},
+		"what it may":     {status(403, metav1.StatusReasonForbidden, `deployments.apps is forbidden: User "maren" cannot patch resource "deployments" in API group "apps" in the namespace "trial"`), `the account may not: User "maren" cannot patch resource "deployments"`},
+		"quota":           {status(403, metav1.StatusReasonForbidden, `deployments.apps "x" is forbidden: exceeded quota: small, requested: pods=3, used: pods=8, limited: pods=10`), "there is no room in the namespace's quota: small, requested: pods=3"},
+		"security":        {status(403, metav1.StatusReasonForbidden, `pods "x" is forbidden: violates PodSecurity "restricted:latest": runAsUser=0`), `the namespace's security standard refuses it: "restricted:latest": runAsUser=0; declare user:`},
+		"admission":       {status(400, metav1.StatusReasonBadRequest, `admission webhook "names.example" denied the request: no team label`), "its admission refuses it"},
+		"ending":          {cause(status(403, metav1.StatusReasonForbidden, "x is forbidden: unable to create new content in namespace trial because it is being terminated"), metav1.StatusCause{Type: "NamespaceTerminating"}), "the namespace trial is being deleted; wait until it is gone"},
+		"no namespace":    {namespaceMissing(), "there is no namespace trial; make it"},
+		"no such kind":    {status(404, metav1.StatusReasonNotFound, "the server could not find the requested resource"), "the cluster does not have this kind of object; install its definition"},
+		"others' fields":  {cause(status(409, metav1.StatusReasonConflict, "Apply failed"), metav1.StatusCause{Type: metav1.CauseTypeFieldManagerConflict, Field: ".spec.replicas", Message: `conflict with "scaler"`}), `others look after fields of it: spec.replicas ("scaler"); leave these to them`},
+		"in between":      {status(409, metav1.StatusReasonConflict, "the object has been modified"), "it changed in between"},
+		"invalid":         {cause(status(422, metav1.StatusReasonInvalid, "invalid"), metav1.StatusCause{Field: "spec.template.spec.containers[0].image", Message: "Required value"}), "the cluster cannot accept it: spec.template.spec.containers[0].image: Required value; mend that"},
+		"too much":        {status(429, metav1.StatusReasonTooManyRequests, "slow down"), "the cluster has too much to do now; it is tried again later"},
+		"not to be had":   {status(503, metav1.StatusReasonServiceUnavailable, "etcd has no leader"), "the cluster cannot answer now: etcd has no leader; it is tried again"},
+		"says it at last": {status(500, metav1.StatusReasonInternalError, "the\tfirst\nand "+strings.Repeat("long ", 400)), "the first and long"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			api, site := standIn(t)
+			laid(t, site, one, fares("1"))
+			before := api.Get("/apis/apps/v1/namespaces/trial/deployments/fares-web-1111111")
+			api.Refuse = func(r *http.Request) *metav1.Status {
+				if r.Method == http.MethodPatch && strings.Contains(r.URL.Path, "/deployments/") {
+					return &test.status
+				}
+				return nil
+			}
+			err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, fares("2"))})
+			if err == nil || !strings.Contains(err.Error(), test.want) || !strings.Contains(err.Error(), "prepare fares at north: apply Deployment trial/fares-web-2222222") || len(err.Error()) > 1000 {
+				t.Errorf("got  %v\nwant %s", err, test.want)
+			}
+			if after := api.Get("/apis/apps/v1/namespaces/trial/deployments/fares-web-1111111"); len(differences("", before, after)) > 0 {
+				t.Errorf("what was there changed: %v", differences("", before, after))
+			}
+			api.Refuse = nil
+			if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, fares("2")), target.Scale(two, "web", 1)}); err != nil {
+				t.Errorf("the next try: %v", err)
+			}
+		})
+	}
+}
+
+func namespaceMissing() metav1.Status {
+	s := clustertest.Status(404, metav1.StatusReasonNotFound, `namespaces "trial" not found`)
+	s.Details.Kind = "namespaces"
+	return s
+}
+
+// TestSilent has watches fail, end and be too old: while anything is not known as it is now the site is silent, and nothing
+// is done there; then all is known again.
+func TestSilent(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	see := func() error { _, err := site.Observe(t.Context(), "fares"); return err }
+	if err := see(); err != nil {
+		t.Fatal(err)
+	}
+	no := clustertest.Status(403, metav1.StatusReasonForbidden, `pods is forbidden: User "maren" cannot watch resource "pods" in API group "" in the namespace "trial"`)
+	api.Refuse = func(r *http.Request) *metav1.Status {
+		if strings.HasSuffix(r.URL.Path, "/pods") {
+			return &no
+		}
+		return nil
+	}
+	api.Drop()
+	settles(t, site, "the site is silent", func() bool { return errors.Is(see(), target.ErrUnreachable) })
+	if err := see(); !strings.Contains(err.Error(), `cannot watch resource "pods"`) {
+		t.Errorf("nobody says why: %v", err)
+	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Scale(one, "web", 1)}); !errors.Is(err, target.ErrUnreachable) {
+		t.Errorf("something was done at a site that nobody sees: %v", err)
+	}
+	api.Refuse = nil
+	api.Change("/api/v1/namespaces/trial/pods/fares-web-1111111-0", nil) // while nobody looked
+	api.Forget()
+	settles(t, site, "all is known again", func() bool { return see() == nil })
+	o, err := site.Observe(t.Context(), "fares")
+	if err != nil || len(o.Cohorts) != 1 || len(o.Cohorts[0].Instances) != 2 || o.Cohorts[0].Share != 1 {
+		t.Errorf("%+v (%v)", o, err)
+	}
+}
+
+// settles waits until something is so, looking whenever the site changed.
+func settles(t *testing.T, site *Site, what string, so func() bool) {
+	t.Helper()
+	for end := time.Now().Add(40 * time.Second); !so(); time.Sleep(20 * time.Millisecond) { // a watch that fails is tried again by its own clock
+		if time.Now().After(end) {
+			t.Fatalf("it does not come to this: %s", what)
+		}
+	}
+}
+
+// TestNotOurs has objects of others under the names that ours would have: they stay as they are, and that is told.
+func TestNotOurs(t *testing.T) {
+	for path, text := range map[string]string{
+		"/apis/apps/v1/namespaces/trial/deployments/fares-web-1111111":               "{spec: {replicas: 0}}",
+		"/api/v1/namespaces/trial/services/fares-web":                                "{metadata: {labels: {app: other}}}",
+		"/api/v1/namespaces/trial/configmaps/fares-texts-1111111":                    "{data: {x: y}}",
+		"/apis/gateway.networking.k8s.io/v1/namespaces/trial/httproutes/fares-entry": "{metadata: {labels: {aditus/workload: other, aditus/part: entry}}}",
+	} {
+		api, site := standIn(t)
+		api.Put(path, text)
+		before := api.Get(path)
+		err := errors.Join(site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, fares("1")), target.Scale(one, "web", 1), target.SetShare(one, 1, "")}))
+		if err == nil || !strings.Contains(err.Error(), "already that is not this workload's") {
+			t.Errorf("%s: %v", path, err)
+		}
+		if after := api.Get(path); len(differences("", before, after))+len(differences("", after, before)) > 0 {
+			t.Errorf("%s was changed: %v", path, after)
+		}
+	}
+}
+
+// TestPods reads pods in each of the states that keep them from being up.
+func TestPods(t *testing.T) {
+	waiting := func(reason, message string) string {
+		return `{phase: Pending, podIP: "10.0.0.7", containerStatuses: [{name: main, image: "r.example/fares:1", restartCount: 0, state: {waiting: {reason: ` + reason + `, message: '` + message + `'}}}]}`
+	}
+	for name, test := range map[string]struct {
+		status, event         string
+		cannot, reason, ready string // why it never starts, why it is not up, why its readiness probe does not pass
+		address               bool
+	}{
+		"ready":                  {status: `{phase: Running, podIP: "10.0.0.7", conditions: [{type: Ready, status: "True"}], containerStatuses: [{name: main, state: {running: {}}}]}`, address: true},
+		"not ready":              {status: `{phase: Running, podIP: "10.0.0.7", conditions: [{type: Ready, status: "False"}], containerStatuses: [{name: main, state: {running: {}}}]}`, event: "Unhealthy: Readiness probe failed: HTTP probe failed with statuscode: 503", ready: "Readiness probe failed: HTTP probe failed with statuscode: 503", address: true},
+		"no room":                {status: `{phase: Pending, conditions: [{type: PodScheduled, status: "False", reason: Unschedulable, message: "0/1 nodes are available: 1 Insufficient memory."}]}`, reason: "cannot be placed on a node: 0/1 nodes are available: 1 Insufficient memory.", ready: "cannot be placed on a node: 0/1 nodes are available: 1 Insufficient memory."},
+		"no such image":          {status: waiting("ErrImagePull", "x"), event: `Failed: Failed to pull image "r.example/fares:1": rpc error: code = NotFound desc = failed to pull: r.example/fares:1: not found`, cannot: "cannot pull its image: r.example/fares:1: not found", ready: "cannot pull its image: r.example/fares:1: not found"},
+		"a registry that is out": {status: waiting("ImagePullBackOff", "Back-off pulling image"), event: `Failed: Failed to pull image "r.example/fares:1": dial tcp 10.0.0.1:443: connect: connection refused`, reason: "cannot pull its image: r.example/fares:1: connection refused", ready: "cannot pull its image: r.example/fares:1: connection refused"},
+		"as root":                {status: waiting("CreateContainerConfigError", "container has runAsNonRoot and image will run as root"), cannot: "cannot be made: container has runAsNonRoot and image will run as root", ready: "cannot be made: container has runAsNonRoot and image will run as root"},
+		"out of memory":          {status: `{phase: Running, podIP: "10.0.0.7", containerStatuses: [{name: main, restartCount: 4, state: {waiting: {reason: CrashLoopBackOff, message: "back-off 40s restarting failed container"}}, lastState: {terminated: {exitCode: 137, reason: OOMKilled, finishedAt: "2026-05-04T09:00:00Z"}}}]}`, reason: "killed: it used more memory than its limit; it is started again after a while", ready: "killed: it used more memory than its limit; it is started again after a while"},
+		"crashes":                {status: `{phase: Running, containerStatuses: [{name: main, restartCount: 1, state: {waiting: {reason: CrashLoopBackOff, message: "back-off 10s restarting"}}, lastState: {terminated: {exitCode: 3, reason: Error, finishedAt: "2026-05-04T09:00:00Z"}}}]}`, reason: "ended with status 3; it is started again after a while", ready: "ended with status 3; it is started again after a while"},
+		"no volume":              {status: `{phase: Pending, containerStatuses: [{name: main, state: {waiting: {reason: ContainerCreating}}}]}`, event: `FailedMount: MountVolume.SetUp failed for volume "texts": configmap "texts" not found`, reason: `MountVolume.SetUp failed for volume "texts": configmap "texts" not found`, ready: `MountVolume.SetUp failed for volume "texts": configmap "texts" not found`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			api, site := standIn(t)
+			desired := fares("1")
+			web := desired.Parts["web"]
+			web.Probes = map[string]declare.Probe{"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Passes: 1, Fails: 3}}
+			desired.Parts["web"] = web
+			api.Pod = func(pod clustertest.Object) {
+				var status clustertest.Object
+				if err := yaml.Unmarshal([]byte(test.status), &status); err != nil {
+					t.Error(err)
+				}
+				pod["status"] = status
+			}
+			laid(t, site, one, desired)
+			if test.event != "" {
+				reason, message, _ := strings.Cut(test.event, ": ")
+				text, _ := yaml.Marshal(clustertest.Object{"involvedObject": clustertest.Object{"kind": "Pod", "name": "fares-web-1111111-0"}, "type": "Warning", "reason": reason, "message": message, "lastTimestamp": time.Now().UTC().Format(time.RFC3339)})
+				api.Put("/api/v1/namespaces/trial/events/e1", string(text))
+			}
+			var in target.Instance
+			settles(t, site, "it is seen", func() bool {
+				o, err := site.Observe(t.Context(), "fares")
+				if err != nil || len(o.Cohorts) != 1 || len(o.Cohorts[0].Instances) != 2 {
+					return false
+				}
+				in = o.Cohorts[0].Instances[0]
+				return test.event == "" || len(in.Events) > 0
+			})
+			if in.CannotStart != test.cannot || test.cannot == "" && in.Reason != test.reason || in.Told["ready"] != test.ready || (in.Address != "") != test.address {
+				t.Errorf("cannot start: %q\nreason: %q\ntold: %q\naddress: %q", in.CannotStart, in.Reason, in.Told["ready"], in.Address)
+			}
+			if name == "out of memory" && (len(in.Restarts) != 4 || !in.Again.Equal(time.Date(2026, 5, 4, 9, 0, 40, 0, time.UTC))) {
+				t.Errorf("restarts %v, again %v", in.Restarts, in.Again)
+			}
+		})
+	}
+}
+
+// TestTraffic looks at routes that are not accepted, at clusters without them and without a gateway, and at hosts that change.
+func TestTraffic(t *testing.T) {
+	share := func(site *Site, revision declare.Fingerprint) float64 {
+		o, err := site.Observe(t.Context(), "fares")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, _ := o.Cohort(revision)
+		return c.Share
+	}
+	t.Run("a share counts once its gateway has taken it", func(t *testing.T) {
+		api, site := standIn(t)
+		laid(t, site, one, fares("1"))
+		api.Taken = false
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, fares("2")), target.Scale(two, "web", 1), target.SetShare(two, 0.25, one)}); err != nil {
+			t.Fatal(err)
+		}
+		if got := share(site, two); got != 0 {
+			t.Errorf("new has %v of the traffic, and its gateway has not taken that", got)
+		}
+		if got := share(site, one); got != 1 {
+			t.Errorf("old has %v of the traffic, and no gateway took that away", got)
+		}
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Delete(two)}); err == nil {
+			t.Error("what a route is to lead to was deleted")
+		}
+		route := "/apis/gateway.networking.k8s.io/v1/namespaces/trial/httproutes/fares-entry"
+		api.Taken = true
+		api.Change(route, func(o clustertest.Object) {
+			o["metadata"].(clustertest.Object)["annotations"].(clustertest.Object)["touched"] = "x"
+		})
+		settles(t, site, "new has its share", func() bool { return share(site, two) == 0.25 && share(site, one) == 0.75 })
+	})
+	t.Run("no gateway", func(t *testing.T) {
+		api, site := standIn(t)
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, fares("1"))}); err != nil {
+			t.Fatal(err)
+		}
+		api.Change(shore, nil)
+		settles(t, site, "it is told", func() bool {
+			o, err := site.Observe(t.Context(), "fares")
+			return err == nil && strings.Contains(o.Trouble, "write gateway: NAMESPACE/NAME")
+		})
+	})
+	t.Run("no Gateway API", func(t *testing.T) {
+		api := clustertest.Serve()
+		t.Cleanup(api.Close)
+		api.Gateway = false
+		site := openSite(t, configOf(api), "trial")
+		laid(t, site, one, fares("1"))
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, fares("2")), target.Scale(two, "web", 2)}); err != nil {
+			t.Fatal(err)
+		}
+		settles(t, site, "instances are the split", func() bool {
+			o, err := site.Observe(t.Context(), "fares")
+			return err == nil && o.Whole && share(site, two) == 0.5
+		})
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.SetShare(two, 0.25, one)}); err == nil {
+			t.Error("traffic was split that cannot be")
+		}
+		if selector := api.Get("/api/v1/namespaces/trial/services/fares-web")["spec"].(clustertest.Object)["selector"].(clustertest.Object); selector[labelCohort] != nil {
+			t.Errorf("its Service leads to one cohort: %v", selector)
+		}
+	})
+	t.Run("another host", func(t *testing.T) {
+		api, site := standIn(t)
+		laid(t, site, one, fares("1"))
+		next := fares("2")
+		entry := next.Parts["entry"]
+		entry.Host = "tickets.example"
+		next.Parts["entry"] = entry
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, next), target.Scale(two, "web", 2), target.SetShare(two, 0.5, one)}); err != nil {
+			t.Fatal(err)
+		}
+		hosts := map[any]bool{}
+		for _, path := range api.Paths("httproutes") {
+			hosts[api.Get(path)["spec"].(clustertest.Object)["hostnames"].([]any)[0]] = true
+		}
+		if !hosts["fares.example"] || !hosts["tickets.example"] || len(hosts) != 2 {
+			t.Errorf("the routes are for %v", hosts)
+		}
+	})
+}
