@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -94,12 +95,26 @@ func (a Address) load() (*rest.Config, string, error) {
 	return config, name, nil
 }
 
-// quiet keeps what the client would write of its own troubles off the screen: they come as why a site is silent.
-var quiet = sync.OnceFunc(func() { klog.SetLogger(logr.Discard()) })
+// settle sets the client up, once for the program: what it would write of its own troubles stays off the screen, as they come
+// as why a site is silent, and a connection on which nothing comes is asked whether it still stands.
+var settle = sync.OnceFunc(func() {
+	klog.SetLogger(logr.Discard())
+	for name, value := range map[string]time.Duration{"HTTP2_READ_IDLE_TIMEOUT_SECONDS": hungAfter, "HTTP2_PING_TIMEOUT_SECONDS": hungWithin} {
+		if os.Getenv(name) == "" {
+			os.Setenv(name, strconv.Itoa(int(value/time.Second)))
+		}
+	}
+})
+
+// A connection on which nothing came for hungAfter is asked, and is taken for lost where it does not answer within hungWithin.
+const (
+	hungAfter  = 3 * time.Second
+	hungWithin = 4 * time.Second
+)
 
 // Connect makes the connection to a cluster, which is made and kept up in the background.
 func Connect(config *rest.Config, name string) (*Connection, error) {
-	quiet()
+	settle()
 	c := &Connection{name: name, config: config, problem: errNotYet}
 	client, err := rest.HTTPClientFor(config)
 	if err != nil {

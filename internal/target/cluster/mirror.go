@@ -77,7 +77,8 @@ type watchKey struct {
 // watching is one watch.
 type watching struct {
 	informer cache.SharedIndexInformer
-	failing  error // why it does not go on; nil while it does
+	failing  error     // why it does not go on; nil while it does
+	asked    time.Time // since when the cluster owes an answer; zero while it does not
 }
 
 // byWorkload and byAbout index objects: by namespace and workload, and events by what they are about.
@@ -97,6 +98,7 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 	note := func(err error) {
 		m.mu.Lock()
 		defer m.mu.Unlock()
+		w.asked = time.Time{}
 		if was := w.failing; w.failing != err {
 			w.failing = err
 			if (was == nil) != (err == nil) {
@@ -115,6 +117,7 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 	}
 	source := &cache.ListWatch{
 		ListWithContextFunc: func(ctx context.Context, o metav1.ListOptions) (runtime.Object, error) {
+			w.ask(m)
 			list, err := own.List(ctx, narrow(o))
 			if ctx.Err() == nil {
 				note(err)
@@ -122,6 +125,7 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 			return list, err
 		},
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (watch.Interface, error) {
+			w.ask(m)
 			stream, err := own.Watch(ctx, narrow(o))
 			if ctx.Err() == nil {
 				note(err)
@@ -166,6 +170,13 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 			m.mu.Unlock()
 		}
 	}()
+}
+
+// ask notes that the cluster is asked: the client tries again by itself for a long time where there is no answer.
+func (w *watching) ask(m *mirror) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	w.asked = time.Now()
 }
 
 // errNotYet is why nothing is known of what was never read.
@@ -225,8 +236,11 @@ func (m *mirror) silent(namespace string) error {
 		if key.namespace != "" && key.namespace != namespace {
 			continue
 		}
-		if w.failing != nil && w.failing != errNotYet {
+		switch {
+		case w.failing != nil && w.failing != errNotYet:
 			return fmt.Errorf("watch %s: %w", key.resource.Resource, w.failing)
+		case !w.asked.IsZero() && time.Since(w.asked) > hungWithin:
+			return fmt.Errorf("watch %s: %w", key.resource.Resource, context.DeadlineExceeded)
 		}
 	}
 	for key, w := range m.watches {

@@ -30,14 +30,15 @@ import (
 // quay is a line of one's own with a namespace of a real cluster as its site: a repository, images, a server, and
 // traffic through a gateway that is counted.
 type quay struct {
-	t         *testing.T
-	program   string
-	folder    string // the data folder
-	source    string // the repository
-	namespace string
-	site      *Site
-	server    *exec.Cmd
-	log       bytes.Buffer
+	t          *testing.T
+	program    string
+	folder     string // the data folder
+	source     string // the repository
+	namespace  string
+	kubeconfig string // of an account that may do there what is needed, and nothing else
+	site       *Site
+	server     *exec.Cmd
+	log        bytes.Buffer
 
 	sent, lost, failed atomic.Int64
 	steady             atomic.Bool // no request may be lost any more
@@ -80,6 +81,7 @@ func openQuay(t *testing.T) *quay {
 			t.Fatal(err)
 		}
 	}
+	q.kubeconfig = account(t, config, q.namespace)
 	q.settings("plain: true")
 	q.write(filepath.Join(q.source, "deploy", "fares.yaml"), fmt.Sprintf(quayWorkload, clustertest.Registry))
 	q.git("init", "-q")
@@ -264,8 +266,8 @@ func (q *quay) settings(registry string) {
 beat: 200ms
 registries: {"%s": {%s}}
 links: [{name: quay, repository: %s, branch: main, folder: deploy, every: 1s}]
-sites: [{name: quay, automatic: true, target: {kind: cluster, kubeconfig: %s, namespace: %s}}]
-`, clustertest.Registry, registry, q.source, clustertest.Kubeconfig(q.t), q.namespace))
+sites: [{name: quay, automatic: true, target: {kind: cluster, kubeconfig: %s, namespace: %s, gateway: gateways/shore}}]
+`, clustertest.Registry, registry, q.source, q.kubeconfig, q.namespace))
 }
 
 // byHand changes what runs by hand, sees that it is told, and has it put back.
@@ -297,6 +299,9 @@ func (q *quay) byHand() {
 // TestRealRelease takes a workload through what a release engineer sees in a week, on a real cluster under load.
 func TestRealRelease(t *testing.T) {
 	q := openQuay(t)
+	if out, err := q.shell("link", "test"); err != nil || !strings.Contains(out, "the account may do in the namespace "+q.namespace+" what is needed") {
+		t.Errorf("the trial: %s (%v)", out, err)
+	}
 	q.serve()
 	ctx, stop := context.WithCancel(t.Context())
 	group := q.load(ctx)
