@@ -35,6 +35,7 @@ type Connection struct {
 	http   *http.Client
 	base   *url.URL
 	mirror *mirror
+	others others
 
 	mu        sync.Mutex
 	sites     []*Site
@@ -282,7 +283,7 @@ func (c *Connection) raw(ctx context.Context, method, path string, body io.Reade
 	if err != nil {
 		return nil, err
 	}
-	request.Header.Set("Accept", "application/json")
+	request.Header.Set("Accept", "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json") // of lists only what marks their objects
 	if body != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
@@ -347,22 +348,61 @@ func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstruc
 
 // free refuses an object whose name another one has that is not the same part's.
 func (c *Connection) free(ctx context.Context, k kind, one *unstructured.Unstructured) error {
-	there := c.mirror.get(k, one.GetNamespace(), one.GetName())
-	if there == nil {
-		ctx, cancel := context.WithTimeout(ctx, requestTimeout)
-		defer cancel()
-		var err error
-		there, err = c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Get(ctx, one.GetName(), metav1.GetOptions{})
-		if apierrors.IsNotFound(err) {
-			return nil
-		} else if err != nil {
+	var labels map[string]string
+	if there := c.mirror.get(k, one.GetNamespace(), one.GetName()); there != nil {
+		labels = there.GetLabels()
+	} else {
+		others, err := c.others.of(ctx, c, k, one.GetNamespace())
+		if err != nil {
 			return explain(err, "look for", k.kind, one.GetNamespace(), one.GetName())
 		}
+		other, taken := others[one.GetName()]
+		if !taken {
+			return nil
+		}
+		labels = other
 	}
-	if there.GetLabels()[labelWorkload] == one.GetLabels()[labelWorkload] && there.GetLabels()[labelPart] == one.GetLabels()[labelPart] {
+	if labels[labelWorkload] == one.GetLabels()[labelWorkload] && labels[labelPart] == one.GetLabels()[labelPart] {
 		return nil
 	}
 	return fmt.Errorf("there is a %s %s in %s already that is not this workload's: rename the part, or remove that one; it stays as it is", k.kind, one.GetName(), one.GetNamespace())
+}
+
+// others are the labels of all objects of a kind by their names, not only of ours. They are read once for much that is made
+// at a time.
+type others struct {
+	mu   sync.Mutex
+	read map[watchKey]map[string]map[string]string
+	at   map[watchKey]time.Time
+}
+
+// othersFor is how long what was read of all objects holds.
+const othersFor = 2 * time.Second
+
+func (o *others) of(ctx context.Context, c *Connection, k kind, namespace string) (map[string]map[string]string, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	key := watchKey{k.GroupVersionResource, namespace}
+	if time.Since(o.at[key]) < othersFor {
+		return o.read[key], nil
+	}
+	var list metav1.PartialObjectMetadataList
+	path := "/apis/" + k.Group + "/" + k.Version
+	if k.Group == "" {
+		path = "/api/" + k.Version
+	}
+	if err := c.read(ctx, path+"/namespaces/"+namespace+"/"+k.Resource, &list); err != nil {
+		return nil, err
+	}
+	found := map[string]map[string]string{}
+	for _, one := range list.Items {
+		found[one.Name] = one.Labels
+	}
+	if o.read == nil {
+		o.read, o.at = map[watchKey]map[string]map[string]string{}, map[watchKey]time.Time{}
+	}
+	o.read[key], o.at[key] = found, time.Now()
+	return found, nil
 }
 
 // patch changes some fields of an object, and waits until the mirror has it so.

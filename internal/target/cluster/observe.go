@@ -27,20 +27,69 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	if err != nil {
 		return o, err
 	}
-	owners := s.owners(workload)
+	owners, seenLive := s.owners(workload), map[string]livePart{}
+	s.mu.Lock()
+	before := s.lives[workload]
+	s.mu.Unlock()
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
 		r := records[revision]
 		seen := target.Cohort{Revision: revision, Preview: r.preview, Live: compare.Live{}}
 		for _, name := range slices.Sorted(maps.Keys(r.parts)) {
-			if live := s.live(r, name); live != nil {
-				seen.Live[name] = live
+			at := string(revision) + "/" + name
+			now := s.liveAgain(r, name, before[at])
+			if seenLive[at] = now; now.live != nil {
+				seen.Live[name] = now.live
 			}
 			seen.Instances = append(seen.Instances, s.instances(r, name, owners)...)
 		}
 		o.Cohorts = append(o.Cohorts, seen)
 	}
+	s.mu.Lock()
+	s.lives[workload] = seenLive
+	s.mu.Unlock()
 	o.Whole, o.Trouble = s.shares(workload, records, o.Cohorts)
 	return o, nil
+}
+
+// livePart is a part as it was read from its object as of a version, with its record as of one.
+type livePart struct {
+	record, object string
+	live           any
+}
+
+// liveAgain reads a part where its object or its record is another one than when it was read last.
+func (s *Site) liveAgain(r *record, name string, last livePart) livePart {
+	now := livePart{record: r.version}
+	if o := s.objectOf(r, name); o != nil {
+		now.object = string(o.GetUID()) + "/" + o.GetResourceVersion()
+		if o.GetDeletionTimestamp() != nil {
+			now.object = ""
+		}
+	}
+	if now.record == last.record && now.object == last.object && now.record != "" {
+		return last
+	}
+	now.live = s.live(r, name)
+	return now
+}
+
+// objectOf is the object that shows how a part is; nil where it is gone, or there is none.
+func (s *Site) objectOf(r *record, name string) *unstructured.Unstructured {
+	part := r.parts[name]
+	k, at := deployments, cohortName(r.workload, name, part.Cohort)
+	switch {
+	case part.Kind == declare.Settings:
+		k = configMaps
+	case part.Kind == declare.Secret:
+		k = secrets
+	case part.Kind == declare.Volume:
+		k, at = claims, sharedName(r.workload, name)
+	case part.Kind == declare.Service && len(part.Volumes) > 0:
+		k = statefulSets
+	case part.Kind != declare.Service:
+		return nil
+	}
+	return s.connection.mirror.get(k, s.Namespace, at)
 }
 
 // owners are a workload's pods by their part and cohort, but for those that are ending.
@@ -108,50 +157,31 @@ func ending(job *unstructured.Unstructured) (done bool, failed string) {
 
 // live is a part as it is in the cluster, in the form of a declaration; nil where it is gone.
 func (s *Site) live(r *record, name string) any {
-	part, at := r.parts[name], r.at(name)
-	get := func(k kind) *unstructured.Unstructured {
-		if o := s.connection.mirror.get(k, s.Namespace, cohortName(r.workload, name, part.Cohort)); o != nil && o.GetDeletionTimestamp() == nil {
-			return o
-		}
+	part, o := r.parts[name], s.objectOf(r, name)
+	show := part.Part
+	if part.Kind == declare.Task || part.Kind == declare.Route {
+		return compare.Show(show)
+	}
+	if o == nil || o.GetDeletionTimestamp() != nil {
 		return nil
 	}
-	show := part.Part
 	switch part.Kind {
 	case declare.Service:
-		k := deployments
-		if len(part.Volumes) > 0 {
-			k = statefulSets
-		}
-		o := get(k)
-		if o == nil {
-			return nil
-		}
-		wanted, err := at.service(name, r.declared(), 0)
+		wanted, err := r.at(name).service(name, r.declared(), 0)
 		if err != nil {
 			return compare.Show(show)
 		}
 		return workloadLive(show, wanted, o)
 	case declare.Settings:
-		o := get(configMaps)
-		if o == nil {
-			return nil
-		}
 		show.Values, _, _ = unstructured.NestedStringMap(o.Object, "data")
 	case declare.Secret:
-		switch o := get(secrets); {
-		case o == nil:
-			return nil
-		case string(o.GetUID()) != part.UID:
+		if string(o.GetUID()) != part.UID {
 			show.Values = map[string]string{}
 			for key := range part.Values {
 				show.Values[key] = "another one than was put there"
 			}
 		}
 	case declare.Volume:
-		o := s.connection.mirror.get(claims, s.Namespace, sharedName(r.workload, name))
-		if o == nil {
-			return nil
-		}
 		show.Size = storage(o, part.Size)
 	}
 	return compare.Show(show)

@@ -17,6 +17,7 @@ import (
 // objects stand. A cohort is marked as another revision's by changing its record alone.
 type record struct {
 	place
+	version string // of its object
 	preview bool
 	parts   map[string]placed
 }
@@ -37,7 +38,7 @@ func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error)
 		if o.GetLabels()[labelRecord] == "" || o.GetDeletionTimestamp() != nil {
 			continue
 		}
-		r := &record{place: s.place(workload), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
+		r := &record{place: s.place(workload), version: o.GetResourceVersion(), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
 		r.cohort, r.revision = o.GetLabels()[labelCohort], declare.Fingerprint(o.GetAnnotations()[annotationRevision])
 		text, _, _ := unstructured.NestedString(o.Object, "data", partsKey)
 		if err := json.Unmarshal([]byte(text), &r.parts); err != nil || r.revision == "" || r.cohort == "" {

@@ -38,6 +38,7 @@ type Site struct {
 	follow func(target.Berth)
 	shared map[string]time.Time // when a workload's shares were last asked for
 	doing  map[string]*sync.Mutex
+	lives  map[string]map[string]livePart // by workload, revision and part, as last read
 }
 
 var (
@@ -50,7 +51,7 @@ var errSilent = target.ErrUnreachable
 
 // Open adds a site to a connection that does not run yet.
 func (c *Connection) Open(o Options) *Site {
-	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}}
+	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.sites = append(c.sites, s)

@@ -56,9 +56,14 @@ type change struct {
 
 // Serve starts a stand-in. Close it in the end.
 func Serve() *API {
-	a := &API{Gateway: true, Taken: true, version: 1, objects: map[string]Object{}, applied: map[string]Object{}, more: make(chan struct{}), requests: map[string]int{}}
+	a := New()
 	a.Server = httptest.NewServer(a)
 	return a
+}
+
+// New makes a stand-in that is not served yet.
+func New() *API {
+	return &API{Gateway: true, Taken: true, version: 1, objects: map[string]Object{}, applied: map[string]Object{}, more: make(chan struct{}), requests: map[string]int{}}
 }
 
 // kinds are the kinds that there are, by resource.

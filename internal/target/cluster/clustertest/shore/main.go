@@ -1,5 +1,5 @@
 // Command shore is what a cluster for tests has around it: a registry, and a gateway. It also makes images of made-up
-// services for that registry.
+// services for that registry, and serves a stand-in of an API server.
 package main
 
 import (
@@ -24,7 +24,7 @@ import (
 func main() {
 	log.SetFlags(log.Ltime)
 	if len(os.Args) < 2 {
-		log.Fatal("usage: shore serve|image")
+		log.Fatal("usage: shore serve|image|stand-in")
 	}
 	var err error
 	switch os.Args[1] {
@@ -32,6 +32,8 @@ func main() {
 		err = serve(os.Args[2:])
 	case "image":
 		err = image(os.Args[2:])
+	case "stand-in":
+		err = standIn(os.Args[2:])
 	default:
 		err = fmt.Errorf("there is no command %q", os.Args[1])
 	}
@@ -97,4 +99,17 @@ func image(args []string) error {
 		return err
 	}
 	return clustertest.Push(flags.Arg(0), made)
+}
+
+// standIn serves a stand-in of an API server, and at /requests how many requests there were that were no watches.
+func standIn(args []string) error {
+	flags := flag.NewFlagSet("stand-in", flag.ExitOnError)
+	listen := flags.String("listen", "", "where")
+	flags.Parse(args)
+	api := clustertest.New()
+	api.Put("/apis/gateway.networking.k8s.io/v1/namespaces/gateways/gateways/shore", "spec: {}")
+	mux := http.NewServeMux()
+	mux.HandleFunc("/requests", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, api.Requests()) })
+	mux.Handle("/", api)
+	return http.ListenAndServe(*listen, mux)
 }
