@@ -243,6 +243,12 @@ func (c *Connection) may(ctx context.Context, verb string, k kind, namespace str
 	return c.ask(ctx, http.MethodPost, "/apis/authorization.k8s.io/v1/selfsubjectaccessreviews", review, &answer) == nil && answer.Status.Allowed
 }
 
+// Forms in which the API answers: whole, or of a list only what marks its objects.
+const (
+	wholeForm = "application/json"
+	marksForm = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
+)
+
 // read fetches a path of the API.
 func (c *Connection) read(ctx context.Context, path string, into any) error {
 	return c.ask(ctx, http.MethodGet, path, nil, into)
@@ -250,6 +256,10 @@ func (c *Connection) read(ctx context.Context, path string, into any) error {
 
 // ask makes a request of the API that is about no watched object.
 func (c *Connection) ask(ctx context.Context, method, path string, body, into any) error {
+	return c.askFor(ctx, method, path, wholeForm, body, into)
+}
+
+func (c *Connection) askFor(ctx context.Context, method, path, form string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	var text io.Reader
@@ -260,7 +270,7 @@ func (c *Connection) ask(ctx context.Context, method, path string, body, into an
 		}
 		text = bytes.NewReader(written)
 	}
-	response, err := c.raw(ctx, method, path, text)
+	response, err := c.raw(ctx, method, path, form, text)
 	if err != nil {
 		return err
 	}
@@ -275,7 +285,7 @@ func (c *Connection) ask(ctx context.Context, method, path string, body, into an
 const mostAnswer = 64 << 20
 
 // raw makes a request of the API, and gives its answer where that is one of success.
-func (c *Connection) raw(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+func (c *Connection) raw(ctx context.Context, method, path, accept string, body io.Reader) (*http.Response, error) {
 	path, query, _ := bytesCut(path)
 	at := c.base.JoinPath(path)
 	at.RawQuery = query
@@ -283,7 +293,7 @@ func (c *Connection) raw(ctx context.Context, method, path string, body io.Reade
 	if err != nil {
 		return nil, err
 	}
-	request.Header.Set("Accept", "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json") // of lists only what marks their objects
+	request.Header.Set("Accept", accept)
 	if body != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
@@ -391,7 +401,7 @@ func (o *others) of(ctx context.Context, c *Connection, k kind, namespace string
 	if k.Group == "" {
 		path = "/api/" + k.Version
 	}
-	if err := c.read(ctx, path+"/namespaces/"+namespace+"/"+k.Resource, &list); err != nil {
+	if err := c.askFor(ctx, http.MethodGet, path+"/namespaces/"+namespace+"/"+k.Resource, marksForm, nil, &list); err != nil {
 		return nil, err
 	}
 	found := map[string]map[string]string{}

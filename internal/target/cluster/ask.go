@@ -132,7 +132,7 @@ func (s *Site) lines(ctx context.Context, pod *corev1.Pod, container string, pre
 	}
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
-	response, err := s.connection.raw(ctx, http.MethodGet, "/api/v1/namespaces/"+s.Namespace+"/pods/"+pod.Name+"/log?"+query.Encode(), nil)
+	response, err := s.connection.raw(ctx, http.MethodGet, "/api/v1/namespaces/"+s.Namespace+"/pods/"+pod.Name+"/log?"+query.Encode(), wholeForm, nil)
 	if apierrors.IsBadRequest(err) { // its container has not begun, or is gone
 		return nil, nil
 	}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/google/go-containerregistry/pkg/registry"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
@@ -24,7 +25,7 @@ import (
 func main() {
 	log.SetFlags(log.Ltime)
 	if len(os.Args) < 2 {
-		log.Fatal("usage: shore serve|image|stand-in")
+		log.Fatal("usage: shore serve|image|travel|stand-in")
 	}
 	var err error
 	switch os.Args[1] {
@@ -32,6 +33,8 @@ func main() {
 		err = serve(os.Args[2:])
 	case "image":
 		err = image(os.Args[2:])
+	case "travel":
+		err = travel(os.Args[2:])
 	case "stand-in":
 		err = standIn(os.Args[2:])
 	default:
@@ -112,4 +115,28 @@ func standIn(args []string) error {
 	mux.HandleFunc("/requests", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, api.Requests()) })
 	mux.Handle("/", api)
 	return http.ListenAndServe(*listen, mux)
+}
+
+// travel asks for hosts at a gateway, each some ten times a second, until it is ended.
+func travel(args []string) error {
+	flags := flag.NewFlagSet("travel", flag.ExitOnError)
+	gateway := flags.String("gateway", "", "where the gateway is")
+	flags.Parse(args)
+	client := &http.Client{Timeout: 10 * time.Second}
+	for _, host := range flags.Args() {
+		go func() {
+			for range time.Tick(100 * time.Millisecond) {
+				request, err := http.NewRequest(http.MethodGet, "http://"+*gateway+"/crossing", nil)
+				if err != nil {
+					continue
+				}
+				request.Host = host
+				if response, err := client.Do(request); err == nil {
+					io.Copy(io.Discard, response.Body)
+					response.Body.Close()
+				}
+			}
+		}()
+	}
+	select {}
 }
