@@ -20,6 +20,8 @@ import (
 
 	"k8s.io/apimachinery/pkg/types"
 
+	"aditus/internal/core/declare"
+	"aditus/internal/probe"
 	"aditus/internal/target/cluster/clustertest"
 
 	corev1 "k8s.io/api/core/v1"
@@ -35,6 +37,7 @@ type quay struct {
 	folder     string // the data folder
 	source     string // the repository
 	namespace  string
+	workload   string
 	kubeconfig string // of an account that may do there what is needed, and nothing else
 	site       *Site
 	server     *exec.Cmd
@@ -70,7 +73,7 @@ guards:
 
 func openQuay(t *testing.T) *quay {
 	config := realCluster(t)
-	q := &quay{t: t, program: filepath.Join(filepath.Dir(clustertest.Kubeconfig(t)), "bin", "aditus"), namespace: namespace(t)}
+	q := &quay{t: t, program: filepath.Join(filepath.Dir(clustertest.Kubeconfig(t)), "bin", "aditus"), namespace: namespace(t), workload: "fares"}
 	folder, err := os.MkdirTemp("", "aditus")
 	if err != nil {
 		t.Fatal(err)
@@ -102,7 +105,7 @@ func openQuay(t *testing.T) *quay {
 		if t.Failed() {
 			t.Logf("server:\n%s", q.log.String())
 			status, _ := exec.Command(q.program, "status", "--data", q.folder).CombinedOutput()
-			told, _ := exec.Command(q.program, "ledger", "fares/quay", "--data", q.folder).CombinedOutput()
+			told, _ := exec.Command(q.program, "ledger", "--data", q.folder).CombinedOutput()
 			t.Logf("%s\n%s", status, told)
 		}
 		q.site.connection.ask(context.Background(), http.MethodDelete, "/api/v1/namespaces/"+q.namespace, nil, nil)
@@ -251,7 +254,7 @@ func (q *quay) told(text string) {
 
 // names are the pods of the workload that are not ending.
 func (q *quay) names() (names []string) {
-	for _, pod := range list[*corev1.Pod](q.site.connection.mirror, pods, q.namespace, "fares") {
+	for _, pod := range list[*corev1.Pod](q.site.connection.mirror, pods, q.namespace, q.workload) {
 		if pod.DeletionTimestamp == nil {
 			names = append(names, pod.Name)
 		}
@@ -352,4 +355,95 @@ func TestRealRelease(t *testing.T) {
 		t.Errorf("%d of %d requests were lost", n, q.sent.Load())
 	}
 	t.Logf("%d requests, %d failed by the service", q.sent.Load(), q.failed.Load())
+}
+
+const quayStateful = `aditus: 1
+workload: tides
+sites: [quay]
+parts:
+  tables: {kind: task, artifact: "%[1]s/tides-task:1.0.0"}
+  store:
+    kind: service
+    needs: [tables]
+    artifact: %[1]s/fares:1.0.0
+    instances: 1
+    ports: {http: 8080}
+    volumes: {readings: /var/readings}
+    probes: {ready: {http: {port: http, path: /ready}, every: 1s, grace: 20s}, alive: {tcp: {port: http}, tells: alive, grace: 5s}}
+    user: 1234
+  front:
+    kind: service
+    needs: [store]
+    artifact: %[1]s/fares:1.0.0
+    instances: 2
+    ports: {http: 8080}
+    probes: {ready: {command: [/aditus, version], every: 1s, grace: 20s}}
+  readings: {kind: volume, size: 64 MiB}
+  entry: {kind: route, tcp: 7000, to: {service: front, port: http}}
+rollout: {stages: [{share: 50 %%, soak: 1s}, {share: 100 %%}], deadline: 40s, proving: 2s, interval: 1s, cool-down: 1s}
+`
+
+// TestRealParts takes a workload through two rollouts that has what the other does not: a task, a volume with a service that
+// keeps its state there, what the others need, connections, and no routes, so that instances are the split.
+func TestRealParts(t *testing.T) {
+	q := openQuay(t)
+	q.workload = "tides"
+	q.git("mv", "deploy/fares.yaml", "deploy/tides.yaml")
+	q.write(filepath.Join(q.source, "deploy", "tides.yaml"), fmt.Sprintf(quayStateful, clustertest.Registry))
+	q.git("add", "-A")
+	q.git("commit", "-q", "-m", "tides")
+	image, err := clustertest.Service(q.program, []byte("takes: 300ms"))
+	if err == nil {
+		err = clustertest.Push(clustertest.Registry+"/tides-task:1.0.0", image)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.site.connection.ask(t.Context(), http.MethodPost, "/api/v1/persistentvolumes", object{"metadata": object{"name": q.namespace}, "spec": object{
+		"capacity": object{"storage": "1Gi"}, "accessModes": []any{"ReadWriteOnce"}, "hostPath": object{"path": t.TempDir()},
+		"claimRef": object{"name": "tides-readings", "namespace": q.namespace},
+	}}, nil)
+	q.serve()
+	q.await("1.0.0 is there", q.proven("1.0.0"))
+	claim := func() types.UID { return q.site.connection.mirror.get(claims, q.namespace, "tides-readings").GetUID() }
+	before := claim()
+	name := filepath.Join(q.source, "deploy", "tides.yaml")
+	text, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.write(name, strings.ReplaceAll(string(text), "/fares:1.0.0", "/fares:1.1.0"))
+	q.git("commit", "-q", "-a", "-m", "tides 1.1.0")
+	q.await("1.1.0 is there", q.proven("1.1.0"))
+	if claim() != before {
+		t.Error("the volume did not survive the release")
+	}
+	if all := list[*unstructured.Unstructured](q.site.connection.mirror, statefulSets, q.namespace, "tides"); len(all) != 1 {
+		t.Errorf("%d StatefulSets are left", len(all))
+	}
+	out, err := q.shell("log", "tides/quay", q.names()[0])
+	if err != nil || !strings.Contains(out, "listens on port") {
+		t.Errorf("the log: %s (%v)", out, err)
+	}
+	pod := q.names()[0]
+	if reason, err := q.site.Exec(t.Context(), "tides", pod, []string{"/aditus", "version"}); reason != "" || err != nil {
+		t.Errorf("a command in an instance: %q (%v)", reason, err)
+	}
+	if reason, err := q.site.Exec(t.Context(), "tides", pod, []string{"/aditus", "moor"}); !strings.HasPrefix(reason, "/aditus ended with status 2: ") || err != nil {
+		t.Errorf("a command that fails: %q (%v)", reason, err)
+	}
+	through := probe.New().Through(proxied{q.site.connection, q.namespace, pod})
+	for path, want := range map[string]string{"/ready": "", "/metrics": ""} {
+		if got := through.Ask(t.Context(), "10.0.0.1", map[string]int{"http": 8080}, declare.Probe{HTTP: &declare.Endpoint{Port: "http", Path: path}, Timeout: declare.Span{Duration: 10 * time.Second}}); got != want {
+			t.Errorf("%s through the API's proxy: %q", path, got)
+		}
+	}
+	if err := q.site.connection.remove(t.Context(), deployments, list[*unstructured.Unstructured](q.site.connection.mirror, deployments, q.namespace, "tides")[0]); err != nil {
+		t.Fatal(err)
+	}
+	q.await("what was deleted by hand is told", func(status string) bool { return strings.Contains(status, `"drifted"`) })
+	if out, err := q.shell("sync", "tides/quay"); err != nil {
+		t.Fatal(out, err)
+	}
+	q.await("it is back", q.proven("1.1.0"))
 }
