@@ -9,10 +9,12 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/source"
+	"aditus/internal/target"
 	"aditus/internal/tui/kit"
 )
 
@@ -20,7 +22,7 @@ func newRender() *cobra.Command {
 	var f loadFlags
 	var r connection
 	var from string
-	var pretty bool
+	var pretty, objects bool
 	cmd := &cobra.Command{
 		Use:   "render BERTH",
 		Short: "The canonical desired state of a berth",
@@ -43,6 +45,9 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 			if err != nil {
 				return err
 			}
+			if objects {
+				return writeObjects(cmd, r.data, id, *desired)
+			}
 			text := desired.Canonical()
 			if pretty {
 				var out bytes.Buffer
@@ -59,7 +64,44 @@ Without --from it is what Git declares, as it was read last. Secrets stay encryp
 	f.addOthers(cmd)
 	cmd.Flags().StringVar(&from, "from", "", "a `folder` of declarations instead of what Git declares")
 	cmd.Flags().BoolVar(&pretty, "pretty", false, "indented, for people; those are not the bytes of the revision")
+	cmd.Flags().BoolVar(&objects, "objects", false, "the objects that it would be at its site, as YAML, where that is a cluster; values of secrets are left out")
 	return cmd
+}
+
+// writeObjects writes what a revision would be at its site.
+func writeObjects(cmd *cobra.Command, data string, id berth.ID, desired declare.Desired) error {
+	folder, err := dataFolder(data)
+	if err != nil {
+		return err
+	}
+	settings, err := readSettings(folder)
+	if err != nil {
+		return err
+	}
+	for _, site := range settings.Sites {
+		kind, err := target.Find(kinds, site.Target.Kind)
+		switch {
+		case site.Name != id.Site:
+			continue
+		case err != nil:
+			return err
+		case kind.Objects == nil:
+			return fmt.Errorf("%s is no cluster: it has no objects", id.Site)
+		}
+		made, err := kind.Objects(site, desired)
+		if err != nil {
+			return err
+		}
+		for _, o := range made {
+			text, err := yaml.Marshal(o)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "---\n%s", text)
+		}
+		return nil
+	}
+	return fmt.Errorf("there is no site %s in the settings", id.Site)
 }
 
 // desired gives what a folder declares for a berth.

@@ -9,6 +9,7 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/config"
+	"aditus/internal/core/declare"
 )
 
 // Kind is a kind of target, as its driver describes itself. One list has all of them, and nothing else enumerates them.
@@ -20,6 +21,7 @@ type Kind struct {
 	New      func(site string, before []config.Site, rest string) (config.Target, error) // the target of a new site, beside those before it, from KIND=rest on the command line
 	Describe func(config.Target) string                                                  // tells it to whoever adds a site
 	Try      func(context.Context, config.Target) (told []string, err error)             // asks what a site stands on, changing nothing; nil where there is nothing to ask
+	Objects  func(config.Site, declare.Desired) ([]map[string]any, error)                // what a revision would be there, as objects of its API; nil where there are none
 	Open     func(Ground, []config.Site) (Opened, error)                                 // opens all sites of the kind at once
 }
 

@@ -128,6 +128,9 @@ func Connect(config *rest.Config, name string) (*Connection, error) {
 	if c.base, _, err = rest.DefaultServerUrlFor(config); err != nil {
 		return nil, fmt.Errorf("the cluster %s: %w", name, err)
 	}
+	if c.base.Path == "" {
+		c.base.Path = "/"
+	}
 	c.mirror = newMirror(c.changed)
 	return c, nil
 }

@@ -22,6 +22,7 @@ var Kind = target.Kind{
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "the namespace " + t.Namespace + " of the cluster " + nameOf(t) },
 	Try:      try,
+	Objects:  objects,
 	Open:     openAll,
 }
 

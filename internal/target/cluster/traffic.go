@@ -325,11 +325,7 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 			name = routeName(workload, m.part, hash(m.host+" "+m.path))
 		}
 		names[name] = true
-		var hosts []string
-		if m.host != "" {
-			hosts = []string{m.host}
-		}
-		o := s.place(workload).route(m.part, name, hosts, at, m.path, backends[m])
+		o := s.place(workload).route(m.part, name, hostsOf(m.host), at, m.path, backends[m])
 		text, _ := json.Marshal(taken)
 		o["metadata"].(object)["annotations"] = object{annotationTaken: string(text), annotationPath: m.path}
 		all = append(all, o)
