@@ -3,6 +3,7 @@ package cluster
 import (
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -295,5 +296,33 @@ func TestTraffic(t *testing.T) {
 		if !hosts["fares.example"] || !hosts["tickets.example"] || len(hosts) != 2 {
 			t.Errorf("the routes are for %v", hosts)
 		}
+	})
+}
+
+// TestRecordGone has the record of a cohort deleted by hand: it is told, and a sync takes up what runs as it is.
+func TestRecordGone(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Relabel(one, two)}); err != nil {
+		t.Fatal(err)
+	}
+	pods := api.Paths("pods")
+	api.Change("/api/v1/namespaces/trial/configmaps/aditus-fares-1111111", nil)
+	settles(t, site, "it is told", func() bool {
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && strings.Contains(o.Trouble, "Deployment fares-web-1111111 in trial runs fares")
+	})
+	laid(t, site, two, fares("1"))
+	o, err := site.Observe(t.Context(), "fares")
+	if err != nil || o.Trouble != "" || len(o.Cohorts) != 1 || o.Cohorts[0].Share != 1 || len(o.Cohorts[0].Instances) != 2 {
+		t.Errorf("%+v (%v)", o, err)
+	}
+	if after := api.Paths("pods"); !slices.Equal(pods, after) {
+		t.Errorf("pods were exchanged: %v, then %v", pods, after)
+	}
+	api.Change("/api/v1/namespaces/trial/configmaps/aditus-fares-1111111", func(o clustertest.Object) { o["data"] = clustertest.Object{"parts.json": "{"} })
+	settles(t, site, "what cannot be read is told", func() bool {
+		_, err := site.Observe(t.Context(), "fares")
+		return err != nil && strings.Contains(err.Error(), "was changed by hand and cannot be read")
 	})
 }

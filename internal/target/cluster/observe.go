@@ -48,6 +48,9 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	s.lives[workload] = seenLive
 	s.mu.Unlock()
 	o.Whole, o.Trouble = s.shares(workload, records, o.Cohorts)
+	if stray := s.unrecorded(workload, records); len(stray) > 0 && o.Trouble == "" {
+		o.Trouble = fmt.Sprintf("%s %s in %s runs %s, and the ConfigMap that said of which revision is gone: a sync writes it anew, or delete what is not wanted there", stray[0].GetKind(), stray[0].GetName(), s.Namespace, workload)
+	}
 	return o, nil
 }
 

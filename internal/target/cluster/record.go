@@ -66,6 +66,35 @@ func (s *Site) keep(ctx context.Context, r *record) error {
 	return err
 }
 
+// unrecorded are the objects that run a workload and that no record has: the record was deleted by hand, or a power cut came
+// between the two.
+func (s *Site) unrecorded(workload string, records map[declare.Fingerprint]*record) (found []*unstructured.Unstructured) {
+	known := map[string]bool{}
+	for _, r := range records {
+		for name, part := range r.parts {
+			known[name+"/"+part.Cohort] = true
+		}
+	}
+	for _, k := range []kind{deployments, statefulSets} {
+		for _, o := range list[*unstructured.Unstructured](s.connection.mirror, k, s.Namespace, workload) {
+			if labels := o.GetLabels(); o.GetDeletionTimestamp() == nil && !known[labels[labelPart]+"/"+labels[labelCohort]] {
+				found = append(found, o)
+			}
+		}
+	}
+	return found
+}
+
+// cohortFor gives a revision that has no record a cohort's name: that of what is there of it already, or a free one.
+func (s *Site) cohortFor(workload string, revision declare.Fingerprint, records map[declare.Fingerprint]*record) string {
+	for _, o := range s.unrecorded(workload, records) {
+		if o.GetAnnotations()[annotationRevision] == string(revision) {
+			return o.GetLabels()[labelCohort]
+		}
+	}
+	return free(revision, records)
+}
+
 // free gives a cohort's name that no other cohort of the workload has: the revision's, as far as that goes. Objects of a
 // cohort that was marked anew keep their names, and so does what was moved.
 func free(revision declare.Fingerprint, records map[declare.Fingerprint]*record) string {

@@ -186,7 +186,7 @@ func (s *Site) prepare(ctx context.Context, workload string, records map[declare
 	r := records[w.Revision]
 	if r == nil {
 		r = &record{place: s.place(workload), parts: map[string]placed{}}
-		r.revision, r.cohort = w.Revision, free(w.Revision, records)
+		r.revision, r.cohort = w.Revision, s.cohortFor(workload, w.Revision, records)
 	}
 	for name, part := range w.Desired.Parts {
 		was, there := r.parts[name]
