@@ -27,7 +27,10 @@ var Kind = target.Kind{
 }
 
 // namespacePattern is the grammar of a DNS label in RFC 1123, which a namespace's name is.
-var namespacePattern = regexp.MustCompile(`^[a-z0-9]([-a-z0-9]{0,61}[a-z0-9])?$`)
+var namespacePattern = regexp.MustCompile(`^[a-z0-9]([-a-z0-9]*[a-z0-9])?$`)
+
+// longestNamespace is how long one may be.
+const longestNamespace = 63
 
 func check(t config.Target) error {
 	switch {
@@ -35,7 +38,7 @@ func check(t config.Target) error {
 		return errors.New("a cluster's traffic comes in by its own gateways: leave out listen: and ports:")
 	case t.Namespace == "":
 		return errors.New("namespace is missing: write namespace: with the one that is the site")
-	case !namespacePattern.MatchString(t.Namespace):
+	case !namespacePattern.MatchString(t.Namespace) || len(t.Namespace) > longestNamespace:
 		return fmt.Errorf("namespace: %q is no name of a namespace: lower-case letters, digits and hyphens", t.Namespace)
 	}
 	_, err := gatewayOf(t.Gateway)

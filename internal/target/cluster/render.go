@@ -151,7 +151,10 @@ const (
 	secretsFolder  = "/run/aditus/secrets"
 )
 
-var keyPattern = regexp.MustCompile(`^[-._a-zA-Z0-9]{1,253}$`)
+// keyPattern is the grammar of a key of a ConfigMap or Secret, longestKey its length.
+var keyPattern = regexp.MustCompile(`^[-._a-zA-Z0-9]+$`)
+
+const longestKey = 253
 
 // pod is the template of a part's pods.
 func (p place) pod(name string, parts map[string]declare.Part, restart string) (object, error) {
@@ -191,7 +194,7 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 		volumes = append(volumes, volume)
 		mounts = append(mounts, object{"name": volume["name"], "mountPath": folder + "/" + other, "readOnly": true})
 		for _, key := range keys {
-			if !keyPattern.MatchString(key) {
+			if !keyPattern.MatchString(key) || len(key) > longestKey {
 				return nil, fmt.Errorf("the key %q of %s cannot stand in a cluster: name it with letters, digits, -, _ and .", key, other)
 			}
 			variable(declare.EnvironmentName(key), object{"valueFrom": object{reference: object{"name": from, "key": key}}})
