@@ -13,13 +13,18 @@ import (
 )
 
 // Prober asks. Make it with New; it is safe for concurrent use.
-type Prober struct{ client *dial.Client }
+type Prober struct {
+	client  *dial.Client
+	through bool // HTTP goes another way than the network, and nothing else goes at all
+}
 
 // New makes a Prober that keeps connections open between two questions.
-func New() *Prober { return &Prober{dial.New()} }
+func New() *Prober { return &Prober{client: dial.New()} }
 
 // Through is a Prober that asks HTTP by another way than the network; nil for the network.
-func (p *Prober) Through(way http.RoundTripper) *Prober { return &Prober{p.client.Through(way)} }
+func (p *Prober) Through(way http.RoundTripper) *Prober {
+	return &Prober{p.client.Through(way), way != nil}
+}
 
 // Close lets go of the open connections.
 func (p *Prober) Close() { p.client.Close() }
@@ -30,6 +35,8 @@ func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, pro
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	switch {
+	case p.through && probe.HTTP == nil:
+		return "cannot be asked from here: where instances are reached through an API only HTTP goes"
 	case probe.GRPC != nil:
 		return askGRPC(ctx, dial.Address(host, ports[probe.GRPC.Port]), probe)
 	case probe.TCP != nil:

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-logr/logr"
@@ -36,6 +37,7 @@ type Connection struct {
 	base   *url.URL
 	mirror *mirror
 	others others
+	ahead  atomic.Int64 // of this machine's clock, in nanoseconds; 0 where they are about the same
 
 	mu        sync.Mutex
 	sites     []*Site
@@ -50,6 +52,41 @@ type Connection struct {
 type Address struct {
 	Kubeconfig string // a file; empty for what KUBECONFIG, the home folder or the account that this program runs under say
 	Context    string // in it; empty for its current one
+}
+
+// dated learns from each answer how far the cluster's clock is from ours.
+type dated struct {
+	next       http.RoundTripper
+	connection *Connection
+}
+
+// leastSkew is how far apart clocks must be for it to matter: answers tell whole seconds.
+const leastSkew = 3 * time.Second
+
+// RoundTrip implements http.RoundTripper.
+func (d dated) RoundTrip(request *http.Request) (*http.Response, error) {
+	response, err := d.next.RoundTrip(request)
+	if err == nil {
+		if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
+			ahead := time.Until(at)
+			if ahead.Abs() < leastSkew {
+				ahead = 0
+			}
+			d.connection.ahead.Store(int64(ahead))
+		}
+	}
+	return response, err
+}
+
+// WrappedRoundTripper lets the client find what is beneath.
+func (d dated) WrappedRoundTripper() http.RoundTripper { return d.next }
+
+// as is what this machine's clock calls a moment of the cluster's.
+func (c *Connection) as(at time.Time) time.Time {
+	if at.IsZero() {
+		return at
+	}
+	return at.Add(-time.Duration(c.ahead.Load()))
 }
 
 // Requests of ours that are no watches: so many a second over time, and so many at once, for one cluster.
@@ -116,7 +153,9 @@ const (
 // Connect makes the connection to a cluster, which is made and kept up in the background.
 func Connect(config *rest.Config, name string) (*Connection, error) {
 	settle()
+	config = rest.CopyConfig(config)
 	c := &Connection{name: name, config: config, problem: errNotYet}
+	config.Wrap(func(next http.RoundTripper) http.RoundTripper { return dated{next, c} })
 	client, err := rest.HTTPClientFor(config)
 	if err != nil {
 		return nil, fmt.Errorf("the cluster %s: %w", name, err)

@@ -3,6 +3,8 @@ package cluster
 import (
 	"errors"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"sigs.k8s.io/yaml"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster/clustertest"
@@ -325,4 +328,35 @@ func TestRecordGone(t *testing.T) {
 		_, err := site.Observe(t.Context(), "fares")
 		return err != nil && strings.Contains(err.Error(), "was changed by hand and cannot be read")
 	})
+}
+
+// TestClock has the cluster's clock an hour ahead: what is told of instances is told in this machine's time.
+func TestClock(t *testing.T) {
+	api, site := standIn(t)
+	api.Ahead = time.Hour
+	laid(t, site, one, fares("1"))
+	settles(t, site, "instances are there", func() bool {
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && len(o.Cohorts) == 1 && len(o.Cohorts[0].Instances) == 2
+	})
+	o, err := site.Observe(t.Context(), "fares")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if age := time.Since(o.Cohorts[0].Instances[0].Started); age.Abs() > time.Minute {
+		t.Errorf("an instance of now is %s old", age)
+	}
+	told, err := try(t.Context(), config.Target{Kind: "cluster", Namespace: "trial", Kubeconfig: kubeconfigOf(t, api)})
+	if text := strings.Join(told, "\n"); err != nil || !strings.Contains(text, "its clock is 1 h apart") || !strings.Contains(text, "v1.37.2, answers in") || !strings.Contains(text, "it has Gateway API") {
+		t.Errorf("the trial: %s (%v)", text, err)
+	}
+}
+
+func kubeconfigOf(t *testing.T, api *clustertest.API) string {
+	file := filepath.Join(t.TempDir(), "kubeconfig")
+	text := "apiVersion: v1\nkind: Config\nclusters: [{name: a, cluster: {server: \"" + api.URL + "\"}}]\ncontexts: [{name: a, context: {cluster: a, user: a}}]\nusers: [{name: a, user: {token: a}}]\ncurrent-context: a\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return file
 }

@@ -18,7 +18,7 @@ const (
 	annotationRevision = "aditus/revision"
 	annotationPreview  = "aditus/preview" // on a cohort's record: the preview routes lead to it
 	annotationTaken    = "aditus/taken"   // on a route: the shares that its gateway had taken before the last change
-	annotationRestart  = "controller.kubernetes.io/pod-deletion-cost"
+	annotationCost     = "controller.kubernetes.io/pod-deletion-cost"
 )
 
 // manager is the field manager by which fields of objects are ours.

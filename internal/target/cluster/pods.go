@@ -3,7 +3,6 @@ package cluster
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -33,12 +32,12 @@ const mostEvents = 12
 // instance is a pod as the engine sees it.
 func (s *Site) instance(pod *corev1.Pod, part declare.Part) target.Instance {
 	in := target.Instance{
-		ID: pod.Name, Part: pod.Labels[labelPart], Started: pod.CreationTimestamp.Time, Address: pod.Status.PodIP, Ports: part.Ports,
-		Environment: environment(pod), Told: map[string]string{},
+		ID: pod.Name, Part: pod.Labels[labelPart], Started: s.connection.as(pod.CreationTimestamp.Time), Address: pod.Status.PodIP, Ports: part.Ports,
+		Environment: environment(pod, part), Told: map[string]string{},
 	}
 	about := s.connection.mirror.events(s.Namespace, pods.kind+"/"+pod.Name)
 	for _, e := range about[max(0, len(about)-mostEvents):] {
-		in.Events = append(in.Events, status.Event{At: e.at, Text: e.text, Bad: e.bad})
+		in.Events = append(in.Events, status.Event{At: s.connection.as(e.at), Text: e.text, Bad: e.bad})
 	}
 	ready, why := s.standing(pod, about, &in)
 	if in.CannotStart == "" && !ready && in.Reason == "" {
@@ -84,9 +83,9 @@ func (s *Site) standing(pod *corev1.Pod, about []*event, in *target.Instance) (r
 		}
 	}
 	for _, state := range slices.Concat(pod.Status.InitContainerStatuses, pod.Status.ContainerStatuses) {
-		in.Restarts = append(in.Restarts, restarts(state)...)
+		in.Restarts = append(in.Restarts, s.restarts(state)...)
 		if ended := state.LastTerminationState.Terminated; ended != nil && state.State.Running != nil {
-			in.Started = state.State.Running.StartedAt.Time
+			in.Started = s.connection.as(state.State.Running.StartedAt.Time)
 		}
 		wait := state.State.Waiting
 		switch {
@@ -102,7 +101,7 @@ func (s *Site) standing(pod *corev1.Pod, about []*event, in *target.Instance) (r
 			if t := state.LastTerminationState.Terminated; t != nil {
 				why = exit(t.ExitCode, t.Signal, t.Reason) + "; it is started again after a while"
 			}
-			in.Again = again(wait.Message, state.LastTerminationState.Terminated)
+			in.Again = s.again(wait.Message, state.LastTerminationState.Terminated)
 			return false, why
 		case wait.Reason != "" && wait.Reason != "ContainerCreating" && wait.Reason != "PodInitializing":
 			why = wait.Reason + ": " + short(wait.Message)
@@ -180,12 +179,12 @@ func sentence(text string) string {
 }
 
 // restarts are when a container was started again, as far as that can be known: how often, and when it last ended.
-func restarts(state corev1.ContainerStatus) (all []time.Time) {
+func (s *Site) restarts(state corev1.ContainerStatus) (all []time.Time) {
 	ended := state.LastTerminationState.Terminated
 	if state.RestartCount == 0 || ended == nil {
 		return nil
 	}
-	at := ended.FinishedAt.Time
+	at := s.connection.as(ended.FinishedAt.Time)
 	for range min(state.RestartCount, mostRestarts) {
 		all = append(all, at)
 		at = at.Add(-restartsApart) // the cluster keeps the last one's time alone
@@ -201,13 +200,13 @@ const (
 )
 
 // again is when a container that waits is started again, by what its node says: "back-off 20s restarting failed …".
-func again(message string, ended *corev1.ContainerStateTerminated) time.Time {
+func (s *Site) again(message string, ended *corev1.ContainerStateTerminated) time.Time {
 	if ended == nil {
 		return time.Time{}
 	}
 	for _, word := range strings.Fields(message) {
 		if d, err := time.ParseDuration(word); err == nil {
-			return ended.FinishedAt.Add(d)
+			return s.connection.as(ended.FinishedAt.Add(d))
 		}
 	}
 	return time.Time{}
@@ -246,18 +245,26 @@ func running(pod *corev1.Pod) *corev1.ContainerStateRunning {
 	return nil
 }
 
-// environment is what a pod's container was given, but for what comes from Secrets and by reference.
-func environment(pod *corev1.Pod) map[string]string {
+// environment is what a pod's container was given of what is declared, and what was added to that by hand: not what comes from
+// Secrets and by reference, and not what every instance is given.
+func environment(pod *corev1.Pod, part declare.Part) map[string]string {
+	given := map[string]bool{"SECRETS": true, "SETTINGS": true, "SITE": true, "WORKLOAD": true, "PORT": true}
+	for port := range part.Ports {
+		given["PORT_"+declare.EnvironmentName(port)] = true
+	}
+	for volume := range part.Volumes {
+		given["VOLUME_"+declare.EnvironmentName(volume)] = true
+	}
 	found := map[string]string{}
 	for _, c := range pod.Spec.Containers {
 		if c.Name != containerName && len(pod.Spec.Containers) > 1 {
 			continue
 		}
 		for _, e := range c.Env {
-			if e.ValueFrom == nil {
+			if _, declared := part.Environment[e.Name]; e.ValueFrom == nil && (declared || !given[e.Name]) {
 				found[e.Name] = strings.ReplaceAll(e.Value, "$$(", "$(")
 			}
 		}
 	}
-	return maps.Clone(found)
+	return found
 }

@@ -137,6 +137,9 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 	if gateway {
 		routed = "it has Gateway API, so that routes split the traffic"
 	}
+	if ahead := time.Duration(c.ahead.Load()); ahead != 0 {
+		told = append(told, fmt.Sprintf("its clock is %s apart from this machine's: set one of them right", say.Span(ahead.Abs())))
+	}
 	told = append(told, fmt.Sprintf("the cluster %s, %s, answers in %s; %s", name, version.GitVersion, say.Took(took), routed))
 	switch err := c.read(ctx, "/api/v1/namespaces/"+t.Namespace, nil); {
 	case apierrors.IsNotFound(err) && c.may(ctx, "create", of("", "v1", "namespaces", "Namespace"), ""):

@@ -300,10 +300,10 @@ func (s *Site) scale(ctx context.Context, workload string, records map[declare.F
 			if slices.Contains(w.First, pod.Name) {
 				cost = goesFirst
 			}
-			if pod.Annotations[annotationRestart] != cost {
-				change := object{"metadata": object{"annotations": object{annotationRestart: cost}}}
+			if pod.Annotations[annotationCost] != cost {
+				change := object{"metadata": object{"annotations": object{annotationCost: cost}}}
 				if cost == "" {
-					change = object{"metadata": object{"annotations": object{annotationRestart: nil}}}
+					change = object{"metadata": object{"annotations": object{annotationCost: nil}}}
 				}
 				if err := s.connection.patch(ctx, pods, s.Namespace, pod.Name, change); err != nil {
 					return err

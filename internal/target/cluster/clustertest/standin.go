@@ -36,6 +36,8 @@ type API struct {
 	Gateway bool
 	// Taken tells whether routes are accepted.
 	Taken bool
+	// Ahead is how far its clock is ahead.
+	Ahead time.Duration
 
 	mu       sync.Mutex
 	version  int
@@ -71,6 +73,9 @@ var kinds = map[string]string{
 	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
 	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
 }
+
+// now is what its clock says.
+func (a *API) now() string { return time.Now().Add(a.Ahead).UTC().Format(time.RFC3339) }
 
 // Requests gives how many requests there were that were no watches, by verb and resource, and forgets them.
 func (a *API) Requests() map[string]int {
@@ -200,7 +205,7 @@ func (a *API) put(path string, o Object) Object {
 		}
 	}
 	if was == nil {
-		m["uid"], m["creationTimestamp"], m["generation"] = fmt.Sprintf("uid-%d", a.version+1), time.Now().UTC().Format(time.RFC3339), int64(1)
+		m["uid"], m["creationTimestamp"], m["generation"] = fmt.Sprintf("uid-%d", a.version+1), a.now(), int64(1)
 	} else {
 		before := a.metadata(was)
 		m["uid"], m["creationTimestamp"], m["generation"] = before["uid"], before["creationTimestamp"], before["generation"]
@@ -362,7 +367,7 @@ func (a *API) run(path string, o Object, want int) {
 		containers, _ := pod["spec"].(Object)["containers"].([]any)
 		var states []any
 		for _, c := range containers {
-			states = append(states, Object{"name": c.(Object)["name"], "image": c.(Object)["image"], "ready": true, "restartCount": int64(0), "state": Object{"running": Object{"startedAt": time.Now().UTC().Format(time.RFC3339)}}})
+			states = append(states, Object{"name": c.(Object)["name"], "image": c.(Object)["image"], "ready": true, "restartCount": int64(0), "state": Object{"running": Object{"startedAt": a.now()}}})
 		}
 		pod["status"] = Object{"phase": "Running", "podIP": "127.0.0.1", "conditions": []any{Object{"type": "Ready", "status": "True"}, Object{"type": "PodScheduled", "status": "True"}}, "containerStatuses": states}
 		if a.Pod != nil {
@@ -387,6 +392,7 @@ func (a *API) replace(pod Object) {
 // ServeHTTP implements http.Handler.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	parts := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
+	w.Header().Set("Date", time.Now().Add(a.Ahead).UTC().Format(http.TimeFormat))
 	watching := r.URL.Query().Get("watch") == "true" || r.URL.Query().Get("watch") == "1"
 	resource := parts[len(parts)-1]
 	if kinds[resource] == "" && len(parts) > 1 {
@@ -414,6 +420,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		a.answer(w, Object{"kind": "APIResourceList", "resources": []any{Object{"name": "httproutes"}, Object{"name": "gateways"}}})
 	case resource == "selfsubjectaccessreviews" || strings.HasSuffix(r.URL.Path, "/selfsubjectaccessreviews"):
 		a.answer(w, Object{"status": Object{"allowed": true}})
+	case strings.HasSuffix(r.URL.Path, "/selfsubjectrulesreviews"):
+		every := []any{"*"}
+		a.answer(w, Object{"status": Object{"resourceRules": []any{Object{"verbs": every, "apiGroups": every, "resources": every}}}})
 	case strings.HasSuffix(r.URL.Path, "/log"):
 		fmt.Fprintf(w, "%s a line\n", time.Now().UTC().Format(time.RFC3339Nano))
 	case kinds[parts[len(parts)-1]] != "" && watching:
