@@ -223,7 +223,13 @@ func TestOneTrouble(t *testing.T) {
 	r := settled(t)
 	away := func(is bool) {
 		r.sites["drydock"].SetReachable(!is)
-		r.until("it is noticed", func(s status.Snapshot) bool { return (berthAt(s, "drydock").Problem != nil) == is })
+		r.until("it is noticed", func(s status.Snapshot) bool {
+			problem := berthAt(s, "drydock").Problem
+			if problem == nil {
+				return !is
+			}
+			return is && strings.Contains(problem.Text, "nothing advances until it answers") // not that it went away in the midst of a look
+		})
 	}
 	away(true)
 	began := berthAt(r.engine.Snapshot(), "drydock").Problem.Since
