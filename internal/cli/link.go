@@ -116,7 +116,7 @@ func newLinkTest() *cobra.Command {
 				}
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: answers in %s, %s is at %.7s, %s\n", link.Name, say.Took(time.Since(began)), link.Ref(), answer.Commit, say.Count(len(answer.Files), "file"))
 			}
-			if len(args) == 0 && !trySites(cmd, settings) {
+			if len(args) == 0 && !trySites(cmd, settings.Sites) {
 				bad = true
 			}
 			if bad {
@@ -130,9 +130,9 @@ func newLinkTest() *cobra.Command {
 }
 
 // trySites asks what the sites stand on, where there is something to ask, and tells whether all is well.
-func trySites(cmd *cobra.Command, settings config.Settings) (well bool) {
+func trySites(cmd *cobra.Command, sites []config.Site) (well bool) {
 	well = true
-	for _, site := range settings.Sites {
+	for _, site := range sites {
 		kind, err := target.Find(kinds, site.Target.Kind)
 		if err != nil || kind.Try == nil {
 			continue

@@ -160,6 +160,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	if len(added) > 0 {
 		fmt.Fprintf(out, "new in the settings, taking revisions by hand: %s\n", say.List(added))
 	}
+	trySites(cmd, settings.Sites[len(before.Sites):])
 	printProblems(ctx, out, link, access, settings, key)
 	if running, _ := ledger.InUse(folder); running {
 		if len(added) > 0 {

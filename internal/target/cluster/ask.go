@@ -184,10 +184,12 @@ type usage struct {
 
 // usageSource is where usage was last read, and what it was.
 type usageSource struct {
-	asking sync.Mutex
-	at     map[string]time.Time
-	read   map[string]map[string]usage // by namespace and pod
-	none   time.Time                   // when the cluster said that it has no such API
+	asking sync.Mutex // one question at a time
+
+	mu   sync.Mutex
+	at   map[string]time.Time
+	read map[string]map[string]usage // by namespace and pod
+	none time.Time                   // when the cluster said that it has no such API
 }
 
 // Usage is read at most every usageEvery; a cluster that does not tell it is asked again after usageAgain.
@@ -196,16 +198,25 @@ const (
 	usageAgain = 10 * time.Minute
 )
 
+// used is what a pod used when that was read last; it asks nobody.
+func (c *Connection) used(namespace, pod string) (usage, bool) {
+	u := &c.usageFrom
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	one, ok := u.read[namespace][pod]
+	return one, ok && time.Since(u.at[namespace]) < 4*usageEvery
+}
+
 // usage reads what a namespace's pods use, from the metrics API where there is one.
 func (c *Connection) usage(ctx context.Context, namespace string) map[string]usage {
 	u := &c.usageFrom
 	u.asking.Lock()
 	defer u.asking.Unlock()
-	if time.Since(u.at[namespace]) < usageEvery || time.Since(u.none) < usageAgain {
-		return u.read[namespace]
-	}
-	if u.at == nil {
-		u.at, u.read = map[string]time.Time{}, map[string]map[string]usage{}
+	u.mu.Lock()
+	last, fresh := u.read[namespace], time.Since(u.at[namespace]) < usageEvery || time.Since(u.none) < usageAgain
+	u.mu.Unlock()
+	if fresh {
+		return last
 	}
 	var found struct {
 		Items []struct {
@@ -214,6 +225,11 @@ func (c *Connection) usage(ctx context.Context, namespace string) map[string]usa
 		}
 	}
 	err := c.read(ctx, "/apis/metrics.k8s.io/v1beta1/namespaces/"+namespace+"/pods", &found)
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.at == nil {
+		u.at, u.read = map[string]time.Time{}, map[string]map[string]usage{}
+	}
 	u.at[namespace] = time.Now()
 	if apierrors.IsNotFound(err) || apierrors.IsForbidden(err) {
 		u.none = time.Now()

@@ -360,3 +360,24 @@ func kubeconfigOf(t *testing.T, api *clustertest.API) string {
 	}
 	return file
 }
+
+// TestUsage reads what pods use from the metrics API, no more often than it changes.
+func TestUsage(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	api.Usage = `{"items": [{"metadata": {"name": "fares-web-1111111-0"}, "containers": [{"usage": {"cpu": "250m", "memory": "64Mi"}}, {"usage": {"cpu": "1000000n", "memory": "1000"}}]}]}`
+	api.Requests()
+	for range 3 {
+		measured, err := site.Measure(t.Context(), "fares")
+		if err != nil || len(measured) != 1 || measured["fares-web-1111111-0"][target.MemoryMetric][0].Value != 64<<20+1000 {
+			t.Errorf("%v (%v)", measured, err)
+		}
+	}
+	if asked := api.Requests(); asked["GET pods"] != 1 {
+		t.Errorf("it was asked for so: %v", asked)
+	}
+	o, err := site.Observe(t.Context(), "fares")
+	if err != nil || o.Cohorts[0].Instances[0].Cores != 0.251 || o.Cohorts[0].Instances[0].Memory != 64<<20+1000 || o.Cohorts[0].Instances[1].Memory != 0 {
+		t.Errorf("%+v (%v)", o.Cohorts, err)
+	}
+}

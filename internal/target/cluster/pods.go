@@ -66,6 +66,9 @@ func (s *Site) instance(pod *corev1.Pod, part declare.Part) target.Instance {
 	case corev1.PodFailed:
 		in.Failed = cmp.Or(ended(pod), pod.Status.Message, pod.Status.Reason, "it failed")
 	}
+	if used, ok := s.connection.used(s.Namespace, pod.Name); ok {
+		in.Cores, in.Memory = used.cores, used.memory
+	}
 	if in.Address != "" {
 		in.Through = s.connection.through(s.Namespace, pod)
 	}

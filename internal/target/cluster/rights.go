@@ -143,7 +143,7 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 	told = append(told, fmt.Sprintf("the cluster %s, %s, answers in %s; %s", name, version.GitVersion, say.Took(took), routed))
 	switch err := c.read(ctx, "/api/v1/namespaces/"+t.Namespace, nil); {
 	case apierrors.IsNotFound(err) && c.may(ctx, "create", of("", "v1", "namespaces", "Namespace"), ""):
-		return append(told, fmt.Sprintf("the namespace %s is not there yet; it is made with the first sync", t.Namespace)), nil
+		return append(told, fmt.Sprintf("the namespace %s is not there yet; it is made when Aditus starts", t.Namespace)), nil
 	case apierrors.IsNotFound(err):
 		return told, fmt.Errorf("there is no namespace %s, and the account may not make it: make it, or let the account", t.Namespace)
 	case err != nil && !apierrors.IsForbidden(err):

@@ -36,6 +36,8 @@ type API struct {
 	Gateway bool
 	// Taken tells whether routes are accepted.
 	Taken bool
+	// Usage is what its metrics API says of every namespace's pods; empty where it has none.
+	Usage string
 	// Ahead is how far its clock is ahead.
 	Ahead time.Duration
 
@@ -410,6 +412,10 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	switch {
+	case strings.HasPrefix(r.URL.Path, "/apis/metrics.k8s.io/") && a.Usage != "":
+		io.WriteString(w, a.Usage)
+	case strings.HasPrefix(r.URL.Path, "/apis/metrics.k8s.io/"):
+		a.fail(w, Status(http.StatusNotFound, metav1.StatusReasonNotFound, "the server could not find the requested resource"))
 	case r.URL.Path == "/version":
 		a.answer(w, Object{"gitVersion": "v1.37.2"})
 	case len(parts) == 3 && parts[0] == "apis" && r.Method == http.MethodGet:
