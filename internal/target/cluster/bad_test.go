@@ -365,6 +365,10 @@ func kubeconfigOf(t *testing.T, api *clustertest.API) string {
 func TestUsage(t *testing.T) {
 	api, site := standIn(t)
 	laid(t, site, one, fares("1"))
+	settles(t, site, "both pods are there", func() bool {
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && len(o.Cohorts[0].Instances) == 2
+	})
 	api.Usage = `{"items": [{"metadata": {"name": "fares-web-1111111-0"}, "containers": [{"usage": {"cpu": "250m", "memory": "64Mi"}}, {"usage": {"cpu": "1000000n", "memory": "1000"}}]}]}`
 	api.Requests()
 	for range 3 {
@@ -380,4 +384,41 @@ func TestUsage(t *testing.T) {
 	if err != nil || o.Cohorts[0].Instances[0].Cores != 0.251 || o.Cohorts[0].Instances[0].Memory != 64<<20+1000 || o.Cohorts[0].Instances[1].Memory != 0 {
 		t.Errorf("%+v (%v)", o.Cohorts, err)
 	}
+}
+
+// TestOtherLine has two lines on one namespace: neither touches what the other has there.
+func TestOtherLine(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	before := api.Paths("deployments")
+	other := openSite(t, configOf(api), "trial")
+	other.Line = "Harbour Line"
+	if _, err := other.Observe(t.Context(), "fares"); err == nil || !strings.Contains(err.Error(), "is looked after by another line") {
+		t.Errorf("it is seen as its own: %v", err)
+	}
+	if err := other.Apply(t.Context(), "fares", []target.Want{target.Delete(one), target.Prepare(two, fares("2"))}); err == nil {
+		t.Error("it was changed")
+	}
+	if after := api.Paths("deployments"); !slices.Equal(before, after) {
+		t.Errorf("%v became %v", before, after)
+	}
+}
+
+// TestNoPods has the cluster make no pods, for want of room or by its rules: the reason is told as that of an instance.
+func TestNoPods(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	api.Change("/apis/apps/v1/namespaces/trial/deployments/fares-web-1111111", func(o clustertest.Object) {
+		o["spec"].(clustertest.Object)["replicas"] = int64(0)
+	})
+	api.Full = true
+	api.Change("/apis/apps/v1/namespaces/trial/deployments/fares-web-1111111", func(o clustertest.Object) {
+		o["spec"].(clustertest.Object)["replicas"] = int64(2)
+		o["status"] = clustertest.Object{"conditions": []any{clustertest.Object{"type": "ReplicaFailure", "status": "True", "message": `pods "x" is forbidden: exceeded quota: small, requested: pods=1, used: pods=10, limited: pods=10`}}}
+	})
+	want := "its pods are not made: there is no room in the namespace's quota: small, requested: pods=1, used: pods=10, limited: pods=10; raise the quota, or ask for less"
+	settles(t, site, want, func() bool {
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && len(o.Cohorts) == 1 && len(o.Cohorts[0].Instances) == 1 && o.Cohorts[0].Instances[0].Reason == want && o.Cohorts[0].Instances[0].Address == ""
+	})
 }

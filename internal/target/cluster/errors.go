@@ -49,12 +49,8 @@ func why(err error, namespace string) (said, advice string) {
 		return "the cluster does not know the account any more", "renew its credentials in the kubeconfig"
 	case apierrors.HasStatusCause(err, "NamespaceTerminating") || strings.Contains(message, "because it is being terminated"):
 		return fmt.Sprintf("the namespace %s is being deleted", namespace), "wait until it is gone, or give the site another namespace"
-	case apierrors.IsForbidden(err) && strings.Contains(message, "exceeded quota"):
-		return "there is no room in the namespace's quota: " + after(message, "exceeded quota: "), "raise the quota, or ask for less"
-	case apierrors.IsForbidden(err) && strings.Contains(message, "violates PodSecurity"):
-		return "the namespace's security standard refuses it: " + after(message, "violates PodSecurity "), "declare user: with a number other than 0, or change the namespace's standard"
-	case strings.Contains(message, "admission webhook") && strings.Contains(message, "denied"):
-		return "its admission refuses it: " + message, "mend what it names, in the declaration"
+	case strings.Contains(message, "exceeded quota"), strings.Contains(message, "violates PodSecurity"), strings.Contains(message, "admission webhook") && strings.Contains(message, "denied"):
+		return sayRefused(message)
 	case apierrors.IsForbidden(err) && strings.Contains(message, " cannot "):
 		return "the account may not: " + after(message, "is forbidden: "), "give it that right; docs/cluster-sites.md has the whole Role"
 	case apierrors.IsForbidden(err):
@@ -76,6 +72,19 @@ func why(err error, namespace string) (said, advice string) {
 		return "the cluster does not remember that far back", "it is read anew"
 	case apierrors.IsTimeout(err) || apierrors.IsServerTimeout(err) || apierrors.IsServiceUnavailable(err):
 		return "the cluster cannot answer now: " + message, "it is tried again"
+	}
+	return message, ""
+}
+
+// sayRefused puts in words what a cluster says that admits something not.
+func sayRefused(message string) (said, advice string) {
+	switch message = short(message); {
+	case strings.Contains(message, "exceeded quota"):
+		return "there is no room in the namespace's quota: " + after(message, "exceeded quota: "), "raise the quota, or ask for less"
+	case strings.Contains(message, "violates PodSecurity"):
+		return "the namespace's security standard refuses it: " + after(message, "violates PodSecurity "), "declare user: with a number other than 0, or change the namespace's standard"
+	case strings.Contains(message, "admission webhook"):
+		return "its admission refuses it: " + message, "mend what it names, in the declaration"
 	}
 	return message, ""
 }

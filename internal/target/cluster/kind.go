@@ -107,7 +107,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, fmt.Errorf("the site %s: %w", site.Name, err)
 		}
-		o.Drivers[site.Name] = connections[address].Open(Options{Name: site.Name, Namespace: t.Namespace, Gateway: gateway, Pull: t.Pull, ReadOnly: g.ReadOnly})
+		o.Drivers[site.Name] = connections[address].Open(Options{Name: site.Name, Namespace: t.Namespace, Line: g.Settings.Line, Gateway: gateway, Pull: t.Pull, ReadOnly: g.ReadOnly})
 	}
 	for _, c := range connections {
 		go c.Run(ctx)

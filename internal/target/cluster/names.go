@@ -16,6 +16,7 @@ const (
 	labelManaged  = "app.kubernetes.io/managed-by"
 
 	annotationRevision = "aditus/revision"
+	annotationLine     = "aditus/line"    // on a cohort's record: whose it is
 	annotationPreview  = "aditus/preview" // on a cohort's record: the preview routes lead to it
 	annotationTaken    = "aditus/taken"   // on a route: the shares that its gateway had taken before the last change
 	annotationCost     = "controller.kubernetes.io/pod-deletion-cost"

@@ -120,6 +120,16 @@ func (s *Site) instances(r *record, name string, owners map[string][]*corev1.Pod
 		found = append(found, s.instance(pod, part.Part))
 	}
 	if part.Kind != declare.Task {
+		if why := s.refused(r, name, len(found)); why != "" {
+			missing := target.Instance{ID: cohortName(r.workload, name, part.Cohort), Part: name, Reason: why, Told: map[string]string{}}
+			if ready := readyOf(part.Part); ready != "" {
+				missing.Told[ready] = why
+			}
+			if o := s.objectOf(r, name); o != nil {
+				missing.Started = s.connection.as(o.GetCreationTimestamp().Time)
+			}
+			found = append(found, missing)
+		}
 		return found
 	}
 	job := s.connection.mirror.get(jobs, s.Namespace, cohortName(r.workload, name, part.Cohort))
@@ -138,6 +148,38 @@ func (s *Site) instances(r *record, name string, owners map[string][]*corev1.Pod
 		}
 	}
 	return found[len(found)-1:]
+}
+
+// refused tells why pods of a service are missing that the cluster does not make: quota, security, admission. Empty where none
+// is missing, or it makes them.
+func (s *Site) refused(r *record, name string, have int) string {
+	o := s.objectOf(r, name)
+	if o == nil {
+		return ""
+	}
+	if replicas, _, _ := unstructured.NestedInt64(o.Object, "spec", "replicas"); int64(have) >= replicas {
+		return ""
+	}
+	said := ""
+	conditions, _, _ := unstructured.NestedSlice(o.Object, "status", "conditions")
+	for _, c := range conditions {
+		if of, _ := c.(object); of["type"] == "ReplicaFailure" && of["status"] == "True" {
+			said = fmt.Sprint(of["message"])
+		}
+	}
+	if about := s.connection.mirror.events(s.Namespace, o.GetKind()+"/"+o.GetName()); said == "" && o.GetKind() == statefulSets.kind && len(about) > 0 {
+		if last := about[len(about)-1]; last.bad && strings.HasPrefix(last.text, "FailedCreate: ") {
+			said = sentence(last.text)
+		}
+	}
+	if said == "" {
+		return ""
+	}
+	text, advice := sayRefused(said)
+	if advice != "" {
+		text += "; " + advice
+	}
+	return "its pods are not made: " + text
 }
 
 // ending tells whether a Job ended well, or why it did not.

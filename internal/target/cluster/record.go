@@ -38,6 +38,9 @@ func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error)
 		if o.GetLabels()[labelRecord] == "" || o.GetDeletionTimestamp() != nil {
 			continue
 		}
+		if line := o.GetAnnotations()[annotationLine]; line != s.Line {
+			return nil, fmt.Errorf("%s in the namespace %s is looked after by another line, %q: give this site another namespace, or call the line so in the settings", workload, s.Namespace, line)
+		}
 		r := &record{place: s.place(workload), version: o.GetResourceVersion(), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
 		r.cohort, r.revision = o.GetLabels()[labelCohort], declare.Fingerprint(o.GetAnnotations()[annotationRevision])
 		text, _, _ := unstructured.NestedString(o.Object, "data", partsKey)
@@ -56,7 +59,7 @@ func (s *Site) keep(ctx context.Context, r *record) error {
 		return err
 	}
 	o := r.made("v1", "ConfigMap", recordName(r.workload, r.cohort), object{labelWorkload: r.workload, labelCohort: r.cohort, labelRecord: "cohort"})
-	marks := object{annotationRevision: string(r.revision)}
+	marks := object{annotationRevision: string(r.revision), annotationLine: s.Line}
 	if r.preview {
 		marks[annotationPreview] = "true"
 	}

@@ -3,8 +3,8 @@ package cluster
 import (
 	"encoding/base64"
 	"maps"
+	"regexp"
 	"slices"
-	"strings"
 
 	"aditus/internal/core/declare"
 )
@@ -127,15 +127,13 @@ func (p place) balancer(name, cohort string, ports map[string]int) object {
 // longestPort is how long the name of a port may be.
 const longestPort = 15
 
+// portName is a port's name as the cluster takes it. One that cannot stand there stays its own by what it was.
 func portName(name string) string {
-	name = strings.Trim(strings.Map(func(c rune) rune {
-		if c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' {
-			return c
-		}
-		return '-'
-	}, strings.ToLower(name)), "-")
-	if len(name) > longestPort || name == "" {
+	if len(name) > longestPort || !portPattern.MatchString(name) {
 		return "p-" + hash(name)
 	}
 	return name
 }
+
+// portPattern is the grammar of a service's name in RFC 6335, but for the letter that it must have: names start with one.
+var portPattern = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)

@@ -22,6 +22,7 @@ import (
 type Options struct {
 	Name      string
 	Namespace string
+	Line      string   // whose workloads these are; another line's are refused
 	Gateway   gateway  // what its routes are attached to; none for the only one that there is
 	Pull      []string // names of the Secrets with which its images are pulled
 	ReadOnly  bool     // it is only looked at

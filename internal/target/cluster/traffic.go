@@ -96,37 +96,44 @@ func (s *Site) read(o *unstructured.Unstructured) led {
 	return r
 }
 
-// accepted tells why a route's gateway has not taken its newest form; empty where it has.
+// accepted tells why a route's gateway has not taken its newest form; empty where it has. What others than the gateway that it
+// is attached to say of it does not count.
 func accepted(o *unstructured.Unstructured) string {
+	attached, _, _ := unstructured.NestedSlice(o.Object, "spec", "parentRefs")
 	parents, _, _ := unstructured.NestedSlice(o.Object, "status", "parents")
-	if len(parents) == 0 {
-		return "no gateway has answered for it yet"
-	}
+	why := "no gateway has answered for it yet"
 	for _, parent := range parents {
 		of, _ := parent.(object)
+		if to, _ := of["parentRef"].(object); len(attached) == 0 || !sameParent(attached[0], to) {
+			continue
+		}
 		conditions, _ := of["conditions"].([]any)
-		good := false
+		taken := false
 		for _, c := range conditions {
 			of, _ := c.(object)
-			kind, _ := of["type"].(string)
-			if kind != "Accepted" && kind != "ResolvedRefs" {
+			if of["type"] != "Accepted" && of["type"] != "ResolvedRefs" {
 				continue
 			}
-			seen, _ := of["observedGeneration"].(int64)
+			seen, told := of["observedGeneration"].(int64)
 			switch {
+			case told && seen != o.GetGeneration():
+				return "its gateway has not taken the newest shares yet"
 			case of["status"] != "True":
 				return fmt.Sprintf("its gateway does not take it: %s", short(fmt.Sprint(of["message"])))
-			case seen != o.GetGeneration():
-				return "its gateway has not taken the newest shares yet"
-			case kind == "Accepted":
-				good = true
 			}
+			taken = taken || of["type"] == "Accepted"
 		}
-		if good {
-			return ""
+		if taken {
+			why = ""
 		}
 	}
-	return "no gateway has answered for it yet"
+	return why
+}
+
+// sameParent tells whether a gateway says something of the attachment that is ours.
+func sameParent(ours any, theirs object) bool {
+	of, _ := ours.(object)
+	return theirs == nil || of["name"] == theirs["name"] && (theirs["namespace"] == nil || of["namespace"] == theirs["namespace"])
 }
 
 // shares gives cohorts their shares of the traffic, and tells whether instances are the split and what keeps traffic from
@@ -225,7 +232,7 @@ func (s *Site) setShare(ctx context.Context, workload string, records map[declar
 	}
 	var failed []error
 	for _, r := range s.wanted(workload, records, shares, at) {
-		err := s.answered(ctx, r)
+		err := s.answered(ctx, records, r)
 		if err == nil {
 			_, err = s.applyOnce(ctx, r)
 		}
@@ -238,13 +245,13 @@ func (s *Site) setShare(ctx context.Context, workload string, records map[declar
 
 // answered waits until each Service that a route is to lead to, and did not before, has an address that is ready: a gateway
 // would answer for those that have none.
-func (s *Site) answered(ctx context.Context, route object) error {
+func (s *Site) answered(ctx context.Context, records map[declare.Fingerprint]*record, route object) error {
 	before := map[string]int64{}
 	if o := s.connection.mirror.get(routes, s.Namespace, route["metadata"].(object)["name"].(string)); o != nil {
 		before = s.read(o).weights
 	}
 	for name, weight := range s.read(&unstructured.Unstructured{Object: route}).weights {
-		if weight == 0 || before[name] > 0 || !s.others(before) {
+		if weight == 0 || before[name] > 0 || !s.others(before) || s.stopped(records, name) {
 			continue
 		}
 		waiting, cancel := context.WithTimeout(ctx, patience)
@@ -255,6 +262,19 @@ func (s *Site) answered(ctx context.Context, route object) error {
 		}
 	}
 	return nil
+}
+
+// stopped tells whether a Service is one over instances of which there are to be none, on purpose.
+func (s *Site) stopped(records map[declare.Fingerprint]*record, service string) bool {
+	for _, r := range records {
+		for name, part := range r.parts {
+			if part.Kind == declare.Service && cohortName(r.workload, name, part.Cohort) == service {
+				o := s.objectOf(r, name)
+				return o == nil || part.Instances == 0
+			}
+		}
+	}
+	return false
 }
 
 // others tells whether a route leads to somebody who answers already.

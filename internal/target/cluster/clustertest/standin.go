@@ -36,6 +36,8 @@ type API struct {
 	Gateway bool
 	// Taken tells whether routes are accepted.
 	Taken bool
+	// Full makes no pods any more.
+	Full bool
 	// Usage is what its metrics API says of every namespace's pods; empty where it has none.
 	Usage string
 	// Ahead is how far its clock is ahead.
@@ -358,7 +360,7 @@ func (a *API) run(path string, o Object, want int) {
 		a.delete(have[len(have)-1])
 		have = have[:len(have)-1]
 	}
-	for i := 0; len(have) < want; i++ {
+	for i := 0; len(have) < want && !a.Full; i++ {
 		at := base + strconv.Itoa(i)
 		if a.objects[at] != nil {
 			continue
