@@ -104,7 +104,7 @@ func TestObjects(t *testing.T) {
 		t.Errorf("the objects are others now; -update writes them anew and git shows how they differ (%v)", err)
 	}
 	desired.Parts["texts"] = declare.Part{Kind: declare.Settings, Values: map[string]string{"a/b": "c"}}
-	if _, err := objects(config.Site{}, desired); err == nil || err.Error() != `the key "a/b" of texts cannot stand in a cluster: name it with letters, digits, -, _ and .` {
+	if _, err := objects(config.Site{}, desired); err == nil || err.Error() != `the key "a/b" of texts cannot stand in a cluster: name it with letters, digits, dots, hyphens and underscores` {
 		t.Errorf("a key that no ConfigMap takes: %v", err)
 	}
 }

@@ -63,7 +63,7 @@ func (d dated) RoundTrip(request *http.Request) (*http.Response, error) {
 	response, err := d.next.RoundTrip(request)
 	if err == nil {
 		if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
-			ahead := time.Until(at)
+			ahead := (time.Until(at) + time.Second/2).Round(time.Second) // what it says is cut to whole seconds
 			if ahead.Abs() < leastSkew {
 				ahead = 0
 			}

@@ -35,7 +35,7 @@ const longestNamespace = 63
 func check(t config.Target) error {
 	switch {
 	case t.Listen != "" || t.Ports != "":
-		return errors.New("a cluster's traffic comes in by its own gateways: leave out listen: and ports:")
+		return errors.New("a cluster's traffic comes in by its own gateways: listen: and ports: are not for it")
 	case t.Namespace == "":
 		return errors.New("namespace is missing: write namespace: with the one that is the site")
 	case !namespacePattern.MatchString(t.Namespace) || len(t.Namespace) > longestNamespace:

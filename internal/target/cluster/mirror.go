@@ -62,11 +62,9 @@ func kindOf(name string) kind {
 type mirror struct {
 	changed func(namespace, workload string)
 
-	mu        sync.Mutex
-	watches   map[watchKey]*watching
-	renewed   chan struct{} // closed when anything becomes new
-	touched   map[string]time.Time
-	cancelled bool
+	mu      sync.Mutex
+	watches map[watchKey]*watching
+	renewed chan struct{} // closed when anything becomes new
 }
 
 type watchKey struct {

@@ -63,7 +63,7 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 		mounts = append(mounts, object{"name": volume["name"], "mountPath": folder + "/" + other, "readOnly": true})
 		for _, key := range keys {
 			if !keyPattern.MatchString(key) || len(key) > longestKey {
-				return nil, fmt.Errorf("the key %q of %s cannot stand in a cluster: name it with letters, digits, -, _ and .", key, other)
+				return nil, fmt.Errorf("the key %q of %s cannot stand in a cluster: name it with letters, digits, dots, hyphens and underscores", key, other)
 			}
 			variable(declare.EnvironmentName(key), object{"valueFrom": object{reference: object{"name": from, "key": key}}})
 		}

@@ -303,9 +303,10 @@ func (a *API) control(path string, o Object) {
 func (a *API) address(service, pod Object) {
 	m := a.metadata(service)
 	at := fmt.Sprintf("/apis/discovery.k8s.io/v1/namespaces/%s/endpointslices/%s", m["namespace"], m["name"])
-	selector, _ := service["spec"].(Object)["selector"].(Object)
+	spec, _ := service["spec"].(Object)
+	selector, _ := spec["selector"].(Object)
 	labels, _ := a.metadata(pod)["labels"].(Object)
-	if len(selector) == 0 {
+	if len(selector) == 0 || service["kind"] != "Service" {
 		return
 	}
 	for key, value := range selector {
@@ -314,7 +315,10 @@ func (a *API) address(service, pod Object) {
 		}
 	}
 	if status, _ := pod["status"].(Object); a.objects[at] == nil && status["podIP"] != nil {
-		marks := copyOf(m["labels"].(Object))
+		marks := Object{}
+		if of, _ := m["labels"].(Object); of != nil {
+			marks = copyOf(of)
+		}
 		marks["kubernetes.io/service-name"] = m["name"]
 		a.put(at, Object{"metadata": Object{"labels": marks}, "endpoints": []any{Object{"addresses": []any{status["podIP"]}, "conditions": Object{"ready": true}}}})
 	}
