@@ -86,6 +86,7 @@ type Berth struct {
 	Until       time.Time            `json:"until,omitzero"`
 	InPart      bool                 `json:"in_part,omitempty"` // a person took some parts of what is declared
 	Corrects    time.Time            `json:"corrects,omitzero"` // when drift is put back by itself
+	Fights      string               `json:"fights,omitempty"`  // why drift is put back no more; empty where nobody sets it again and again
 	Changes     []string             `json:"changes,omitempty"` // what a sync would change, in words
 	DriftSince  time.Time            `json:"drift_since,omitzero"`
 	Health      health.Summary       `json:"health"`

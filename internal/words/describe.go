@@ -239,6 +239,8 @@ func Next(b status.Berth, now time.Time) string {
 			return "nothing is due; Git and the site agree"
 		case !b.Corrects.IsZero():
 			return fmt.Sprintf("it is put back at %s unless a person leaves it", b.Corrects.Local().Format(time.TimeOnly))
+		case b.SyncStatus == compare.Drifted && b.Fights != "":
+			return b.Fights + "; it is left until a person says otherwise"
 		case b.SyncStatus == compare.Drifted:
 			return "nothing is overwritten until a person says so"
 		}

@@ -36,6 +36,7 @@ type State struct {
 	DriftLooked time.Time            `json:"drift_looked,omitzero"` // when drift was last looked for on schedule
 	Corrects    time.Time            `json:"corrects,omitzero"`     // when drift is put back, as announced
 	Announced   string               `json:"announced,omitempty"`   // what it was announced for; another change is announced anew
+	Contested   *Contest             `json:"contested,omitempty"`   // what was put back by itself lately, and how often
 	MarkedFrom  declare.Fingerprint  `json:"marked_from,omitempty"` // the site may still know what is applied by this revision
 	InPart      declare.Fingerprint  `json:"in_part,omitempty"`     // a revision of which a person took some parts only
 	Breaches    []string             `json:"breaches,omitempty"`    // standing guards whose breach is on record

@@ -1,8 +1,10 @@
 package berth
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -13,6 +15,50 @@ import (
 
 // defaultNotice is how long a correction is announced where the settings do not say.
 const defaultNotice = 10 * time.Minute
+
+// Contest is what somebody else changes again and again after it was put back.
+type Contest struct {
+	Places string    `json:"places"` // JSON Pointers, whatever values they had
+	Rounds int       `json:"rounds"`
+	Last   time.Time `json:"last"`
+}
+
+// What was put back by itself mostRounds times, each changed again within contestFor of being put back, is left: whoever
+// changes it does not stop, and neither would we.
+const (
+	mostRounds = 3
+	contestFor = 30 * time.Minute
+)
+
+// contest is how often what is drifted now was put back lately; nil for not.
+func (d *decision) contest() *Contest {
+	if c := d.State.Contested; c != nil && c.Places == d.driftPlaces() && d.now.Sub(c.Last) < contestFor+d.notice() {
+		return c
+	}
+	return nil
+}
+
+// Fights tells what somebody else sets again and again, so that it was left after some rounds; empty for nothing.
+func (s State) Fights() string {
+	if c := s.Contested; c != nil && c.Rounds >= mostRounds && s.DriftLeft != "" && !s.DriftSince.IsZero() {
+		return fmt.Sprintf("it was put back %d times, and somebody sets it again each time", c.Rounds)
+	}
+	return ""
+}
+
+// driftPlaces are where it drifted, whatever the values.
+func (d *decision) driftPlaces() string {
+	var places []string
+	for _, difference := range d.State.Change.Differences {
+		if difference.Kind == compare.Drift {
+			places = append(places, difference.Pointer)
+		}
+	}
+	return strings.Join(places, " ")
+}
+
+// notice is how long a correction is announced.
+func (d *decision) notice() time.Duration { return cmp.Or(d.world.Drift.Notice, defaultNotice) }
 
 // noteDrift records once that someone changed the site by hand, and once that it is as applied again. Where the site's
 // settings have a schedule it is only looked for then.
@@ -60,11 +106,15 @@ func (d *decision) foundDrift() {
 
 // announce tells that what was changed by hand is put back, and when.
 func (d *decision) announce() {
-	notice := d.world.Drift.Notice
-	if notice == 0 {
-		notice = defaultNotice
+	if c := d.contest(); c != nil && c.Rounds >= mostRounds {
+		told := d.State.DriftLeft != ""
+		if d.State.DriftLeft, d.Durable = d.driftName(), true; told {
+			return // only the value is another one
+		}
+		d.fact(Fight, rollout.Automatic, d.State.Applied, fmt.Sprintf("%s, so it is left now: take it out there, or leave it to whoever sets it with leave: [%s]; %s", d.State.Fights(), strings.ReplaceAll(d.driftPlaces(), " ", ", "), driftText(d.State.Change.Differences)), nil)
+		return
 	}
-	d.State.Corrects, d.State.Announced = d.now.Add(notice), d.driftName()
+	d.State.Corrects, d.State.Announced = d.now.Add(d.notice()), d.driftName()
 	d.fact(Announced, rollout.Automatic, d.State.Applied, fmt.Sprintf("it is put back at %s unless a person says to leave it: %s", d.State.Corrects.Format(time.TimeOnly), driftText(d.State.Change.Differences)), nil)
 }
 
@@ -111,6 +161,11 @@ func (d *decision) correct() {
 		d.announce()
 	case !d.now.Before(due):
 		d.State.Corrects = time.Time{}
+		next := Contest{Places: d.driftPlaces(), Rounds: 1, Last: d.now}
+		if c := d.contest(); c != nil {
+			next.Rounds += c.Rounds
+		}
+		d.State.Contested = &next
 		d.putBack(rollout.Automatic)
 	}
 }

@@ -20,6 +20,7 @@ const (
 	Declared           Kind = "declared" // Git declares a revision that was not known
 	DriftLeft          Kind = "left"     // a person lets drift stand
 	Drifted            Kind = "drifted"  // []compare.Difference
+	Fight              Kind = "fight"    // what was put back is changed again and again: it is left
 	Locked             Kind = "locked"
 	Marked             Kind = "marked"   // taken without touching what runs; []compare.Difference
 	Offered            Kind = "offered"  // a commit on a branch

@@ -324,6 +324,9 @@ func (s State) Wanted(applied *Revision) (sum int) {
 
 // putBack makes the site as it was applied.
 func (d *decision) putBack(by string) {
+	if by != rollout.Automatic {
+		d.State.Contested = nil // a person has seen to it
+	}
 	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Prepare, Revision: d.State.Applied})
 	side := d.side(d.State.Applied)
 	for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
