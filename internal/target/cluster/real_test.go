@@ -131,7 +131,7 @@ func TestRealHung(t *testing.T) {
 	site := openSite(t, config, namespace(t))
 	see := func() error { _, err := site.Observe(t.Context(), "fares"); return err }
 	settles(t, site, "the site is known", func() bool { return see() == nil })
-	out, err := exec.Command("pgrep", "-f", "kube-apiserver --etcd-servers").Output()
+	out, err := exec.Command("pgrep", "-f", "kube-apiserver .*--cert-dir "+filepath.Dir(clustertest.Kubeconfig(t))+"/certs ").Output()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -173,7 +173,7 @@ func (q *quay) shell(args ...string) (string, error) {
 func (q *quay) await(what string, is func(status string) bool) {
 	q.t.Helper()
 	var last string
-	for end := time.Now().Add(90 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(150 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		if out, err := q.shell("status", "--json"); err == nil {
 			if last = out; is(out) {
 				return
@@ -241,7 +241,7 @@ func (q *quay) proven(version string) func(string) bool {
 func (q *quay) told(text string) {
 	q.t.Helper()
 	var last string
-	for end := time.Now().Add(90 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(150 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		if last, _ = q.shell("ledger", "fares/quay"); strings.Contains(last, text) {
 			return
 		}

@@ -51,6 +51,7 @@ func Main(m *testing.M, root string) int {
 	kubeconfig, err := up.Output()
 	if err != nil {
 		os.Setenv(why, "it does not start here: "+trouble.String())
+		fmt.Fprintln(os.Stderr, "no real cluster:", os.Getenv(why))
 		return m.Run()
 	}
 	if !ran {
