@@ -14,6 +14,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/client-go/dynamic"
 )
 
 // requestTimeout is how long one request may take.
@@ -114,6 +115,14 @@ func reasonOf(status int) metav1.StatusReason {
 	return metav1.StatusReasonUnknown
 }
 
+// of is where objects of a kind are asked for.
+func (c *Connection) of(k kind) dynamic.NamespaceableResourceInterface {
+	if k == routes {
+		return c.urgent.Resource(k.GroupVersionResource)
+	}
+	return c.client.Resource(k.GroupVersionResource)
+}
+
 // apply makes an object as it is given, with those fields ours, and waits until the mirror has it. An object of that name
 // which is not ours is refused.
 func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstructured, error) {
@@ -124,7 +133,7 @@ func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstruc
 	}
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
-	written, err := c.client.Resource(k.GroupVersionResource).Namespace(one.GetNamespace()).Apply(ctx, one.GetName(), one, metav1.ApplyOptions{FieldManager: manager, Force: true})
+	written, err := c.of(k).Namespace(one.GetNamespace()).Apply(ctx, one.GetName(), one, metav1.ApplyOptions{FieldManager: manager, Force: true})
 	if err != nil {
 		return nil, explain(err, "apply", k.kind, one.GetNamespace(), one.GetName())
 	}
@@ -199,7 +208,7 @@ func (c *Connection) patch(ctx context.Context, k kind, namespace, name string, 
 	}
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
-	written, err := c.client.Resource(k.GroupVersionResource).Namespace(namespace).Patch(ctx, name, types.MergePatchType, text, metav1.PatchOptions{FieldManager: manager}, subresources...)
+	written, err := c.of(k).Namespace(namespace).Patch(ctx, name, types.MergePatchType, text, metav1.PatchOptions{FieldManager: manager}, subresources...)
 	if err != nil {
 		return explain(err, "change", k.kind, namespace, name)
 	}
@@ -212,7 +221,7 @@ func (c *Connection) remove(ctx context.Context, k kind, o metav1.Object) error 
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	policy, uid := metav1.DeletePropagationBackground, o.GetUID()
-	err := c.client.Resource(k.GroupVersionResource).Namespace(o.GetNamespace()).Delete(ctx, o.GetName(), metav1.DeleteOptions{
+	err := c.of(k).Namespace(o.GetNamespace()).Delete(ctx, o.GetName(), metav1.DeleteOptions{
 		PropagationPolicy: &policy, Preconditions: &metav1.Preconditions{UID: &uid},
 	})
 	if err != nil && !apierrors.IsNotFound(err) && !apierrors.IsConflict(err) { // a conflict: another one took its name

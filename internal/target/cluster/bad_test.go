@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"os"
@@ -421,4 +422,29 @@ func TestNoPods(t *testing.T) {
 		o, err := site.Observe(t.Context(), "fares")
 		return err == nil && len(o.Cohorts) == 1 && len(o.Cohorts[0].Instances) == 1 && o.Cohorts[0].Instances[0].Reason == want && o.Cohorts[0].Instances[0].Address == ""
 	})
+}
+
+// TestTrafficFirst has much to be made at a site: what moves traffic does not wait for it.
+func TestTrafficFirst(t *testing.T) {
+	api := clustertest.Serve()
+	t.Cleanup(api.Close)
+	api.Put(shore, "spec: {}")
+	limited := configOf(api)
+	limited.QPS, limited.Burst = 0.01, 40 // then one in a hundred seconds
+	site := openSite(t, limited, "trial")
+	laid(t, site, one, fares("1"))
+	short, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	err := site.Apply(short, "fares", []target.Want{target.Prepare(two, many())})
+	if err == nil || !strings.Contains(err.Error(), "more is to be done there at once than") {
+		t.Errorf("the limit did not hold: %v", err)
+	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.SetShare(one, 1, "")}); err != nil {
+		t.Error(err)
+	}
+	api.Change("/apis/gateway.networking.k8s.io/v1/namespaces/trial/httproutes/fares-entry", nil)
+	began := time.Now()
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.SetShare(one, 1, "")}); err != nil || time.Since(began) > 20*time.Second {
+		t.Errorf("traffic waited for %s (%v)", time.Since(began), err)
+	}
 }

@@ -28,6 +28,7 @@ type Connection struct {
 	name   string
 	config *rest.Config
 	client dynamic.Interface
+	urgent dynamic.Interface // for traffic, which waits for nothing else that is asked
 	http   *http.Client
 	base   *url.URL
 	mirror *mirror
@@ -154,6 +155,9 @@ func Connect(config *rest.Config, name string) (*Connection, error) {
 	}
 	c.http = client
 	if c.client, err = dynamic.NewForConfigAndClient(config, client); err != nil {
+		return nil, fmt.Errorf("the cluster %s: %w", name, err)
+	}
+	if c.urgent, err = dynamic.NewForConfigAndClient(config, client); err != nil { // with a limit on its requests of its own
 		return nil, fmt.Errorf("the cluster %s: %w", name, err)
 	}
 	if c.base, _, err = rest.DefaultServerUrlFor(config); err != nil {

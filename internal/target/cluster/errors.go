@@ -102,6 +102,8 @@ func whyNot(err error) (said, advice string) {
 		return "the account's certificate has run out", "renew it in the kubeconfig"
 	case errors.As(err, &unknown):
 		return "the cluster's certificate is signed by somebody unknown", "write its authority into the kubeconfig"
+	case strings.Contains(err.Error(), "client rate limiter"):
+		return fmt.Sprintf("more is to be done there at once than the %d requests a second that Aditus allows itself", requestsPerSecond), "it goes on by itself"
 	case errors.Is(err, context.DeadlineExceeded):
 		return "the cluster did not answer in time", "it is tried again"
 	case errors.As(err, &op):
