@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/dynamic"
 )
@@ -63,7 +65,7 @@ const mostAnswer = 64 << 20
 
 // raw makes a request of the API, and gives its answer where that is one of success.
 func (c *Connection) raw(ctx context.Context, method, path, accept string, body io.Reader) (*http.Response, error) {
-	path, query, _ := bytesCut(path)
+	path, query, _ := strings.Cut(path, "?")
 	at := c.base.JoinPath(path)
 	at.RawQuery = query
 	request, err := http.NewRequestWithContext(ctx, method, at.String(), body)
@@ -83,36 +85,11 @@ func (c *Connection) raw(ctx context.Context, method, path, accept string, body 
 	}
 	defer response.Body.Close()
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10))
-	said := metav1.Status{}
-	if json.Unmarshal(text, &said) != nil || said.Status == "" {
-		said = metav1.Status{Status: metav1.StatusFailure, Code: int32(response.StatusCode), Reason: reasonOf(response.StatusCode), Message: http.StatusText(response.StatusCode)}
+	said := &apierrors.StatusError{}
+	if json.Unmarshal(text, &said.ErrStatus) != nil || said.ErrStatus.Status == "" { // it is not the API server that answers
+		said = apierrors.NewGenericServerResponse(response.StatusCode, method, schema.GroupResource{}, "", http.StatusText(response.StatusCode), 0, true)
 	}
-	return nil, &apierrors.StatusError{ErrStatus: said}
-}
-
-func bytesCut(path string) (string, string, bool) {
-	for i := range path {
-		if path[i] == '?' {
-			return path[:i], path[i+1:], true
-		}
-	}
-	return path, "", false
-}
-
-func reasonOf(status int) metav1.StatusReason {
-	switch status {
-	case http.StatusUnauthorized:
-		return metav1.StatusReasonUnauthorized
-	case http.StatusForbidden:
-		return metav1.StatusReasonForbidden
-	case http.StatusNotFound:
-		return metav1.StatusReasonNotFound
-	case http.StatusTooManyRequests:
-		return metav1.StatusReasonTooManyRequests
-	case http.StatusServiceUnavailable:
-		return metav1.StatusReasonServiceUnavailable
-	}
-	return metav1.StatusReasonUnknown
+	return nil, said
 }
 
 // of is where objects of a kind are asked for.
@@ -201,14 +178,14 @@ func (o *others) of(ctx context.Context, c *Connection, k kind, namespace string
 }
 
 // patch changes some fields of an object, and waits until the mirror has it so.
-func (c *Connection) patch(ctx context.Context, k kind, namespace, name string, change object, subresources ...string) error {
+func (c *Connection) patch(ctx context.Context, k kind, namespace, name string, change object) error {
 	text, err := json.Marshal(change)
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
-	written, err := c.of(k).Namespace(namespace).Patch(ctx, name, types.MergePatchType, text, metav1.PatchOptions{FieldManager: manager}, subresources...)
+	written, err := c.of(k).Namespace(namespace).Patch(ctx, name, types.MergePatchType, text, metav1.PatchOptions{FieldManager: manager})
 	if err != nil {
 		return explain(err, "change", k.kind, namespace, name)
 	}

@@ -3,6 +3,7 @@ package cluster
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -360,6 +361,54 @@ func kubeconfigOf(t *testing.T, api *clustertest.API) string {
 		t.Fatal(err)
 	}
 	return file
+}
+
+// TestLies has a pod, behind the API's proxy, say what time it is, and somebody write shares that nobody set: neither moves
+// anything.
+func TestLies(t *testing.T) {
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	api.Answers = func(w http.ResponseWriter) { w.Header().Set("Date", "Mon, 04 May 2020 09:00:00 GMT") }
+	request, err := http.NewRequest(http.MethodGet, "http://10.0.0.7:8080/metrics", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response, err := proxied{site.connection, "trial", "fares-web-1111111-0"}.RoundTrip(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response.Body.Close()
+	if ahead := time.Duration(site.connection.ahead.Load()); ahead != 0 || response.Header.Get("Date") != "Mon, 04 May 2020 09:00:00 GMT" {
+		t.Errorf("a pod set the cluster's clock %s ahead", ahead)
+	}
+	api.Taken = false
+	api.Change("/apis/gateway.networking.k8s.io/v1/namespaces/trial/httproutes/fares-entry", func(o clustertest.Object) {
+		delete(o, "status")
+		o["metadata"].(clustertest.Object)["annotations"] = clustertest.Object{annotationTaken: `{"fares-web-1111111": 1000, "x": -900}`}
+	})
+	settles(t, site, "it is seen", func() bool {
+		return strings.Contains(site.connection.mirror.get(routes, "trial", "fares-entry").GetAnnotations()[annotationTaken], "-900")
+	})
+	if o, err := site.Observe(t.Context(), "fares"); err != nil || o.Cohorts[0].Share != 1 {
+		t.Errorf("shares that nobody set: %+v (%v)", o.Cohorts, err)
+	}
+}
+
+// TestBothRoutes has HTTP and connections come in to one part: setting shares leaves the port of the connections.
+func TestBothRoutes(t *testing.T) {
+	api, site := standIn(t)
+	both := fares("1")
+	both.Parts["boats"] = declare.Part{Kind: declare.Route, TCP: 7000, Service: "web", To: &declare.Endpoint{Port: "http"}}
+	laid(t, site, one, both)
+	next := fares("2")
+	next.Parts["boats"] = both.Parts["boats"]
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, next), target.Scale(two, "web", 2), target.SetShare(two, 1, one)}); err != nil {
+		t.Fatal(err)
+	}
+	spec := api.Get("/api/v1/namespaces/trial/services/fares-web")["spec"].(clustertest.Object)
+	if ports := fmt.Sprint(spec["ports"]); !strings.Contains(ports, "port:7000 protocol:TCP targetPort:8080") || spec["selector"].(clustertest.Object)[labelCohort] != "2222222" {
+		t.Errorf("its Service is %v", spec)
+	}
 }
 
 // TestUsage reads what pods use from the metrics API, no more often than it changes.

@@ -13,6 +13,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
 	"aditus/internal/core/fault"
+	"aditus/internal/target"
 )
 
 // longestSaid is how much of what a cluster says is passed on.
@@ -158,11 +159,11 @@ func short(text string) string {
 // unreachable is why a site is not known as it is now.
 func unreachable(site string, err error) error {
 	if errors.Is(err, errNotYet) {
-		return fault.New(fault.ErrUnreachable, "%s: %w: its objects are being read", site, errSilent)
+		return fault.New(fault.ErrUnreachable, "%s: %w: its objects are being read", site, target.ErrUnreachable)
 	}
 	said, advice := why(err, "")
 	if advice != "" {
 		said += "; " + advice
 	}
-	return fault.New(fault.ErrUnreachable, "%s: %w: %s", site, errSilent, said)
+	return fault.New(fault.ErrUnreachable, "%s: %w: %s", site, target.ErrUnreachable, said)
 }

@@ -42,9 +42,9 @@ func objects(site config.Site, desired declare.Desired) (made []map[string]any, 
 				err = add(at.task(name, desired.Parts))
 			case declare.Service:
 				if err = add(at.service(name, desired.Parts, part.Instances)); err == nil && len(part.Ports) > 0 {
-					err = add(at.balancer(name, "", part.Ports), nil)
+					err = add(at.balancer(name, "", desired.Parts), nil)
 					if routed(desired.Parts, name) {
-						err = add(at.balancer(name, at.cohort, part.Ports), nil)
+						err = add(at.balancer(name, at.cohort, desired.Parts), nil)
 					}
 				}
 			case declare.Route:

@@ -76,10 +76,18 @@ func (s *Site) liveAgain(r *record, name string, last livePart) livePart {
 	return now
 }
 
+// runsAs is the kind of object that runs a service.
+func runsAs(part declare.Part) kind {
+	if len(part.Volumes) > 0 {
+		return statefulSets
+	}
+	return deployments
+}
+
 // objectOf is the object that shows how a part is; nil where it is gone, or there is none.
 func (s *Site) objectOf(r *record, name string) *unstructured.Unstructured {
 	part := r.parts[name]
-	k, at := deployments, cohortName(r.workload, name, part.Cohort)
+	k, at := runsAs(part.Part), cohortName(r.workload, name, part.Cohort)
 	switch {
 	case part.Kind == declare.Settings:
 		k = configMaps
@@ -87,8 +95,6 @@ func (s *Site) objectOf(r *record, name string) *unstructured.Unstructured {
 		k = secrets
 	case part.Kind == declare.Volume:
 		k, at = claims, sharedName(r.workload, name)
-	case part.Kind == declare.Service && len(part.Volumes) > 0:
-		k = statefulSets
 	case part.Kind != declare.Service:
 		return nil
 	}

@@ -41,7 +41,7 @@ func (s *Site) prepare(ctx context.Context, workload string, records map[declare
 			}
 		}
 	}
-	failed = append(failed, s.services(ctx, r, records))
+	failed = append(failed, s.services(ctx, r))
 	if err := errors.Join(failed...); err != nil {
 		return fmt.Errorf("prepare %s at %s: %w", workload, s.Name, err)
 	}
@@ -69,11 +69,7 @@ func (s *Site) lay(ctx context.Context, r *record, name string, part declare.Par
 		return err
 	case declare.Service:
 		replicas := 0
-		k := deployments
-		if len(part.Volumes) > 0 {
-			k = statefulSets
-		}
-		if live := s.connection.mirror.get(k, s.Namespace, cohortName(r.workload, name, at.cohort)); live != nil {
+		if live := s.objectOf(r, name); live != nil {
 			have, _, _ := unstructured.NestedInt64(live.Object, "spec", "replicas")
 			replicas = int(have)
 		}
@@ -113,12 +109,8 @@ func (s *Site) scale(ctx context.Context, workload string, records map[declare.F
 		return err
 	}
 	part := r.parts[w.Part]
-	k := deployments
-	if len(part.Volumes) > 0 {
-		k = statefulSets
-	}
-	name := cohortName(workload, w.Part, part.Cohort)
-	live := s.connection.mirror.get(k, s.Namespace, name)
+	k, name := runsAs(part.Part), cohortName(workload, w.Part, part.Cohort)
+	live := s.objectOf(r, w.Part)
 	if live == nil {
 		return fmt.Errorf("scale %s of %s at %s: its %s %s is gone; a sync puts it back", w.Part, workload, s.Name, k.kind, name)
 	}

@@ -54,16 +54,14 @@ func (p place) service(name string, parts map[string]declare.Part, replicas int)
 		"selector": object{"matchLabels": p.labels(name)},
 		"template": pod,
 	}
-	kind := "Deployment"
-	if len(part.Volumes) > 0 {
-		kind = "StatefulSet"
+	as := runsAs(part)
+	if as == statefulSets {
 		spec["serviceName"] = sharedName(p.workload, name)
 		spec["podManagementPolicy"] = "Parallel" // how many come and go at once is ours to say
 	} else {
 		spec["revisionHistoryLimit"] = int64(1)
-		spec["strategy"] = object{"type": "RollingUpdate", "rollingUpdate": object{"maxSurge": int64(1), "maxUnavailable": int64(0)}} // where what was changed by hand is put back
 	}
-	o := p.marked(p.made("apps/v1", kind, cohortName(p.workload, name, p.cohort), p.labels(name)))
+	o := p.marked(p.made("apps/v1", as.kind, cohortName(p.workload, name, p.cohort), p.labels(name)))
 	o["spec"] = spec
 	return o, nil
 }
@@ -108,18 +106,28 @@ func (p place) volume(name string, part declare.Part) object {
 	return o
 }
 
-// balancer is a Service: over one cohort of a part, or over all where cohort is empty.
-func (p place) balancer(name, cohort string, ports map[string]int) object {
+// balancer is a Service over a part: over one cohort of it, or over all where cohort is empty, which takes the connections of
+// TCP routes too.
+func (p place) balancer(name, cohort string, parts map[string]declare.Part) object {
 	labels, at := p.shared(name), sharedName(p.workload, name)
 	if cohort != "" {
 		labels, at = p.labels(name), cohortName(p.workload, name, cohort)
 		labels[labelCohort] = cohort
 	}
-	o := p.made("v1", "Service", at, labels)
 	var list []any
-	for _, port := range slices.Sorted(maps.Keys(ports)) {
-		list = append(list, object{"name": portName(port), "port": int64(ports[port]), "targetPort": int64(ports[port]), "protocol": "TCP"})
+	add := func(name string, port, to int) {
+		list = append(list, object{"name": portName(name), "port": int64(port), "targetPort": int64(to), "protocol": "TCP"})
 	}
+	ports := parts[name].Ports
+	for _, port := range slices.Sorted(maps.Keys(ports)) {
+		add(port, ports[port], ports[port])
+	}
+	for _, route := range slices.Sorted(maps.Keys(parts)) {
+		if to := parts[route]; cohort == "" && to.Kind == declare.Route && to.TCP != 0 && to.Service == name {
+			add("tcp-"+route, to.TCP, ports[to.To.Port])
+		}
+	}
+	o := p.made("v1", "Service", at, labels)
 	o["spec"] = object{"selector": maps.Clone(labels), "ports": list}
 	return o
 }

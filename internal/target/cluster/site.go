@@ -45,9 +45,6 @@ var (
 	_ target.Follower = (*Site)(nil)
 )
 
-// errSilent is what a site is that cannot be read.
-var errSilent = target.ErrUnreachable
-
 // Open adds a site to a connection that does not run yet.
 func (c *Connection) Open(o Options) *Site {
 	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}}

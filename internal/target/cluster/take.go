@@ -67,7 +67,7 @@ func (s *Site) relabel(ctx context.Context, workload string, records map[declare
 	case other != nil:
 		return fmt.Errorf("relabel %s at %s: revision %s is there already", workload, s.Name, to.Short())
 	}
-	r.revision, r.place.revision = to, to
+	r.revision = to
 	if err := s.keep(ctx, r); err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (s *Site) delete(ctx context.Context, workload string, records map[declare.
 func (s *Site) leads(workload string, r *record) bool {
 	for _, o := range s.routes(workload) {
 		part := r.parts[o.GetLabels()[labelPart]]
-		if s.read(o).weights[cohortName(workload, part.Service, r.parts[part.Service].Cohort)] > 0 {
+		if splitOf(o).weights[cohortName(workload, part.Service, r.parts[part.Service].Cohort)] > 0 {
 			return true
 		}
 	}

@@ -65,17 +65,16 @@ func (r *record) led() (names []string) {
 	return names
 }
 
-// led is one route as it is: what it leads to, and what of that its gateway has taken.
-type led struct {
-	*unstructured.Unstructured
+// split is how a route splits the traffic: what it leads to, and what of that its gateway has taken.
+type split struct {
 	weights map[string]int64 // by Service
 	taken   map[string]int64 // the weights that its gateway works by
 	why     string           // why it does not work by the newest
 }
 
-// read reads a route.
-func (s *Site) read(o *unstructured.Unstructured) led {
-	r := led{Unstructured: o, weights: map[string]int64{}}
+// splitOf reads a route.
+func splitOf(o *unstructured.Unstructured) split {
+	r := split{weights: map[string]int64{}}
 	rules, _, _ := unstructured.NestedSlice(o.Object, "spec", "rules")
 	for _, rule := range rules {
 		of, _ := rule.(object)
@@ -92,7 +91,8 @@ func (s *Site) read(o *unstructured.Unstructured) led {
 		r.taken = r.weights
 		return r
 	}
-	json.Unmarshal([]byte(o.GetAnnotations()[annotationTaken]), &r.taken) // nothing was taken before where that is nothing
+	json.Unmarshal([]byte(o.GetAnnotations()[annotationTaken]), &r.taken)                                     // nothing was taken before where that is nothing
+	maps.DeleteFunc(r.taken, func(_ string, weight int64) bool { return weight < 0 || weight > wholeWeight }) // we never wrote that
 	return r
 }
 
@@ -150,7 +150,7 @@ func (s *Site) shares(workload string, records map[declare.Fingerprint]*record, 
 		return false, fmt.Sprintf("traffic does not come in to %s at %s: %v", workload, s.Name, err)
 	}
 	for _, o := range s.routes(workload) {
-		route := s.read(o)
+		route := splitOf(o)
 		sum := int64(0)
 		for _, weight := range route.taken {
 			sum += weight
@@ -248,9 +248,9 @@ func (s *Site) setShare(ctx context.Context, workload string, records map[declar
 func (s *Site) answered(ctx context.Context, records map[declare.Fingerprint]*record, route object) error {
 	before := map[string]int64{}
 	if o := s.connection.mirror.get(routes, s.Namespace, route["metadata"].(object)["name"].(string)); o != nil {
-		before = s.read(o).weights
+		before = splitOf(o).weights
 	}
-	for name, weight := range s.read(&unstructured.Unstructured{Object: route}).weights {
+	for name, weight := range splitOf(&unstructured.Unstructured{Object: route}).weights {
 		if weight == 0 || before[name] > 0 || !s.others(before) || s.stopped(records, name) {
 			continue
 		}
@@ -340,7 +340,7 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 		taken := map[string]int64{}
 		switch o := live[m]; {
 		case o != nil:
-			name, taken = o.GetName(), s.read(o).taken
+			name, taken = o.GetName(), splitOf(o).taken
 		case names[name]:
 			name = routeName(workload, m.part, hash(m.host+" "+m.path))
 		}
@@ -371,7 +371,7 @@ func (s *Site) lead(ctx context.Context, workload string, records map[declare.Fi
 	var failed []error
 	for _, name := range slices.Sorted(maps.Keys(most.parts)) {
 		if part := most.parts[name]; part.Kind == declare.Service && len(part.Ports) > 0 && most.routed(name) {
-			o := s.place(workload).balancer(name, "", part.Ports)
+			o := s.place(workload).balancer(name, "", most.declared())
 			o["spec"].(object)["selector"].(object)[labelCohort] = part.Cohort
 			_, err := s.applyOnce(ctx, o)
 			failed = append(failed, err)
@@ -381,14 +381,13 @@ func (s *Site) lead(ctx context.Context, workload string, records map[declare.Fi
 }
 
 // routed tells whether routes lead traffic to a part.
-func (r *record) routed(part string) bool {
-	return slices.ContainsFunc(r.led(), func(name string) bool { return r.parts[name].Service == part })
-}
+func (r *record) routed(part string) bool { return routed(r.declared(), part) }
 
 // services makes what leads to a cohort's instances: a Service for each of its parts that routes lead to, and one over all
 // cohorts for each part that has ports.
-func (s *Site) services(ctx context.Context, r *record, others map[declare.Fingerprint]*record) error {
+func (s *Site) services(ctx context.Context, r *record) error {
 	var failed []error
+	parts := r.declared()
 	for _, name := range slices.Sorted(maps.Keys(r.parts)) {
 		part := r.parts[name]
 		if part.Kind != declare.Service || len(part.Ports) == 0 {
@@ -396,19 +395,13 @@ func (s *Site) services(ctx context.Context, r *record, others map[declare.Finge
 		}
 		split := r.routed(name) && s.connection.mirror.has(routes, s.Namespace)
 		if split {
-			_, err := s.applyOnce(ctx, s.place(r.workload).balancer(name, part.Cohort, part.Ports))
+			_, err := s.applyOnce(ctx, s.place(r.workload).balancer(name, part.Cohort, parts))
 			failed = append(failed, err)
 		}
 		if split && s.connection.mirror.get(services, s.Namespace, sharedName(r.workload, name)) != nil {
 			continue // it leads to what has the most of the traffic
 		}
-		over := s.place(r.workload).balancer(name, "", part.Ports)
-		for _, route := range slices.Sorted(maps.Keys(r.parts)) {
-			if to := r.parts[route]; to.Kind == declare.Route && to.TCP != 0 && to.Service == name {
-				ports := over["spec"].(object)["ports"].([]any)
-				over["spec"].(object)["ports"] = append(ports, object{"name": portName("tcp-" + route), "port": int64(to.TCP), "targetPort": int64(part.Ports[to.To.Port]), "protocol": "TCP"})
-			}
-		}
+		over := s.place(r.workload).balancer(name, "", parts)
 		if split {
 			over["spec"].(object)["selector"].(object)[labelCohort] = part.Cohort
 		}

@@ -32,6 +32,8 @@ type API struct {
 	Refuse func(r *http.Request) *metav1.Status
 	// Pod may change a pod before it is there; what it is now if it is nil is ready.
 	Pod func(pod Object)
+	// Answers is what pods answer through the API's proxy.
+	Answers func(w http.ResponseWriter)
 	// Kinds that are served beside those that every cluster has.
 	Gateway bool
 	// Taken tells whether routes are accepted.
@@ -435,6 +437,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case strings.HasSuffix(r.URL.Path, "/selfsubjectrulesreviews"):
 		every := []any{"*"}
 		a.answer(w, Object{"status": Object{"resourceRules": []any{Object{"verbs": every, "apiGroups": every, "resources": every}}}})
+	case strings.Contains(r.URL.Path, "/proxy/") && a.Answers != nil:
+		a.Answers(w)
 	case strings.HasSuffix(r.URL.Path, "/log"):
 		fmt.Fprintf(w, "%s a line\n", time.Now().UTC().Format(time.RFC3339Nano))
 	case kinds[parts[len(parts)-1]] != "" && watching:
