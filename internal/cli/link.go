@@ -86,7 +86,7 @@ func newLinkTest() *cobra.Command {
 	var folder string
 	cmd := &cobra.Command{
 		Use:   "test [NAME...]",
-		Short: "Try links now; nothing is taken from them",
+		Short: "Try links now, and without names what sites stand on; nothing is taken or changed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := dataFolder(folder)
 			if err != nil {
