@@ -135,7 +135,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
 	case b.Fights != "" && b.SyncStatus == compare.Drifted:
 		return Need{Tone: Bad, rank: 5, since: b.DriftSince, Keys: []Verb{Compare, Sync},
-			Text: fmt.Sprintf("%s: %s. It is left now; take that out at the site, or leave it to whoever sets it with leave:.", changedByHand(b), b.Fights)}, true
+			Text: fmt.Sprintf("Changed by hand: %s; %s. It is left now.", changedByHand(b), b.Fights)}, true
 	case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
 		return Need{Tone: Bad, rank: 6, since: b.DriftSince, Keys: []Verb{Sync, Compare},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true

@@ -83,6 +83,8 @@ func TestNeeds(t *testing.T) {
 		{"failing", status.Berth{Health: health.Summary{Word: health.Failing, Failing: 2, Total: 3, Reason: "status 503"}, HealthSince: ago}, "2 of 3 instances failing: status 503. Since 3 min.", words.LookInside},
 		{"gone", status.Berth{SyncStatus: compare.Absent, Applied: &berth.Revision{Version: "1"}, DriftSince: ago}, "All of it is gone from the site. Since 3 min.", words.Sync},
 		{"drifted", status.Berth{SyncStatus: compare.Drifted, DriftSince: ago, Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}}, "Changed by hand at 08:57: a instances 3 → 5.", words.Sync},
+		{"set again and again", status.Berth{SyncStatus: compare.Drifted, DriftSince: ago, Fights: "it was put back 3 times, and somebody sets it again each time", Differences: []compare.Difference{{Pointer: "/parts/a/instances", Kind: compare.Drift, Applied: 3.0, Live: 5.0}}},
+			"Changed by hand: a instances 3 → 5; it was put back 3 times, and somebody sets it again each time. It is left now.", words.Compare},
 	}
 	for _, test := range tests {
 		test.b.ID = berth.ID{Workload: "web", Site: "north"}
