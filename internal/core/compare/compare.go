@@ -32,6 +32,7 @@ type Difference struct {
 	Applied  any    `json:"applied,omitempty"`
 	Declared any    `json:"declared,omitempty"`
 	Live     any    `json:"live,omitempty"`
+	Owner    string `json:"owner,omitempty"` // who set what is live, where the site knows that
 }
 
 // Part is the name of the part that the difference is in, or "" for what stands outside of parts.
@@ -44,15 +45,44 @@ func (d Difference) Part() string {
 	return declare.Unescape(name)
 }
 
+// Object gives the object that a difference is in, and the place in it; empty for none.
+func (d Difference) Object() (id, place string) {
+	steps := strings.SplitN(strings.TrimPrefix(d.Pointer, "/parts/"), "/", 4)
+	if !strings.HasPrefix(d.Pointer, "/parts/") || len(steps) < 3 || steps[1] != "objects" {
+		return "", ""
+	}
+	if len(steps) == 4 {
+		place = steps[3]
+	}
+	return declare.Unescape(steps[2]), place
+}
+
 // String tells the difference in words, without its kind.
 func (d Difference) String() string {
+	text := d.told()
+	if d.Owner != "" && d.Kind != Pending {
+		text += ", set by " + d.Owner
+	}
+	return text
+}
+
+func (d Difference) told() string {
 	field := strings.TrimPrefix(d.Pointer, "/parts/")
+	if id, place := d.Object(); id != "" {
+		if field = id; place != "" {
+			field = place + " of " + id
+		}
+	}
 	part, objects := strings.CutSuffix(field, "/objects")
 	switch {
 	case objects:
 		return part + ": " + strings.Join(objectsIn(d.Live), ", ")
 	case d.Live == nil && d.Kind != Pending:
 		return field + " is gone"
+	case d.Kind == Pending && d.Declared == nil && d.Applied != nil && onesOwn(d.Pointer):
+		return field + " is declared no longer"
+	case d.Kind == Pending && d.Applied == nil && onesOwn(d.Pointer):
+		return field + " is new"
 	case d.Kind == Pending:
 		return fmt.Sprintf("%s %s → %s", field, show(d.Applied), show(d.Declared))
 	case d.Kind == Orphan:
@@ -177,6 +207,31 @@ type walker struct {
 	found []Difference
 }
 
+// onesOwn tells whether a place is that of a part, or of an object within one: one that is not everywhere differs as a whole.
+func onesOwn(pointer string) bool {
+	steps := strings.Split(pointer, "/")
+	return len(steps) == 3 && steps[1] == "parts" || len(steps) == 5 && steps[1] == "parts" && steps[3] == "objects"
+}
+
+// alike pairs the items of lists of mappings, where all three have as many.
+func alike(applied, declared, live any) (items [][3]any, ok bool) {
+	a, isA := applied.([]any)
+	d, isD := declared.([]any)
+	l, isL := live.([]any)
+	if !isA || !isD || !isL || len(a) != len(d) || len(a) != len(l) {
+		return nil, false
+	}
+	for i := range a {
+		for _, one := range [...]any{a[i], d[i], l[i]} {
+			if _, is := one.(map[string]any); !is {
+				return nil, false
+			}
+		}
+		items = append(items, [3]any{a[i], d[i], l[i]})
+	}
+	return items, len(items) > 0
+}
+
 // walk descends where the three are mappings, so that a difference names the deepest place it can. A part that one of
 // them lacks differs as a whole.
 func (w *walker) walk(pointer string, applied, declared, live any) {
@@ -192,16 +247,22 @@ func (w *walker) walk(pointer string, applied, declared, live any) {
 			count++
 		}
 	}
-	part := strings.HasPrefix(pointer, "/parts/") && strings.Count(pointer, "/") == 2
-	if count == 3 || (count == 2 && !part) || (count == 1 && (pointer == "" || pointer == "/parts")) {
+	one := onesOwn(pointer)
+	if count == 3 || (count == 2 && !one) || (count == 1 && (pointer == "" || pointer == "/parts")) {
 		for _, key := range union(a, d, l) {
 			w.walk(pointer+"/"+declare.Escape(key), a[key], d[key], l[key])
 		}
 		return
 	}
+	if items, ok := alike(applied, declared, live); ok {
+		for i, item := range items {
+			w.walk(fmt.Sprintf("%s/%d", pointer, i), item[0], item[1], item[2])
+		}
+		return
+	}
 	kind := judge(applied, declared, live)
 	switch {
-	case kind == Drift && part && applied == nil && declared == nil:
+	case kind == Drift && one && applied == nil && declared == nil:
 		kind = Orphan
 	case (kind == Drift || kind == Conflict) && w.leaves(pointer):
 		kind = Left

@@ -40,6 +40,27 @@ func setPart(name string, change func(*declare.Part)) func(*declare.Desired) {
 	}
 }
 
+func deployed(replicas float64, image string) declare.Object {
+	return declare.Object{"apiVersion": "apps/v1", "kind": "Deployment", "spec": map[string]any{"replicas": replicas, "containers": []any{map[string]any{"name": "gate", "image": image}}}}
+}
+
+// objects is a workload of objects.
+func objects(change func(map[string]declare.Object)) *declare.Desired {
+	all := map[string]declare.Object{"Deployment/gate": deployed(2, "gate:1"), "Service/gate": {"kind": "Service"}}
+	if change != nil {
+		change(all)
+	}
+	return &declare.Desired{Format: 1, Workload: "tides", Parts: map[string]declare.Part{"gate": {Kind: declare.Objects, Objects: all}}}
+}
+
+func objectsLive(change func(map[string]any)) Live {
+	live := LiveOf(objects(nil))
+	if change != nil {
+		change(live["gate"].(map[string]any)["objects"].(map[string]any))
+	}
+	return live
+}
+
 func TestThree(t *testing.T) {
 	five := setPart("gauge", func(p *declare.Part) { p.Instances = 5 })
 	liveFive := func(l Live) { l["gauge"].(map[string]any)["instances"] = 5.0 }
@@ -62,6 +83,18 @@ func TestThree(t *testing.T) {
 		{"a part gone at the site", desired(nil), desired(nil), live(func(l Live) { delete(l, "texts") }), []string{"drift /parts/texts"}, Drifted},
 		{"a part that Git dropped", desired(nil), desired(func(d *declare.Desired) { delete(d.Parts, "texts") }), live(nil), []string{"pending /parts/texts"}, Behind},
 		{"only a probe, which sites do not show", desired(nil), desired(setPart("gauge", func(p *declare.Part) { p.Probes = map[string]declare.Probe{"ready": {}} })), live(nil), []string{"pending /parts/gauge/probes"}, Behind},
+		{"only its port, machine or end", desired(nil), desired(setPart("gauge", func(p *declare.Part) {
+			p.TCP, p.Resources, p.Stop = 7000, &declare.Resources{}, &declare.DefaultStop
+		})), live(nil), []string{"pending /parts/gauge/resources", "pending /parts/gauge/stop", "pending /parts/gauge/tcp"}, Behind},
+		{"an object changed by hand", objects(nil), objects(nil), objectsLive(func(o map[string]any) {
+			o["Deployment/gate"].(map[string]any)["spec"].(map[string]any)["replicas"] = 5.0
+		}), []string{"drift /parts/gate/objects/Deployment~1gate/spec/replicas"}, Drifted},
+		{"an item of a list in an object", objects(nil), objects(func(o map[string]declare.Object) {
+			o["Deployment/gate"] = deployed(2, "gate:2")
+		}), objectsLive(nil), []string{"pending /parts/gate/objects/Deployment~1gate/spec/containers/0/image"}, Behind},
+		{"an object gone", objects(nil), objects(nil), objectsLive(func(o map[string]any) { delete(o, "Deployment/gate") }), []string{"drift /parts/gate/objects/Deployment~1gate"}, Drifted},
+		{"an object declared no longer", objects(nil), objects(func(o map[string]declare.Object) { delete(o, "Deployment/gate") }), objectsLive(nil), []string{"pending /parts/gate/objects/Deployment~1gate"}, Behind},
+		{"an object that nobody declares", objects(nil), objects(nil), objectsLive(func(o map[string]any) { o["Job/old"] = map[string]any{"kind": "Job"} }), []string{"orphan /parts/gate/objects/Job~1old"}, Aligned},
 		{"nothing there yet", nil, desired(nil), nil, []string{"pending /aditus", "pending /parts/gauge", "pending /parts/texts", "pending /rollout", "pending /workload"}, Absent},
 	}
 	for _, test := range tests {
@@ -89,6 +122,7 @@ func TestTree(t *testing.T) {
 		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host, p.Preview = map[string]string{"k": "x"}, true, 5, "web", "h.example", "p.example"
 		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.TCP, p.Sticky, p.Stop = 7000, &declare.Sticky{Cookie: "seat"}, &declare.DefaultStop
+		p.Objects = map[string]declare.Object{"Deployment/gate": deployed(2, "gate:1")}
 		p.Resources, p.User = &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20}}, new(int)
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
 		p.Probes = map[string]declare.Probe{
@@ -102,7 +136,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 34 {
+	if fields != 35 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }
@@ -112,8 +146,11 @@ func TestDifferenceInWords(t *testing.T) {
 		"gauge/instances 3 → 5": {Pointer: "/parts/gauge/instances", Kind: Drift, Applied: 3.0, Live: 5.0},
 		"gauge/instances 3 → 4": {Pointer: "/parts/gauge/instances", Kind: Pending, Applied: 3.0, Declared: 4.0, Live: 3.0},
 		"gauge: spec.template.spec.hostNetwork of Deployment gauge-1 is true, put there as false": {Pointer: "/parts/gauge/objects", Kind: Drift, Live: map[string]any{"Deployment gauge-1": map[string]any{"spec.template.spec.hostNetwork": "true, put there as false"}}},
-		"texts is gone":                     {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
-		"old/one is live, but not declared": {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
+		"spec/replicas of Deployment/gate 2 → 5, set by somebody-else":                            {Pointer: "/parts/gate/objects/Deployment~1gate/spec/replicas", Kind: Drift, Applied: 2.0, Live: 5.0, Owner: "somebody-else"},
+		"Deployment/gate is declared no longer":                                                   {Pointer: "/parts/gate/objects/Deployment~1gate", Kind: Pending, Applied: map[string]any{}},
+		"Deployment/gate is new":                                                                  {Pointer: "/parts/gate/objects/Deployment~1gate", Kind: Pending, Declared: map[string]any{}},
+		"texts is gone":                                                                           {Pointer: "/parts/texts", Kind: Drift, Applied: map[string]any{}},
+		"old/one is live, but not declared":                                                       {Pointer: "/parts/old/one", Kind: Orphan, Live: map[string]any{}},
 	} {
 		if got := d.String(); got != want {
 			t.Errorf("got %q, want %q", got, want)

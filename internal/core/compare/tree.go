@@ -3,7 +3,6 @@ package compare
 import (
 	"encoding/json"
 	"fmt"
-	"maps"
 	"reflect"
 	"slices"
 
@@ -114,6 +113,13 @@ func Show(p declare.Part) map[string]any {
 	if p.User != nil {
 		tree["user"] = float64(*p.User)
 	}
+	if len(p.Objects) > 0 {
+		objects := make(map[string]any, len(p.Objects))
+		for id, o := range p.Objects {
+			objects[id] = o
+		}
+		tree["objects"] = objects
+	}
 	return tree
 }
 
@@ -212,12 +218,10 @@ func differing(applied, declared *declare.Desired, live Live) (a, d *declare.Des
 	return &one, &two, l
 }
 
+// samePart tells whether two parts are declared alike.
 func samePart(p, q declare.Part) bool {
-	return p.Kind == q.Kind && p.Artifact == q.Artifact && p.Instances == q.Instances && p.Service == q.Service && p.Host == q.Host && p.Preview == q.Preview &&
-		p.Size == q.Size && p.NotUndoable == q.NotUndoable && slices.Equal(p.Needs, q.Needs) && slices.Equal(p.Command, q.Command) &&
-		maps.Equal(p.Environment, q.Environment) && maps.Equal(p.Values, q.Values) && maps.Equal(p.Sealed, q.Sealed) &&
-		maps.Equal(p.Ports, q.Ports) && maps.Equal(p.Volumes, q.Volumes) &&
-		reflect.DeepEqual(p.Probes, q.Probes) && reflect.DeepEqual(p.Metrics, q.Metrics) && reflect.DeepEqual(p.To, q.To)
+	p.Opened, q.Opened = nil, nil
+	return reflect.DeepEqual(p, q)
 }
 
 func contains(parts map[string]declare.Part, name string) bool {
@@ -278,6 +282,9 @@ func equal(a, b any) bool {
 		y, ok := b.(map[string]any)
 		if !ok || len(x) != len(y) {
 			return false
+		}
+		if reflect.ValueOf(x).UnsafePointer() == reflect.ValueOf(y).UnsafePointer() {
+			return true
 		}
 		for key, value := range x {
 			other, there := y[key]

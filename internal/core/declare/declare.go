@@ -44,10 +44,11 @@ const (
 	Secret   Kind = "secret"   // values that are encrypted in Git
 	Route    Kind = "route"    // how traffic enters
 	Volume   Kind = "volume"   // keeps data over releases
+	Objects  Kind = "objects"  // of a cluster's API, as they are
 )
 
 // Kinds lists all kinds of part that can be declared.
-var Kinds = []Kind{Service, Task, Settings, Secret, Route, Volume}
+var Kinds = []Kind{Service, Task, Settings, Secret, Route, Volume, Objects}
 
 // Runs tells whether a part of the kind has instances.
 func (k Kind) Runs() bool { return k == Service || k == Task }
@@ -67,7 +68,7 @@ type Part struct {
 	Stop        *Stop             `json:"stop,omitempty"`         // service, task: how an instance is ended; DefaultStop where it is nil
 	NotUndoable bool              `json:"not-undoable,omitempty"` // task: what it did cannot be taken back
 	Values      map[string]string `json:"values,omitempty"`       // settings; of a secret the fingerprints
-	Sealed      map[string]string `json:"sealed,omitempty"`       // secret: the values as they stand in Git, encrypted with age
+	Sealed      map[string]string `json:"sealed,omitempty"`       // secret, objects: the values as they stand in Git, encrypted with age; those of a Secret among objects by SealedKey
 	To          *Endpoint         `json:"to,omitempty"`           // route: a service's port
 	Service     string            `json:"service,omitempty"`      // route: which service
 	Host        string            `json:"host,omitempty"`         // route: for which host name
@@ -76,9 +77,10 @@ type Part struct {
 	Sticky      *Sticky           `json:"sticky,omitempty"`       // route: what keeps a visitor with one cohort
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
 	Resources   *Resources        `json:"resources,omitempty"`    // service, task: of the machine
+	Objects     map[string]Object `json:"objects,omitempty"`      // objects: by ObjectID
 	User        *int              `json:"user,omitempty"`         // service, task: the number of the user that it runs as, where the target can choose; 0 is root
 
-	// Opened are a secret's values for the driver alone. They are never written anywhere.
+	// Opened are the sealed values, opened, for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
 }
 
@@ -317,7 +319,8 @@ func (d Desired) Running() []string {
 	return names
 }
 
-// Version is what people call this desired state: the tag of its first service's artifact, or of its first task's.
+// Version is what people call this desired state: the tag of its first service's artifact, of its first task's, or of the
+// first image in its objects.
 func (d Desired) Version() string {
 	version := ""
 	for _, name := range d.Running() {
@@ -327,7 +330,7 @@ func (d Desired) Version() string {
 			version = Tag(part.Artifact)
 		}
 	}
-	return version
+	return cmp.Or(version, d.objectVersion())
 }
 
 // FileScheme begins an artifact that is a file or folder at the site rather than in a registry.

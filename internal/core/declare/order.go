@@ -28,7 +28,7 @@ func (d Desired) Waves(names ...string) [][]string {
 		}
 		depth[name] = 1 // ends a circle, which Read refuses
 		deepest := 1
-		if kind := d.Parts[name].Kind; kind.Runs() || kind == Route {
+		if kind := d.Parts[name].Kind; kind.Runs() || kind == Route || kind == Objects {
 			deepest = 2
 		}
 		for _, need := range d.needs(name) {
@@ -52,12 +52,13 @@ func (d Desired) Waves(names ...string) [][]string {
 	return waves
 }
 
-// RunningNeeds gives, for each part with instances, the parts with instances that must be healthy or done before it.
+// RunningNeeds gives, for each part with instances or objects, the parts of these that must be healthy or done before it.
 func (d Desired) RunningNeeds() map[string][]string {
+	comes := func(k Kind) bool { return k.Runs() || k == Objects }
 	needs := map[string][]string{}
-	for _, name := range d.Running() {
-		for _, need := range d.Parts[name].Needs {
-			if d.Parts[need].Kind.Runs() {
+	for name, part := range d.Parts {
+		for _, need := range part.Needs {
+			if comes(part.Kind) && comes(d.Parts[need].Kind) {
 				needs[name] = append(needs[name], need)
 			}
 		}

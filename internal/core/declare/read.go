@@ -94,6 +94,7 @@ func Read(document Node) (Desired, Problems) {
 	d.Rollout = r.rollout(written, "/rollout", d)
 	r.knownGuards(d)
 	r.needed(d, at)
+	d.leaveObjects()
 	if len(r.problems) == 0 {
 		r.doubts(d)
 	}
@@ -149,6 +150,8 @@ func (r *reader) part(n Node, pointer string) Part {
 	case Volume:
 		known["size"] = func(n Node, p string) { part.Size = r.bytes(n, p) }
 		r.fields(n, pointer, "a volume part", []string{"size"}, known)
+	case Objects:
+		r.objects(n, pointer, &part, known)
 	default:
 		if _, ok := n.Get("kind"); ok {
 			at, _ := n.Get("kind")
@@ -277,13 +280,7 @@ func (r *reader) service(n Node, pointer string, part *Part, known map[string]fu
 			r.entries(n, p, "probes", func(name string, key, value Node, p string) { part.Probes[name] = r.probe(value, p, uses) })
 		},
 		"metrics": func(n Node, p string) {
-			m := &Metrics{Endpoint: Endpoint{Path: "/metrics"}}
-			part.Metrics = m
-			r.fields(n, p, "metrics", []string{"port"}, map[string]func(Node, string){
-				"port":     func(n Node, p string) { m.Port = uses(n, p) },
-				"path":     func(n Node, p string) { m.Path = r.path(n, p) },
-				"requests": func(n Node, p string) { m.Requests = r.text(n, p, "requests") },
-			})
+			part.Metrics = r.metrics(n, p, uses)
 		},
 	} {
 		known[key] = read
@@ -294,6 +291,17 @@ func (r *reader) service(n Node, pointer string, part *Part, known map[string]fu
 			r.wrong(u.at, u.pointer, didYouMean(u.name, keysOf(part.Ports)), "the part has no port %q", u.name)
 		}
 	}
+}
+
+// metrics reads where an instance exposes its metrics, by a port that it uses.
+func (r *reader) metrics(n Node, pointer string, uses func(Node, string) string) *Metrics {
+	m := &Metrics{Endpoint: Endpoint{Path: "/metrics"}}
+	r.fields(n, pointer, "metrics", []string{"port"}, map[string]func(Node, string){
+		"port":     func(n Node, p string) { m.Port = uses(n, p) },
+		"path":     func(n Node, p string) { m.Path = r.path(n, p) },
+		"requests": func(n Node, p string) { m.Requests = r.text(n, p, "requests") },
+	})
+	return m
 }
 
 func (r *reader) probe(n Node, pointer string, port func(Node, string) string) Probe {

@@ -13,8 +13,14 @@ const mostBatches = 100
 // rollout reads how a revision comes in. The parts must have been read: batches are told from their instances.
 func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 	out := defaultRollout
+	_, alone := d.HasObjects()
+	if alone {
+		out.Style = Rolling
+	}
 	if style, ok := n.Get("style"); ok {
-		out.Style = oneOf(r, style, pointer+"/style", Canary, Rolling, BlueGreen)
+		if out.Style = oneOf(r, style, pointer+"/style", Canary, Rolling, BlueGreen); alone && out.Style != Rolling {
+			r.wrong(style, pointer+"/style", "leave style out, or declare a service whose pods come from: FILE#KIND/NAME", "what stands in objects is rolled by the cluster, and not by shares")
+		}
 	}
 	known := map[string]func(Node, string){
 		"style":     func(Node, string) {},

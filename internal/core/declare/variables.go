@@ -134,7 +134,8 @@ var nameOfVariable = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9_.-]{0,62}$`)
 
 // Fill puts variables into a document, in the forms of POSIX parameter expansion: ${name} must be given,
 // ${name:-default} stands for a default where it is not, ${name:?why} says in the author's words why it must be given,
-// and $${ is a plain ${. A text that is one variable alone takes the kind of its value, so that a number stays one.
+// and $${ is a plain ${. A text that is one variable alone takes the kind of its value, so that a number stays one. In objects
+// of a cluster's API, which may hold scripts of any language, only ${name} of a variable that is given is filled in.
 func Fill(document Node, scope Scope) (Node, []Use, Problems) {
 	f := filler{scope: scope}
 	return f.node(document, ""), f.uses, f.reader.problems
@@ -178,10 +179,39 @@ func (f *filler) node(n Node, pointer string) Node {
 		}
 	case Text:
 		if strings.Contains(n.Text, "${") {
+			if inObject.MatchString(pointer) {
+				return f.given(n, pointer)
+			}
 			return f.text(n, pointer)
 		}
 	}
 	return n
+}
+
+// inObject is a place within an object of a cluster's API.
+var inObject = regexp.MustCompile(`^/parts/[^/]+/objects/[^/]+/`)
+
+// given fills in what is given, and leaves all else as it stands.
+func (f *filler) given(n Node, pointer string) Node {
+	known := Scope{}
+	for _, m := range variableForm.FindAllStringSubmatch(n.Text, -1) {
+		if v, ok := f.scope[m[1]]; ok && m[2] == "" {
+			known[m[1]] = v
+		}
+	}
+	if len(known) == 0 {
+		return n
+	}
+	const plain = "\x00" // no text of YAML has it
+	written := variableForm.ReplaceAllStringFunc(n.Text, func(whole string) string {
+		if m := variableForm.FindStringSubmatch(whole); m[2] == "" && known[m[1]].Name != "" {
+			return whole
+		}
+		return strings.ReplaceAll(whole, "${", plain)
+	})
+	filled := f.text(Node{Kind: Text, File: n.File, Line: n.Line, Column: n.Column, Text: written}, pointer)
+	filled.Text = strings.ReplaceAll(filled.Text, plain, "${")
+	return filled
 }
 
 // same tells cheaply whether a node was left as it was.
