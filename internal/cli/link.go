@@ -57,6 +57,8 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.link.KnownHosts, "known-hosts", "", "`file` with the keys of ssh hosts (default: your own)")
 	flags.StringVar(&f.link.CA, "ca", "", "`file` with further certificates to trust")
 	flags.BoolVar(&f.link.Plain, "plain", false, "of a bundle: the registry speaks http")
+	flags.StringVar(&f.link.Workload, "workload", "", "of a folder that has only objects of a cluster's API: the `name` of the workload that they are (default: the folder's)")
+	flags.StringSliceVar(&f.link.Sites, "sites", nil, "of such a folder: the `sites` where they run (default: the only one that is a cluster)")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
 	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in; local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites; or cluster[=CONTEXT[/NAMESPACE]] for a namespace of a Kubernetes cluster, the current context's and named like the site where that is left out")
@@ -75,6 +77,9 @@ func (f *linkFlags) complete() (config.Link, error) {
 	}
 	if !link.Bundle() && link.Branch == "" && link.Tag == "" && link.Commit == "" {
 		link.Branch = "main"
+	}
+	if (link.Workload == "") != (len(link.Sites) == 0) {
+		return link, nil // they are found
 	}
 	if err := link.Check(); err != nil {
 		return link, usageError{err}

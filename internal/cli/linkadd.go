@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -124,6 +126,16 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	if link.Folder, err = chooseFolder(cmd, found, link.Folder); err != nil {
 		return err
 	}
+	before, _ := readSettings(folder)
+	chosen := found[slices.IndexFunc(found, func(at source.Found) bool { return at.Folder == link.Folder })]
+	if len(chosen.Workloads) == 0 {
+		if err := bareLink(&link, chosen, before); err != nil {
+			return err
+		}
+		chosen.Workloads = []source.FoundWorkload{{Name: link.Workload, Sites: link.Sites}}
+	} else if link.Workload != "" || len(link.Sites) > 0 {
+		return usageError{fmt.Errorf("--workload and --sites are for a folder that has only objects of a cluster's API; %s has declarations, which say both", chosen.Folder)}
+	}
 	key, err := source.OpenKey(folder)
 	if err != nil {
 		return err
@@ -133,14 +145,9 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 			return err
 		}
 	}
-	before, _ := readSettings(folder)
-	var sites []config.Site
-	for _, at := range found {
-		if at.Folder == link.Folder {
-			if sites, err = newSites(before, at.Sites(), f.target); err != nil {
-				return err
-			}
-		}
+	sites, err := newSites(before, chosen.Sites(), f.target)
+	if err != nil {
+		return err
 	}
 	settings, err := config.AddLink(folder, config.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
 	if err != nil {
@@ -148,11 +155,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	}
 	out := cmd.OutOrStdout()
 	fmt.Fprintf(out, "%s answers in %s: %s is at %.7s, “%s” by %s\n", kit.Plain(link.Where()), say.Took(took), kit.Plain(link.Ref()), head.Hash, kit.Plain(head.Subject), kit.Plain(head.Author))
-	for _, at := range found {
-		if at.Folder == link.Folder {
-			printFound(out, at)
-		}
-	}
+	printFound(out, chosen)
 	var added []string
 	for _, site := range settings.Sites[len(before.Sites):] {
 		added = append(added, site.Name+" ("+describeTarget(site.Target)+")")
@@ -181,7 +184,7 @@ func printProblems(ctx context.Context, out io.Writer, link config.Link, access 
 		fmt.Fprintln(out, kit.Plain(err.Error()))
 		return
 	}
-	_, problems := source.Load(ctx, answer.Files, source.Options{Set: link.Variables, Opener: key, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
+	_, problems := source.Load(ctx, answer.Files, source.Options{Set: link.Variables, Opener: key, Bare: source.Bare{Workload: link.Workload, Sites: link.Sites}, Resolve: source.NewRegistries(settings.Registries, nil).Resolve})
 	for _, p := range problems.In(link.Folder) {
 		fmt.Fprintln(out, kit.Plain(p.Error()))
 	}
@@ -194,12 +197,15 @@ func printProblems(ctx context.Context, out io.Writer, link config.Link, access 
 // person chooses of several.
 func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (string, error) {
 	if len(found) == 0 {
-		return "", errors.New("the link is not added: there are no declarations in it; a declaration is a .yaml file that starts with aditus: 1, see docs/declarations.md")
+		return "", errors.New("the link is not added: there are no declarations in it, and no objects of a cluster's API; a declaration is a .yaml file that starts with aditus: 1, see docs/declarations.md")
 	}
 	for _, at := range found {
 		if named != "" && at.Folder == strings.TrimSuffix(named, "/") {
 			return at.Folder, nil
 		}
+	}
+	if declared := slices.DeleteFunc(slices.Clone(found), func(at source.Found) bool { return len(at.Workloads) == 0 }); named == "" && len(declared) == 1 {
+		return declared[0].Folder, nil
 	}
 	if named == "" && len(found) == 1 {
 		return found[0].Folder, nil
@@ -224,12 +230,47 @@ func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (strin
 	return found[n-1].Folder, nil
 }
 
+// notName is what is no part of a workload's name.
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+
+// bareLink says of a folder that has only objects of a cluster's API which workload they are, and where it runs.
+func bareLink(link *config.Link, at source.Found, before config.Settings) error {
+	if link.Workload == "" {
+		name := path.Base(at.Folder)
+		if name == "." || name == "/" {
+			name = link.Name
+		}
+		link.Workload = strings.Trim(notName.ReplaceAllString(strings.ToLower(name), "-"), "-")
+	}
+	if len(link.Sites) == 0 {
+		for _, site := range before.Sites {
+			if kind, err := target.Find(kinds, site.Target.Kind); err == nil && kind.Objects != nil {
+				link.Sites = append(link.Sites, site.Name)
+			}
+		}
+		if len(link.Sites) != 1 {
+			return usageError{fmt.Errorf("%s has %d objects of a cluster's API and no declaration, and would be the workload %s: say where it runs with --sites NAME, and for a new site with --target cluster=CONTEXT/NAMESPACE", at.Folder, len(at.Objects), link.Workload)}
+		}
+	}
+	return link.Check()
+}
+
+// mostListed are so many of a folder's objects that are named.
+const mostListed = 6
+
 func printFound(w io.Writer, at source.Found) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	defer table.Flush()
+	if len(at.Objects) > 0 {
+		listed := at.Objects
+		if more := len(listed) - mostListed; more > 0 {
+			listed = append(slices.Clone(listed[:mostListed]), fmt.Sprintf("and %d more", more))
+		}
+		fmt.Fprintf(table, "     %d objects of a cluster's API, one workload\t%s\n", len(at.Objects), kit.Plain(strings.Join(listed, ", ")))
+	}
 	for _, workload := range at.Workloads {
 		fmt.Fprintf(table, "     %s\t%s\n", kit.Plain(workload.Name), kit.Plain(strings.Join(workload.Sites, " ")))
 	}
-	table.Flush()
 }
 
 func newLinkFind() *cobra.Command {

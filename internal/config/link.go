@@ -53,6 +53,8 @@ type Link struct {
 	Commit     string            `yaml:"commit,omitempty" jsonschema:"pattern=^[0-9a-f]{40}$"`
 	Version    string            `yaml:"version,omitempty" jsonschema:"minLength=1" jsonschema_description:"Of a bundle: a version, a range such as ^1.4, or a digest."`
 	Folder     string            `yaml:"folder,omitempty"`
+	Workload   string            `yaml:"workload,omitempty" jsonschema:"pattern=^[a-z][a-z0-9]*(-[a-z0-9]+)*$" jsonschema_description:"Of a folder that has only objects of a cluster's API: which workload they are."`
+	Sites      []string          `yaml:"sites,omitempty" jsonschema_description:"Of such a folder: where they run."`
 	Every      time.Duration     `yaml:"every" jsonschema:"required" jsonschema_description:"Between two looks."`
 	Variables  map[string]string `yaml:"variables,omitempty" jsonschema_description:"Set over those declared, as on the command line."`
 	KnownHosts string            `yaml:"known-hosts,omitempty" jsonschema_description:"A file of the keys of ssh hosts; left out for the user's own."`
@@ -99,6 +101,8 @@ func (l Link) Check() error {
 		return fmt.Errorf("link %s: only a bundle has a version; name a branch, tag or commit", l.Name)
 	case l.Folder != "" && l.Folder != "." && folder[1:] != strings.TrimSuffix(l.Folder, "/"):
 		return fmt.Errorf("link %s: the folder %q must be written plainly from the repository's root, without .. and without a slash before it", l.Name, l.Folder)
+	case (l.Workload == "") != (len(l.Sites) == 0):
+		return fmt.Errorf("link %s: workload: and sites: go together, for a folder that has only objects of a cluster's API", l.Name)
 	case l.Every < time.Second:
 		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
 	}

@@ -38,17 +38,17 @@ func (b *loop) want(i rollout.Intent) (target.Want, error) {
 	w := target.Want{Intent: i}
 	switch i.Do {
 	case rollout.Prepare:
-		r, err := b.e.revision(b.id.Workload, i.Revision)
-		if err != nil {
-			return w, err
-		} else if r == nil {
-			return w, fmt.Errorf("revision %s is not on record", i.Revision.Short())
-		}
-		desired, err := b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
+		desired, err := b.laid(i.Revision)
 		if err != nil {
 			return w, err
 		}
 		w.Desired = &desired
+	case rollout.Place:
+		desired, err := b.laid(i.Revision)
+		if err != nil {
+			return w, err
+		}
+		w.Opened = desired.Parts[i.Part].Opened
 	case rollout.Scale:
 		w.First = b.unwell(i.Part)
 	case rollout.SetShare:
@@ -57,6 +57,17 @@ func (b *loop) want(i rollout.Intent) (target.Want, error) {
 		}
 	}
 	return w, nil
+}
+
+// laid is what a revision declares as it is laid down: with what it leaves to others as it is live, and its secrets opened.
+func (b *loop) laid(revision declare.Fingerprint) (declare.Desired, error) {
+	r, err := b.e.revision(b.id.Workload, revision)
+	if err != nil {
+		return declare.Desired{}, err
+	} else if r == nil {
+		return declare.Desired{}, fmt.Errorf("revision %s is not on record", revision.Short())
+	}
+	return b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
 }
 
 // unwell names the instances of a part that are not healthy, so that they are the first to go.
@@ -75,7 +86,7 @@ func (b *loop) unwell(part string) (ids []string) {
 func (b *loop) opened(desired declare.Desired) (declare.Desired, error) {
 	parts := maps.Clone(desired.Parts)
 	for name, part := range parts {
-		if part.Kind != declare.Secret {
+		if len(part.Sealed) == 0 {
 			continue
 		}
 		part.Opened = map[string]string{}

@@ -262,7 +262,11 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			}
 			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Started: in.Started, Requests: target.RequestsMetric}}
 			pages = append(pages, s)
-			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
+			metrics := desired.Parts[in.Part].Metrics
+			if _, has := in.Ports[portOf(metrics)]; metrics != nil && !has && desired.Parts[in.Part].Kind == declare.Objects {
+				metrics = nil // not all that runs in objects exposes any
+			}
+			if metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
 					s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics)
@@ -289,6 +293,13 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	return read
 }
 
+func portOf(m *declare.Metrics) string {
+	if m == nil {
+		return ""
+	}
+	return m.Port
+}
+
 // core is the evidence as the decision takes it.
 func (seen *evidence) core() berth.Seen {
 	out := berth.Seen{
@@ -296,7 +307,10 @@ func (seen *evidence) core() berth.Seen {
 		Unmarked: seen.unmarked, Dead: seen.dead,
 	}
 	for _, c := range seen.target.Cohorts {
-		cohort := berth.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview, Live: c.Live}
+		cohort := berth.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview, Live: c.Live, Owners: c.Owners}
+		for _, o := range c.Objects {
+			cohort.Objects = append(cohort.Objects, berth.Object(o))
+		}
 		for _, in := range c.Instances {
 			one := berth.Instance{ID: in.ID, Part: in.Part, Done: in.Done, Failed: in.Failed, CannotStart: in.CannotStart}
 			if h, ok := seen.health[in.ID]; ok {

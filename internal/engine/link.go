@@ -167,7 +167,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 // declare checks a commit's files and puts the revisions they make on record.
 func (l *link) declare(ctx context.Context, answer source.Answer, next *linkState) error {
 	e := l.e
-	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source.Variables))
+	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
 		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
@@ -248,17 +248,17 @@ func (l *link) stays() string {
 	return fmt.Sprintf("what %.7s declared stays declared", l.state.Commit)
 }
 
-// loadOptions say how declarations are read here.
-func (e *Engine) loadOptions(set map[string]string) source.Options {
+// loadOptions say how a link's declarations are read here.
+func (e *Engine) loadOptions(of config.Link) source.Options {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve}
+	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}}
 	for _, site := range e.settings.Sites {
 		o.Sites = append(o.Sites, site.Name)
 	}
 	if o.Set == nil {
 		o.Set = map[string]string{}
 	}
-	maps.Copy(o.Set, set)
+	maps.Copy(o.Set, of.Variables)
 	return o
 }

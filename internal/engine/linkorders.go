@@ -89,7 +89,7 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	if err != nil {
 		return nil, source.Commit{}, err
 	}
-	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source.Variables))
+	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
 		return nil, answer.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)

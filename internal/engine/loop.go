@@ -52,6 +52,7 @@ type loop struct {
 	proven   []declare.Fingerprint
 	needs    []string  // the workloads that what is applied needs
 	stands   int       // standing guards that go back by themselves
+	trial    trial
 	breached time.Time // since when standing guards breach, where that is seen; zero for not
 }
 

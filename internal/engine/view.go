@@ -33,6 +33,7 @@ func (b *loop) view() status.Berth {
 			v.Changes = append(v.Changes, step.String())
 		}
 	}
+	v.Trial = b.told(fingerprint)
 	for _, bar := range b.state.Bars {
 		if declared != nil && bar.Revision == declared.Fingerprint {
 			v.Bar = &bar
@@ -90,12 +91,18 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
 			fields, _ := c.Live[name].(map[string]any)
 			kind, _ := fields["kind"].(string)
+			if kind == string(declare.Objects) { // they are told one by one
+				fields = map[string]any{"kind": kind, "instances": 0.0}
+			}
 			part := status.Part{Name: name, Kind: declare.Kind(kind), Live: fields}
 			if r != nil {
 				declared, ok := r.Desired.Parts[name]
 				part.Orphan, part.Needs, part.Wanted, part.Environment = !ok, declared.Needs, declared.Instances, declared.Environment
 			}
 			cohort.Parts = append(cohort.Parts, part)
+		}
+		for _, o := range c.Objects {
+			cohort.Objects = append(cohort.Objects, status.Object(o))
 		}
 		for _, in := range c.Instances {
 			one := status.Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}

@@ -44,6 +44,9 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 			w.Named[name] = append(w.Named[name], b.held[fingerprint])
 		}
 	}
+	if w.Declared != nil {
+		w.Cannot = b.cannot(w.Declared, e.clock.Now())
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if w.Declared != nil {

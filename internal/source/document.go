@@ -21,26 +21,41 @@ const (
 
 // ReadYAML parses one YAML document into nodes with their places. What is wrong with it comes as declare.Problems.
 func ReadYAML(file string, text []byte) (declare.Node, error) {
+	documents, err := ReadDocuments(file, text)
+	switch {
+	case err != nil:
+		return declare.Node{}, err
+	case len(documents) == 0:
+		return declare.Node{}, declare.Problems{{File: file, Line: 1, Column: 1, Message: "the file is empty", Suggestion: "start with aditus: 1"}}
+	case len(documents) > 1:
+		return declare.Node{}, declare.Problems{{File: file, Line: documents[0].Line, Column: 1, Message: "the file holds more than one YAML document", Suggestion: "keep one workload in one file"}}
+	}
+	return documents[0], nil
+}
+
+// ReadDocuments parses all YAML documents of a file into nodes with their places. What is wrong with it comes as
+// declare.Problems.
+func ReadDocuments(file string, text []byte) (documents []declare.Node, err error) {
 	if len(text) > maxFileSize {
-		return declare.Node{}, declare.Problems{{File: file, Line: 1, Column: 1, Message: fmt.Sprintf("the file has %d bytes; %d are accepted", len(text), maxFileSize), Suggestion: "split the workload into several"}}
+		return nil, declare.Problems{{File: file, Line: 1, Column: 1, Message: fmt.Sprintf("the file has %d bytes; %d are accepted", len(text), maxFileSize), Suggestion: "split the workload into several"}}
 	}
 	decoder := yaml.NewDecoder(strings.NewReader(string(text)))
-	var document yaml.Node
-	if err := decoder.Decode(&document); err != nil {
-		if errors.Is(err, io.EOF) {
-			return declare.Node{}, declare.Problems{{File: file, Line: 1, Column: 1, Message: "the file is empty", Suggestion: "start with aditus: 1"}}
-		}
-		return declare.Node{}, declare.Problems{syntaxProblem(file, err)}
-	}
-	if err := decoder.Decode(&yaml.Node{}); !errors.Is(err, io.EOF) {
-		return declare.Node{}, declare.Problems{{File: file, Line: document.Line, Column: 1, Message: "the file holds more than one YAML document", Suggestion: "keep one workload in one file"}}
-	}
 	c := converter{file: file}
-	node := c.node(&document, 0)
-	if len(c.problems) > 0 {
-		return node, c.problems
+	for {
+		var document yaml.Node
+		if err := decoder.Decode(&document); errors.Is(err, io.EOF) {
+			return documents, nil
+		} else if err != nil {
+			return nil, declare.Problems{syntaxProblem(file, err)}
+		}
+		node := c.node(&document, 0)
+		if len(c.problems) > 0 {
+			return append(documents, node), c.problems
+		}
+		if node.Kind != declare.Null {
+			documents = append(documents, node)
+		}
 	}
-	return node, nil
 }
 
 var (

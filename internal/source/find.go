@@ -21,6 +21,7 @@ import (
 type Found struct {
 	Folder    string          `json:"folder"`
 	Workloads []FoundWorkload `json:"workloads"`
+	Objects   []string        `json:"objects,omitempty"` // of a folder without declarations: the objects of a cluster's API in it
 }
 
 // FoundWorkload is a workload with the sites it is for.
@@ -89,29 +90,46 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 	return nil, Commit{}, ctx.Err()
 }
 
-// group puts files that declare a workload together by their folder.
+// group puts files that declare a workload, or have objects of a cluster's API, together by their folder.
 func group(files []File) []Found {
-	byFolder := map[string][]FoundWorkload{}
+	byFolder := map[string]*Found{}
+	in := func(name string) *Found {
+		folder := strings.TrimSuffix(path.Dir(name), "/")
+		if byFolder[folder] == nil {
+			byFolder[folder] = &Found{Folder: folder}
+		}
+		return byFolder[folder]
+	}
 	for _, f := range files {
-		if !bytes.Contains(f.Text, []byte("workload:")) || !bytes.Contains(f.Text, []byte("aditus:")) {
+		ours := bytes.Contains(f.Text, []byte("workload:")) && bytes.Contains(f.Text, []byte("aditus:"))
+		if !ours && !(bytes.Contains(f.Text, []byte("apiVersion:")) && bytes.Contains(f.Text, []byte("kind:"))) {
 			continue // most YAML of a repository is something else
 		}
-		node, err := ReadYAML(f.Name, f.Text)
+		documents, err := ReadDocuments(f.Name, f.Text)
 		if err != nil {
 			continue
 		}
-		if version, ok := node.Get("aditus"); !ok || version.Text != fmt.Sprint(declare.Format) {
-			continue
-		}
-		workload, sites, _ := declare.Heading(node)
-		if workload != "" {
-			folder := strings.TrimSuffix(path.Dir(f.Name), "/")
-			byFolder[folder] = append(byFolder[folder], FoundWorkload{workload, sites})
+		for _, node := range flat(documents) {
+			version, _ := node.Get("aditus")
+			switch workload, sites, _ := declare.Heading(node); {
+			case version.Text == fmt.Sprint(declare.Format) && workload != "":
+				in(f.Name).Workloads = append(in(f.Name).Workloads, FoundWorkload{workload, sites})
+			case isObject(node):
+				in(f.Name).Objects = append(in(f.Name).Objects, idOf(node))
+			}
 		}
 	}
+	declared := func(folder string) bool { return byFolder[folder] != nil && len(byFolder[folder].Workloads) > 0 }
 	var found []Found
 	for _, folder := range sortedKeys(byFolder) {
-		found = append(found, Found{folder, byFolder[folder]})
+		at := *byFolder[folder]
+		switch {
+		case declared(folder):
+			at.Objects = nil // they are for its declarations
+		case declared(path.Dir(folder)):
+			continue
+		}
+		found = append(found, at)
 	}
 	return found
 }

@@ -18,6 +18,7 @@ type Options struct {
 	Set     map[string]string                           // variables from the command line
 	Opener  *Opener                                     // opens secrets; nil where no key is at hand
 	Resolve func(context.Context, []string) Resolutions // finds artifacts in their registries; nil to not ask
+	Bare    Bare                                        // what a folder is that has only objects of a cluster's API
 }
 
 // Declaration is what is declared for one berth.
@@ -44,14 +45,16 @@ type Loaded struct {
 // wrong where all problems are warnings.
 //
 // NAME.yaml is a workload's base; NAME/SITE.yaml is merged over it for that site; variables.yaml gives variables;
-// rules.yaml has the rules of the house.
+// rules.yaml has the rules of the house. Files of objects of a cluster's API are for the parts that name them.
 func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problems) {
 	l := loader{options: o, bases: map[string]*base{}}
 	l.sort(files)
+	l.bare()
 	for _, b := range l.ordered() {
 		l.workload(b)
 	}
 	l.across()
+	l.unused()
 	if len(l.problems.Wrong()) == 0 {
 		l.resolve(ctx)
 	}
@@ -81,6 +84,7 @@ type loader struct {
 	bases     map[string]*base // by file name without its ending
 	variables declare.Variables
 	varFile   File
+	objects   map[string]objectFile // by file name
 	rules     []Rule
 	loaded    Loaded
 	problems  declare.Problems
@@ -93,10 +97,19 @@ func stem(name string) string { return strings.TrimSuffix(strings.TrimSuffix(nam
 
 // sort parses all files and puts each where it belongs.
 func (l *loader) sort(files []File) {
-	l.at = map[string]declare.Node{}
+	l.at, l.objects = map[string]declare.Node{}, map[string]objectFile{}
 	for _, file := range files {
-		node, err := ReadYAML(file.Name, file.Text)
+		documents, err := ReadDocuments(file.Name, file.Text)
 		var wrong declare.Problems
+		if errors.As(err, &wrong) {
+			l.wrong(wrong...)
+			continue
+		}
+		if slices.ContainsFunc(documents, isObject) {
+			l.objects[file.Name] = objectFile{file, documents, false}
+			continue
+		}
+		node, err := ReadYAML(file.Name, file.Text)
 		if errors.As(err, &wrong) {
 			l.wrong(wrong...)
 			continue
@@ -205,6 +218,11 @@ func (l *loader) read(b *base, site string) (Declaration, declare.Problems) {
 		}
 		node, commit = declare.Merge(node, p.node), newer(commit, p.file.Commit)
 	}
+	node, changed, problems := l.withObjects(node)
+	if len(problems) > 0 {
+		return Declaration{}, problems
+	}
+	commit = newer(commit, changed)
 	node, uses, problems := declare.Fill(node, l.variables.For(site, l.options.Set))
 	for _, use := range uses {
 		l.loaded.Uses = append(l.loaded.Uses, SiteUse{b.workload, site, use})
@@ -232,13 +250,17 @@ func (l *loader) open(d *declare.Desired, node declare.Node) declare.Problems {
 	var problems declare.Problems
 	for _, name := range sortedKeys(d.Parts) {
 		part := d.Parts[name]
-		if part.Kind != declare.Secret {
-			continue
+		if part.Kind == declare.Secret {
+			part.Values = map[string]string{}
 		}
-		part.Values = map[string]string{}
 		for _, key := range sortedKeys(part.Sealed) {
 			fingerprint, err := l.options.Opener.Fingerprint(part.Sealed[key])
-			if part.Values[key] = fingerprint; err == nil {
+			if part.Kind == declare.Secret {
+				part.Values[key] = fingerprint
+			} else {
+				part.ShowSealed(key, fingerprint)
+			}
+			if err == nil {
 				continue
 			}
 			at := place(node, "parts", name, "values", key)

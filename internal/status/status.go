@@ -88,6 +88,7 @@ type Berth struct {
 	Corrects    time.Time            `json:"corrects,omitzero"` // when drift is put back by itself
 	Fights      string               `json:"fights,omitempty"`  // why drift is put back no more; empty where nobody sets it again and again
 	Changes     []string             `json:"changes,omitempty"` // what a sync would change, in words
+	Trial       []string             `json:"trial,omitempty"`   // what the site would make otherwise than it is declared, as it says
 	DriftSince  time.Time            `json:"drift_since,omitzero"`
 	Health      health.Summary       `json:"health"`
 	HealthSince time.Time            `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
@@ -115,6 +116,15 @@ type Cohort struct {
 	Preview   bool                `json:"preview,omitempty"` // the preview routes lead to it
 	Parts     []Part              `json:"parts"`             // by name
 	Instances []Instance          `json:"instances,omitempty"`
+	Objects   []Object            `json:"objects,omitempty"` // of parts of objects
+}
+
+// Object is an object of a cluster's API, as a part of objects has it.
+type Object struct {
+	Part         string `json:"part"`
+	ID           string `json:"id"`    // KIND/NAME
+	There        bool   `json:"there"` // as the revision has it
+	health.State `json:"state"`
 }
 
 // Part is a part as it is live, beside what was declared for it.

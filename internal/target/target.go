@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/health"
 	"aditus/internal/core/signal"
 	"aditus/internal/status"
 )
@@ -48,6 +49,19 @@ type Follower interface {
 	Follow(ctx context.Context, changed func(workload Berth))
 }
 
+// Placer is a driver of a site that takes objects of a cluster's API as they are.
+type Placer interface {
+	// TryObjects asks the site what it would make of the objects of a revision, and changes nothing.
+	TryObjects(ctx context.Context, workload Berth, desired declare.Desired) ([]Trial, error)
+}
+
+// Trial is what a site would make of one object.
+type Trial struct {
+	Part, ID string
+	Refused  string   // why it would not take it; empty where it would
+	Told     []string // what it would make otherwise than it is declared, and what it would take over
+}
+
 // What a site measures of an instance, by names that no instance uses itself, and two that many do.
 const (
 	RequestsMetric    = declare.RequestsMetric
@@ -80,6 +94,15 @@ type Cohort struct {
 	Preview   bool    // the preview routes lead to it
 	Live      compare.Live
 	Instances []Instance
+	Objects   []Object          // of parts of objects, as this revision has them
+	Owners    map[string]string // by JSON Pointer into Live: who set what is there, where that was not us
+}
+
+// Object is an object of the site's API that a part of objects has.
+type Object struct {
+	Part, ID string
+	There    bool // it is as the revision has it
+	health.State
 }
 
 // Instance is one running copy of a part.

@@ -11,6 +11,7 @@ type Want struct {
 	Desired *declare.Desired    // Prepare: with its secrets opened
 	First   []string            // Scale: the instances that go first where there are too many
 	Rest    declare.Fingerprint // SetShare: the revision that gets the rest; empty for none
+	Opened  map[string]string   // Place: the part's sealed values, opened
 }
 
 // Prepare puts a revision's settings in place and makes its parts known. It starts no instance.
@@ -58,4 +59,19 @@ func Relabel(from, to declare.Fingerprint) Want {
 // Delete takes a revision's cohort and settings away. A revision that has traffic is refused.
 func Delete(revision declare.Fingerprint) Want {
 	return Want{Intent: rollout.Intent{Do: rollout.Delete, Revision: revision}}
+}
+
+// Place makes the objects of a part as a revision has them, up to a wave, from 1. What is so already is left alone.
+func Place(revision declare.Fingerprint, part string, wave int, opened map[string]string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Place, Revision: revision, Part: part, Count: wave}, Opened: opened}
+}
+
+// Withdraw takes away the objects of a part that a revision has and another one has not, but for those that are kept.
+func Withdraw(revision, stays declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Withdraw, Revision: revision, From: stays, Part: part}}
+}
+
+// RemoveObject takes one object of a part away that no revision there has.
+func RemoveObject(revision declare.Fingerprint, part, object string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.RemoveObject, Revision: revision, Part: part, Object: object}}
 }

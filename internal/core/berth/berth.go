@@ -71,6 +71,7 @@ type World struct {
 	Drift       Drift
 	After       string // the site whose proof is waited for; empty for none
 	AfterProven bool   // that site has proven what is declared
+	Cannot      string // why the site cannot run what is declared at all; empty where it can
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
@@ -103,6 +104,15 @@ type Cohort struct {
 	Preview   bool
 	Live      compare.Live
 	Instances []Instance
+	Objects   []Object
+	Owners    map[string]string // by JSON Pointer: who set what is live there, where that is not us
+}
+
+// Object is one object of a part of objects, at one revision.
+type Object struct {
+	Part, ID string
+	There    bool // it is as the revision has it
+	health.State
 }
 
 // Instance is one running copy of a part.
@@ -263,5 +273,46 @@ func (s Seen) Health(revision declare.Fingerprint, least int) health.Summary {
 			all = append(all, *in.Health)
 		}
 	}
-	return health.Sum(all, max(least, len(all)))
+	sum := health.Sum(all, max(least, len(all)))
+	if len(cohort.Objects) == 0 {
+		return sum
+	}
+	if sum.Word == health.Stopped && slices.ContainsFunc(cohort.Objects, func(o Object) bool { return o.Word != health.Stopped }) {
+		sum.Word = health.Healthy // nothing of it has instances
+	}
+	for _, o := range cohort.Objects {
+		if worse := o.Word == health.Failing && sum.Word != health.Failing || o.Word == health.Starting && o.Moves && sum.Word == health.Healthy; worse {
+			sum.Word, sum.Reason = o.Word, o.ID+": "+o.Reason
+		}
+	}
+	return sum
+}
+
+// placed tells how far a part's objects are as a revision has them.
+func (c Cohort) placed(part string, waves [][]string) (p rollout.Placed) {
+	of := make(map[string]Object, len(c.Objects))
+	for _, o := range c.Objects {
+		if o.Part == part {
+			of[o.ID] = o
+		}
+	}
+	stands := true // up to here all waves are there and healthy
+	for _, wave := range waves {
+		there, well := true, true
+		for _, id := range wave {
+			o := of[id]
+			there, well = there && o.There, well && o.There && !o.Moves && o.Word != health.Failing
+			if p.Why == "" && o.Reason != "" && (o.Moves || o.Word == health.Failing) {
+				p.Why = id + ": " + o.Reason
+			}
+		}
+		p.Lacks = p.Lacks || !there
+		switch {
+		case stands && well:
+			p.Waves++
+		case stands:
+			stands, p.Next = false, !there
+		}
+	}
+	return p
 }

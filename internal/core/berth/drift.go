@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -175,16 +176,27 @@ func (d *decision) prune(by string) error {
 	if !d.seen.Reached { // what was there when it was seen last need not be there now, nor be all
 		return fmt.Errorf("%s is not possible: there is no fresh look at %s: %s", RemoveOrphans, d.id, d.seen.Stale)
 	}
-	removed := 0
-	for _, found := range d.State.Change.Differences {
-		if found.Kind == compare.Orphan {
-			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.RemovePart, Revision: d.State.Applied, Part: found.Part()})
-			d.fact(OrphanGone, by, d.State.Applied, fmt.Sprintf("%s removes %s, which is not declared", by, found.Part()), found)
-			removed++
+	var wanted []rollout.Intent
+	removed, kept := 0, ""
+	for _, found := range slices.Backward(compare.ByWave(d.State.Change.Differences)) {
+		if found.Kind != compare.Orphan {
+			continue
 		}
+		intent, name := rollout.Intent{Do: rollout.RemovePart, Revision: d.State.Applied, Part: found.Part()}, found.Part()
+		if id, _ := found.Object(); id != "" {
+			intent.Do, intent.Object, name = rollout.RemoveObject, id, id
+			if live, _ := found.Live.(map[string]any); live["keep"] == true {
+				kept = "; " + id + " stays, as it is marked to be kept or would take what it holds with it"
+				continue
+			}
+		}
+		wanted = append(wanted, intent)
+		d.fact(OrphanGone, by, d.State.Applied, fmt.Sprintf("%s removes %s, which is not declared", by, name), found)
+		removed++
 	}
+	d.Intents = append(d.Intents, wanted...)
 	if removed == 0 {
-		return fmt.Errorf("%s is not possible: nothing at %s is an orphan", RemoveOrphans, d.id)
+		return fmt.Errorf("%s is not possible: nothing at %s is an orphan that may go%s", RemoveOrphans, d.id, kept)
 	}
 	return nil
 }

@@ -155,7 +155,22 @@ func (d *decision) observation(s rollout.State) rollout.Observation {
 	o.Scaled = d.scaled(s)
 	steady := s.Rules.Steady.Duration
 	o.Old, o.New = seen.side(s.Old.Revision, steady, d.now), seen.side(s.New.Revision, steady, d.now)
+	d.placed(s.Old, &o.Old)
+	d.placed(s.New, &o.New)
 	return o
+}
+
+// placed adds how far the objects of a side are as it has them.
+func (d *decision) placed(side rollout.Side, c *rollout.Cohort) {
+	desired := d.desired(side.Revision)
+	if len(side.Objects) == 0 || desired == nil {
+		return
+	}
+	c.Objects = map[string]rollout.Placed{}
+	seen, _ := d.seen.Cohort(side.Revision)
+	for part := range side.Objects {
+		c.Objects[part] = seen.placed(part, desired.Parts[part].ObjectWaves())
+	}
 }
 
 // side is a revision's cohort in the terms of the rollout.

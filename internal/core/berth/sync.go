@@ -40,8 +40,24 @@ func (d *decision) compare() Change {
 		return last
 	}
 	next.Differences = compare.Three(d.desired(d.State.Applied), wanted, next.Live)
+	for i, difference := range next.Differences {
+		next.Differences[i].Owner = ownerOf(cohort.Owners, difference.Pointer)
+	}
 	next.SyncStatus, next.Plan = compare.SyncStatusOf(next.Differences, there), plan.New(wanted, next.Differences)
 	return next
+}
+
+// ownerOf tells who set what is live at a place, or below it.
+func ownerOf(owners map[string]string, pointer string) string {
+	if owner := owners[pointer]; owner != "" || len(owners) == 0 {
+		return owner
+	}
+	for _, at := range slices.Sorted(maps.Keys(owners)) {
+		if strings.HasPrefix(at, pointer+"/") {
+			return owners[at]
+		}
+	}
+	return ""
 }
 
 // lost tells whether all that was applied is gone from the site.
@@ -157,6 +173,7 @@ func (d *decision) question(declared *Revision, asked *order) rollout.Question {
 		SyncStatus: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
 		Fresh: d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
 		Automatic: d.world.Automatic, InPart: state.InPart == declared.Fingerprint, Needs: d.world.Needs, After: d.world.After, AfterProven: d.world.AfterProven,
+		Cannot:       d.world.Cannot,
 		CannotSwitch: declared.Desired.Rollout.Style == declare.BlueGreen && d.seen.Whole,
 	}
 	if state.Lock != nil {
@@ -294,6 +311,14 @@ func (s State) side(r *Revision) rollout.Side {
 		Revision: r.Fingerprint, Version: r.Version, Parts: map[string]int{}, Tasks: map[string]rollout.Task{},
 		Needs: desired.RunningNeeds(), Declared: slices.Sorted(maps.Keys(desired.Parts)),
 	}
+	for name, part := range desired.Parts {
+		if part.Kind == declare.Objects {
+			if side.Objects == nil {
+				side.Objects = map[string]int{}
+			}
+			side.Objects[name] = len(part.ObjectWaves())
+		}
+	}
 	for _, name := range desired.Running() {
 		if part := desired.Parts[name]; part.Kind == declare.Task {
 			side.Tasks[name] = rollout.Task{NotUndoable: part.NotUndoable}
@@ -332,6 +357,9 @@ func (d *decision) putBack(by string) {
 	for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
 		count := side.Parts[part]
 		d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Scale, Revision: side.Revision, Part: part, Count: count})
+	}
+	for _, part := range slices.Sorted(maps.Keys(side.Objects)) {
+		d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Place, Revision: side.Revision, Part: part, Count: side.Objects[part]})
 	}
 	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.SetShare, Revision: side.Revision, Share: 1})
 	d.fact(PutBack, by, d.State.Applied, fmt.Sprintf("%s puts the site back as applied: %s", by, driftText(d.State.Change.Differences)), d.State.Change.Differences)

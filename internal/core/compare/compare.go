@@ -103,6 +103,21 @@ func objectsIn(live any) (told []string) {
 	return told
 }
 
+// ByWave gives differences in the order in which the objects that they are in come: what others are made of stands first.
+func ByWave(all []Difference) []Difference {
+	rank := func(d Difference) int {
+		for _, o := range []any{d.Live, d.Applied, d.Declared} {
+			if of, ok := o.(map[string]any); ok {
+				return declare.ObjectRank(of)
+			}
+		}
+		return 0
+	}
+	sorted := slices.Clone(all)
+	slices.SortStableFunc(sorted, func(a, b Difference) int { return rank(a) - rank(b) })
+	return sorted
+}
+
 // Short is an OCI reference by its last name and tag alone, and any other text as it is.
 func Short(text string) string {
 	if at := strings.LastIndex(text, "/"); at > 0 && strings.Contains(text[at:], ":") && !strings.ContainsAny(text, " \n") {

@@ -14,8 +14,11 @@ import (
 // cluster writes. Of a Secret it has fingerprints where the values stand.
 type Object = map[string]any
 
-// KeepMark is the annotation of an object that is never taken away, also where nobody declares it any more.
-const KeepMark = "aditus/keep"
+// Marks that the author of an object may write among its annotations, with the value "true".
+const (
+	KeepMark    = "aditus/keep"    // it is never taken away, also where nobody declares it any more
+	ReplaceMark = "aditus/replace" // where it cannot be changed it is deleted and made anew
+)
 
 // HiddenValue stands in a Secret where a value is that cannot be opened here.
 const HiddenValue = "sealed"
@@ -76,11 +79,7 @@ const lastRank = 7
 func (p Part) ObjectWaves() [][]string {
 	var byRank [lastRank + 1][]string
 	for id, o := range p.Objects {
-		rank, known := ranks[TextAt(o, "kind")]
-		if !known || strings.Contains(strings.SplitN(id, "/", 2)[0], ".") {
-			rank = lastRank
-		}
-		byRank[rank] = append(byRank[rank], id)
+		byRank[ObjectRank(o)] = append(byRank[ObjectRank(o)], id)
 	}
 	var waves [][]string
 	for _, ids := range byRank {
@@ -90,6 +89,15 @@ func (p Part) ObjectWaves() [][]string {
 		}
 	}
 	return waves
+}
+
+// ObjectRank is the wave in which an object comes, among those of all kinds.
+func ObjectRank(o Object) int {
+	kind, _, _ := strings.Cut(ObjectID(o), "/")
+	if rank, known := ranks[kind]; known {
+		return rank
+	}
+	return lastRank
 }
 
 // images are those of the containers of what runs in a part's objects, in the order of their IDs.
@@ -156,12 +164,13 @@ func (r *reader) object(id string, n Node, pointer string, part *Part) Object {
 	}
 	name := TextAt(o, "metadata", "name")
 	at := func(keys ...string) Node {
+		found := n
 		for _, key := range keys {
-			if below, ok := n.Get(key); ok {
-				n = below
+			if below, ok := found.Get(key); ok {
+				found = below
 			}
 		}
-		return n
+		return found
 	}
 	switch {
 	case TextAt(o, "apiVersion") == "" || TextAt(o, "kind") == "":
@@ -175,13 +184,20 @@ func (r *reader) object(id string, n Node, pointer string, part *Part) Object {
 	case ObjectID(o) != id:
 		r.wrong(n, pointer, "write it as "+ObjectID(o), "the object %s stands here as %s", ObjectID(o), id)
 	}
-	for _, marks := range []string{"labels", "annotations"} {
-		all, _ := metadata[marks].(map[string]any)
-		for _, key := range slices.Sorted(maps.Keys(all)) {
-			if _, isText := all[key].(string); !isText {
-				r.wrong(at("metadata", marks, key), pointer+"/metadata/"+marks+"/"+Escape(key), "put it in quotation marks", "a value of %s must be text", marks)
-			} else if strings.HasPrefix(key, "aditus/") && key != KeepMark {
-				r.wrong(at("metadata", marks, key), pointer+"/metadata/"+marks+"/"+Escape(key), "take it out", "the mark %s is written by Aditus itself", key)
+	ofPods, _ := PodTemplate(o)["metadata"].(map[string]any)
+	for i, metadata := range []map[string]any{metadata, ofPods} {
+		for _, marks := range []string{"labels", "annotations"} {
+			all, _ := metadata[marks].(map[string]any)
+			for _, key := range slices.Sorted(maps.Keys(all)) {
+				where, p := n, pointer
+				if i == 0 {
+					where, p = at("metadata", marks, key), pointer+"/metadata/"+marks+"/"+Escape(key)
+				}
+				if _, isText := all[key].(string); !isText {
+					r.wrong(where, p, "put it in quotation marks", "the value of %s among the %s must be text", key, marks)
+				} else if strings.HasPrefix(key, "aditus/") && (i > 0 || key != KeepMark && key != ReplaceMark) {
+					r.wrong(where, p, "take it out", "the mark %s is written by Aditus itself", key)
+				}
 			}
 		}
 	}
@@ -218,6 +234,15 @@ func (r *reader) secretObject(id string, n Node, o Object, pointer string, part 
 
 // SealedKey names a value of a Secret among a part's sealed values.
 func SealedKey(id, key string) string { return id + "/" + key }
+
+// ShowSealed puts a sealed value's fingerprint where it stands in its Secret.
+func (p Part) ShowSealed(sealed, fingerprint string) {
+	if i := strings.LastIndex(sealed, "/"); i > 0 && fingerprint != "" {
+		if values, is := p.Objects[sealed[:i]]["stringData"].(map[string]any); is {
+			values[sealed[i+1:]] = fingerprint
+		}
+	}
+}
 
 // value is what was written as JSON has it: without nulls, which mean that something is left out.
 func (r *reader) value(n Node, pointer string) any {

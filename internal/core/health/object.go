@@ -9,9 +9,9 @@ import (
 
 // State is how an object of a cluster's API is doing, by what its controller says in its status.
 type State struct {
-	Word   Word
-	Reason string // why it is not healthy, in words; of a healthy one what it says of itself, or nothing
-	Moves  bool   // it is on its way to what its spec asks for: what it was before may still be there
+	Word   Word   `json:"word"`
+	Reason string `json:"reason,omitempty"` // why it is not healthy, in words; of a healthy one what it says of itself, or nothing
+	Moves  bool   `json:"moves,omitempty"`  // it is on its way to what its spec asks for: what it was before may still be there
 }
 
 // Object tells how an object of a cluster's API is doing. What its controller has said of an earlier generation of it does

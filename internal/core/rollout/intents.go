@@ -99,10 +99,24 @@ func (m *machine) inOrder() {
 			m.scale(m.New, m.seen.New, part, want)
 		}
 	}
+	for _, part := range slices.Sorted(maps.Keys(m.New.Objects)) {
+		if seen, waves := m.seen.New.Objects[part], m.New.Objects[part]; m.Return {
+			m.placeAll(m.New, seen, part)
+		} else if seen.Waves < waves && seen.Next && m.ready(part, share) {
+			m.want(Intent{Do: Place, Revision: m.New.Revision, Part: part, Count: seen.Waves + 1})
+		}
+	}
 	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
 		if !m.begun(task) && m.mayRun(task, share) && (!m.New.Tasks[task].NotUndoable || slices.Contains(m.Passed, task)) {
 			m.want(Intent{Do: Run, Revision: m.New.Revision, Part: task})
 		}
+	}
+}
+
+// placeAll has all objects of a part be as a side has them, at once: on a way back nothing is waited for.
+func (m *machine) placeAll(side Side, seen Placed, part string) {
+	if seen.Lacks {
+		m.want(Intent{Do: Place, Revision: side.Revision, Part: part, Count: side.Objects[part]})
 	}
 }
 
@@ -119,6 +133,9 @@ func (m *machine) mayRun(task string, share float64) bool {
 func (m *machine) ready(part string, share float64) bool {
 	for _, need := range m.New.Needs[part] {
 		if _, task := m.New.Tasks[need]; task && !m.seen.New.Done[need] {
+			return false
+		}
+		if waves, objects := m.New.Objects[need]; objects && m.seen.New.Objects[need].Waves < waves {
 			return false
 		}
 		wanted := m.wanted(need, share)
@@ -161,9 +178,27 @@ func (m *machine) backward() {
 		m.scale(m.Old, m.seen.Old, part, more)
 		m.scale(m.New, m.seen.New, part, fewer)
 	}
+	for _, part := range slices.Sorted(maps.Keys(m.Old.Objects)) {
+		m.placeAll(m.Old, m.seen.Old.Objects[part], part)
+	}
+	if m.placedBack() {
+		for _, part := range slices.Sorted(maps.Keys(m.New.Objects)) {
+			m.want(Intent{Do: Withdraw, Revision: m.New.Revision, From: m.Old.Revision, Part: part})
+		}
+	}
 	if !m.Traffic.IsZero() && m.whole() && (m.seen.New.instances() > 0 || m.seen.New.Laid) {
 		m.want(Intent{Do: Delete, Revision: m.New.Revision})
 	}
+}
+
+// placedBack tells whether all objects are as the old revision has them.
+func (m *machine) placedBack() bool {
+	for part := range m.Old.Objects {
+		if m.seen.Old.Objects[part].Lacks {
+			return false
+		}
+	}
+	return true
 }
 
 // whole tells whether the old cohort is all there again, so that nothing more is asked of the new one's instances.
@@ -173,7 +208,12 @@ func (m *machine) whole() bool {
 			return false
 		}
 	}
-	return true
+	for part := range m.New.Objects {
+		if m.seen.New.Parts[part] > 0 { // the cluster still takes them away
+			return false
+		}
+	}
+	return m.placedBack()
 }
 
 // mayTidy tells whether the old cohort may go once the new one is proven.

@@ -29,6 +29,7 @@ type Question struct {
 	Overwrite    bool   // a person said that what was changed by hand may be overwritten
 	Locked       string // who locked the berth, and why; empty where nobody did
 	CannotSwitch bool   // it comes in blue-green, and the target can only share traffic by instances
+	Cannot       string // why the site cannot run it at all; empty where it can
 	Left         string // why this revision was left as it is, halfway; empty where it was not
 }
 
@@ -43,6 +44,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, "waits for a fresh look: " + q.Stale
 	case q.Barred:
 		return false, "barred here: " + q.BarredWhy
+	case q.Cannot != "":
+		return false, q.Cannot
 	case q.CannotSwitch:
 		return false, "the site cannot switch traffic at once, which blue-green needs: declare another style for it"
 	case q.Overwrite:

@@ -44,6 +44,7 @@ type Side struct {
 	Needs    map[string][]string `json:"needs,omitempty"`    // by part: the services and tasks that come before it
 	Declared []string            `json:"declared,omitempty"` // all parts, of whatever kind
 	Keeps    []string            `json:"keeps,omitempty"`    // services that keep state in a volume
+	Objects  map[string]int      `json:"objects,omitempty"`  // by part of objects: in how many waves they come
 	Proven   bool                `json:"proven,omitempty"`   // it was, and is not barred: one to go back to
 	Set      string              `json:"set,omitempty"`      // blue-green: which of the two sets it is
 }
@@ -314,8 +315,17 @@ type Cohort struct {
 	Done    map[string]bool   // tasks that ran to their end
 	Failed  map[string]string // tasks that did not, and why
 	All     []string          // parts that are there, of whatever kind
+	Objects map[string]Placed // by part of objects
 	// CannotStart is why its instances will never come up, in the target's words; empty while they may.
 	CannotStart string
+}
+
+// Placed is how far the objects of a part are as a revision has them.
+type Placed struct {
+	Waves int  // from the first, that are there and healthy
+	Next  bool // of the wave after these something is not there
+	Lacks bool // of any wave something is not there
+	Why   string
 }
 
 func (c Cohort) instances() (sum int) {
@@ -366,9 +376,10 @@ type Intent struct {
 	Do       Deed
 	Revision declare.Fingerprint
 	Part     string
-	Count    int                 // Scale: instances
-	From     declare.Fingerprint // MovePart and Relabel: the revision that has it
+	Count    int                 // Scale: instances; Place: up to which wave, from 1
+	From     declare.Fingerprint // MovePart and Relabel: the revision that has it; Withdraw: the one whose objects stay
 	Share    float64             // SetShare: of the traffic on New
+	Object   string              // RemoveObject: its ID
 }
 
 // Deed is what an Intent asks to be done.
@@ -380,10 +391,14 @@ const (
 	SetShare   Deed = "share"       // give the new cohort a share of the traffic
 	Preview    Deed = "preview"     // lead the preview route to a revision's cohort
 	Run        Deed = "run"         // run a task to its end
+	Place      Deed = "place"       // make the objects of a part as a revision has them, wave by wave
+	Withdraw   Deed = "withdraw"    // take away the objects of a part that only this revision has
 	MovePart   Deed = "move"        // let a part that is not declared any more live on beside the new cohort
 	Delete     Deed = "delete"      // take a revision's cohort away, with its settings
 	RemovePart Deed = "remove part" // take one part away; only where a person asked for it
-	Relabel    Deed = "relabel"     // make the cohort of From that of Revision, as it is
+	// RemoveObject takes one object of a part away that nobody declares; only where a person asked for it.
+	RemoveObject Deed = "remove object"
+	Relabel      Deed = "relabel" // make the cohort of From that of Revision, as it is
 )
 
 // Fact is something that happened, for the ledger.

@@ -218,6 +218,11 @@ func (m *machine) settled(share float64) bool {
 			return false
 		}
 	}
+	for part, waves := range m.New.Objects {
+		if m.seen.New.Objects[part].Waves < waves {
+			return false
+		}
+	}
 	return m.Rules.Style != declare.BlueGreen || share > 0 || m.seen.New.Preview
 }
 
@@ -232,6 +237,9 @@ func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }
 func (m *machine) proceed() {
 	switch m.Phase {
 	case Settling:
+		if m.Shared.IsZero() && m.seen.Fresh && m.seen.Share > 0 && len(m.New.Objects) > 0 && m.New.Empty() {
+			m.Shared, m.Given = m.now, m.now // the cluster rolls it, and gives it traffic as it comes up: the guards watch from here
+		}
 		if m.seen.Fresh && m.settled(m.AskedShare()) && m.reached() {
 			m.soak()
 		}
@@ -380,7 +388,8 @@ func (m *machine) goBack() {
 	if !m.seen.Reached {
 		return
 	}
-	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
+	nowhere := m.Old.None() && !m.seen.Splits // that it could go to
+	if (near(m.seen.Share, 0) || nowhere) && m.Traffic.IsZero() {
 		m.Traffic = m.now
 		if !m.Shared.IsZero() && !m.Old.None() {
 			m.fact(FactTrafficBack, Automatic, "all traffic is on %s again", m.Old.Version)
@@ -413,6 +422,8 @@ func (m *machine) stuck() string {
 	switch {
 	case m.carry(m.Old, m.seen.Old.Healthy) < 1:
 		return cmp.Or(m.seen.Old.Health.Reason, "the old instances are not healthy")
+	case !m.placedBack():
+		return "not all objects are as they were"
 	case m.Traffic.IsZero():
 		return "the traffic is not back"
 	}

@@ -108,13 +108,20 @@ func (c *Connection) apply(ctx context.Context, o object) (*unstructured.Unstruc
 	if err := c.free(ctx, k, one); err != nil {
 		return nil, err
 	}
+	return c.write(ctx, k, one, metav1.ApplyOptions{FieldManager: manager, Force: true})
+}
+
+// write applies an object, and waits until the mirror has it where it is not only tried.
+func (c *Connection) write(ctx context.Context, k kind, one *unstructured.Unstructured, how metav1.ApplyOptions) (*unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
-	written, err := c.of(k).Namespace(one.GetNamespace()).Apply(ctx, one.GetName(), one, metav1.ApplyOptions{FieldManager: manager, Force: true})
+	written, err := c.of(k).Namespace(one.GetNamespace()).Apply(ctx, one.GetName(), one, how)
 	if err != nil {
 		return nil, explain(err, "apply", k.kind, one.GetNamespace(), one.GetName())
 	}
-	c.mirror.reach(ctx, k, written)
+	if len(how.DryRun) == 0 {
+		c.mirror.reach(ctx, k, written)
+	}
 	return written, nil
 }
 
@@ -154,7 +161,7 @@ const othersFor = 2 * time.Second
 func (o *others) of(ctx context.Context, c *Connection, k kind, namespace string) (map[string]map[string]string, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	key := watchKey{k.GroupVersionResource, namespace}
+	key := watchKey{k.GroupVersionResource, namespace, k.others}
 	if time.Since(o.at[key]) < othersFor {
 		return o.read[key], nil
 	}
@@ -163,7 +170,10 @@ func (o *others) of(ctx context.Context, c *Connection, k kind, namespace string
 	if k.Group == "" {
 		path = "/api/" + k.Version
 	}
-	if err := c.askFor(ctx, http.MethodGet, path+"/namespaces/"+namespace+"/"+k.Resource, marksForm, nil, &list); err != nil {
+	if !k.cluster {
+		path += "/namespaces/" + namespace
+	}
+	if err := c.askFor(ctx, http.MethodGet, path+"/"+k.Resource, marksForm, nil, &list); err != nil {
 		return nil, err
 	}
 	found := map[string]map[string]string{}

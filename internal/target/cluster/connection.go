@@ -34,7 +34,9 @@ type Connection struct {
 	base   *url.URL
 	mirror *mirror
 	others others
-	ahead  atomic.Int64 // of this machine's clock, in nanoseconds; 0 where they are about the same
+	known  known
+	while  context.Context // it runs
+	ahead  atomic.Int64    // of this machine's clock, in nanoseconds; 0 where they are about the same
 
 	mu        sync.Mutex
 	sites     []*Site
@@ -146,7 +148,7 @@ const (
 func Connect(config *rest.Config, name string) (*Connection, error) {
 	settle()
 	config = rest.CopyConfig(config)
-	c := &Connection{name: name, config: config, problem: errNotYet}
+	c := &Connection{name: name, config: config, problem: errNotYet, while: context.Background()}
 	config.Wrap(func(next http.RoundTripper) http.RoundTripper { return dated{next, c} })
 	client, err := rest.HTTPClientFor(config)
 	if err != nil {
@@ -177,6 +179,7 @@ const (
 
 // Run connects and watches until ctx ends. It is called once all sites are there.
 func (c *Connection) Run(ctx context.Context) {
+	c.while = ctx
 	for wait := againFirst; ; wait = min(2*wait, againMost) {
 		err := c.begin(ctx)
 		c.mu.Lock()

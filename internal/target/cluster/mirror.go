@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -24,9 +25,12 @@ import (
 // kind is a kind of object that is watched.
 type kind struct {
 	schema.GroupVersionResource
-	kind  string
-	all   bool // not only those with our label
-	route bool // only for routes of Gateway API, which a cluster need not have
+	kind    string
+	all     bool // not only those with our label
+	route   bool // only for routes of Gateway API, which a cluster need not have
+	others  bool // only those without our label: what objects that are declared as they are have made
+	extra   bool // watched for objects that are declared as they are, and a trouble of those alone
+	cluster bool // of the whole cluster, in no namespace
 }
 
 const gatewayGroup = "gateway.networking.k8s.io"
@@ -53,6 +57,14 @@ var (
 // watched are all kinds that are.
 var watched = []kind{pods, services, configMaps, secrets, claims, events, deployments, statefulSets, jobs, endpoints, routes, gateways}
 
+// Kinds of what objects that are declared as they are have made. They have none of our labels, and are watched where there are such.
+var (
+	otherPods   = kind{GroupVersionResource: pods.GroupVersionResource, kind: "Pod", others: true, extra: true}
+	otherJobs   = kind{GroupVersionResource: jobs.GroupVersionResource, kind: "Job", others: true, extra: true}
+	replicaSets = kind{GroupVersionResource: schema.GroupVersionResource{Group: "apps", Version: "v1", Resource: "replicasets"}, kind: "ReplicaSet", all: true, extra: true}
+	otherKinds  = []kind{otherPods, otherJobs, replicaSets}
+)
+
 // kindOf gives the watched kind of an object.
 func kindOf(name string) kind {
 	return watched[slices.IndexFunc(watched, func(k kind) bool { return k.kind == name })]
@@ -70,18 +82,21 @@ type mirror struct {
 type watchKey struct {
 	resource  schema.GroupVersionResource
 	namespace string // empty for all
+	others    bool
 }
 
 // watching is one watch.
 type watching struct {
+	kind     kind
 	informer cache.SharedIndexInformer
 	failing  error     // why it does not go on; nil while it does
 	asked    time.Time // since when the cluster owes an answer; zero while it does not
 }
 
-// byWorkload and byAbout index objects: by namespace and workload, and events by what they are about.
+// Indexes of objects: by namespace and workload, by the UID of what looks after them, and events by what they are about.
 const (
 	byWorkload = "workload"
+	byOwner    = "owner"
 	byAbout    = "about"
 )
 
@@ -92,7 +107,7 @@ func newMirror(changed func(namespace, workload string)) *mirror {
 // start watches a kind in a namespace, or in all, until ctx ends.
 func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, namespace string) {
 	own := client.Resource(k.GroupVersionResource).Namespace(namespace)
-	w := &watching{failing: errNotYet}
+	w := &watching{kind: k, failing: errNotYet}
 	note := func(err error) {
 		m.mu.Lock()
 		defer m.mu.Unlock()
@@ -108,7 +123,10 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 		}
 	}
 	narrow := func(o metav1.ListOptions) metav1.ListOptions {
-		if !k.all {
+		switch {
+		case k.others:
+			o.LabelSelector = "!" + labelWorkload
+		case !k.all:
 			o.LabelSelector = labelWorkload
 		}
 		return o
@@ -134,10 +152,18 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 	w.informer = cache.NewSharedIndexInformerWithOptions(cache.ToListWatcherWithWatchListSemantics(source, client), &unstructured.Unstructured{}, cache.SharedIndexInformerOptions{Indexers: cache.Indexers{
 		byWorkload: func(o any) ([]string, error) {
 			one, ok := o.(metav1.Object)
-			if !ok || one.GetLabels()[labelWorkload] == "" {
+			if !ok || one.GetLabels()[labelWorkload] == "" || one.GetAnnotations()[annotationForm] != "" { // declared as they are they are no cohort's
 				return nil, nil
 			}
 			return []string{one.GetNamespace() + "/" + one.GetLabels()[labelWorkload]}, nil
+		},
+		byOwner: func(o any) ([]string, error) {
+			if one, ok := o.(metav1.Object); ok {
+				if owner := metav1.GetControllerOf(one); owner != nil {
+					return []string{string(owner.UID)}, nil
+				}
+			}
+			return nil, nil
 		},
 		byAbout: func(o any) ([]string, error) {
 			if e, ok := o.(*event); ok {
@@ -148,18 +174,25 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 	}})
 	w.informer.SetTransform(compact)
 	w.informer.AddEventHandler(cache.ResourceEventHandlerFuncs{
-		AddFunc:    func(o any) { m.saw(o) },
-		UpdateFunc: func(_, o any) { m.saw(o) },
+		AddFunc:    func(o any) { m.saw(k, o) },
+		UpdateFunc: func(_, o any) { m.saw(k, o) },
 		DeleteFunc: func(o any) {
 			if gone, ok := o.(cache.DeletedFinalStateUnknown); ok {
 				o = gone.Obj
 			}
-			m.saw(o)
+			m.saw(k, o)
 		},
 	})
+	key := watchKey{k.GroupVersionResource, namespace, k.others}
 	m.mu.Lock()
-	m.watches[watchKey{k.GroupVersionResource, namespace}] = w
+	_, twice := m.watches[key]
+	if !twice {
+		m.watches[key] = w
+	}
 	m.mu.Unlock()
+	if twice {
+		return
+	}
 	go w.informer.RunWithContext(ctx)
 	go func() {
 		if cache.WaitForCacheSync(ctx.Done(), w.informer.HasSynced) {
@@ -181,7 +214,7 @@ func (w *watching) ask(m *mirror) {
 var errNotYet = errors.New("it has not been read yet")
 
 // saw tells whoever waits that an object is new, and whoever follows which workload it is of.
-func (m *mirror) saw(o any) {
+func (m *mirror) saw(k kind, o any) {
 	m.mu.Lock()
 	m.wake()
 	m.mu.Unlock()
@@ -192,12 +225,79 @@ func (m *mirror) saw(o any) {
 	case *event: // it may say why what it is about is as it is
 		if kind, name, _ := strings.Cut(one.about, "/"); one.bad && kind == pods.kind {
 			if pod := m.pod(one.Namespace, name); pod != nil {
-				m.changed(one.Namespace, pod.Labels[labelWorkload])
+				m.changed(one.Namespace, m.workloadOf(pod))
 			}
 		}
 	case metav1.Object:
-		m.changed(one.GetNamespace(), one.GetLabels()[labelWorkload])
+		workload := m.workloadOf(one)
+		if workload == "" && k.extra && !k.cluster { // it is nobody's here
+			return
+		}
+		m.changed(one.GetNamespace(), workload)
 	}
+}
+
+// deepest is how far up what looks after an object is followed.
+const deepest = 6
+
+// workloadOf gives the workload that an object belongs to, by its label or by what looks after it; empty for none.
+func (m *mirror) workloadOf(o metav1.Object) string {
+	for range deepest {
+		if workload := o.GetLabels()[labelWorkload]; workload != "" {
+			return workload
+		}
+		owner := metav1.GetControllerOf(o)
+		if owner == nil {
+			return ""
+		}
+		if o = m.named(owner.APIVersion, owner.Kind, o.GetNamespace(), owner.Name); o == nil {
+			return ""
+		}
+	}
+	return ""
+}
+
+// named gives an object by its kind and name, of whichever watch has it; nil where none has.
+func (m *mirror) named(apiVersion, name, namespace, of string) metav1.Object {
+	m.mu.Lock()
+	var having []*watching
+	for key, w := range m.watches {
+		if w.kind.kind == name && w.kind.GroupVersion().String() == apiVersion && (key.namespace == "" || key.namespace == namespace) {
+			having = append(having, w)
+		}
+	}
+	m.mu.Unlock()
+	for _, w := range having {
+		key := namespace + "/" + of
+		if w.kind.cluster {
+			key = of
+		}
+		if o, ok, _ := w.informer.GetStore().GetByKey(key); ok {
+			if one, is := o.(metav1.Object); is {
+				return one
+			}
+		}
+	}
+	return nil
+}
+
+// ownedBy gives the objects that another one looks after, of all kinds that are watched, by kind and name.
+func (m *mirror) ownedBy(uid types.UID) (found []metav1.Object) {
+	m.mu.Lock()
+	watches := slices.Collect(maps.Values(m.watches))
+	m.mu.Unlock()
+	slices.SortFunc(watches, func(a, b *watching) int { return strings.Compare(a.kind.kind, b.kind.kind) })
+	for _, w := range watches {
+		all, _ := w.informer.GetIndexer().ByIndex(byOwner, string(uid))
+		begin := len(found)
+		for _, o := range all {
+			if one, ok := o.(metav1.Object); ok {
+				found = append(found, one)
+			}
+		}
+		slices.SortFunc(found[begin:], func(a, b metav1.Object) int { return strings.Compare(a.GetName(), b.GetName()) })
+	}
+	return found
 }
 
 // wake lets whoever waits look again. It is called with the lock held.
@@ -230,23 +330,42 @@ func (m *mirror) silent(namespace string) error {
 	if len(m.watches) == 0 {
 		return errNotYet
 	}
+	var notYet error
 	for key, w := range m.watches {
-		if key.namespace != "" && key.namespace != namespace {
+		if w.kind.extra || key.namespace != "" && key.namespace != namespace {
 			continue
 		}
-		switch {
-		case w.failing != nil && w.failing != errNotYet:
-			return fmt.Errorf("watch %s: %w", key.resource.Resource, w.failing)
-		case !w.asked.IsZero() && time.Since(w.asked) > hungWithin:
-			return fmt.Errorf("watch %s: %w", key.resource.Resource, context.DeadlineExceeded)
+		if err := w.silent(); err == errNotYet {
+			notYet = err
+		} else if err != nil {
+			return err
 		}
 	}
-	for key, w := range m.watches {
-		if (key.namespace == "" || key.namespace == namespace) && !w.informer.HasSynced() {
-			return errNotYet
-		}
+	return notYet
+}
+
+// silent tells why a watch does not tell how it is now; nil where it does. It is called with the lock held.
+func (w *watching) silent() error {
+	switch {
+	case w.failing != nil && w.failing != errNotYet:
+		return fmt.Errorf("watch %s: %w", w.kind.Resource, w.failing)
+	case !w.asked.IsZero() && time.Since(w.asked) > hungWithin:
+		return fmt.Errorf("watch %s: %w", w.kind.Resource, context.DeadlineExceeded)
+	case !w.informer.HasSynced():
+		return errNotYet
 	}
 	return nil
+}
+
+// lacks tells why what is known of one kind is not how it is now; nil where it is.
+func (m *mirror) lacks(k kind, namespace string) error {
+	w := m.watch(k, namespace)
+	if w == nil {
+		return errNotYet
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return w.silent()
 }
 
 // watches tells whether a kind is watched.
@@ -256,7 +375,7 @@ func (m *mirror) watch(k kind, namespace string) *watching {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, ns := range []string{namespace, ""} {
-		if w := m.watches[watchKey{k.GroupVersionResource, ns}]; w != nil {
+		if w := m.watches[watchKey{k.GroupVersionResource, ns, k.others}]; w != nil {
 			return w
 		}
 	}
@@ -290,7 +409,7 @@ func (m *mirror) get(k kind, namespace, name string) *unstructured.Unstructured 
 	if w == nil {
 		return nil
 	}
-	o, ok, _ := w.informer.GetStore().GetByKey(namespace + "/" + name)
+	o, ok, _ := w.informer.GetStore().GetByKey(k.key(namespace, name))
 	if one, is := o.(*unstructured.Unstructured); ok && is {
 		return one
 	}
@@ -299,13 +418,16 @@ func (m *mirror) get(k kind, namespace, name string) *unstructured.Unstructured 
 
 // pod gives one of our pods; nil where it is not known.
 func (m *mirror) pod(namespace, name string) *corev1.Pod {
-	w := m.watch(pods, namespace)
-	if w == nil {
-		return nil
-	}
-	o, _, _ := w.informer.GetStore().GetByKey(namespace + "/" + name)
-	pod, _ := o.(*corev1.Pod)
+	pod, _ := m.named("v1", pods.kind, namespace, name).(*corev1.Pod)
 	return pod
+}
+
+// key is that of an object of a kind in a store.
+func (k kind) key(namespace, name string) string {
+	if k.cluster {
+		return name
+	}
+	return namespace + "/" + name
 }
 
 // patience is how long a watch may take to tell of what was just done.
@@ -320,7 +442,7 @@ func (m *mirror) reach(ctx context.Context, k kind, written metav1.Object) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	m.await(ctx, func() bool {
-		o, ok, _ := w.informer.GetStore().GetByKey(written.GetNamespace() + "/" + written.GetName())
+		o, ok, _ := w.informer.GetStore().GetByKey(k.key(written.GetNamespace(), written.GetName()))
 		one, is := o.(metav1.Object)
 		if !ok || !is {
 			return false
@@ -339,7 +461,7 @@ func (m *mirror) lose(ctx context.Context, k kind, namespace, name string, uid t
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	m.await(ctx, func() bool {
-		o, ok, _ := w.informer.GetStore().GetByKey(namespace + "/" + name)
+		o, ok, _ := w.informer.GetStore().GetByKey(k.key(namespace, name))
 		one, is := o.(metav1.Object)
 		return !ok || !is || one.GetUID() != uid || one.GetDeletionTimestamp() != nil
 	})

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -27,14 +28,27 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	if err != nil {
 		return o, err
 	}
-	owners, seenLive := s.owners(workload), map[string]livePart{}
+	owners, seenLive, seenObjects := s.owners(workload), map[string]livePart{}, map[string]seenObject{}
 	s.mu.Lock()
-	before := s.lives[workload]
+	before, objectsBefore := s.lives[workload], s.seen[workload]
 	s.mu.Unlock()
+	var made map[*record]map[string][]*corev1.Pod
+	if hasObjects(records) {
+		if err := s.followObjects(ctx, workload, records); err != nil {
+			o.Trouble = refusedBy(s, workload, err)
+		}
+		made = s.madeBy(workload, records)
+	}
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
 		r := records[revision]
 		seen := target.Cohort{Revision: revision, Preview: r.preview, Live: compare.Live{}}
 		for _, name := range slices.Sorted(maps.Keys(r.parts)) {
+			if r.parts[name].Kind == declare.Objects {
+				kept := s.inventory(workload, name)
+				s.objectsOf(ctx, r, name, kept.orphans(records), kept, objectsBefore, seenObjects, &seen)
+				seen.Instances = append(seen.Instances, s.objectInstances(name, made[r][name])...)
+				continue
+			}
 			at := string(revision) + "/" + name
 			now := s.liveAgain(r, name, before[at])
 			if seenLive[at] = now; now.live != nil {
@@ -45,9 +59,10 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		o.Cohorts = append(o.Cohorts, seen)
 	}
 	s.mu.Lock()
-	s.lives[workload] = seenLive
+	s.lives[workload], s.seen[workload] = seenLive, seenObjects
 	s.mu.Unlock()
-	o.Whole, o.Trouble = s.shares(workload, records, o.Cohorts)
+	whole, trouble := s.shares(workload, records, o.Cohorts)
+	o.Whole, o.Trouble = whole, cmp.Or(o.Trouble, trouble)
 	if stray := s.unrecorded(workload, records); len(stray) > 0 && o.Trouble == "" {
 		o.Trouble = fmt.Sprintf("%s %s in %s runs %s, and the ConfigMap that said of which revision is gone: a sync writes it anew, or delete what is not wanted there", stray[0].GetKind(), stray[0].GetName(), s.Namespace, workload)
 	}

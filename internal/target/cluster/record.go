@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
@@ -17,7 +18,9 @@ import (
 // objects stand. A cohort is marked as another revision's by changing its record alone.
 type record struct {
 	place
-	version string // of its object
+	version string            // of its object
+	born    time.Time         // when it was made
+	forms   map[string]string // of its objects, by part and ID
 	preview bool
 	parts   map[string]placed
 }
@@ -29,13 +32,18 @@ type placed struct {
 	UID    string `json:"uid,omitempty"` // secret: of the Secret that was laid
 }
 
-const partsKey = "parts.json"
+// What the record's ConfigMap has, and how it is told from the inventory of a part of objects.
+const (
+	partsKey     = "parts.json"
+	objectsKey   = "objects.json.gz" // by part and ID: too much to stand there as it is
+	recordCohort = "cohort"
+)
 
 // records are a workload's cohorts, by revision.
 func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error) {
 	found := map[declare.Fingerprint]*record{}
 	for _, o := range list[*unstructured.Unstructured](s.connection.mirror, configMaps, s.Namespace, workload) {
-		if o.GetLabels()[labelRecord] == "" || o.GetDeletionTimestamp() != nil {
+		if o.GetLabels()[labelRecord] != recordCohort || o.GetDeletionTimestamp() != nil {
 			continue
 		}
 		if line := o.GetAnnotations()[annotationLine]; line != s.Line {
@@ -43,28 +51,78 @@ func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error)
 		}
 		r := &record{place: s.place(workload), version: o.GetResourceVersion(), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
 		r.cohort, r.revision = o.GetLabels()[labelCohort], declare.Fingerprint(o.GetAnnotations()[annotationRevision])
+		r.born = o.GetCreationTimestamp().Time
 		text, _, _ := unstructured.NestedString(o.Object, "data", partsKey)
 		if err := json.Unmarshal([]byte(text), &r.parts); err != nil || r.revision == "" || r.cohort == "" {
-			return nil, fmt.Errorf("the ConfigMap %s in %s, in which Aditus keeps what it put there, was changed by hand and cannot be read: put it back as it was, or delete it with what it names", o.GetName(), s.Namespace)
+			return nil, spoilt(o)
+		}
+		if err := s.unpack(o, r); err != nil {
+			return nil, spoilt(o)
 		}
 		found[r.revision] = r
 	}
 	return found, nil
 }
 
+func spoilt(o *unstructured.Unstructured) error {
+	return fmt.Errorf("the ConfigMap %s in %s, in which Aditus keeps what it put there, was changed by hand and cannot be read: put it back as it was, or delete it with what it names", o.GetName(), o.GetNamespace())
+}
+
+// unpack adds the objects of a record's parts, which are read once for each form of it.
+func (s *Site) unpack(o *unstructured.Unstructured, r *record) (err error) {
+	text, _, _ := unstructured.NestedString(o.Object, "binaryData", objectsKey)
+	if text == "" {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before := s.unpacked[o.GetName()]
+	if before.packed != text {
+		if before.objects, err = unpacked(text); err != nil {
+			return err
+		}
+		before.packed, before.forms = text, map[string]string{}
+		for name, objects := range before.objects {
+			for id, o := range objects {
+				before.forms[name+" "+id] = form(o)
+			}
+		}
+		s.unpacked[o.GetName()] = before
+	}
+	r.forms = before.forms
+	for name, objects := range before.objects {
+		part := r.parts[name]
+		part.Objects = objects
+		r.parts[name] = part
+	}
+	return nil
+}
+
 // keep writes a record.
 func (s *Site) keep(ctx context.Context, r *record) error {
-	text, err := json.Marshal(r.parts)
+	objects, err := packed(r.parts)
 	if err != nil {
 		return err
 	}
-	o := r.made("v1", "ConfigMap", recordName(r.workload, r.cohort), object{labelWorkload: r.workload, labelCohort: r.cohort, labelRecord: "cohort"})
+	bare := maps.Clone(r.parts)
+	for name, part := range bare {
+		part.Objects = nil
+		bare[name] = part
+	}
+	text, err := json.Marshal(bare)
+	if err != nil {
+		return err
+	}
+	o := r.made("v1", "ConfigMap", recordName(r.workload, r.cohort), object{labelWorkload: r.workload, labelCohort: r.cohort, labelRecord: recordCohort})
 	marks := object{annotationRevision: string(r.revision), annotationLine: s.Line}
 	if r.preview {
 		marks[annotationPreview] = "true"
 	}
 	o["metadata"].(object)["annotations"] = marks
 	o["data"] = object{partsKey: string(text)}
+	if objects != "" {
+		o["binaryData"] = object{objectsKey: objects}
+	}
 	_, err = s.connection.apply(ctx, o)
 	return err
 }

@@ -38,6 +38,16 @@ type Site struct {
 	shared map[string]time.Time // when a workload's shares were last asked for
 	doing  map[string]*sync.Mutex
 	lives  map[string]map[string]livePart // by workload, revision and part, as last read
+
+	unpacked map[string]unpackedObjects       // by record, as last read
+	seen     map[string]map[string]seenObject // by workload, revision, part and ID, as last read
+}
+
+// unpackedObjects are the objects of a record, as they stood in it.
+type unpackedObjects struct {
+	packed  string
+	objects map[string]map[string]declare.Object
+	forms   map[string]string // by part and ID
 }
 
 var (
@@ -47,7 +57,7 @@ var (
 
 // Open adds a site to a connection that does not run yet.
 func (c *Connection) Open(o Options) *Site {
-	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}}
+	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}, unpacked: map[string]unpackedObjects{}, seen: map[string]map[string]seenObject{}}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.sites = append(c.sites, s)
@@ -149,6 +159,12 @@ func (s *Site) do(ctx context.Context, workload string, records map[declare.Fing
 		return s.removePart(ctx, records[w.Revision], w.Part)
 	case rollout.Relabel:
 		return s.relabel(ctx, workload, records, w.From, w.Revision)
+	case rollout.Place:
+		return s.putObjects(ctx, workload, records, w)
+	case rollout.Withdraw:
+		return s.withdraw(ctx, workload, records, w)
+	case rollout.RemoveObject:
+		return s.removeObject(ctx, workload, records, w.Part, w.Object)
 	case rollout.Delete:
 		return s.delete(ctx, workload, records, w.Revision)
 	}
@@ -187,6 +203,9 @@ func (s *Site) pod(ctx context.Context, workload, name string) (*corev1.Pod, err
 			return pod, nil
 		}
 	}
+	if pod := s.connection.mirror.pod(s.Namespace, name); pod != nil && pod.DeletionTimestamp == nil && s.connection.mirror.workloadOf(pod) == workload {
+		return pod, nil
+	}
 	return nil, fmt.Errorf("%s at %s: %w", name, s.Name, target.ErrNoInstance)
 }
 
@@ -196,5 +215,9 @@ func (s *Site) Restart(ctx context.Context, workload, instance string) error {
 	if err != nil {
 		return err
 	}
-	return s.connection.remove(ctx, pods, pod)
+	k := pods
+	if pod.Labels[labelWorkload] == "" {
+		k = otherPods
+	}
+	return s.connection.remove(ctx, k, pod)
 }

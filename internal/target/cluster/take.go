@@ -83,7 +83,11 @@ func (s *Site) removePart(ctx context.Context, r *record, name string) error {
 	if !ok {
 		return nil
 	}
-	if err := s.takeAway(ctx, r.workload, name, part, true); err != nil {
+	take := func() error { return s.takeAway(ctx, r.workload, name, part, true) }
+	if part.Kind == declare.Objects {
+		take = func() error { return s.takeObjects(ctx, r.workload, name) }
+	}
+	if err := take(); err != nil {
 		return err
 	}
 	delete(r.parts, name)

@@ -188,20 +188,43 @@ func (s *Site) routes(workload string) (found []*unstructured.Unstructured) {
 
 // byInstances gives cohorts the shares that their ready instances make.
 func (s *Site) byInstances(records map[declare.Fingerprint]*record, cohorts []target.Cohort) {
-	up, all := make([]int, len(cohorts)), 0
+	up, all, newest := make([]int, len(cohorts)), 0, -1
 	for i, c := range cohorts {
 		for _, in := range c.Instances {
-			if ready, asked := in.Told[readyOf(records[c.Revision].parts[in.Part].Part)]; in.Address != "" && (!asked || ready == "") && records[c.Revision].parts[in.Part].Kind == declare.Service {
+			part := records[c.Revision].parts[in.Part].Part
+			if ready, asked := in.Told[readyOf(part)]; in.Address != "" && (!asked || ready == "") && part.Kind != declare.Task {
 				up[i]++
 				all++
 			}
 		}
-	}
-	for i := range cohorts {
-		if all > 0 {
-			cohorts[i].Share = float64(up[i]) / float64(all)
+		if there := !slices.ContainsFunc(c.Objects, func(o target.Object) bool { return !o.There }); there && (newest < 0 || records[c.Revision].born.After(records[cohorts[newest].Revision].born)) {
+			newest = i
 		}
 	}
+	switch {
+	case all > 0:
+		for i := range cohorts {
+			cohorts[i].Share = float64(up[i]) / float64(all)
+		}
+	case newest >= 0 && !slices.ContainsFunc(slices.Collect(maps.Values(records)), (*record).serves):
+		cohorts[newest].Share = 1 // nothing of it takes traffic: what came last stands for it
+	}
+}
+
+// serves tells whether a cohort has anything that is to have pods which serve.
+func (r *record) serves() bool {
+	for _, part := range r.parts {
+		if part.Kind == declare.Service && part.Instances > 0 {
+			return true
+		}
+		for _, o := range part.Objects {
+			spec, _ := o["spec"].(map[string]any)
+			if kind := declare.TextAt(o, "kind"); declare.PodTemplate(o) != nil && kind != "Job" && kind != "CronJob" && spec["replicas"] != 0.0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func readyOf(part declare.Part) string { ready, _ := asks(part); return ready }

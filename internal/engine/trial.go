@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+)
+
+// trial is what a site said that it would make of the objects of a revision, before anything of it is done.
+type trial struct {
+	of      declare.Fingerprint
+	asked   time.Time // when it was asked; zero while it is being asked
+	asking  bool
+	refused string   // what it would refuse, or why it could not be asked
+	told    []string // what it would make otherwise than it is declared, and take over
+}
+
+const (
+	trialTakes = 2 * time.Minute  // at most, for all objects of a workload
+	trialAgain = 30 * time.Second // after which what was refused is asked for again
+	mostTold   = 20               // of what a site would make otherwise
+)
+
+// cannot tells why a site cannot take what is declared; empty where it can. A site is asked in the background, once for a
+// revision, and anew where it refused.
+func (b *loop) cannot(declared *berth.Revision, now time.Time) string {
+	if has, _ := declared.Desired.HasObjects(); !has {
+		return ""
+	}
+	placer, ok := b.driver.(target.Placer)
+	if !ok {
+		return fmt.Sprintf("%s is no cluster, and objects of a cluster's API cannot be there: take its parts of kind objects out for this site", b.id.Site)
+	}
+	if declared.Fingerprint == b.state.Applied || b.state.Roll != nil {
+		return ""
+	}
+	b.e.mu.Lock()
+	defer b.e.mu.Unlock()
+	t := &b.trial
+	switch {
+	case t.asking:
+	case t.of == declared.Fingerprint && (t.refused == "" || now.Sub(t.asked) < trialAgain):
+		return t.refused
+	default:
+		desired, err := b.opened(compare.KeepLeft(*declared.Desired, b.state.Change.Live))
+		if err != nil {
+			return err.Error()
+		}
+		refused := ""
+		if t.of == declared.Fingerprint {
+			refused = t.refused // until it is known anew
+		}
+		*t = trial{of: declared.Fingerprint, asking: true, refused: refused}
+		go b.try(placer, declared.Fingerprint, desired)
+	}
+	if t.of == declared.Fingerprint && t.refused != "" {
+		return t.refused
+	}
+	return "the site is being asked what it would make of its objects"
+}
+
+// try asks a site what it would make of the objects of a revision.
+func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare.Desired) {
+	ctx, cancel := context.WithTimeout(context.Background(), trialTakes)
+	defer cancel()
+	tried, err := placer.TryObjects(ctx, b.id.Workload, desired)
+	next := trial{of: of, asked: b.e.clock.Now()}
+	if err != nil {
+		next.refused = "the site could not be asked what it would make of its objects: " + err.Error()
+	}
+	refused := 0
+	for _, t := range tried {
+		if t.Refused != "" {
+			if refused++; refused == 1 {
+				next.refused = t.ID + ": " + t.Refused
+			}
+			continue
+		}
+		for _, text := range t.Told {
+			next.told = append(next.told, t.ID+": "+text)
+		}
+	}
+	if refused > 1 {
+		next.refused += fmt.Sprintf(" (and %d more objects)", refused-1)
+	}
+	if more := len(next.told) - mostTold; more > 0 {
+		next.told = append(next.told[:mostTold], fmt.Sprintf("and %d more", more))
+	}
+	b.e.mu.Lock()
+	if b.trial.of == of {
+		b.trial = next
+	}
+	b.e.mu.Unlock()
+	b.nudge()
+}
+
+// told is what the site would make otherwise of a revision than it is declared.
+func (b *loop) told(of declare.Fingerprint) []string {
+	b.e.mu.Lock()
+	defer b.e.mu.Unlock()
+	if b.trial.of != of {
+		return nil
+	}
+	return b.trial.told
+}

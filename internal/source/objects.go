@@ -1,0 +1,191 @@
+package source
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"aditus/internal/core/declare"
+)
+
+// Bare says of a folder that has only objects of a cluster's API which workload they are, and where it runs.
+type Bare struct {
+	Workload string
+	Sites    []string
+}
+
+// objectFile is a file of objects of a cluster's API.
+type objectFile struct {
+	File
+	documents []declare.Node
+	used      bool
+}
+
+// isObject tells whether a document is an object of a cluster's API, or a list of such.
+func isObject(n declare.Node) bool {
+	_, versioned := n.Get("apiVersion")
+	_, kind := n.Get("kind")
+	_, ours := n.Get("aditus")
+	return versioned && kind && !ours
+}
+
+// flat gives the objects of documents, those of lists one by one.
+func flat(documents []declare.Node) (objects []declare.Node) {
+	for _, document := range documents {
+		items, isList := document.Get("items")
+		if kind, _ := document.Get("kind"); isList && items.Kind == declare.List && strings.HasSuffix(kind.Text, "List") {
+			objects = append(objects, flat(items.Items)...)
+			continue
+		}
+		objects = append(objects, document)
+	}
+	return objects
+}
+
+// idOf names an object as it was written.
+func idOf(n declare.Node) string {
+	o := declare.Object{}
+	for _, key := range []string{"apiVersion", "kind"} {
+		at, _ := n.Get(key)
+		o[key] = at.Text
+	}
+	metadata := map[string]any{}
+	at, _ := n.Get("metadata")
+	for _, key := range []string{"name", "namespace"} {
+		if of, ok := at.Get(key); ok {
+			metadata[key] = of.Text
+		}
+	}
+	o["metadata"] = metadata
+	return declare.ObjectID(o)
+}
+
+// bare makes a workload of a folder that has only objects.
+func (l *loader) bare() {
+	if len(l.bases) > 0 || len(l.objects) == 0 {
+		return
+	}
+	first := sortedKeys(l.objects)[0]
+	if l.options.Bare.Workload == "" || len(l.options.Bare.Sites) == 0 {
+		l.wrong(declare.Problem{File: first, Line: 1, Column: 1, Message: "the folder has only objects of a cluster's API, and nothing says which workload they are", Suggestion: "name the workload and its sites in the link's settings, or write NAME.yaml with a part of kind objects"})
+		return
+	}
+	text := func(text string) declare.Node {
+		return declare.Node{Kind: declare.Text, File: first, Line: 1, Column: 1, Text: text}
+	}
+	list := func(texts []string) declare.Node {
+		n := declare.Node{Kind: declare.List, File: first, Line: 1, Column: 1}
+		for _, one := range texts {
+			n.Items = append(n.Items, text(one))
+		}
+		return n
+	}
+	mapping := func(entries ...any) declare.Node {
+		n := declare.Node{Kind: declare.Map, File: first, Line: 1, Column: 1}
+		for i := 0; i < len(entries); i += 2 {
+			n.Entries = append(n.Entries, declare.Entry{Key: text(entries[i].(string)), Value: entries[i+1].(declare.Node)})
+		}
+		return n
+	}
+	format := text(fmt.Sprint(declare.Format))
+	format.Kind = declare.Number
+	name := l.options.Bare.Workload
+	b := l.base(name)
+	b.file = l.objects[first].File
+	b.node = mapping("aditus", format, "workload", text(name), "sites", list(l.options.Bare.Sites),
+		"parts", mapping("objects", mapping("kind", text(string(declare.Objects)), "files", list(sortedKeys(l.objects)))))
+}
+
+// withObjects puts the objects of files into the parts that name them; what such a part writes of them itself is merged over
+// them. It gives the newest commit of these files.
+func (l *loader) withObjects(document declare.Node) (declare.Node, Commit, declare.Problems) {
+	var commit Commit
+	var problems declare.Problems
+	parts, _ := document.Get("parts")
+	put := func(n declare.Node, key string, value declare.Node) declare.Node {
+		n.Entries = slices.Clone(n.Entries)
+		for i, entry := range n.Entries {
+			if entry.Key.Text == key {
+				n.Entries[i].Value = value
+				return n
+			}
+		}
+		n.Entries = append(n.Entries, declare.Entry{Key: declare.Node{Kind: declare.Text, File: value.File, Line: value.Line, Column: value.Column, Text: key}, Value: value})
+		return n
+	}
+	for i, entry := range parts.Entries {
+		part := entry.Value
+		files, has := part.Get("files")
+		if kind, _ := part.Get("kind"); !has || kind.Text != string(declare.Objects) {
+			continue
+		}
+		objects := declare.Node{Kind: declare.Map, File: files.File, Line: files.Line, Column: files.Column}
+		from := map[string]declare.Node{}
+		for _, pattern := range files.Items {
+			found, newest, wrong := l.named(pattern)
+			problems, commit = append(problems, wrong...), newer(commit, newest)
+			for _, o := range found {
+				id := idOf(o)
+				if first, twice := from[id]; twice {
+					if first.File != o.File || first.Line != o.Line {
+						problems = append(problems, declare.Problem{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf("%s stands here again, first in %s:%d", id, first.File, first.Line), Suggestion: "remove one of them"})
+					}
+					continue
+				}
+				from[id] = o
+				objects.Entries = append(objects.Entries, declare.Entry{Key: declare.Node{Kind: declare.Text, File: o.File, Line: o.Line, Column: o.Column, Text: id}, Value: o})
+			}
+		}
+		if over, written := part.Get("objects"); written {
+			objects = declare.Merge(objects, over)
+		}
+		parts = put(parts, parts.Entries[i].Key.Text, put(part, "objects", objects))
+	}
+	if len(parts.Entries) == 0 {
+		return document, commit, problems
+	}
+	return put(document, "parts", parts), commit, problems
+}
+
+// named gives the objects of the files that a pattern names.
+func (l *loader) named(pattern declare.Node) (objects []declare.Node, newest Commit, problems declare.Problems) {
+	wrong := func(suggestion, format string, args ...any) {
+		problems = declare.Problems{{File: pattern.File, Line: pattern.Line, Column: pattern.Column, Message: fmt.Sprintf(format, args...), Suggestion: suggestion}}
+	}
+	any := false
+	for _, name := range sortedKeys(l.objects) {
+		matches, err := path.Match(pattern.Text, name)
+		if err != nil {
+			wrong("write NAME.yaml, FOLDER/NAME.yaml or FOLDER/*.yaml", "%q is no pattern of file names", pattern.Text)
+			return nil, newest, problems
+		}
+		if !matches {
+			continue
+		}
+		file := l.objects[name]
+		file.used, any = true, true
+		l.objects[name] = file
+		for _, o := range flat(file.documents) {
+			if !isObject(o) {
+				problems = append(problems, declare.Problem{File: o.File, Line: o.Line, Column: o.Column, Message: "this is no object of a cluster's API: it has no apiVersion or no kind", Suggestion: "take it out of the file, or write both"})
+				continue
+			}
+			objects = append(objects, o)
+		}
+		newest = newer(newest, file.Commit)
+	}
+	if !any {
+		wrong("the folder's files of objects are "+strings.Join(append(sortedKeys(l.objects), "none")[:max(1, len(l.objects))], ", "), "no file of objects is named %s", pattern.Text)
+	}
+	return objects, newest, problems
+}
+
+// unused warns of files of objects that no part names.
+func (l *loader) unused() {
+	for _, name := range sortedKeys(l.objects) {
+		if file := l.objects[name]; !file.used && len(l.bases) > 0 {
+			l.wrong(declare.Problem{Warning: true, File: name, Line: 1, Column: 1, Message: "no part names this file of objects, so nothing is done with it", Suggestion: "add it to files: of a part of kind objects"})
+		}
+	}
+}

@@ -1,0 +1,152 @@
+package cluster
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"aditus/internal/core/declare"
+)
+
+// inventory is what was ever put there of a part of objects and was not taken away again, kept in a ConfigMap of its own: what
+// of it no revision has is an orphan.
+type inventory struct {
+	place
+	part    string
+	objects map[string]reference // by ID
+}
+
+// reference is what an object is found again by.
+type reference struct {
+	Version   string `json:"apiVersion"`
+	Kind      string `json:"kind"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty"`
+	Keep      bool   `json:"keep,omitempty"` // it is never taken away by itself
+}
+
+// object is the reference in the form of an object.
+func (r reference) object() declare.Object {
+	metadata := object{"name": r.Name}
+	if r.Namespace != "" {
+		metadata["namespace"] = r.Namespace
+	}
+	return declare.Object{"apiVersion": r.Version, "kind": r.Kind, "metadata": metadata}
+}
+
+func referenceTo(o declare.Object) reference {
+	return reference{declare.TextAt(o, "apiVersion"), declare.TextAt(o, "kind"), declare.TextAt(o, "metadata", "name"), declare.TextAt(o, "metadata", "namespace"), declare.Kept(o)}
+}
+
+const (
+	recordInventory = "objects"
+	inventoryKey    = "objects.json"
+	mostRecord      = 1 << 20 // of a ConfigMap, by the API
+)
+
+func inventoryName(workload, part string) string { return join("aditus", workload, part, "objects") }
+
+// inventory reads that of a part; an empty one where there is none.
+func (s *Site) inventory(workload, part string) inventory {
+	i := inventory{place: s.place(workload), part: part, objects: map[string]reference{}}
+	if o := s.connection.mirror.get(configMaps, s.Namespace, inventoryName(workload, part)); o != nil {
+		text, _, _ := unstructured.NestedString(o.Object, "data", inventoryKey)
+		json.Unmarshal([]byte(text), &i.objects) // what cannot be read there is nobody's any more
+	}
+	return i
+}
+
+// keepInventory writes one; an empty one is taken away.
+func (s *Site) keepInventory(ctx context.Context, i inventory) error {
+	name := inventoryName(i.workload, i.part)
+	if len(i.objects) == 0 {
+		if o := s.connection.mirror.get(configMaps, s.Namespace, name); o != nil {
+			return s.connection.remove(ctx, configMaps, o)
+		}
+		return nil
+	}
+	text, err := json.Marshal(i.objects)
+	if err != nil {
+		return err
+	}
+	if len(text) > mostRecord {
+		return fmt.Errorf("%s has %d objects, more than can be kept account of: split it into several parts", i.part, len(i.objects))
+	}
+	o := i.made("v1", "ConfigMap", name, object{labelWorkload: i.workload, labelPart: i.part, labelRecord: recordInventory})
+	o["metadata"].(object)["annotations"] = object{annotationLine: s.Line}
+	o["data"] = object{inventoryKey: string(text)}
+	_, err = s.connection.apply(ctx, o)
+	return err
+}
+
+// orphans are the objects of a workload's inventory of a part that no revision has.
+func (i inventory) orphans(records map[declare.Fingerprint]*record) (ids []string) {
+	for _, id := range slices.Sorted(maps.Keys(i.objects)) {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(records)), func(r *record) bool { _, has := r.parts[i.part].Objects[id]; return has }) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// form tells one form of an object from another.
+func form(o declare.Object) string {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return "" // what was read from JSON is written as JSON
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:8])
+}
+
+// packed are the objects of a record's parts, as they stand in its ConfigMap.
+func packed(parts map[string]placed) (string, error) {
+	all := map[string]map[string]declare.Object{}
+	for name, part := range parts {
+		if len(part.Objects) > 0 {
+			all[name] = part.Objects
+		}
+	}
+	if len(all) == 0 {
+		return "", nil
+	}
+	var out bytes.Buffer
+	to := gzip.NewWriter(&out)
+	if err := json.NewEncoder(to).Encode(all); err != nil {
+		return "", err
+	}
+	if err := to.Close(); err != nil {
+		return "", err
+	}
+	text := base64.StdEncoding.EncodeToString(out.Bytes())
+	if len(text) > mostRecord {
+		return "", fmt.Errorf("its objects take %d bytes when packed, and a cluster keeps %d of them in one record: split the workload into several", len(text), mostRecord)
+	}
+	return text, nil
+}
+
+// mostUnpacked bounds what a record's objects become.
+const mostUnpacked = 64 << 20
+
+// unpacked reads them.
+func unpacked(text string) (all map[string]map[string]declare.Object, err error) {
+	packed, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, err
+	}
+	from, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil, err
+	}
+	return all, json.NewDecoder(io.LimitReader(from, mostUnpacked)).Decode(&all)
+}
