@@ -50,8 +50,8 @@ type loop struct {
 	// Guarded by the engine's lock:
 	shown    status.Berth
 	proven   []declare.Fingerprint
-	needs    []string  // the workloads that what is applied needs
-	stands   int       // standing guards that go back by themselves
+	needs    []string // the workloads that what is applied needs
+	stands   int      // standing guards that go back by themselves
 	trial    trial
 	breached time.Time // since when standing guards breach, where that is seen; zero for not
 }

@@ -153,7 +153,7 @@ func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
 		if !known {
 			i = len(r.Intervals)
 			byTime[p.At] = i
-			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: s.EvidenceOf(p.Stage), Alone: p.Stage >= 0 && s.ShareIn(p.Stage) == 1})
+			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: s.EvidenceOf(p.Stage), Alone: p.Stage >= 0 && s.AloneIn(p.Stage)})
 		}
 		if p.Revision == old {
 			r.Intervals[i].Old, r.Old = point, append(r.Old, Sample{p.At, p.Value})

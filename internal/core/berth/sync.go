@@ -317,6 +317,7 @@ func (s State) side(r *Revision) rollout.Side {
 				side.Objects = map[string]int{}
 			}
 			side.Objects[name] = len(part.ObjectWaves())
+			side.Pods += part.Pods()
 		}
 	}
 	for _, name := range desired.Running() {

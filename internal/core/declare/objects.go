@@ -116,6 +116,25 @@ func (p Part) images() (found []string) {
 	return found
 }
 
+// Pods is how many instances a part's objects ask for that are to be there all the time: one for each where that is the
+// cluster's to say.
+func (p Part) Pods() (sum int) {
+	for _, o := range p.Objects {
+		switch TextAt(o, "kind") {
+		case "Deployment", "StatefulSet", "ReplicaSet":
+			spec, _ := o["spec"].(map[string]any)
+			if replicas, written := spec["replicas"].(float64); written {
+				sum += int(replicas)
+			} else {
+				sum++
+			}
+		case "DaemonSet":
+			sum++
+		}
+	}
+	return sum
+}
+
 // PodTemplate gives what an object's pods are made from; nil where it has none.
 func PodTemplate(o Object) map[string]any {
 	spec, _ := o["spec"].(map[string]any)

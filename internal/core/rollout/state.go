@@ -45,6 +45,7 @@ type Side struct {
 	Declared []string            `json:"declared,omitempty"` // all parts, of whatever kind
 	Keeps    []string            `json:"keeps,omitempty"`    // services that keep state in a volume
 	Objects  map[string]int      `json:"objects,omitempty"`  // by part of objects: in how many waves they come
+	Pods     int                 `json:"pods,omitempty"`     // instances that its objects ask for
 	Proven   bool                `json:"proven,omitempty"`   // it was, and is not barred: one to go back to
 	Set      string              `json:"set,omitempty"`      // blue-green: which of the two sets it is
 }
@@ -143,7 +144,10 @@ func (s Side) total() (sum int) {
 }
 
 // Empty tells whether a side has no instance: there is none, or it was scaled to none on purpose.
-func (s Side) Empty() bool { return s.total() == 0 }
+func (s Side) Empty() bool { return s.total()+s.Pods == 0 }
+
+// rolled tells whether all instances of a side are its objects': the cluster exchanges them, as it sees fit.
+func (s Side) rolled() bool { return s.total() == 0 && s.Pods > 0 }
 
 // Begin is the first state of a rollout. Where one of the sides has no instances all traffic goes at once: there is
 // nothing to compare with and nobody to protect.
@@ -260,6 +264,17 @@ func (s State) ShareIn(stage int) float64 {
 		return 1 - s.Control
 	}
 	return s.Rules.Stages[stage].Share
+}
+
+// AloneIn tells whether new has no old one beside it in a stage: it has all of the traffic, unless the cluster still exchanges the
+// two.
+func (s State) AloneIn(stage int) bool {
+	return s.ShareIn(stage) == 1 && !(s.New.rolled() && stage < len(s.Rules.Stages))
+}
+
+// Rolls tells whether the cluster exchanges instances now, and gives new its traffic as it comes up.
+func (s State) Rolls() bool {
+	return s.New.rolled() && !s.Shared.IsZero() && (s.Phase == Settling || s.HeldFrom == Settling)
 }
 
 // Ahead tells whether the new revision is on its way in, so that a breach turns it round: not while a way back is held.

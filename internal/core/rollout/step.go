@@ -237,7 +237,7 @@ func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }
 func (m *machine) proceed() {
 	switch m.Phase {
 	case Settling:
-		if m.Shared.IsZero() && m.seen.Fresh && m.seen.Share > 0 && len(m.New.Objects) > 0 && m.New.Empty() {
+		if m.Shared.IsZero() && m.seen.Fresh && m.seen.Share > 0 && m.New.rolled() {
 			m.Shared, m.Given = m.now, m.now // the cluster rolls it, and gives it traffic as it comes up: the guards watch from here
 		}
 		if m.seen.Fresh && m.settled(m.AskedShare()) && m.reached() {

@@ -117,7 +117,7 @@ func (s *Site) standing(pod *corev1.Pod, about []*event, in *target.Instance) (r
 		return ready, why
 	}
 	for _, e := range slices.Backward(about) { // the newest that says what is wrong
-		if e.bad {
+		if e.bad && !strings.HasPrefix(e.text, "MissingClusterDNS: ") { // the node has none, and goes on without
 			return false, sentence(e.text)
 		}
 	}

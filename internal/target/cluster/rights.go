@@ -42,6 +42,7 @@ var rights = []right{
 	{"discovery.k8s.io", "endpointslices", look, true, ""},
 	{gatewayGroup, "httproutes", all, true, ""},
 	{gatewayGroup, "gateways", look, true, "a target without gateway: needs it"},
+	{"apps", "replicasets", look, false, "parts of kind objects; the kinds of their objects that do not stand here need all verbs too"},
 	{"", "pods/log", []string{"get"}, false, "logs"},
 	{"", "pods/exec", []string{"get", "create"}, false, "commands in instances"},
 	{"", "pods/proxy", []string{"get"}, false, "metrics of instances whose addresses cannot be reached from here"},

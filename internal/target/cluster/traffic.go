@@ -214,14 +214,8 @@ func (s *Site) byInstances(records map[declare.Fingerprint]*record, cohorts []ta
 // serves tells whether a cohort has anything that is to have pods which serve.
 func (r *record) serves() bool {
 	for _, part := range r.parts {
-		if part.Kind == declare.Service && part.Instances > 0 {
+		if part.Kind == declare.Service && part.Instances > 0 || part.Pods() > 0 {
 			return true
-		}
-		for _, o := range part.Objects {
-			spec, _ := o["spec"].(map[string]any)
-			if kind := declare.TextAt(o, "kind"); declare.PodTemplate(o) != nil && kind != "Job" && kind != "CronJob" && spec["replicas"] != 0.0 {
-				return true
-			}
 		}
 	}
 	return false

@@ -62,7 +62,7 @@ const noStage = -1
 // stage is the stage whose share new has now, the proving being one more; noStage while the share is on its way.
 func (s Subject) stage() int {
 	r := s.Roll
-	if r == nil || r.Shared.IsZero() || r.Phase == rollout.Settling || r.HeldFrom == rollout.Settling || !r.Ahead() {
+	if r == nil || r.Shared.IsZero() || !r.Ahead() || (r.Phase == rollout.Settling || r.HeldFrom == rollout.Settling) && !r.Rolls() {
 		return noStage
 	}
 	if r.Phase == rollout.Proving || r.HeldFrom == rollout.Proving {
@@ -315,7 +315,7 @@ func (p *Panel) give(process *guard.Process, rule guard.Rule, e *evaluation, s S
 
 // control is what old showed in a stage that leaves it traffic: what it shows without any is probes, and no one's requests.
 func (s Subject) control(points map[declare.Fingerprint]*signal.Point, stage int) *signal.Point {
-	if stage != noStage && s.Roll.ShareIn(stage) == 1 {
+	if stage != noStage && s.Roll.AloneIn(stage) {
 		return nil
 	}
 	return points[s.Roll.Old.Revision]
@@ -326,7 +326,7 @@ func (p *Panel) bound(rule guard.Rule, e *evaluation, s Subject) *float64 {
 	switch {
 	case rule.Limit.Base() == guard.OwnPast:
 		return e.past(rule, s)
-	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.ShareIn(e.stage) == 1:
+	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.AloneIn(e.stage):
 		return p.sinceOld(rule, e, s)
 	}
 	return nil

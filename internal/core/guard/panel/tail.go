@@ -55,7 +55,7 @@ func (p *Panel) thresholds(rule guard.Rule, e *evaluation, s Subject) (old, new 
 	switch {
 	case !rule.Limit.Moves():
 		return rule.Limit.Value, rule.Limit.Value, ""
-	case rule.Limit.Base() == guard.OldSide && (s.Roll == nil || e.stage == noStage || s.Roll.ShareIn(e.stage) < 1):
+	case rule.Limit.Base() == guard.OldSide && (s.Roll == nil || e.stage == noStage || !s.Roll.AloneIn(e.stage)):
 		usual := p.usual[rule.Name]
 		if least := tailOf / (1 - rule.Signal.Quantile); usual.Whole < least {
 			return 0, 0, fmt.Sprintf("the quantile %g of old takes %.0f observations of it to be known, and there are %.0f", rule.Signal.Quantile, math.Ceil(least), usual.Whole)

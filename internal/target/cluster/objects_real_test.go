@@ -1,0 +1,242 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
+
+	"aditus/internal/target/cluster/clustertest"
+)
+
+const manifests = `apiVersion: v1
+kind: ConfigMap
+metadata: {name: web-hours}
+data: {opens: "06:30", script: 'echo ${HOME}', place: "${place}"}
+---
+apiVersion: v1
+kind: ConfigMap
+metadata: {name: web-old}
+data: {a: "1"}
+---
+apiVersion: v1
+kind: Secret
+metadata: {name: web-key}
+stringData:
+  token: |
+%s
+---
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: web, labels: {app: web}}
+spec:
+  replicas: 3
+  minReadySeconds: 3
+  selector: {matchLabels: {app: web}}
+  template:
+    metadata: {labels: {app: web}}
+    spec:
+      containers:
+        - name: web
+          image: %s/fares:1.0.0
+          env: [{name: PORT, value: "8080"}, {name: PORT_HTTP, value: "8080"}]
+          ports: [{name: http, containerPort: 8080}]
+          readinessProbe: {httpGet: {path: /ready, port: http}, periodSeconds: 1}
+          resources: {requests: {cpu: "0.01", memory: 16Mi}, limits: {memory: 0.125Gi}}
+---
+apiVersion: v1
+kind: Service
+metadata: {name: web}
+spec: {selector: {app: web}, ports: [{name: http, port: 80, targetPort: http}]}
+`
+
+const manifestWorkload = `aditus: 1
+workload: fares
+sites: [quay]
+parts:
+  web:
+    kind: objects
+    files: [manifests/*.yaml]
+    objects: {Deployment/web: {spec: {revisionHistoryLimit: 5}}}
+    metrics: {port: http, requests: http_requests_total}
+rollout: {deadline: 40s, proving: 3s, interval: 1s, cool-down: 1s}
+guards:
+  - name: errors
+    signal: {ratio: {of: {counter: http_requests_total, where: {code: "5*"}}, to: {counter: http_requests_total}}}
+    limit: {at-most: 5 %}
+    breach: {intervals: 2, of: 3, samples: 20}
+`
+
+// sealed is a secret as it stands in Git.
+func (q *quay) sealed(plain string) string {
+	q.t.Helper()
+	cmd := exec.Command(q.program, "secret", "seal", "--data", q.folder)
+	cmd.Stdin = strings.NewReader(plain)
+	out, err := cmd.Output()
+	if err != nil {
+		q.t.Fatal(err)
+	}
+	return "    " + strings.ReplaceAll(strings.TrimSpace(string(out)), "\n", "\n    ")
+}
+
+// edit changes the manifests, and commits that.
+func (q *quay) edit(from, to string) {
+	q.t.Helper()
+	name := filepath.Join(q.source, "deploy", "manifests", "web.yaml")
+	text, err := os.ReadFile(name)
+	if err != nil || !strings.Contains(string(text), from) {
+		q.t.Fatal(from, err)
+	}
+	q.write(name, strings.Replace(string(text), from, to, 1))
+	q.git("commit", "-q", "-a", "-m", "without "+from[:min(20, len(from))])
+}
+
+// made are the pods that the objects have made, and are not ending, with their images.
+func (q *quay) made() (found []string) {
+	for _, pod := range list[*corev1.Pod](q.site.connection.mirror, otherPods, q.namespace, "") {
+		if pod.DeletionTimestamp == nil {
+			image := pod.Spec.Containers[0].Image
+			found = append(found, image[strings.LastIndex(image, ":")+1:])
+		}
+	}
+	slices.Sort(found)
+	return slices.Compact(found)
+}
+
+// travel sends requests to the pods of the Service until the test ends.
+func (q *quay) travel(ctx context.Context) {
+	client := &http.Client{Timeout: 300 * time.Millisecond} // pods come and go
+	for ctx.Err() == nil {
+		for _, pod := range list[*corev1.Pod](q.site.connection.mirror, otherPods, q.namespace, "") {
+			if pod.Status.PodIP == "" {
+				continue
+			}
+			q.sent.Add(1)
+			if response, err := client.Get("http://" + pod.Status.PodIP + ":8080/crossing"); err == nil {
+				io.Copy(io.Discard, response.Body)
+				response.Body.Close()
+				if response.StatusCode != http.StatusOK {
+					q.failed.Add(1)
+				}
+			} else {
+				q.lost.Add(1)
+			}
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// TestRealObjects takes a workload of manifests through what a release engineer sees, on a real cluster, with an account that may
+// do no more than the Role in the docs.
+func TestRealObjects(t *testing.T) {
+	q := openQuay(t)
+	if err := os.MkdirAll(filepath.Join(q.source, "deploy", "manifests"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	q.write(filepath.Join(q.source, "deploy", "fares.yaml"), manifestWorkload)
+	q.write(filepath.Join(q.source, "deploy", "variables.yaml"), "aditus: 1\nvariables: {place: quay}\n")
+	q.write(filepath.Join(q.source, "deploy", "manifests", "web.yaml"), fmt.Sprintf(manifests, q.sealed("open-sesame"), clustertest.Registry))
+	q.git("add", "-A")
+	q.git("commit", "-q", "-m", "manifests")
+	for _, k := range otherKinds {
+		q.site.connection.follow(k, q.namespace)
+	}
+	q.serve()
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() { defer close(done); q.travel(ctx) }()
+	defer func() { stop(); <-done }()
+	q.await("1.0.0 is there", q.proven("1.0.0"))
+	q.await("nothing differs", func(status string) bool { return strings.Contains(status, `"aligned"`) })
+	var secret struct{ Data map[string][]byte }
+	var hours struct{ Data map[string]string }
+	for name, into := range map[string]any{"secrets/web-key": &secret, "configmaps/web-hours": &hours} {
+		if err := q.site.connection.read(t.Context(), "/api/v1/namespaces/"+q.namespace+"/"+name, into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if string(secret.Data["token"]) != "open-sesame" || hours.Data["place"] != "quay" || hours.Data["script"] != "echo ${HOME}" {
+		t.Errorf("it put there %q and %q", secret.Data, hours.Data)
+	}
+	if status, _ := q.shell("status", "--json"); strings.Contains(status, "open-sesame") {
+		t.Error("the status tells a secret")
+	}
+
+	q.edit("fares:1.0.0", "fares:1.2.0") // it answers with errors
+	q.told("back to 1.0.0")
+	if out, _ := q.shell("ledger", "fares/quay"); !strings.Contains(out, "errors 4") && !strings.Contains(out, "errors 3") {
+		t.Errorf("the ledger does not say why 1.2.0 went back: %s", out)
+	}
+	q.told("rolled back")
+	q.await("1.0.0 is back", q.proven("1.0.0"))
+	if images := q.made(); !slices.Equal(images, []string{"1.0.0"}) {
+		t.Errorf("there runs %v", images)
+	}
+	q.edit("fares:1.2.0", "fares:9.9.9")
+	q.stop(syscall.SIGTERM)
+	q.settings("skip: true")
+	q.serve()
+	q.told("cannot pull its image: " + clustertest.Registry + "/fares:9.9.9: not found")
+	q.await("1.0.0 is back", q.proven("1.0.0"))
+
+	q.edit("fares:9.9.9", "fares:1.1.0")
+	q.told("1.1.0 (") // it is taken
+	q.stop(syscall.SIGKILL)
+	q.serve()
+	q.await("1.1.0 is proven", q.proven("1.1.0"))
+	if images := q.made(); !slices.Equal(images, []string{"1.1.0"}) {
+		t.Errorf("there runs %v", images)
+	}
+
+	for _, change := range []struct{ what, patch, told string }{
+		{"instances", `{"spec":{"replicas":2}}`, "spec/replicas of Deployment/web 3 → 2, set by somebody at "},
+		{"a variable", `{"spec":{"template":{"spec":{"containers":[{"name":"web","env":[{"name":"PORT","value":"9"}]}]}}}}`, "spec/template/spec/containers/0/env/0/value of Deployment/web 8080 → 9, set by somebody"},
+	} {
+		if _, err := q.site.connection.client.Resource(deployments.GroupVersionResource).Namespace(q.namespace).Patch(t.Context(), "web", types.StrategicMergePatchType, []byte(change.patch), metav1.PatchOptions{FieldManager: "somebody"}); err != nil {
+			t.Fatal(err)
+		}
+		q.told(change.told)
+		if out, err := q.shell("sync", "fares/quay"); err != nil {
+			t.Fatal(out, err)
+		}
+		q.await(change.what+" is put back", func(status string) bool { return strings.Contains(status, `"aligned"`) && q.proven("1.1.0")(status) })
+	}
+	// What others add beside ours is theirs.
+	if _, err := q.site.connection.client.Resource(deployments.GroupVersionResource).Namespace(q.namespace).Patch(t.Context(), "web", types.MergePatchType, []byte(`{"metadata":{"annotations":{"skerry.example/seen":"yes"}}}`), metav1.PatchOptions{FieldManager: "somebody"}); err != nil {
+		t.Fatal(err)
+	}
+
+	q.edit("selector: {matchLabels: {app: web}}", "selector: {matchLabels: {app: web, tier: front}}")
+	q.edit("metadata: {labels: {app: web}}\n    spec", "metadata: {labels: {app: web, tier: front}}\n    spec")
+	q.await("it is told that the selector cannot be changed", func(status string) bool {
+		return strings.Contains(status, "field is immutable") && strings.Contains(status, "aditus/replace")
+	})
+	q.edit("app: web, tier: front}}\n  template", "app: web}}\n  template")
+	q.edit("metadata: {labels: {app: web, tier: front}}\n    spec", "metadata: {labels: {app: web}}\n    spec")
+
+	q.edit("apiVersion: v1\nkind: ConfigMap\nmetadata: {name: web-old}\ndata: {a: \"1\"}\n---\n", "")
+	q.await("what is declared no longer is an orphan", func(status string) bool {
+		return strings.Contains(status, `"orphan"`) && strings.Contains(status, "ConfigMap~1web-old") && q.proven("1.1.0")(status)
+	})
+	if out, err := q.shell("sync", "fares/quay", "--remove-orphans"); err != nil {
+		t.Fatal(out, err)
+	}
+	q.told("removes ConfigMap/web-old")
+	q.await("it is gone", func(status string) bool { return !strings.Contains(status, "web-old") })
+	if err := q.site.connection.read(t.Context(), "/api/v1/namespaces/"+q.namespace+"/configmaps/web-old", &json.RawMessage{}); err == nil {
+		t.Error("the orphan is there still")
+	}
+}
