@@ -302,9 +302,7 @@ func (c Cohort) placed(part string, waves [][]string) (p rollout.Placed) {
 		for _, id := range wave {
 			o := of[id]
 			there, well = there && o.There, well && o.There && !o.Moves && o.Word != health.Failing
-			if p.Why == "" && o.Reason != "" && (o.Moves || o.Word == health.Failing) {
-				p.Why = id + ": " + o.Reason
-			}
+			p.Moves = p.Moves || o.There && o.Moves
 		}
 		p.Lacks = p.Lacks || !there
 		switch {

@@ -208,8 +208,8 @@ func (m *machine) whole() bool {
 			return false
 		}
 	}
-	for part := range m.New.Objects {
-		if m.seen.New.Parts[part] > 0 { // the cluster still takes them away
+	for _, seen := range m.seen.Old.Objects {
+		if seen.Moves && m.now.Sub(later(m.Since, m.Resumed)) <= m.Rules.Deadline.Duration { // the cluster still exchanges instances
 			return false
 		}
 	}

@@ -340,7 +340,7 @@ type Placed struct {
 	Waves int  // from the first, that are there and healthy
 	Next  bool // of the wave after these something is not there
 	Lacks bool // of any wave something is not there
-	Why   string
+	Moves bool // something that is there is on its way still
 }
 
 func (c Cohort) instances() (sum int) {

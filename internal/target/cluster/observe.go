@@ -32,12 +32,10 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	s.mu.Lock()
 	before, objectsBefore := s.lives[workload], s.seen[workload]
 	s.mu.Unlock()
-	var made map[*record]map[string][]*corev1.Pod
 	if hasObjects(records) {
 		if err := s.followObjects(ctx, workload, records); err != nil {
 			o.Trouble = refusedBy(s, workload, err)
 		}
-		made = s.madeBy(workload, records)
 	}
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
 		r := records[revision]
@@ -46,7 +44,6 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 			if r.parts[name].Kind == declare.Objects {
 				kept := s.inventory(workload, name)
 				s.objectsOf(ctx, r, name, kept.orphans(records), kept, objectsBefore, seenObjects, &seen)
-				seen.Instances = append(seen.Instances, s.objectInstances(name, made[r][name])...)
 				continue
 			}
 			at := string(revision) + "/" + name
@@ -57,6 +54,9 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 			seen.Instances = append(seen.Instances, s.instances(r, name, owners)...)
 		}
 		o.Cohorts = append(o.Cohorts, seen)
+	}
+	if hasObjects(records) {
+		s.objectInstances(workload, records, o.Cohorts)
 	}
 	s.mu.Lock()
 	s.lives[workload], s.seen[workload] = seenLive, seenObjects

@@ -186,14 +186,21 @@ func (s *Site) secretShown(o declare.Object, live *unstructured.Unstructured) (a
 	return as, owners
 }
 
-// madeBy are the pods that objects of a workload's cohorts have made, by cohort and part.
-func (s *Site) madeBy(workload string, records map[declare.Fingerprint]*record) map[*record]map[string][]*corev1.Pod {
-	found := map[*record]map[string][]*corev1.Pod{}
-	inOrder := slices.SortedFunc(maps.Values(records), func(a, b *record) int {
+// objectInstances adds the pods that objects have made to the cohorts that they are of, as instances.
+func (s *Site) objectInstances(workload string, records map[declare.Fingerprint]*record, cohorts []target.Cohort) {
+	inOrder := make([]*candidate, len(cohorts))
+	for i := range cohorts {
+		inOrder[i] = &candidate{record: records[cohorts[i].Revision], cohort: &cohorts[i], lacks: map[string]bool{}}
+		for _, o := range cohorts[i].Objects {
+			inOrder[i].lacks[o.Part] = inOrder[i].lacks[o.Part] || !o.There
+		}
+	}
+	slices.SortFunc(inOrder, func(a, b *candidate) int {
 		return cmp.Or(a.born.Compare(b.born), strings.Compare(string(a.revision), string(b.revision)))
 	})
 	for _, pod := range list[*corev1.Pod](s.connection.mirror, otherPods, s.Namespace, "") {
-		if pod.DeletionTimestamp != nil {
+		ended := pod.Status.Phase == corev1.PodSucceeded || pod.Status.Phase == corev1.PodFailed // what made it tells how that went
+		if pod.DeletionTimestamp != nil || ended {
 			continue
 		}
 		root, formed, newest := s.rootOf(pod)
@@ -202,33 +209,39 @@ func (s *Site) madeBy(workload string, records map[declare.Fingerprint]*record) 
 		}
 		name := root.GetLabels()[labelPart]
 		if of := cohortOf(inOrder, name, root, formed, newest); of != nil {
-			if found[of] == nil {
-				found[of] = map[string][]*corev1.Pod{}
-			}
-			found[of][name] = append(found[of][name], pod)
+			of.cohort.Instances = append(of.cohort.Instances, s.objectInstance(name, pod))
 		}
 	}
-	return found
 }
 
-// cohortOf tells of which of several cohorts a pod is, by the form of the object that it was made from. What is the same in
-// several is the oldest one's.
-func cohortOf(inOrder []*record, name string, root *unstructured.Unstructured, formed string, newest bool) (first *record) {
+// candidate is a cohort that a pod may be of.
+type candidate struct {
+	*record
+	cohort *target.Cohort
+	lacks  map[string]bool // by part: not all of its objects are as it has them
+}
+
+// cohortOf tells of which of several cohorts, the oldest first, a pod is: by the form of the object that it was made from. What
+// is the same in several is that one's which came last and has all of the part's objects there; until then it is the first one's.
+func cohortOf(inOrder []*candidate, name string, root *unstructured.Unstructured, formed string, newest bool) (of *candidate) {
 	now := root.GetAnnotations()[annotationForm]
+	var any *candidate
 	for _, r := range inOrder {
 		id := r.idOf(name, root)
 		if id == "" {
 			continue
 		}
-		has := r.formOf(name, id)
-		if formed != "" && has == formed || formed == "" && newest == (has == now) {
-			return r
+		if any == nil {
+			any = r // what stands in no record was there before all
 		}
-		if first == nil {
-			first = r // what stands in no record was there before all
+		if has := r.formOf(name, id); formed != "" && has != formed || formed == "" && newest != (has == now) {
+			continue
+		}
+		if of == nil || !r.lacks[name] {
+			of = r
 		}
 	}
-	return first
+	return cmp.Or(of, any)
 }
 
 // formOf is the form of one of a record's objects.
@@ -291,22 +304,16 @@ func newestOf(o *unstructured.Unstructured, pod *corev1.Pod) bool {
 	return true
 }
 
-// objectInstances are the pods of a cohort's part of objects, as instances.
-func (s *Site) objectInstances(name string, made []*corev1.Pod) (found []target.Instance) {
-	for _, pod := range made {
-		if pod.Status.Phase == corev1.PodSucceeded || pod.Status.Phase == corev1.PodFailed {
-			continue // it ran to its end, or another one takes its place: what made it tells how that is doing
-		}
-		in := s.instance(pod, declare.Part{Ports: portsOf(pod)})
-		in.Part = name
-		if ready, why := s.standing(pod, s.connection.mirror.events(s.Namespace, pods.kind+"/"+pod.Name), &target.Instance{}); !ready {
-			in.Address, in.Reason = "", why
-		} else if at := readySince(pod); at.After(in.Started) {
-			in.Started = s.connection.as(at)
-		}
-		found = append(found, in)
+// objectInstance is a pod that an object has made, as an instance.
+func (s *Site) objectInstance(name string, pod *corev1.Pod) target.Instance {
+	in := s.instance(pod, declare.Part{Ports: portsOf(pod)})
+	in.Part = name
+	if ready, why := s.standing(pod, s.connection.mirror.events(s.Namespace, pods.kind+"/"+pod.Name), &target.Instance{}); !ready {
+		in.Address, in.Reason = "", why
+	} else if at := readySince(pod); at.After(in.Started) {
+		in.Started = s.connection.as(at)
 	}
-	return found
+	return in
 }
 
 // readySince is when a pod became ready.
