@@ -388,8 +388,7 @@ func (m *machine) goBack() {
 	if !m.seen.Reached {
 		return
 	}
-	nowhere := m.Old.None() && !m.seen.Splits // that it could go to
-	if (near(m.seen.Share, 0) || nowhere) && m.Traffic.IsZero() {
+	if near(m.seen.Share, 0) && m.Traffic.IsZero() {
 		m.Traffic = m.now
 		if !m.Shared.IsZero() && !m.Old.None() {
 			m.fact(FactTrafficBack, Automatic, "all traffic is on %s again", m.Old.Version)
