@@ -23,7 +23,7 @@ func objects(site config.Site, desired declare.Desired) (made []map[string]any, 
 		}
 		return err
 	}
-	for _, wave := range [][]declare.Kind{{declare.Volume, declare.Settings, declare.Secret}, {declare.Task, declare.Service}, {declare.Route}} {
+	for _, wave := range [][]declare.Kind{{declare.Volume, declare.Settings, declare.Secret}, {declare.Objects}, {declare.Task, declare.Service}, {declare.Route}} {
 		for _, name := range slices.Sorted(maps.Keys(desired.Parts)) {
 			part := desired.Parts[name]
 			if !slices.Contains(wave, part.Kind) {
@@ -45,6 +45,14 @@ func objects(site config.Site, desired declare.Desired) (made []map[string]any, 
 					err = add(at.balancer(name, "", desired.Parts), nil)
 					if routed(desired.Parts, name) {
 						err = add(at.balancer(name, at.cohort, desired.Parts), nil)
+					}
+				}
+			case declare.Objects:
+				for _, wave := range part.ObjectWaves() {
+					for _, id := range wave {
+						one := marked(workloadPart{desired.Workload, name}, part.Objects[id])
+						delete(one, "stringData")
+						made = append(made, one)
 					}
 				}
 			case declare.Route:

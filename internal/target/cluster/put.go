@@ -61,9 +61,11 @@ func (s *Site) account(ctx context.Context, workload, name string, part declare.
 	return s.keepInventory(ctx, kept)
 }
 
-// made is an object as it is written: with our marks, in its namespace, its secret values opened.
-func (s *Site) made(k kind, workload, part string, o declare.Object, opened map[string]string) (*unstructured.Unstructured, error) {
-	id := declare.ObjectID(o)
+// workloadPart names a part.
+type workloadPart struct{ workload, part string }
+
+// marked is an object with our marks.
+func marked(of workloadPart, o declare.Object) declare.Object {
 	metadata, _ := o["metadata"].(map[string]any)
 	metadata = maps.Clone(metadata)
 	labels, annotations := object{}, object{}
@@ -73,9 +75,18 @@ func (s *Site) made(k kind, workload, part string, o declare.Object, opened map[
 	if of, is := metadata["annotations"].(map[string]any); is {
 		maps.Copy(annotations, of)
 	}
-	labels[labelWorkload], labels[labelPart] = workload, part
+	labels[labelWorkload], labels[labelPart] = of.workload, of.part
 	annotations[annotationForm] = form(o)
 	metadata["labels"], metadata["annotations"] = labels, annotations
+	written := maps.Clone(o)
+	written["metadata"] = metadata
+	return written
+}
+
+// made is an object as it is written: with our marks, in its namespace, its secret values opened.
+func (s *Site) made(k kind, of workloadPart, o declare.Object, opened map[string]string) (*unstructured.Unstructured, error) {
+	id, written := declare.ObjectID(o), marked(of, o)
+	metadata := written["metadata"].(object)
 	switch in, _ := metadata["namespace"].(string); {
 	case k.cluster:
 		delete(metadata, "namespace")
@@ -84,8 +95,6 @@ func (s *Site) made(k kind, workload, part string, o declare.Object, opened map[
 	case in != s.Namespace:
 		return nil, fmt.Errorf("%s is for the namespace %s, and the site %s is %s: leave its namespace out, or make a site of that one", id, in, s.Name, s.Namespace)
 	}
-	written := maps.Clone(o)
-	written["metadata"] = metadata
 	if values, is := o["stringData"].(map[string]any); is && k == secrets {
 		data := object{}
 		for key := range values {
@@ -107,7 +116,7 @@ func (s *Site) putObject(ctx context.Context, workload, part string, o declare.O
 	if err != nil {
 		return nil, err
 	}
-	one, err := s.made(k, workload, part, o, opened)
+	one, err := s.made(k, workloadPart{workload, part}, o, opened)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ package clustertest
 import (
 	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
 	"net/http"
@@ -38,6 +39,8 @@ type API struct {
 	Gateway bool
 	// Taken tells whether routes are accepted.
 	Taken bool
+	// Defined tells whether a kind of one's own, Boat of skerry.example/v1, is.
+	Defined bool
 	// Full makes no pods any more.
 	Full bool
 	// Usage is what its metrics API says of every namespace's pods; empty where it has none.
@@ -78,7 +81,11 @@ func New() *API {
 var kinds = map[string]string{
 	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
 	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
+	"replicasets": "ReplicaSet", "boats": "Boat",
 }
+
+// boats is the group and version of a kind that a cluster has once it is defined.
+const boats = "skerry.example/v1"
 
 // now is what its clock says.
 func (a *API) now() string { return time.Now().Add(a.Ahead).UTC().Format(time.RFC3339) }
@@ -265,10 +272,16 @@ func (a *API) tell(c change) {
 func (a *API) control(path string, o Object) {
 	spec, _ := o["spec"].(Object)
 	switch o["kind"] {
-	case "Deployment", "StatefulSet":
+	case "Deployment", "StatefulSet", "ReplicaSet":
 		count, ok := spec["replicas"].(int64)
 		if !ok {
 			count = 1
+		}
+		template, _ := spec["template"].(Object)
+		labels, _ := a.metadata(template)["labels"].(Object)
+		if o["kind"] == "Deployment" && labels["aditus/workload"] == nil {
+			a.roll(path, o, count)
+			return
 		}
 		a.run(path, o, int(count))
 	case "Job":
@@ -336,6 +349,29 @@ func (a *API) finish(path string, pod Object, name string) {
 		next["status"] = Object{"conditions": []any{Object{"type": kind, "status": "True", "reason": "BackoffLimitExceeded", "message": "its pod failed"}}}
 		a.put(at, next)
 	}
+}
+
+// roll gives a Deployment a ReplicaSet for its newest template, with pods at once, and takes those of older ones away.
+func (a *API) roll(path string, o Object, count int64) {
+	m, spec := a.metadata(o), o["spec"].(Object)
+	list := path[:strings.LastIndex(path, "/deployments/")] + "/replicasets/"
+	text, _ := json.Marshal(spec["template"])
+	newest := fmt.Sprintf("%s%s-%08x", list, m["name"], crc32.ChecksumIEEE(text))
+	marks, _ := m["annotations"].(Object)
+	set := Object{"metadata": Object{
+		"annotations":     copyOf(marks),
+		"ownerReferences": []any{Object{"apiVersion": o["apiVersion"], "kind": o["kind"], "name": m["name"], "uid": m["uid"], "controller": true}},
+	}, "spec": Object{"replicas": count, "template": copyOf(spec["template"].(Object))}}
+	for _, other := range slices.Sorted(maps.Keys(a.objects)) {
+		owners, _ := a.metadata(a.objects[other])["ownerReferences"].([]any)
+		if strings.HasPrefix(other, list) && other != newest && len(owners) > 0 && owners[0].(Object)["uid"] == m["uid"] {
+			a.delete(other)
+		}
+	}
+	a.put(newest, set)
+	next := copyOf(o)
+	next["status"] = Object{"observedGeneration": m["generation"], "replicas": count, "updatedReplicas": count, "availableReplicas": count}
+	a.put(path, next)
 }
 
 // run gives an object so many pods.
@@ -426,6 +462,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, Status(http.StatusNotFound, metav1.StatusReasonNotFound, "the server could not find the requested resource"))
 	case r.URL.Path == "/version":
 		a.answer(w, Object{"gitVersion": "v1.37.2"})
+	case strings.HasSuffix(r.URL.Path, "/apis/"+boats) && a.Defined:
+		a.answer(w, Object{"kind": "APIResourceList", "resources": []any{Object{"name": "boats", "kind": "Boat", "namespaced": true}, Object{"name": "boats/status", "kind": "Boat", "namespaced": true}}})
 	case len(parts) == 3 && parts[0] == "apis" && r.Method == http.MethodGet:
 		if parts[1] != "gateway.networking.k8s.io" || !a.Gateway {
 			a.fail(w, Status(http.StatusNotFound, metav1.StatusReasonNotFound, "the server could not find the requested resource"))
@@ -492,8 +530,9 @@ func chosen(r *http.Request, o Object) bool {
 	}
 	m, _ := o["metadata"].(Object)
 	labels, _ := m["labels"].(Object)
+	label, not := strings.CutPrefix(label, "!")
 	_, has := labels[label]
-	return has
+	return has != not
 }
 
 func (a *API) list(w http.ResponseWriter, r *http.Request) {
@@ -610,8 +649,12 @@ func (a *API) write(w http.ResponseWriter, r *http.Request, create bool) {
 			next = copyOf(was)
 			prune(next, a.applied[path], o)
 		}
-		a.applied[path] = copyOf(o)
 		merge(next, o, false)
+		if r.URL.Query().Get("dryRun") != "" {
+			a.answer(w, next)
+			return
+		}
+		a.applied[path] = copyOf(o)
 		a.answer(w, a.put(path, next))
 	default:
 		next := copyOf(was)

@@ -1,0 +1,201 @@
+package cluster
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"sigs.k8s.io/yaml"
+
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+	"aditus/internal/target/cluster/clustertest"
+)
+
+// manifest is a workload of objects, from YAML documents.
+func manifest(documents string) declare.Desired {
+	part := declare.Part{Kind: declare.Objects, Objects: map[string]declare.Object{}}
+	for _, text := range strings.Split(documents, "---\n") {
+		var o declare.Object
+		if err := yaml.Unmarshal([]byte(text), &o); err != nil {
+			panic(err)
+		}
+		part.Objects[declare.ObjectID(o)] = o
+	}
+	return declare.Desired{Format: 1, Workload: "fares", Parts: map[string]declare.Part{"all": part}}
+}
+
+const gate = `{apiVersion: apps/v1, kind: Deployment, metadata: {name: gate}, spec: {replicas: 2, template: {metadata: {labels: {app: gate}}, spec: {containers: [{name: gate, image: "r.example/gate:1", ports: [{name: http, containerPort: 8080}]}]}}}}
+---
+{apiVersion: v1, kind: ConfigMap, metadata: {name: hours}, data: {opens: "06:30"}}
+---
+{apiVersion: v1, kind: Service, metadata: {name: gate}, spec: {selector: {app: gate}}}
+`
+
+// shown tells what there is of a revision: its objects, its pods, what differs from what it declares, and its share.
+func shown(t *testing.T, site *Site, revision declare.Fingerprint, desired declare.Desired) string {
+	t.Helper()
+	o, err := site.Observe(t.Context(), "fares")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, _ := o.Cohort(revision)
+	var told []string
+	for _, one := range c.Objects {
+		if !one.There {
+			told = append(told, "no "+one.ID)
+		} else if one.Word != "healthy" {
+			told = append(told, fmt.Sprintf("%s is %s: %s", one.ID, one.Word, one.Reason))
+		}
+	}
+	for _, d := range compare.Three(&desired, &desired, c.Live) {
+		told = append(told, string(d.Kind)+" "+d.String())
+	}
+	told = append(told, fmt.Sprintf("%d pods, %.0f %%", len(c.Instances), c.Share*100))
+	if o.Trouble != "" {
+		told = append(told, o.Trouble)
+	}
+	return strings.Join(told, "; ")
+}
+
+// TestPlaced takes objects as they are through a first sync, a change, a hand that changes them, a way back and orphans.
+func TestPlaced(t *testing.T) {
+	api, site := standIn(t)
+	const list = "/apis/apps/v1/namespaces/trial/deployments/gate"
+	first, next := manifest(gate), manifest(strings.Replace(gate, "gate:1", "gate:2", 1)+"---\n{apiVersion: v1, kind: ConfigMap, metadata: {name: extra}}\n---\n{apiVersion: v1, kind: ConfigMap, metadata: {name: dear, annotations: {aditus/keep: \"true\"}}}\n")
+	do := func(wants ...target.Want) {
+		t.Helper()
+		if err := site.Apply(t.Context(), "fares", wants); err != nil {
+			t.Fatal(err)
+		}
+	}
+	is := func(revision declare.Fingerprint, desired declare.Desired, want string) {
+		t.Helper()
+		last := ""
+		t.Cleanup(func() {
+			if last != want {
+				t.Errorf("got  %s\nwant %s", last, want)
+			}
+		})
+		settles(t, site, want, func() bool { last = shown(t, site, revision, desired); return last == want })
+	}
+	do(target.Prepare(one, first), target.Place(one, "all", 1, nil))
+	is(one, first, "no Deployment/gate; no Service/gate; drift Deployment/gate is gone; drift Service/gate is gone; 0 pods, 0 %")
+	do(target.Place(one, "all", 2, nil))
+	is(one, first, "2 pods, 100 %")
+	api.Requests()
+	do(target.Place(one, "all", 2, nil))
+	for what, n := range api.Requests() {
+		t.Errorf("what is so already costs %d %s", n, what)
+	}
+	if o := api.Get(list); o["spec"].(clustertest.Object)["template"].(clustertest.Object)["metadata"].(clustertest.Object)["labels"].(clustertest.Object)["aditus/workload"] != nil {
+		t.Error("the pods are marked, so that taking over would exchange them")
+	}
+
+	api.Change(list, func(o clustertest.Object) { o["spec"].(clustertest.Object)["replicas"] = int64(3) })
+	is(one, first, "drift spec/replicas of Deployment/gate 2 → 3; 3 pods, 100 %")
+	do(target.Place(one, "all", 2, nil))
+	is(one, first, "2 pods, 100 %")
+
+	do(target.Prepare(two, next), target.Place(two, "all", 2, nil))
+	is(two, next, "2 pods, 100 %")
+	is(one, first, "no Deployment/gate; drift spec/template/spec/containers/0/image of Deployment/gate gate:1 → gate:2; 0 pods, 0 %")
+	do(target.Place(one, "all", 2, nil), target.Withdraw(two, one, "all"), target.Delete(two))
+	is(one, first, "orphan ConfigMap/dear is live, but not declared; 2 pods, 100 %")
+	if api.Get("/api/v1/namespaces/trial/configmaps/extra") != nil {
+		t.Error("what only the other revision had is there still")
+	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.RemoveObject(one, "all", "ConfigMap/dear")}); err == nil || !strings.Contains(err.Error(), "to be kept") {
+		t.Errorf("what is to be kept: %v", err)
+	}
+
+	fewer := manifest(gate[:strings.LastIndex(gate, "---")])
+	do(target.Prepare(two, fewer), target.Place(two, "all", 2, nil), target.Delete(one))
+	is(two, fewer, "orphan ConfigMap/dear is live, but not declared; orphan Service/gate is live, but not declared; 2 pods, 100 %")
+	do(target.RemoveObject(two, "all", "Service/gate"))
+	is(two, fewer, "orphan ConfigMap/dear is live, but not declared; 2 pods, 100 %")
+	do(target.RemovePart(two, "all"))
+	if left := api.Paths("deployments"); len(left) > 0 || api.Get("/api/v1/namespaces/trial/configmaps/dear") == nil {
+		t.Errorf("left are %v", left)
+	}
+}
+
+// TestPlacedTold sees that what a cluster would not take is told before anything is done, by object and with what to do.
+func TestPlacedTold(t *testing.T) {
+	api, site := standIn(t)
+	api.Put("/api/v1/namespaces/trial/configmaps/theirs", "{metadata: {labels: {aditus/workload: tides, aditus/part: all}}}")
+	api.Put("/api/v1/namespaces/trial/configmaps/found", "{data: {a: b}}")
+	api.Refuse = func(r *http.Request) *metav1.Status {
+		if r.Method == http.MethodPatch && strings.HasSuffix(r.URL.Path, "/services/bad") {
+			s := clustertest.Status(422, metav1.StatusReasonInvalid, "bad is invalid")
+			s.Details.Causes = []metav1.StatusCause{{Field: "spec.clusterIP", Message: "field is immutable"}}
+			return &s
+		}
+		return nil
+	}
+	all := manifest(`{apiVersion: v1, kind: ConfigMap, metadata: {name: theirs}}
+---
+{apiVersion: v1, kind: ConfigMap, metadata: {name: found}, data: {a: b}}
+---
+{apiVersion: v1, kind: ConfigMap, metadata: {name: away, namespace: elsewhere}}
+---
+{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}
+---
+{apiVersion: v1, kind: Service, metadata: {name: bad}}
+---
+{apiVersion: v1, kind: Service, metadata: {name: good}}
+`)
+	tried, err := site.TryObjects(t.Context(), "fares", all)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := map[string]string{}
+	for _, one := range tried {
+		told[one.ID] = one.Refused + strings.Join(one.Told, "; ")
+	}
+	for id, want := range map[string]string{
+		"ConfigMap/theirs":         "it is the workload tides's (its part all) already",
+		"ConfigMap/found":          "it is there already, and is taken over as it is",
+		"ConfigMap/elsewhere/away": "is for the namespace elsewhere, and the site north is trial",
+		"Boat.skerry.example/auk":  "the cluster has no Boat of skerry.example/v1: install its definition first",
+		"Service/bad":              "spec.clusterIP: field is immutable",
+	} {
+		if !strings.Contains(told[id], want) {
+			t.Errorf("%s: %q, want %q", id, told[id], want)
+		}
+	}
+	if told["Service/good"] != "" || len(api.Paths("services")) > 0 {
+		t.Errorf("good: %q; trying made %v", told["Service/good"], api.Paths("services"))
+	}
+	with := manifest("{apiVersion: apiextensions.k8s.io/v1, kind: CustomResourceDefinition, metadata: {name: boats.skerry.example}, spec: {group: skerry.example, names: {kind: Boat}}}\n---\n{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}\n")
+	tried, _ = site.TryObjects(t.Context(), "fares", with)
+	if last := tried[len(tried)-1]; last.ID != "Boat.skerry.example/auk" || last.Refused != "" {
+		t.Errorf("a kind that its own part defines: %+v", last)
+	}
+}
+
+// TestPlacedAlone sees that trouble with the kinds of one workload's objects is that workload's alone.
+func TestPlacedAlone(t *testing.T) {
+	api, site := standIn(t)
+	api.Defined = true
+	api.Refuse = func(r *http.Request) *metav1.Status {
+		if r.Method == http.MethodGet && strings.HasSuffix(r.URL.Path, "/boats") && strings.Contains(r.URL.RawQuery, "labelSelector") {
+			s := clustertest.Status(403, metav1.StatusReasonForbidden, `boats is forbidden: User "maren" cannot watch resource "boats"`)
+			return &s
+		}
+		return nil
+	}
+	desired := manifest("{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}\n")
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Place(one, "all", 1, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	settles(t, site, "it is told", func() bool {
+		return strings.Contains(shown(t, site, one, desired), `not all objects of fares at north are known: the account may not: User "maren" cannot watch resource "boats"`)
+	})
+	if o, err := site.Observe(t.Context(), "tides"); err != nil || o.Trouble != "" {
+		t.Errorf("another workload: %q, %v", o.Trouble, err)
+	}
+}
