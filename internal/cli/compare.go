@@ -163,6 +163,9 @@ func printComparison(w io.Writer, c view.Comparison, all bool) {
 		show("applied", d.Applied)
 		show("declared", d.Declared)
 		show("live", d.Live)
+		if d.Owner != "" {
+			fmt.Fprintf(w, "  %-8s  %s\n", "set by", kit.Plain(d.Owner))
+		}
 	}
 	if c.Two {
 		return

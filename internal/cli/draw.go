@@ -87,7 +87,11 @@ func newDrawAnatomy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return draw.Write(out, format, paletteOf(light), draw.OfAnatomy(b, c.Snapshot(cmd.Context()).Now))
+			tree, err := c.Tree(cmd.Context(), id)
+			if err != nil && !errors.Is(err, control.ErrNotRunning) {
+				return err
+			}
+			return draw.Write(out, format, paletteOf(light), draw.OfAnatomy(b, tree, c.Snapshot(cmd.Context()).Now))
 		},
 	}
 	connectionFlags(cmd, &r)

@@ -38,6 +38,11 @@ type Reader interface {
 	Bench(ctx context.Context, berth berth.ID, guard string) (view.Bench, error)
 	// Log gives the newest lines that an instance wrote since a moment.
 	Log(ctx context.Context, berth berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error)
+	// Tree gives what is at a berth's site of it, and what belongs to what; nothing where the site knows no more than its
+	// instances.
+	Tree(ctx context.Context, berth berth.ID) ([]status.Node, error)
+	// Sheet gives all that a site knows of one node of the tree.
+	Sheet(ctx context.Context, berth berth.ID, node string) (status.Sheet, error)
 	// Facts gives what is on record, oldest first.
 	Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error)
 }

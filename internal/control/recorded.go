@@ -70,6 +70,14 @@ func (r Record) Log(context.Context, berth.ID, string, time.Time, int) ([]target
 	return nil, ErrNotRunning
 }
 
+// Tree implements Reader: a site is asked for it, which takes an engine.
+func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, ErrNotRunning }
+
+// Sheet implements Reader.
+func (r Record) Sheet(context.Context, berth.ID, string) (status.Sheet, error) {
+	return status.Sheet{}, ErrNotRunning
+}
+
 // Facts implements Reader.
 func (r Record) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
 	return r.Ledger.Facts(q)

@@ -121,7 +121,7 @@ func TestAnatomy(t *testing.T) {
 		t.Fatal("the berth is not in the story")
 	}
 	var svg, pdf bytes.Buffer
-	if err := errors.Join(Anatomy(&svg, SVG, Dark, b, s.Now), Anatomy(&pdf, PDF, Light, b, s.Now)); err != nil {
+	if err := errors.Join(Anatomy(&svg, SVG, Dark, b, nil, s.Now), Anatomy(&pdf, PDF, Light, b, nil, s.Now)); err != nil {
 		t.Fatal(err)
 	}
 	storytest.Golden(t, "anatomy-fares-slipway.svg", svg.String())

@@ -34,9 +34,9 @@ func OfWatch(w view.Watch) Painter {
 }
 
 // OfAnatomy draws what a berth is made of.
-func OfAnatomy(b status.Berth, now time.Time) Painter {
+func OfAnatomy(b status.Berth, tree []status.Node, now time.Time) Painter {
 	return func(out io.Writer, format Format, palette Palette) error {
-		return Anatomy(out, format, palette, b, now)
+		return Anatomy(out, format, palette, b, tree, now)
 	}
 }
 

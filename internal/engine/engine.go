@@ -331,6 +331,24 @@ func (e *Engine) Snapshot() status.Snapshot {
 	return s
 }
 
+// Tree gives what is at a berth's site of it, and what belongs to what.
+func (e *Engine) Tree(ctx context.Context, id berth.ID) ([]status.Node, error) {
+	driver, ok := e.drivers[id.Site].(target.Rooted)
+	if !ok {
+		return nil, nil
+	}
+	return driver.Tree(ctx, id.Workload)
+}
+
+// Sheet gives all that a berth's site knows of one node of its tree.
+func (e *Engine) Sheet(ctx context.Context, id berth.ID, node string) (status.Sheet, error) {
+	driver, ok := e.drivers[id.Site].(target.Rooted)
+	if !ok {
+		return status.Sheet{}, fault.New(fault.ErrNotFound, "%s knows no more of it than its instances", id.Site)
+	}
+	return driver.Sheet(ctx, id.Workload, node)
+}
+
 // Log gives the newest lines of an instance.
 func (e *Engine) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	driver := e.drivers[id.Site]

@@ -49,6 +49,14 @@ type Follower interface {
 	Follow(ctx context.Context, changed func(workload Berth))
 }
 
+// Rooted is a driver of a site that knows what belongs to what there, down to what runs in an instance.
+type Rooted interface {
+	// Tree gives all that is there of a workload.
+	Tree(ctx context.Context, workload Berth) ([]status.Node, error)
+	// Sheet gives all that is known of one node of the tree.
+	Sheet(ctx context.Context, workload Berth, node string) (status.Sheet, error)
+}
+
 // Placer is a driver of a site that takes objects of a cluster's API as they are.
 type Placer interface {
 	// TryObjects asks the site what it would make of the objects of a revision, and changes nothing.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,7 +15,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/health"
 	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -65,6 +68,40 @@ func (f *fake) Compare(_ context.Context, b berth.ID, against view.Against) (vie
 func (f *fake) Log(context.Context, berth.ID, string, time.Time, int) ([]target.LogLine, error) {
 	f.asked++
 	return f.Lines, nil
+}
+
+// Tree gives of one berth what a cluster would: what belongs to what, and who looks after it.
+func (f *fake) Tree(_ context.Context, at berth.ID) ([]status.Node, error) {
+	f.asked++
+	b, _ := f.Story.Snapshot.Find(at)
+	if at.String() != "boarding/north" || len(b.Cohorts) == 0 {
+		return nil, nil
+	}
+	c, well := b.Cohorts[0], health.State{Word: health.Healthy}
+	part := c.Parts[slices.IndexFunc(c.Parts, func(p status.Part) bool { return p.Kind == declare.Service })].Name
+	set := status.Node{ID: "apps/v1 ReplicaSet " + part + "-6f4", Kind: "ReplicaSet", Name: at.Workload + "-" + part + "-6f4d9c7b55", State: well, Owner: "kube-controller-manager", Note: "1 of 2 ready"}
+	for i, in := range c.Instances {
+		if in.Part != part {
+			continue
+		}
+		pod := status.Node{ID: "v1 Pod " + in.ID, Kind: "Pod", Name: in.ID, State: well, Since: in.Health.Started, Instance: in.ID, Note: fmt.Sprintf("10.244.0.%d on shore-1", i+7)}
+		pod.Below = []status.Node{{ID: pod.ID + "/main", Kind: "container", Name: "main", State: well, Since: in.Health.Started, Instance: in.ID, Note: "gate:4.12.2"}}
+		set.Below = append(set.Below, pod)
+	}
+	set.Below = append(set.Below, status.Node{ID: "v1 Pod new", Kind: "Pod", Name: at.Workload + "-" + part + "-6f4d9c7b55-x2k9p", State: health.State{Word: health.Failing, Reason: "cannot pull its image: gate:4.13.0: not found"}, Restarts: 3})
+	return []status.Node{
+		{ID: "apps/v1 Deployment gate", Kind: "Deployment", Name: at.Workload + "-" + part, Part: part, State: health.State{Word: health.Starting, Reason: "1 of 2 instances are available", Moves: true}, Note: "1 of 2 ready", Below: []status.Node{set}},
+		{ID: "v1 Service gate", Kind: "Service", Name: at.Workload + "-" + part, Part: part, State: well, Note: "1 of 2 addresses ready"},
+	}, nil
+}
+
+func (f *fake) Sheet(_ context.Context, _ berth.ID, node string) (status.Sheet, error) {
+	return status.Sheet{
+		ID: node, Live: "apiVersion: apps/v1\nkind: Deployment\nspec:\n  replicas: 3\n", Declared: "apiVersion: apps/v1\nkind: Deployment\nspec:\n  replicas: 2\n",
+		Differences: []compare.Difference{{Pointer: "/parts/all/objects/Deployment~1gate/spec/replicas", Kind: compare.Drift, Applied: 2.0, Declared: 2.0, Live: 3.0, Owner: "somebody at 09:10:11 UTC on 12 March"}},
+		Conditions:  []status.Condition{{Type: "Available", Status: "False", Reason: "MinimumReplicasUnavailable", Message: "Deployment does not have minimum availability.", Since: time.Date(2026, 3, 12, 9, 10, 11, 0, time.UTC)}},
+		Events:      []status.Event{{At: time.Date(2026, 3, 12, 9, 10, 11, 0, time.UTC), Text: "ScalingReplicaSet: Scaled up replica set gate-6f4 from 2 to 3"}},
+	}, nil
 }
 
 func (f *fake) Facts(context.Context, ledger.Query) ([]ledger.Fact, error) { return nil, nil }
@@ -177,7 +214,7 @@ var sizes = [][2]int{{158, 47}, {100, 30}, {80, 24}}
 func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
-		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"},
+		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
 		{"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {

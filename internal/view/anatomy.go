@@ -17,12 +17,12 @@ import (
 	"aditus/internal/words"
 )
 
-// Branch is one row of a berth's anatomy: a cohort, a part of it, or an instance of a part.
+// Branch is one row of a berth's anatomy: a cohort, a part of it, an instance of a part, or whatever a site knows of it.
 type Branch struct {
 	ID       string // stays the same from one look to the next
-	Depth    int    // 0 for a cohort, 1 for a part, 2 for an instance
+	Depth    int    // 0 for a cohort, 1 for a part, 2 and more for what is in it
 	Name     string
-	Kind     string // of a part
+	Kind     string // of a part or a node
 	Words    string // how it is doing
 	Why      string // where it is not well
 	Tone     words.Tone
@@ -30,11 +30,15 @@ type Branch struct {
 	Cohort   *status.Cohort
 	Part     *status.Part
 	Instance *status.Instance
-	Last     bool // the last one of its kind under the same parent
+	Node     *status.Node // what its site knows of it
+	Others   bool         // it is looked after by others
+	Last     bool         // the last one of its kind under the same parent
+	Stems    uint64       // the levels above it, as bits, at which more follows below
 }
 
-// Anatomy lists what a berth is made of, from its cohorts down to the instance, with health rolled up.
-func Anatomy(b status.Berth, now time.Time) []Branch {
+// Anatomy lists what a berth is made of, from its cohorts down to what its site knows of what belongs to it, with health rolled
+// up. tree is what the site knows; nothing where it knows no more than instances.
+func Anatomy(b status.Berth, tree []status.Node, now time.Time) []Branch {
 	var rows []Branch
 	cohorts := slices.Clone(b.Cohorts)
 	if b.Rollout != nil { // what is coming stands first
@@ -42,6 +46,7 @@ func Anatomy(b status.Berth, now time.Time) []Branch {
 			return cmp.Compare(age(b, x.Revision), age(b, y.Revision))
 		})
 	}
+	shared := sharedBy(b, cohorts)
 	for i := range cohorts {
 		c := &cohorts[i]
 		side, role := words.Quiet, "applied"
@@ -63,11 +68,82 @@ func Anatomy(b status.Berth, now time.Time) []Branch {
 		sum.Reason = "" // it stands at the part and the instance
 		rows = append(rows, Branch{
 			ID: string(c.Revision), Name: strings.TrimSpace(fmt.Sprintf("%s %s", c.Version, c.Revision.Short())), Kind: role,
-			Words: trafficOf(c) + ", " + words.Health(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c, Last: i == len(b.Cohorts)-1,
+			Words: trafficOf(c) + ", " + words.Health(sum), Tone: toneOfHealth(sum.Word), Side: side, Cohort: c,
 		})
 		for k := range c.Parts {
-			rows = append(rows, partBranch(c, &c.Parts[k], side, k == len(c.Parts)-1, now)...)
+			part := partBranch(c, &c.Parts[k], side, now)
+			var nodes []Branch
+			for n := range tree {
+				if of := &tree[n]; of.Part == c.Parts[k].Name && (of.Revision == c.Revision || of.Revision == "" && shared[of.Part] == c.Revision) {
+					nodes = append(nodes, nodeBranch(c, &c.Parts[k], of, part[0].ID, 2, side, now)...)
+				}
+			}
+			if len(nodes) > 0 {
+				part = append(part[:1], nodes...)
+			}
+			rows = append(rows, part...)
 		}
+	}
+	return stemmed(rows)
+}
+
+// sharedBy tells under which cohort's parts stands what no cohort has for itself: what is applied, or what is there.
+func sharedBy(b status.Berth, cohorts []status.Cohort) map[string]declare.Fingerprint {
+	of := map[string]declare.Fingerprint{}
+	for _, c := range cohorts {
+		for _, part := range c.Parts {
+			if _, has := of[part.Name]; !has || b.Applied != nil && c.Revision == b.Applied.Fingerprint {
+				of[part.Name] = c.Revision
+			}
+		}
+	}
+	return of
+}
+
+// stemmed notes of each row what follows it at its own level and at those above.
+func stemmed(rows []Branch) []Branch {
+	follows := uint64(0)
+	for i, r := range slices.Backward(rows) {
+		level := uint64(1) << min(r.Depth, 63)
+		rows[i].Last, rows[i].Stems = follows&level == 0, follows&(level-1)
+		follows = follows&(level-1) | level
+	}
+	return rows
+}
+
+// nodeBranch gives the rows of a node and of all below it.
+func nodeBranch(c *status.Cohort, part *status.Part, n *status.Node, above string, depth int, side words.Tone, now time.Time) []Branch {
+	row := Branch{ID: above + "/" + n.ID, Depth: depth, Name: n.Name, Kind: n.Kind, Tone: toneOfHealth(n.Word), Side: side, Cohort: c, Part: part, Node: n, Others: n.Owner != ""}
+	var told []string
+	switch {
+	case n.Word == health.Stopped:
+		told = append(told, cmp.Or(n.Reason, "stopped on purpose"))
+	case n.Word != health.Healthy:
+		told, row.Why = append(told, string(n.Word)), n.Reason
+	case !n.Since.IsZero() && n.Instance != "":
+		told = append(told, "healthy for "+say.Span(now.Sub(n.Since)))
+	}
+	if n.Note != "" {
+		told = append(told, n.Note)
+	}
+	if n.Restarts > 0 {
+		told = append(told, say.Count(n.Restarts, "restart"))
+	}
+	if len(told) == 0 {
+		told = append(told, string(n.Word))
+	}
+	if n.Owner != "" {
+		told = append(told, "made by "+n.Owner)
+	}
+	row.Words = strings.Join(told, ", ")
+	for i := range c.Instances {
+		if c.Instances[i].ID == n.Instance {
+			row.Instance = &c.Instances[i]
+		}
+	}
+	rows := []Branch{row}
+	for i := range n.Below {
+		rows = append(rows, nodeBranch(c, part, &n.Below[i], row.ID, depth+1, side, now)...)
 	}
 	return rows
 }
@@ -79,8 +155,8 @@ func age(b status.Berth, revision declare.Fingerprint) int {
 	return 1
 }
 
-func partBranch(c *status.Cohort, part *status.Part, side words.Tone, last bool, now time.Time) []Branch {
-	row := Branch{ID: string(c.Revision) + "/" + part.Name, Depth: 1, Name: part.Name, Kind: string(part.Kind), Side: side, Cohort: c, Part: part, Last: last}
+func partBranch(c *status.Cohort, part *status.Part, side words.Tone, now time.Time) []Branch {
+	row := Branch{ID: string(c.Revision) + "/" + part.Name, Depth: 1, Name: part.Name, Kind: string(part.Kind), Side: side, Cohort: c, Part: part}
 	rows := []Branch{row}
 	var all []health.Instance
 	for i := range c.Instances {
@@ -99,14 +175,14 @@ func partBranch(c *status.Cohort, part *status.Part, side words.Tone, last bool,
 		all = append(all, in.Health)
 		rows = append(rows, Branch{ID: row.ID + "/" + in.ID, Depth: 2, Name: in.ID, Words: text, Why: in.Health.Reason, Tone: tone, Side: side, Cohort: c, Part: part, Instance: in})
 	}
-	if len(rows) > 1 {
-		rows[len(rows)-1].Last = true
-	}
 	wanted := part.Wanted
 	if side == words.Moves {
 		wanted = len(all) // as many as the stage asks for
 	}
 	rows[0].Words, rows[0].Tone, rows[0].Why = partWords(part, wanted, all)
+	if part.Kind == declare.Objects {
+		rows[0].Words, rows[0].Tone, rows[0].Why = objectWords(c, part, all)
+	}
 	return rows
 }
 
@@ -172,6 +248,37 @@ func partWords(part *status.Part, wanted int, instances []health.Instance) (stri
 	case declare.Volume:
 		size, _ := part.Live["size"].(float64)
 		text = say.Bytes(int64(size))
+	}
+	if part.Orphan {
+		text, tone = text+", not declared: an orphan", words.Moves
+	}
+	return text, tone, why
+}
+
+// objectWords tells a part of objects: how many there are, and the first of those that are not well.
+func objectWords(c *status.Cohort, part *status.Part, instances []health.Instance) (text string, tone words.Tone, why string) {
+	there, all, sum := 0, 0, health.Sum(instances, len(instances))
+	tone, why = toneOfHealth(sum.Word), sum.Reason
+	if len(instances) == 0 {
+		tone = words.Quiet
+	}
+	for _, o := range c.Objects {
+		if o.Part != part.Name {
+			continue
+		}
+		if all++; o.There {
+			there++
+		}
+		if o.Word == health.Failing && tone != words.Bad || o.Moves && tone == words.Quiet {
+			tone, why = toneOfHealth(o.Word), o.ID+": "+o.Reason
+		}
+	}
+	text = say.Count(all, "object")
+	if there < all {
+		text = fmt.Sprintf("%d of %d objects as declared", there, all)
+	}
+	if len(instances) > 0 {
+		text += fmt.Sprintf(", %d of %d instances healthy", sum.Healthy, len(instances))
 	}
 	if part.Orphan {
 		text, tone = text+", not declared: an orphan", words.Moves

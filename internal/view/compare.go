@@ -1,8 +1,10 @@
 package view
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -74,13 +76,28 @@ func NewComparison(book *ledger.Ledger, b status.Berth, preview *berth.Revision)
 		Berth: b.ID, Applied: named(b.Applied), Declared: named(declared), Live: LiveWords(b), Preview: preview != nil,
 		SyncStatus: b.SyncStatus, Fields: compare.Fields(applied, wanted, live),
 	}
+	owners := map[string]string{}
+	for _, d := range b.Differences {
+		owners[d.Pointer] = d.Owner
+	}
+	for i, d := range c.Fields {
+		c.Fields[i].Owner = owners[d.Pointer]
+	}
 	differences := compare.Three(applied, wanted, live)
+	for i, d := range differences {
+		differences[i].Owner = owners[d.Pointer]
+	}
 	c.Plan = plan.New(wanted, differences)
 	c.Patch = compare.Patch(wanted, live)
 	if preview != nil {
 		c.SyncStatus = compare.SyncStatusOf(differences, live != nil)
 	}
 	c.Does, c.Undoes = sentences(c, wanted, differences)
+	if preview == nil {
+		for _, told := range b.Trial {
+			c.Does = append(c.Does, "Of "+told)
+		}
+	}
 	if unseen {
 		c.Does = append(c.Does, "The site was not seen yet, so what was changed there by hand is not among this")
 	}
@@ -135,7 +152,11 @@ func sentences(c Comparison, declared *declare.Desired, differences []compare.Di
 		case compare.Drift, compare.Conflict:
 			undoes = append(undoes, Overwrite(d))
 		case compare.Orphan:
-			does = append(does, fmt.Sprintf("%s is live and not declared: it stays unless you remove it", d.Part()))
+			name := d.Part()
+			if id, _ := d.Object(); id != "" {
+				name = id
+			}
+			does = append(does, fmt.Sprintf("%s is live and not declared: it stays unless you remove it", name))
 		case compare.Left:
 			does = append(does, fmt.Sprintf("%s stays as it is live, %s: the declaration leaves it to others", Field(d.Pointer), Value(d.Live)))
 		}
@@ -206,11 +227,11 @@ func few(texts []string, most int) string {
 func Overwrite(d compare.Difference) string {
 	switch {
 	case d.Live == nil:
-		return fmt.Sprintf("%s was removed by hand and comes back", Field(d.Pointer))
+		return fmt.Sprintf("%s was removed by %s and comes back", Field(d.Pointer), cmp.Or(d.Owner, "hand"))
 	case d.Declared == nil:
-		return fmt.Sprintf("%s was added by hand and goes", Field(d.Pointer))
+		return fmt.Sprintf("%s was added by %s and goes", Field(d.Pointer), cmp.Or(d.Owner, "hand"))
 	}
-	return fmt.Sprintf("%s was set to %s by hand and becomes %s", Field(d.Pointer), short(Value(d.Live)), short(Value(d.Declared)))
+	return fmt.Sprintf("%s was set to %s by %s and becomes %s", Field(d.Pointer), short(Value(d.Live)), cmp.Or(d.Owner, "hand"), short(Value(d.Declared)))
 }
 
 // Seen tells whether a site can show a field; the rest of a declaration lives in Aditus alone.
@@ -226,8 +247,14 @@ func Field(pointer string) string {
 	for i, key := range keys {
 		keys[i] = declare.Unescape(key)
 	}
+	if len(keys) >= 3 && keys[1] == "objects" { // Deployment/gate spec.replicas
+		return strings.TrimSpace(keys[2] + " " + strings.Join(keys[3:], "."))
+	}
 	return strings.Join(keys, " ")
 }
+
+// mostObjects is how many of a part's objects are named where it stands in one line.
+const mostObjects = 12
 
 // Value writes a value of a desired state on one line.
 func Value(value any) string {
@@ -236,6 +263,10 @@ func Value(value any) string {
 		return "nothing"
 	case string:
 		return v
+	case map[string]any:
+		if objects, are := v["objects"].(map[string]any); are && v["kind"] == string(declare.Objects) {
+			return few(slices.Sorted(maps.Keys(objects)), mostObjects)
+		}
 	}
 	text, err := json.Marshal(value)
 	if err != nil {

@@ -119,7 +119,7 @@ func TestAnatomy(t *testing.T) {
 		{Name: "idle", Kind: declare.Service}, {Name: "old", Kind: declare.Service, Wanted: 0, Orphan: true}, {Name: "setup", Kind: declare.Task}, {Name: "texts", Kind: declare.Settings, Live: map[string]any{"values": map[string]any{"a": "b"}}},
 	}, Instances: []status.Instance{in("app", "app-1", health.Healthy, ""), in("app", "app-2", health.Failing, "status 503"), done}}}}
 	var got []string
-	for _, r := range view.Anatomy(b, now) {
+	for _, r := range view.Anatomy(b, nil, now) {
 		got = append(got, strings.TrimSpace(fmt.Sprintf("%d %s %s: %s %s", r.Depth, r.Name, r.Kind, r.Words, r.Why)))
 	}
 	want := []string{

@@ -30,6 +30,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/health"
 	"aditus/internal/core/policy"
 	"aditus/internal/core/signal"
 	"aditus/internal/ledger"
@@ -125,6 +126,15 @@ func (s *story) OfferLimit(_ context.Context, who policy.Actor, b view.Bench, li
 	s.note("another limit of %s of %s by %s from %s", b.Rule.Name, b.Berth, who.Name, who.From)
 	return source.Proposal{Branch: fmt.Sprint("limit-", limit)}, nil
 }
+func (s *story) Tree(context.Context, berth.ID) ([]status.Node, error) {
+	pod := status.Node{ID: "v1 Pod gate-1", Kind: "Pod", Name: "gate-1", State: health.State{Word: health.Healthy}, Instance: "gate-1"}
+	return []status.Node{{ID: "apps/v1 Deployment gate", Kind: "Deployment", Name: "gate", State: health.State{Word: health.Healthy}, Below: []status.Node{pod}}}, nil
+}
+
+func (s *story) Sheet(_ context.Context, _ berth.ID, node string) (status.Sheet, error) {
+	return status.Sheet{ID: node, Live: "kind: Deployment\n", Conditions: []status.Condition{{Type: "Available", Status: "True"}}}, nil
+}
+
 func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.Time, most int) ([]target.LogLine, error) {
 	if instance == "nobody" {
 		return nil, target.ErrNoInstance

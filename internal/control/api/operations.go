@@ -67,6 +67,10 @@ type (
 	Facts struct {
 		Facts []ledger.Fact `json:"facts"`
 	}
+	// Tree is what is at a site of a berth.
+	Tree struct {
+		Nodes []status.Node `json:"nodes"`
+	}
 	// Lines are lines that an instance wrote, oldest first.
 	Lines struct {
 		Lines []target.LogLine `json:"lines"`
@@ -135,6 +139,16 @@ var operations = []operation{
 			}
 			lines, err := c.Log(ctx, c.berth, c.query("instance"), since, most)
 			return Lines{lines}, err
+		}},
+	{method: "GET", path: berthPath + "/tree", name: "tree", about: "What is at the site of a berth, and what belongs to what.", scope: policy.Look, out: Tree{},
+		do: func(ctx context.Context, c call) (any, error) {
+			nodes, err := c.Tree(ctx, c.berth)
+			return Tree{nodes}, err
+		}},
+	{method: "GET", path: berthPath + "/sheet", name: "sheet", about: "All that a site knows of one node of a berth's tree.", scope: policy.Look, out: status.Sheet{},
+		query: []parameter{{"node", "Its id.", "string"}},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.Sheet(ctx, c.berth, c.query("node"))
 		}},
 	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {

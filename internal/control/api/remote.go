@@ -391,6 +391,19 @@ func (r *Remote) Log(ctx context.Context, id berth.ID, instance string, since ti
 	return lines.Lines, err
 }
 
+// Tree implements control.Reader.
+func (r *Remote) Tree(ctx context.Context, id berth.ID) ([]status.Node, error) {
+	var t Tree
+	err := r.ask(ctx, http.MethodGet, pathOf(id, "/tree"), nil, nil, &t)
+	return t.Nodes, err
+}
+
+// Sheet implements control.Reader.
+func (r *Remote) Sheet(ctx context.Context, id berth.ID, node string) (s status.Sheet, err error) {
+	err = r.ask(ctx, http.MethodGet, pathOf(id, "/sheet"), url.Values{"node": {node}}, nil, &s)
+	return s, err
+}
+
 // Try implements control.Writer.
 func (r *Remote) Try(ctx context.Context, _ policy.Actor, link string) (string, error) {
 	var a Answer

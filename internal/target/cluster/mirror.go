@@ -281,6 +281,24 @@ func (m *mirror) named(apiVersion, name, namespace, of string) metav1.Object {
 	return nil
 }
 
+// labelled gives all objects that have a workload's label, of the cluster and of a namespace.
+func (m *mirror) labelled(namespace, workload string) (found []metav1.Object) {
+	m.mu.Lock()
+	watches := slices.Collect(maps.Values(m.watches))
+	m.mu.Unlock()
+	for _, w := range watches {
+		if w.kind.others || w.kind.all || w.kind == endpoints {
+			continue
+		}
+		for _, o := range w.informer.GetStore().List() {
+			if one, ok := o.(metav1.Object); ok && one.GetLabels()[labelWorkload] == workload && (one.GetNamespace() == namespace || one.GetNamespace() == "") {
+				found = append(found, one)
+			}
+		}
+	}
+	return found
+}
+
 // ownedBy gives the objects that another one looks after, of all kinds that are watched, by kind and name.
 func (m *mirror) ownedBy(uid types.UID) (found []metav1.Object) {
 	m.mu.Lock()

@@ -3,6 +3,7 @@ package cluster
 import (
 	"fmt"
 	"net/http"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster/clustertest"
 )
@@ -61,6 +63,30 @@ func shown(t *testing.T, site *Site, revision declare.Fingerprint, desired decla
 	return strings.Join(told, "; ")
 }
 
+var suffix = regexp.MustCompile(`gate-[0-9a-f]{8}`)
+
+// branches tells the tree of a workload in one line.
+func branches(t *testing.T, site *Site) string {
+	t.Helper()
+	nodes, err := site.Tree(t.Context(), "fares")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tell func(nodes []status.Node) string
+	tell = func(nodes []status.Node) string {
+		var told []string
+		for _, n := range nodes {
+			text := n.Kind + " " + suffix.ReplaceAllString(n.Name, "gate-?")
+			if len(n.Below) > 0 {
+				text += " (" + tell(n.Below) + ")"
+			}
+			told = append(told, text)
+		}
+		return strings.Join(told, ", ")
+	}
+	return tell(nodes)
+}
+
 // TestPlaced takes objects as they are through a first sync, a change, a hand that changes them, a way back and orphans.
 func TestPlaced(t *testing.T) {
 	api, site := standIn(t)
@@ -95,8 +121,18 @@ func TestPlaced(t *testing.T) {
 		t.Error("the pods are marked, so that taking over would exchange them")
 	}
 
+	if got, want := branches(t, site), "ConfigMap hours, Deployment gate (ReplicaSet gate-? (Pod gate-?-0 (container gate), Pod gate-?-1 (container gate))), Service gate"; got != want {
+		t.Errorf("the tree is %s\nwant        %s", got, want)
+	}
 	api.Change(list, func(o clustertest.Object) { o["spec"].(clustertest.Object)["replicas"] = int64(3) })
 	is(one, first, "drift spec/replicas of Deployment/gate 2 → 3; 3 pods, 100 %")
+	sheet, err := site.Sheet(t.Context(), "fares", "apps/v1 Deployment gate")
+	if err != nil || len(sheet.Differences) != 1 || !strings.Contains(sheet.Live, "replicas: 3") || !strings.Contains(sheet.Declared, "replicas: 2") {
+		t.Errorf("the sheet: %+v, %v", sheet, err)
+	}
+	if _, err := site.Sheet(t.Context(), "tides", "apps/v1 Deployment gate"); err == nil {
+		t.Error("another workload sees it too")
+	}
 	do(target.Place(one, "all", 2, nil))
 	is(one, first, "2 pods, 100 %")
 

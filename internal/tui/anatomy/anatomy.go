@@ -1,5 +1,5 @@
-// Package anatomy is the screen of what a berth is made of, down to the instance, with an inspector beside it: events,
-// log, environment, probes and signals.
+// Package anatomy is the screen of what a berth is made of, down to what its site knows of each instance, with an inspector beside
+// it: events, log, environment, probes, signals, and the object as it is.
 package anatomy
 
 import (
@@ -30,16 +30,18 @@ const (
 	Environment
 	Probes
 	Signals
+	Object
 	tabs
 )
 
-var tabNames = [tabs]string{"events", "log", "environment", "probes", "signals"}
+var tabNames = [tabs]string{"events", "log", "environment", "probes", "signals", "object"}
 
 // Model is the anatomy of one berth with a cursor.
 type Model struct {
 	desk   *screen.Desk
 	berth  status.Berth
 	now    time.Time
+	nodes  []status.Node // what its site knows of it
 	rows   []view.Branch
 	folded map[string]bool
 	list   kit.List
@@ -52,7 +54,9 @@ type Model struct {
 	logOf  string
 	failed string // why the log cannot be read
 	paused bool
-	back   int // lines scrolled back from the newest
+	back   int // lines scrolled back from the newest; of an object, on from its beginning
+	sheet  status.Sheet
+	noPage string // why the sheet cannot be read
 	filter string
 }
 
@@ -63,13 +67,19 @@ func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cm
 		return nil, nil
 	}
 	m := New(d, b, s.Now)
-	return m, m.readLog()
+	return m, m.read()
 }
 
 // New makes the screen, with the cursor on what is not well, if anything is.
 func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
 	m := &Model{desk: d, folded: map[string]bool{}}
 	m.set(b, now)
+	m.worst()
+	return m
+}
+
+// worst puts the cursor on what is not well, if anything is.
+func (m *Model) worst() {
 	for i, r := range m.rows {
 		if r.Tone == words.Bad && (r.Instance != nil || m.rows[m.list.At].Tone != words.Bad) {
 			m.list.At = i
@@ -78,7 +88,6 @@ func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
 			}
 		}
 	}
-	return m
 }
 
 // set shows the berth as it is now.
@@ -90,7 +99,7 @@ func (m *Model) set(b status.Berth, now time.Time) {
 	m.berth, m.now = b, now
 	m.rows = nil
 	hidden := ""
-	for _, r := range view.Anatomy(b, now) {
+	for _, r := range view.Anatomy(b, m.nodes, now) {
 		if hidden != "" && strings.HasPrefix(r.ID, hidden+"/") {
 			continue
 		}
@@ -110,7 +119,7 @@ func (m *Model) Berth() berth.ID { return m.berth.ID }
 
 // Picture implements screen.Screen.
 func (m *Model) Picture() *screen.Picture {
-	return &screen.Picture{Name: fmt.Sprintf("anatomy-%s-%s", m.berth.Workload, m.berth.Site), Paint: draw.OfAnatomy(m.berth, m.now)}
+	return &screen.Picture{Name: fmt.Sprintf("anatomy-%s-%s", m.berth.Workload, m.berth.Site), Paint: draw.OfAnatomy(m.berth, m.nodes, m.now)}
 }
 
 // Update implements screen.Screen.
@@ -126,28 +135,77 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.list.At = at
 		}
 	}
-	return m.readLog()
+	return m.read()
 }
 
 // logLines is how many lines of an instance's log are kept on screen.
 const logLines = 400
 
-// readLog reads the log of the instance that is looked into, and again where that is another one by then.
-func (m *Model) readLog() tea.Cmd {
-	instance, id := m.Instance(), m.berth.ID
-	if instance == "" {
-		return nil
-	}
+// wants is what is read beside the snapshot: the tree, the log of an instance, and the sheet of a node.
+type wants struct{ instance, node string }
+
+func (m *Model) wants() wants { return wants{m.Instance(), m.node()} }
+
+// read reads the tree and what is looked into, and again where that is something else by then.
+func (m *Model) read() tea.Cmd {
+	asked, id := m.wants(), m.berth.ID
 	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
-		lines, err := m.desk.Control.Log(ctx, id, instance, time.Time{}, logLines)
+		tree, treeErr := m.desk.Control.Tree(ctx, id)
+		var lines []target.LogLine
+		var logErr, sheetErr error
+		var sheet status.Sheet
+		if asked.instance != "" {
+			lines, logErr = m.desk.Control.Log(ctx, id, asked.instance, time.Time{}, logLines)
+		}
+		if asked.node != "" {
+			sheet, sheetErr = m.desk.Control.Sheet(ctx, id, asked.node)
+		}
 		return func() tea.Cmd {
-			m.SetLog(instance, lines, err)
-			if m.Instance() != instance {
-				return m.readLog()
+			if treeErr == nil {
+				m.SetTree(tree)
+			}
+			if asked.instance != "" {
+				m.SetLog(asked.instance, lines, logErr)
+			}
+			if asked.node != "" {
+				m.SetSheet(asked.node, sheet, sheetErr)
+			}
+			if m.wants() != asked {
+				return m.read()
 			}
 			return nil
 		}
 	})
+}
+
+// SetTree gives what the site knows of the berth.
+func (m *Model) SetTree(tree []status.Node) {
+	first := m.nodes == nil && len(tree) > 0
+	m.nodes = tree
+	m.set(m.berth, m.now)
+	if first {
+		m.worst()
+	}
+}
+
+// SetSheet gives the sheet that was asked for.
+func (m *Model) SetSheet(node string, sheet status.Sheet, err error) {
+	if m.sheet.ID != node {
+		m.back = 0
+	}
+	m.sheet, m.noPage = sheet, ""
+	m.sheet.ID = node
+	if err != nil {
+		m.noPage = err.Error()
+	}
+}
+
+// node names the node whose sheet is wanted now; empty for none.
+func (m *Model) node() string {
+	if r, ok := m.selected(); ok && r.Node != nil && (m.tab == Object || m.instance() == nil) {
+		return r.Node.ID
+	}
+	return ""
 }
 
 // Instance names the instance whose log is wanted now; empty for none.
@@ -193,7 +251,7 @@ func (m *Model) instance() *status.Instance {
 	if !ok {
 		return nil
 	}
-	if r.Instance != nil {
+	if r.Instance != nil || r.Node != nil {
 		return r.Instance
 	}
 	var first *status.Instance
@@ -223,7 +281,10 @@ func (m *Model) part(in *status.Instance) *status.Part {
 // Keys implements screen.Screen.
 func (m *Model) Keys() []screen.Key {
 	follows, back, finds := "", "", ""
-	if m.tab == Log {
+	if m.node() != "" {
+		back = "back and on"
+	}
+	if m.tab == Log && m.instance() != nil {
 		follows, back, finds = "pause", "back and on", "find in the log"
 		if m.paused {
 			follows = "follow"
@@ -232,7 +293,7 @@ func (m *Model) Keys() []screen.Key {
 	then := func(do func(pressed string)) func(string) tea.Cmd { // another log may be wanted afterwards
 		return func(pressed string) tea.Cmd {
 			do(pressed)
-			return m.readLog()
+			return m.read()
 		}
 	}
 	list := screen.List(&m.list, func() int { return len(m.rows) })
@@ -240,11 +301,11 @@ func (m *Model) Keys() []screen.Key {
 	list.Do = then(func(pressed string) { move(pressed) })
 	return []screen.Key{
 		list,
-		screen.Bind("tab right l shift+tab left h 1 2 3 4 5", "tab", "next page", "the inspector's pages (1 to 5): events, log, environment, probes, signals", then(m.turn)),
+		screen.Bind("tab right l shift+tab left h 1 2 3 4 5 6", "tab", "next page", "the inspector's pages (1 to 6): events, log, environment, probes, signals, object", then(m.turn)),
 		screen.Bind("z enter", "z", "fold", "fold (enter)", then(m.fold)),
 		screen.Bind("p", "p", "picture", "write the tree as SVG and PDF", func(string) tea.Cmd { return m.desk.TakePicture() }),
 		screen.Bind("f", "f", follows, "pause the log, or follow it again", then(m.pause)),
-		screen.Bind("[ shift+up K ] shift+down J", "[ ]", back, "back and on in the log", then(m.scroll)),
+		screen.Bind("[ shift+up K ] shift+down J", "[ ]", back, "back and on in the log or the object", then(m.scroll)),
 		screen.Bind("/", "/", finds, "find in the log", m.find),
 	}
 }
@@ -261,7 +322,7 @@ func (m *Model) turn(pressed string) {
 }
 
 func (m *Model) fold(string) {
-	if r, ok := m.selected(); ok && r.Instance == nil {
+	if r, ok := m.selected(); ok && (r.Instance == nil || r.Node != nil) {
 		m.folded[r.ID] = !m.folded[r.ID]
 		m.set(m.berth, m.now)
 	}
@@ -274,6 +335,14 @@ func (m *Model) pause(string) {
 }
 
 func (m *Model) scroll(pressed string) {
+	if m.node() != "" { // a sheet is read from its beginning
+		if pressed == "[" || pressed == "shift+up" || pressed == "K" {
+			m.back = max(0, m.back-10)
+		} else {
+			m.back += 10
+		}
+		return
+	}
 	if pressed == "[" || pressed == "shift+up" || pressed == "K" {
 		if m.tab == Log {
 			m.back, m.paused = m.back+5, true

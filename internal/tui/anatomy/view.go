@@ -1,6 +1,7 @@
 package anatomy
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -30,6 +31,9 @@ func (m *Model) View(p *kit.Page) {
 	end := p.H - 2
 	if p.W >= sideBySide {
 		m.split = p.W * 46 / 100
+		if len(m.nodes) > 0 { // it has more levels, and longer names
+			m.split = p.W * 56 / 100
+		}
 		m.tree(p, kit.Margin+1, 3, m.split-2, end)
 		for y := 2; y < end; y++ {
 			p.Put(m.split, y, kit.Rule, "│")
@@ -53,6 +57,9 @@ func (m *Model) tree(p *kit.Page, x, y, width, end int) {
 	m.rowsAt, m.room = y, end-y
 	from, to := m.list.Window(end-y, len(m.rows))
 	name := min(27, width*4/10)
+	if len(m.nodes) > 0 {
+		name = min(44, width*5/10)
+	}
 	for i := from; i < to; i++ {
 		if i == m.list.At {
 			choose(p, y, x-1, width+2)
@@ -67,12 +74,18 @@ func choose(p *kit.Page, y, x, _ int) { p.Put(x, y, kit.New, "▸") }
 
 func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 	r := m.rows[i]
-	indent := map[int]string{0: "", 1: "├─ ", 2: "│  ├─ "}[r.Depth]
-	if r.Depth > 0 && r.Last {
-		indent = indent[:len(indent)-len("├─ ")] + "└─ "
-	}
-	if r.Depth == 2 && r.Part != nil && m.lastPart(i) {
-		indent = strings.Replace(indent, "│  ", "   ", 1)
+	indent := ""
+	for level := 1; level <= r.Depth; level++ {
+		switch follows := r.Stems>>level&1 == 1; {
+		case level == r.Depth && r.Last:
+			indent += "└─ "
+		case level == r.Depth:
+			indent += "├─ "
+		case follows:
+			indent += "│  "
+		default:
+			indent += "   "
+		}
 	}
 	at := p.PutIn(x+1, y, width-1, kit.Rule, indent)
 	role := kit.Text
@@ -83,14 +96,14 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 		role = kit.New
 	case r.Depth == 0:
 		role = kit.Old
-	case r.Depth == 2:
+	case r.Depth == 2 && r.Node == nil, r.Others:
 		role = kit.Dim
 	}
 	if i == m.list.At {
 		role = kit.Bright
 	}
 	text := r.Name
-	if r.Depth == 2 {
+	if r.Depth >= 2 {
 		text = ending(strings.TrimPrefix(r.Name, m.berth.Workload+"-"), x+name-at)
 	}
 	end := p.PutIn(at, y, x+name-at, role, text)
@@ -120,12 +133,6 @@ func ending(text string, width int) string {
 	return "…" + string(runes[len(runes)-width+1:])
 }
 
-// lastPart tells whether the part that a row belongs to is the last one of its cohort.
-func (m *Model) lastPart(i int) bool {
-	r := m.rows[i]
-	return r.Part != nil && len(r.Cohort.Parts) > 0 && r.Cohort.Parts[len(r.Cohort.Parts)-1].Name == r.Part.Name
-}
-
 // inspector tells all about what is selected.
 func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 	for i, name := range tabNames {
@@ -148,8 +155,16 @@ func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 	width -= x
 	y += 2
 	in := m.instance()
+	if m.node() != "" && m.tab != Signals {
+		m.object(p, x, y, width, end)
+		return
+	}
 	if in == nil && m.tab != Signals {
 		m.plain(p, x, y, width, end)
+		return
+	}
+	if m.tab == Object {
+		p.Wrap(x, y, width, 2, kit.Dim, "Its site knows no more of it than its instances.")
 		return
 	}
 	if m.tab != Signals {
@@ -363,6 +378,64 @@ func (m *Model) signals(p *kit.Page, x, y, width, end int) {
 		p.PutIn(x+name+2*value+2, y, 12, kit.RoleOf(words.VerdictTone(v)), words.VerdictWord(v))
 		y++
 	}
+}
+
+// object tells all that the site knows of a node: how it is doing, what differs, what its controllers say, what happened, and the
+// object itself.
+func (m *Model) object(p *kit.Page, x, y, width, end int) {
+	r, _ := m.selected()
+	at := p.Put(x, y, kit.Text, r.Name)
+	p.PutIn(at+2, y, width-(at+2-x), kit.Dim, r.Kind)
+	y++
+	role := kit.Dim
+	if r.Tone != words.Quiet {
+		role = kit.RoleOf(r.Tone)
+	}
+	told := r.Words
+	if r.Why != "" {
+		told += ": " + r.Why
+	}
+	y = p.Wrap(x, y, width, 3, role, say.Capital(told))
+	y++
+	switch {
+	case m.sheet.ID != r.Node.ID:
+		p.Put(x, y, kit.Dim, "is read")
+		return
+	case m.noPage != "":
+		p.Wrap(x, y, width, 3, kit.Bad, say.Sentence(m.noPage))
+		return
+	}
+	var page kit.Lines
+	for _, d := range m.sheet.Differences {
+		page.Add(kit.Bad, say.Capital(d.String()))
+	}
+	for _, c := range m.sheet.Conditions {
+		text := fmt.Sprintf("%s is %s", c.Type, strings.ToLower(c.Status))
+		if !c.Since.IsZero() {
+			text += " since " + c.Since.Local().Format(time.TimeOnly)
+		}
+		if why := cmp.Or(c.Message, c.Reason); why != "" {
+			text += ": " + why
+		}
+		page.Add(kit.Text, text)
+	}
+	page.Gap()
+	for _, e := range slices.Backward(m.sheet.Events) {
+		role := kit.Text
+		if e.Bad {
+			role = kit.Bad
+		}
+		page.Add(role, e.At.Local().Format(time.TimeOnly)+"  "+e.Text)
+	}
+	page.Gap()
+	if m.sheet.Declared != "" {
+		page.Add(kit.Dim, "declared")
+		page.AddAll(kit.Text, m.sheet.Declared)
+		page.Gap()
+	}
+	page.Add(kit.Dim, "live")
+	page.AddAll(kit.Text, m.sheet.Live)
+	m.back = page.Draw(p, x, y, width, end, m.back)
 }
 
 func sorted(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
