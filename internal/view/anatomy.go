@@ -123,7 +123,7 @@ func nodeBranch(c *status.Cohort, part *status.Part, n *status.Node, above strin
 	case !n.Since.IsZero() && n.Instance != "":
 		told = append(told, "healthy for "+say.Span(now.Sub(n.Since)))
 	}
-	if n.Note != "" {
+	if n.Note != "" && row.Why == "" {
 		told = append(told, n.Note)
 	}
 	if n.Restarts > 0 {
@@ -266,9 +266,10 @@ func objectWords(c *status.Cohort, part *status.Part, instances []health.Instanc
 		if o.Part != part.Name {
 			continue
 		}
-		if all++; o.There {
-			there++
+		if all++; !o.There {
+			continue // how it is doing tells of another revision's form of it
 		}
+		there++
 		if o.Word == health.Failing && tone != words.Bad || o.Moves && tone == words.Quiet {
 			tone, why = toneOfHealth(o.Word), o.ID+": "+o.Reason
 		}

@@ -281,6 +281,9 @@ func (s Seen) Health(revision declare.Fingerprint, least int) health.Summary {
 		sum.Word = health.Healthy // nothing of it has instances
 	}
 	for _, o := range cohort.Objects {
+		if !o.There { // it tells of another revision's form of it
+			continue
+		}
 		if worse := o.Word == health.Failing && sum.Word != health.Failing || o.Word == health.Starting && o.Moves && sum.Word == health.Healthy; worse {
 			sum.Word, sum.Reason = o.Word, o.ID+": "+o.Reason
 		}

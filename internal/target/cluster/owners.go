@@ -1,7 +1,6 @@
 package cluster
 
 import (
-	"bytes"
 	"fmt"
 	"reflect"
 	"slices"
@@ -38,7 +37,7 @@ func project(declared declare.Object, live map[string]any, fields []metav1.Manag
 	p := &projection{owners: map[string]string{}, as: as}
 	for _, entry := range fields {
 		set := &fieldpath.Set{}
-		if entry.FieldsV1 == nil || set.FromJSON(bytes.NewReader(entry.FieldsV1.Raw)) != nil || entry.Subresource != "" {
+		if entry.FieldsV1 == nil || set.FromJSON(entry.FieldsV1.GetRawReader()) != nil || entry.Subresource != "" {
 			continue
 		}
 		if entry.Manager == manager {

@@ -66,10 +66,10 @@ func TestProject(t *testing.T) {
 			mine := ours
 			fields := []metav1.ManagedFieldsEntry{}
 			if c.taken != "" {
-				fields = append(fields, metav1.ManagedFieldsEntry{Manager: "somebody", Operation: metav1.ManagedFieldsOperationUpdate, Time: &at, FieldsV1: &metav1.FieldsV1{Raw: []byte(c.taken)}})
+				fields = append(fields, metav1.ManagedFieldsEntry{Manager: "somebody", Operation: metav1.ManagedFieldsOperationUpdate, Time: &at, FieldsV1: metav1.NewFieldsV1(c.taken)})
 				mine = without(t, ours, c.taken)
 			}
-			fields = append(fields, metav1.ManagedFieldsEntry{Manager: manager, Operation: metav1.ManagedFieldsOperationApply, FieldsV1: &metav1.FieldsV1{Raw: []byte(mine)}})
+			fields = append(fields, metav1.ManagedFieldsEntry{Manager: manager, Operation: metav1.ManagedFieldsOperationApply, FieldsV1: metav1.NewFieldsV1(mine)})
 			shown, owners := project(declared, live, fields, func(at time.Time) time.Time { return at })
 			desired := func(o declare.Object) *declare.Desired {
 				return &declare.Desired{Parts: map[string]declare.Part{"p": {Kind: declare.Objects, Objects: map[string]declare.Object{"o": o}}}}

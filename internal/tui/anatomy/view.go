@@ -164,7 +164,11 @@ func (m *Model) inspector(p *kit.Page, x, y, width, end int) {
 		return
 	}
 	if m.tab == Object {
-		p.Wrap(x, y, width, 2, kit.Dim, "Its site knows no more of it than its instances.")
+		told := "Its site knows no more of it than its instances."
+		if len(m.nodes) > 0 {
+			told = "Choose an object, or what belongs to one, in the tree."
+		}
+		p.Wrap(x, y, width, 2, kit.Dim, told)
 		return
 	}
 	if m.tab != Signals {
