@@ -29,12 +29,15 @@ const (
 // cannot tells why a site cannot take what is declared; empty where it can. A site is asked in the background, once for a
 // revision, and anew where it refused.
 func (b *loop) cannot(declared *berth.Revision, now time.Time) string {
-	if has, _ := declared.Desired.HasObjects(); !has {
+	if !declared.Desired.NeedsCluster() {
 		return ""
 	}
 	placer, ok := b.driver.(target.Placer)
 	if !ok {
-		return fmt.Sprintf("%s is no cluster, and objects of a cluster's API cannot be there: take its parts of kind objects out for this site", b.id.Site)
+		return fmt.Sprintf("%s is no cluster, and what comes from objects of a cluster's API cannot be there: take its parts of kind objects, and those with from:, out for this site", b.id.Site)
+	}
+	if has, _ := declared.Desired.HasObjects(); !has {
+		return ""
 	}
 	if declared.Fingerprint == b.state.Applied || b.state.Roll != nil {
 		return ""

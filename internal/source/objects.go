@@ -116,6 +116,22 @@ func (l *loader) withObjects(document declare.Node) (declare.Node, Commit, decla
 	}
 	for i, entry := range parts.Entries {
 		part := entry.Value
+		if from, has := part.Get("from"); has {
+			template, replicas, newest, wrong := l.template(from)
+			problems, commit = append(problems, wrong...), newer(commit, newest)
+			if len(wrong) > 0 {
+				continue
+			}
+			if over, written := part.Get("template"); written {
+				template = declare.Merge(template, over)
+			}
+			part = put(part, "template", template)
+			if _, said := part.Get("instances"); !said && replicas.Kind == declare.Number {
+				part = put(part, "instances", replicas)
+			}
+			parts = put(parts, parts.Entries[i].Key.Text, part)
+			continue
+		}
 		files, has := part.Get("files")
 		if kind, _ := part.Get("kind"); !has || kind.Text != string(declare.Objects) {
 			continue
@@ -146,6 +162,38 @@ func (l *loader) withObjects(document declare.Node) (declare.Node, Commit, decla
 		return document, commit, problems
 	}
 	return put(document, "parts", parts), commit, problems
+}
+
+// template finds the pod template that a service's pods come from, FILE#KIND/NAME, and how many of them the object asks for.
+func (l *loader) template(from declare.Node) (template, replicas declare.Node, newest Commit, problems declare.Problems) {
+	wrong := func(suggestion, format string, args ...any) {
+		problems = append(problems, declare.Problem{File: from.File, Line: from.Line, Column: from.Column, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
+	}
+	file, id, ok := strings.Cut(from.Text, "#")
+	if !ok {
+		wrong("write from: FILE#KIND/NAME, such as web.yaml#Deployment/web", "%q names no object in a file", from.Text)
+		return
+	}
+	pattern := from
+	pattern.Text = file
+	objects, newest, problems := l.named(pattern)
+	if len(problems) > 0 {
+		return
+	}
+	var known []string
+	for _, o := range objects {
+		if known = append(known, idOf(o)); known[len(known)-1] != id {
+			continue
+		}
+		spec, _ := o.Get("spec")
+		replicas, _ = spec.Get("replicas")
+		if template, ok = spec.Get("template"); !ok {
+			wrong("name a Deployment, StatefulSet or another object with a pod template", "%s has no pod template", id)
+		}
+		return
+	}
+	wrong("it has "+strings.Join(known, ", "), "there is no %s in %s", id, file)
+	return
 }
 
 // named gives the objects of the files that a pattern names.

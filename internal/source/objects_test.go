@@ -123,3 +123,52 @@ func TestObjectsWrong(t *testing.T) {
 		}
 	}
 }
+
+// TestFrom takes the pods of a service from a file of objects: what a declaration has words for in these, the rest as it is.
+func TestFrom(t *testing.T) {
+	const files = `--- k8s/web.yaml
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: web}
+spec:
+  replicas: 3
+  selector: {matchLabels: {app: web}}
+  template:
+    metadata: {labels: {app: web}, annotations: {skerry.example/scrape: "yes"}}
+    spec:
+      serviceAccountName: web
+      containers:
+        - {name: web, image: "r.example/web:1.4.0", args: [serve], ports: [{name: http, containerPort: 8080}], env: [{name: LEVEL, value: info}, {name: HOST, valueFrom: {fieldRef: {fieldPath: status.hostIP}}}]}
+        - {name: proxy, image: "r.example/proxy:2"}
+--- web.yaml
+aditus: 1
+workload: web
+sites: [north]
+parts:
+  app:
+    kind: service
+    from: %s
+    environment: {LEVEL: debug, PLACE: north}
+    template: {spec: {priorityClassName: high}}
+  entry: {kind: route, host: web.example, to: {service: app, port: http}}
+`
+	parts, told := objectsOf(t, strings.Replace(files, "%s", "k8s/web.yaml#Deployment/web", 1), Options{})
+	app := parts["app"]
+	if told != "" || app.Artifact != "r.example/web:1.4.0" || app.Instances != 3 || app.Ports["http"] != 8080 || app.Environment["LEVEL"] != "debug" || len(app.Environment) != 2 {
+		t.Fatalf("%s: %+v", told, app)
+	}
+	d := declare.Desired{Parts: map[string]declare.Part{"app": app}}
+	want := `"template":{"metadata":{"annotations":{"skerry.example/scrape":"yes"},"labels":{"app":"web"}},"spec":{"containers":[{"args":["serve"],"env":[{"name":"HOST","valueFrom":{"fieldRef":{"fieldPath":"status.hostIP"}}}],"name":"main"},{"image":"r.example/proxy:2","name":"proxy"}],"priorityClassName":"high","serviceAccountName":"web"}}`
+	if text := string(d.Canonical()); !strings.Contains(text, want) {
+		t.Errorf("got %s\nwant %s", text, want)
+	}
+	for from, want := range map[string]string{
+		"k8s/web.yaml":                "names no object in a file; write from: FILE#KIND/NAME",
+		"k8s/web.yaml#Deployment/app": "there is no Deployment/app in k8s/web.yaml; it has Deployment/web",
+		"web.yaml#Deployment/web":     "no file of objects is named web.yaml",
+	} {
+		if _, told := objectsOf(t, strings.Replace(files, "%s", from, 1), Options{}); !strings.Contains(told, want) {
+			t.Errorf("%s: %s", from, told)
+		}
+	}
+}

@@ -78,6 +78,7 @@ type Part struct {
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
 	Resources   *Resources        `json:"resources,omitempty"`    // service, task: of the machine
 	Objects     map[string]Object `json:"objects,omitempty"`      // objects: by ObjectID
+	Template    Object            `json:"template,omitempty"`     // service: what its pods have beside what is declared, where they come from a file of objects
 	User        *int              `json:"user,omitempty"`         // service, task: the number of the user that it runs as, where the target can choose; 0 is root
 
 	// Opened are the sealed values, opened, for the driver alone. They are never written anywhere.

@@ -282,10 +282,25 @@ func (r *reader) service(n Node, pointer string, part *Part, known map[string]fu
 		"metrics": func(n Node, p string) {
 			part.Metrics = r.metrics(n, p, uses)
 		},
+		"from": func(n Node, p string) { r.text(n, p, "from") }, // package source has put it into template
+		"template": func(n Node, p string) {
+			template, ok := r.value(n, p).(map[string]any)
+			if !ok {
+				r.wrong(n, p, "", "template must be a mapping, not %s", n.Kind)
+			}
+			part.Template = template
+		},
 	} {
 		known[key] = read
 	}
-	r.fields(n, pointer, "a service part", []string{"kind", "artifact"}, known)
+	required := []string{"kind", "artifact"}
+	if _, has := n.Get("template"); has {
+		required = required[:1]
+	}
+	r.fields(n, pointer, "a service part", required, known)
+	if part.Template != nil {
+		r.fromTemplate(n, pointer, part)
+	}
 	for _, u := range used {
 		if _, ok := part.Ports[u.name]; !ok && u.name != "" {
 			r.wrong(u.at, u.pointer, didYouMean(u.name, keysOf(part.Ports)), "the part has no port %q", u.name)

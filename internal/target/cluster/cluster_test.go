@@ -82,6 +82,17 @@ func TestObjects(t *testing.T) {
 	desired.Parts["readings"] = declare.Part{Kind: declare.Volume, Size: 10 << 30}
 	desired.Parts["tables"] = declare.Part{Kind: declare.Task, Artifact: "r.example/tables:7"}
 	desired.Parts["key"] = declare.Part{Kind: declare.Secret, Sealed: map[string]string{"reader.key": "sealed"}, Values: map[string]string{"reader.key": "secret 0011"}}
+	desired.Parts["front"] = declare.Part{
+		Kind: declare.Service, Artifact: "r.example/front:3", Instances: 2, Ports: map[string]int{"http": 8080}, Environment: map[string]string{"LEVEL": "debug"},
+		Template: declare.Object{
+			"metadata": map[string]any{"labels": map[string]any{"app": "front"}, "annotations": map[string]any{"skerry.example/scrape": "yes"}},
+			"spec": map[string]any{"serviceAccountName": "front", "terminationGracePeriodSeconds": 60.0, "volumes": []any{map[string]any{"name": "cache", "emptyDir": map[string]any{}}}, "containers": []any{
+				map[string]any{"name": "proxy", "image": "r.example/proxy:2"},
+				map[string]any{"name": "main", "args": []any{"serve"}, "volumeMounts": []any{map[string]any{"name": "cache", "mountPath": "/cache"}}, "readinessProbe": map[string]any{"httpGet": map[string]any{"path": "/ready", "port": "http"}}, "env": []any{map[string]any{"name": "HOST", "valueFrom": map[string]any{"fieldRef": map[string]any{"fieldPath": "status.hostIP"}}}}},
+			}},
+		},
+	}
+	desired.Parts["manifests"] = manifest(gate).Parts["all"]
 	made, err := objects(config.Site{Name: "north", Target: config.Target{Kind: "cluster", Namespace: "shore-north", Gateway: "gateways/shore/https", Pull: []string{"registry-access"}}}, desired)
 	if err != nil {
 		t.Fatal(err)

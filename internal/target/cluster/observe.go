@@ -138,7 +138,11 @@ func (s *Site) instances(r *record, name string, owners map[string][]*corev1.Pod
 		if part.Kind == declare.Service && (pod.Status.Phase == corev1.PodFailed || pod.Status.Phase == corev1.PodSucceeded) {
 			continue // evicted, or its node is gone: another one takes its place
 		}
-		found = append(found, s.instance(pod, part.Part))
+		in := s.instance(pod, part.Part)
+		if part.Template != nil && readyOf(part.Part) == "" {
+			s.byReadiness(&in, pod)
+		}
+		found = append(found, in)
 	}
 	if part.Kind != declare.Task {
 		if why := s.refused(r, name, len(found)); why != "" {

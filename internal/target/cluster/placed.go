@@ -308,12 +308,18 @@ func newestOf(o *unstructured.Unstructured, pod *corev1.Pod) bool {
 func (s *Site) objectInstance(name string, pod *corev1.Pod) target.Instance {
 	in := s.instance(pod, declare.Part{Ports: portsOf(pod)})
 	in.Part = name
-	if ready, why := s.standing(pod, s.connection.mirror.events(s.Namespace, pods.kind+"/"+pod.Name), &target.Instance{}); !ready {
+	s.byReadiness(&in, pod)
+	return in
+}
+
+// byReadiness takes the cluster's word for whether an instance is up, where no probe of ours asks it.
+func (s *Site) byReadiness(in *target.Instance, pod *corev1.Pod) {
+	ready, why := s.standing(pod, s.connection.mirror.events(s.Namespace, pods.kind+"/"+pod.Name), &target.Instance{})
+	if !ready {
 		in.Address, in.Reason = "", why
 	} else if at := readySince(pod); at.After(in.Started) {
 		in.Started = s.connection.as(at)
 	}
-	return in
 }
 
 // readySince is when a pod became ready.

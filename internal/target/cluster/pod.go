@@ -78,15 +78,20 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 		mounts = append(mounts, object{"name": as, "mountPath": at})
 		variable("VOLUME_"+declare.EnvironmentName(volume), value(at))
 	}
+	template, main := templateOf(part)
+	if own, _ := main["env"].([]any); len(own) > 0 {
+		env = append(env, own...)
+	}
 	env = slices.DeleteFunc(env, func(one any) bool { _, own := part.Environment[one.(object)["name"].(string)]; return own })
 	env = unique(env, given)
 	for _, own := range slices.Sorted(maps.Keys(part.Environment)) {
 		variable(own, value(part.Environment[own]))
 	}
-	container := object{"name": containerName, "image": part.Artifact, "env": env}
+	container := main
+	container["name"], container["image"], container["env"] = containerName, part.Artifact, env
 	put := func(in object, key string, list []any) {
-		if len(list) > 0 {
-			in[key] = list
+		if before, _ := in[key].([]any); len(list) > 0 {
+			in[key] = append(slices.Clip(before), list...)
 		}
 	}
 	put(container, "volumeMounts", mounts)
@@ -115,9 +120,100 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 	if ends.Signal != declare.DefaultStop.Signal {
 		lifecycle["stopSignal"] = "SIG" + ends.Signal
 	}
-	if len(lifecycle) > 0 {
+	if len(lifecycle) > 0 && (part.Stop != nil || container["lifecycle"] == nil) {
 		container["lifecycle"] = lifecycle
 	}
+	spec := template["spec"].(object)
+	if part.Template == nil {
+		p.restrict(spec, container, part)
+	} else if part.User != nil {
+		wanted, _ := spec["securityContext"].(object)
+		wanted = maps.Clone(wanted)
+		if wanted == nil {
+			wanted = object{}
+		}
+		wanted["runAsUser"] = int64(*part.User)
+		spec["securityContext"] = wanted
+	}
+	containers, _ := spec["containers"].([]any)
+	spec["containers"] = append([]any{container}, slices.DeleteFunc(slices.Clone(containers), func(c any) bool { of, _ := c.(object); return of["name"] == containerName })...)
+	spec["restartPolicy"] = restart
+	if _, said := spec["terminationGracePeriodSeconds"]; !said || part.Stop != nil {
+		spec["terminationGracePeriodSeconds"] = seconds(ends.Drain.Duration) + seconds(ends.Within.Duration)
+	}
+	if ends.Signal != declare.DefaultStop.Signal {
+		spec["os"] = object{"name": "linux"} // which a signal of one's own needs
+	}
+	put(spec, "volumes", volumes)
+	var secrets []any
+	for _, name := range p.pull {
+		secrets = append(secrets, object{"name": name})
+	}
+	put(spec, "imagePullSecrets", secrets)
+	if part.Kind == declare.Service && spec["topologySpreadConstraints"] == nil {
+		spec["topologySpreadConstraints"] = []any{object{
+			"maxSkew": int64(1), "topologyKey": "kubernetes.io/hostname", "whenUnsatisfiable": "ScheduleAnyway", "labelSelector": object{"matchLabels": p.labels(name)},
+		}}
+	}
+	metadata, _ := template["metadata"].(object)
+	labels, _ := metadata["labels"].(object)
+	made := object{"labels": maps.Clone(p.labels(name))}
+	for key, value := range labels {
+		if made["labels"].(object)[key] == nil {
+			made["labels"].(object)[key] = value
+		}
+	}
+	if annotations, _ := metadata["annotations"].(object); len(annotations) > 0 {
+		made["annotations"] = annotations
+	}
+	return object{"metadata": made, "spec": spec}, nil
+}
+
+// templateOf is what a part's pods come from beside what is declared, and its main container in it: empty ones where that is all.
+func templateOf(part declare.Part) (template, main object) {
+	template, main = object{"spec": object{}}, object{}
+	if part.Template == nil {
+		return template, main
+	}
+	own := whole(part.Template).(object)
+	spec, _ := own["spec"].(object)
+	containers, _ := spec["containers"].([]any)
+	for _, c := range containers {
+		if of, _ := c.(object); of["name"] == containerName {
+			main = of
+		}
+	}
+	if spec == nil {
+		own["spec"] = object{}
+	}
+	return own, main
+}
+
+// whole is a copy in which numbers that are whole are so, as the API server keeps them.
+func whole(v any) any {
+	switch of := v.(type) {
+	case object:
+		made := make(object, len(of))
+		for key, value := range of {
+			made[key] = whole(value)
+		}
+		return made
+	case []any:
+		made := make([]any, len(of))
+		for i, value := range of {
+			made[i] = whole(value)
+		}
+		return made
+	case float64:
+		if of == math.Trunc(of) && math.Abs(of) < 1<<53 {
+			return int64(of)
+		}
+	}
+	return v
+}
+
+// restrict gives a pod no more rights than what runs in it needs, where it does not come from a template that says so itself.
+func (p place) restrict(spec, container object, part declare.Part) {
 	all := object{"seccompProfile": object{"type": "RuntimeDefault"}}
 	own := object{}
 	if part.User == nil || *part.User != 0 { // who asks for root gets what an image of root's needs
@@ -131,29 +227,7 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 			all["fsGroup"] = int64(*part.User) // so that it can write into its volumes
 		}
 	}
-	spec := object{
-		"automountServiceAccountToken":  false,
-		"containers":                    []any{container},
-		"enableServiceLinks":            false,
-		"restartPolicy":                 restart,
-		"securityContext":               all,
-		"terminationGracePeriodSeconds": seconds(ends.Drain.Duration) + seconds(ends.Within.Duration),
-	}
-	if ends.Signal != declare.DefaultStop.Signal {
-		spec["os"] = object{"name": "linux"} // which a signal of one's own needs
-	}
-	put(spec, "volumes", volumes)
-	var secrets []any
-	for _, name := range p.pull {
-		secrets = append(secrets, object{"name": name})
-	}
-	put(spec, "imagePullSecrets", secrets)
-	if part.Kind == declare.Service {
-		spec["topologySpreadConstraints"] = []any{object{
-			"maxSkew": int64(1), "topologyKey": "kubernetes.io/hostname", "whenUnsatisfiable": "ScheduleAnyway", "labelSelector": object{"matchLabels": p.labels(name)},
-		}}
-	}
-	return object{"metadata": object{"labels": p.labels(name)}, "spec": spec}, nil
+	spec["automountServiceAccountToken"], spec["enableServiceLinks"], spec["securityContext"] = false, false, all
 }
 
 // quickDrain is how long an instance has for its traffic where nothing is declared: long enough for its address to be
@@ -161,7 +235,7 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 const quickDrain = 5 * time.Second
 
 // containerName is what a part's container is called in its pods.
-const containerName = "main"
+const containerName = declare.MainContainer
 
 // unique drops what stands before in favour of what stands after under the same name, but for the first few, which stay.
 func unique(env []any, given int) []any {
