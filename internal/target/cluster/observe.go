@@ -396,7 +396,8 @@ func differences(at string, wanted, live any) map[string]string {
 				walk(fmt.Sprintf("%s[%v]", at, of[key]), of, itemOf(l, key, of[key]))
 			}
 		default:
-			if !same(wanted, live) {
+			quantity := strings.Contains(at, ".resources.") || strings.HasSuffix(at, ".sizeLimit")
+			if !same(wanted, live) && !(quantity && equalValue(wanted, live, "")) {
 				tell(at, wanted, live)
 			}
 		}
