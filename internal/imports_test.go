@@ -16,7 +16,7 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core"},
-	{"socket", "dial", "clock"},
+	{"socket", "dial", "clock", "expression"},
 	{"config", "status"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},

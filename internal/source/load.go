@@ -86,6 +86,7 @@ type loader struct {
 	varFile   File
 	objects   map[string]objectFile // by file name
 	rules     []Rule
+	health    map[string]declare.Rule // by kind of objects
 	loaded    Loaded
 	problems  declare.Problems
 	at        map[string]declare.Node // the document of each workload
@@ -122,6 +123,8 @@ func (l *loader) sort(files []File) {
 			l.wrong(wrong...)
 		case folder == "" && name == rulesFile:
 			l.rules, wrong = ReadRules(node)
+			l.wrong(wrong...)
+			l.health, wrong = ReadHealth(node)
 			l.wrong(wrong...)
 		case folder == "":
 			l.base(stem(name)).file, l.base(stem(name)).node = file, node
@@ -232,6 +235,7 @@ func (l *loader) read(b *base, site string) (Declaration, declare.Problems) {
 	}
 	desired, wrong := declare.Read(node)
 	problems = append(problems, wrong...)
+	l.judged(desired)
 	if len(problems.Wrong()) == 0 {
 		problems = append(problems, l.open(&desired, node)...)
 	}

@@ -229,6 +229,21 @@ func (l *loader) named(pattern declare.Node) (objects []declare.Node, newest Com
 	return objects, newest, problems
 }
 
+// judged gives parts of objects the line's own rules of health for kinds that they have.
+func (l *loader) judged(d declare.Desired) {
+	for name, part := range d.Parts {
+		for id := range part.Objects {
+			if rule, has := l.health[declare.KindOfID(id)]; has {
+				if part.Rules == nil {
+					part.Rules = map[string]declare.Rule{}
+				}
+				part.Rules[declare.KindOfID(id)] = rule
+			}
+		}
+		d.Parts[name] = part
+	}
+}
+
 // unused warns of files of objects that no part names.
 func (l *loader) unused() {
 	for _, name := range sortedKeys(l.objects) {

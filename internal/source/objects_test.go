@@ -54,7 +54,13 @@ parts: {all: {objects: {ConfigMap/hours: {data: {shuts: "23:00"}}}}}
 --- variables.yaml
 aditus: 1
 variables: {tag: 1.4.0}
+--- rules.yaml
+aditus: 1
+health: {Boat.skerry.example: {healthy: object.status.phase == 'Afloat', failing: "has(object.status.leak)", say: it leaks}, Other: {healthy: "true"}}
 `, Options{})
+	if rules := parts["all"].Rules; len(rules) != 1 || rules["Boat.skerry.example"].Say != "it leaks" {
+		t.Errorf("rules are %v", rules)
+	}
 	if told != "" {
 		t.Fatal(told)
 	}
@@ -80,7 +86,7 @@ variables: {tag: 1.4.0}
 			t.Errorf("there is no %s in %s", want, text)
 		}
 	}
-	if strings.Contains(text, "replicas") || strings.Contains(text, "status") || desired.Version() != "1.4.0" {
+	if strings.Contains(text, "replicas") || strings.Contains(text, `"status":`) || desired.Version() != "1.4.0" {
 		t.Errorf("version %s of %s", desired.Version(), text)
 	}
 }
@@ -116,6 +122,7 @@ func TestObjectsWrong(t *testing.T) {
 		{"a label that is none", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a, labels: {tier: 1}}\n", "k.yaml:3:36: the value of tier among the labels must be text"},
 		{"a change of nothing", head + "parts: {all: {kind: objects, files: [k.yaml], objects: {Pod/b: {spec: {}}}}}\n--- k.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: a}\n", "the object Pod/b does not say what it is"},
 		{"shares", head + "rollout: {style: canary}\nparts: {all: {kind: objects, files: [k.yaml]}}\n--- k.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: a}\n", "what stands in objects is rolled by the cluster"},
+		{"a rule of health", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\n--- rules.yaml\naditus: 1\nhealth: {Pod: {healthy: object.status. == 1}}\n", "rules.yaml:2:25: when a Pod is healthy is not understood"},
 		{"not used", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\n--- other.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: b}\n", "other.yaml:1:1: warning: no part names this file of objects"},
 	} {
 		if _, told := objectsOf(t, c.files, Options{}); !strings.Contains(told, c.want) || strings.Contains(told, "sesame") {

@@ -12,6 +12,7 @@ import (
 	"cel.dev/cel-go/cel"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/expression"
 )
 
 // Rule is a rule of the house: an expression in CEL (cel.dev) that must be true of every berth.
@@ -47,6 +48,9 @@ func ReadRules(document declare.Node) ([]Rule, declare.Problems) {
 		wrong(document, "start with aditus: 1", "rules need the version of their format")
 	}
 	list, ok := document.Get("rules")
+	if _, judges := document.Get("health"); !ok && judges {
+		return nil, problems
+	}
 	if !ok || list.Kind != declare.List {
 		wrong(document, shape, "rules must be a list")
 		return nil, problems
@@ -98,6 +102,42 @@ func ReadRules(document declare.Node) ([]Rule, declare.Problems) {
 			continue
 		}
 		rules = append(rules, r)
+	}
+	return rules, problems
+}
+
+// ReadHealth reads, from the same document, how objects of a kind are told to be doing, by kind.
+func ReadHealth(document declare.Node) (map[string]declare.Rule, declare.Problems) {
+	rules := map[string]declare.Rule{}
+	var problems declare.Problems
+	wrong := func(at declare.Node, suggestion, format string, args ...any) {
+		problems = append(problems, declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: "/health", Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
+	}
+	const shape = "write health: {Boat.skerry.example: {healthy: object.status.phase == 'Afloat'}}"
+	of, _ := document.Get("health")
+	if of.Kind != declare.Map && of.Kind != declare.Null {
+		wrong(of, shape, "health must be a mapping of kinds")
+	}
+	for _, entry := range of.Entries {
+		var rule declare.Rule
+		for _, field := range entry.Value.Entries {
+			into := map[string]*string{"healthy": &rule.Healthy, "failing": &rule.Failing, "say": &rule.Say}[field.Key.Text]
+			if into == nil {
+				wrong(field.Key, "known are healthy, failing, say", "a rule of health has no key %q", field.Key.Text)
+				continue
+			}
+			*into = strings.TrimSpace(field.Value.Text)
+			if field.Key.Text == "say" {
+				continue
+			}
+			if _, err := expression.Compile(*into); err != nil {
+				wrong(field.Value, "see cel.dev for the language; the object is called object", "when a %s is %s is not understood: %v", entry.Key.Text, field.Key.Text, err)
+			}
+		}
+		if rule.Healthy == "" {
+			wrong(entry.Value, shape, "the rule for %s does not say when one is healthy", entry.Key.Text)
+		}
+		rules[entry.Key.Text] = rule
 	}
 	return rules, problems
 }

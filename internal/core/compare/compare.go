@@ -147,7 +147,7 @@ var Observed = []string{"kind", "artifact", "command", "instances", "environment
 
 // Kept are the fields of a part that say how it is looked after, and not what runs: a change of theirs alone starts
 // nothing anew.
-var Kept = []string{"needs", "probes", "metrics", "sealed", "not-undoable"}
+var Kept = []string{"needs", "probes", "metrics", "sealed", "not-undoable", "rules"}
 
 // Live is what is really at a site: by part, the Observed fields in the form of a declaration. A nil Live means that
 // nothing of the workload is there.

@@ -123,6 +123,7 @@ func TestTree(t *testing.T) {
 		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.TCP, p.Sticky, p.Stop = 7000, &declare.Sticky{Cookie: "seat"}, &declare.DefaultStop
 		p.Objects = map[string]declare.Object{"Deployment/gate": deployed(2, "gate:1")}
+		p.Rules = map[string]declare.Rule{"Boat.skerry.example": {Healthy: "true", Say: "x"}}
 		p.Template = declare.Object{"spec": map[string]any{}}
 		p.Resources, p.User = &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20}}, new(int)
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
@@ -137,7 +138,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 36 {
+	if fields != 37 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }

@@ -72,6 +72,9 @@ func partTree(p declare.Part) map[string]any {
 	if p.NotUndoable {
 		tree["not-undoable"] = true
 	}
+	if len(p.Rules) > 0 {
+		tree["rules"] = viaJSON(p.Rules)
+	}
 	if p.Template != nil {
 		tree["template"] = p.Template
 	}

@@ -77,12 +77,20 @@ type Part struct {
 	Sticky      *Sticky           `json:"sticky,omitempty"`       // route: what keeps a visitor with one cohort
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
 	Resources   *Resources        `json:"resources,omitempty"`    // service, task: of the machine
+	Rules       map[string]Rule   `json:"rules,omitempty"`        // objects: how to tell how they are doing, by kind, where the line says it itself
 	Objects     map[string]Object `json:"objects,omitempty"`      // objects: by ObjectID
 	Template    Object            `json:"template,omitempty"`     // service: what its pods have beside what is declared, where they come from a file of objects
 	User        *int              `json:"user,omitempty"`         // service, task: the number of the user that it runs as, where the target can choose; 0 is root
 
 	// Opened are the sealed values, opened, for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
+}
+
+// Rule says how to tell how objects of a kind are doing: questions in CEL about "object".
+type Rule struct {
+	Healthy string `json:"healthy"`
+	Failing string `json:"failing,omitempty"` // asked first
+	Say     string `json:"say,omitempty"`     // what is to be said of one that is failing
 }
 
 // Resources are what an instance asks of the machine that it is placed on, and the most that it may use. A target that

@@ -38,6 +38,12 @@ func ObjectID(o Object) string {
 	return kind + "/" + name
 }
 
+// KindOfID is the kind in an object's ID, with its group where that is told.
+func KindOfID(id string) string {
+	kind, _, _ := strings.Cut(id, "/")
+	return kind
+}
+
 // TextAt gives a text within an object; empty where there is none.
 func TextAt(o Object, path ...string) string {
 	var value any = o

@@ -26,7 +26,7 @@ func Object(o map[string]any) State {
 	}
 	if seen, ok := number(o, "status", "observedGeneration"); ok {
 		if is, _ := number(o, "metadata", "generation"); seen < is {
-			return moving("its controller has not seen its newest form yet")
+			return Unseen
 		}
 	}
 	group, _, _ := strings.Cut(text(o, "apiVersion"), "/")
@@ -38,6 +38,9 @@ func Object(o map[string]any) State {
 	}
 	return conditioned(o)
 }
+
+// Unseen is the state of an object whose newest form its controller has not seen yet.
+var Unseen = moving("its controller has not seen its newest form yet")
 
 // kindOf is a kind of object with its group.
 type kindOf struct{ group, kind string }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
@@ -15,6 +16,7 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
+	"aditus/internal/expression"
 	"aditus/internal/target"
 )
 
@@ -82,7 +84,7 @@ func (s *Site) objectsOf(ctx context.Context, r *record, name string, orphans []
 	live := make(map[string]any, len(part.Objects)+len(orphans))
 	for _, id := range slices.Sorted(maps.Keys(part.Objects)) {
 		at := string(r.revision) + "/" + name + "/" + id
-		one := s.seeObject(ctx, part.Objects[id], r.formOf(name, id), last[at])
+		one := s.seeObject(ctx, part.Part, id, r.formOf(name, id), last[at])
 		now[at] = one
 		if one.shown != nil {
 			live[id] = one.shown
@@ -120,7 +122,8 @@ func (s *Site) objectsOf(ctx context.Context, r *record, name string, orphans []
 }
 
 // seeObject reads an object where it is another one than when it was read last.
-func (s *Site) seeObject(ctx context.Context, o declare.Object, formed string, last seenObject) seenObject {
+func (s *Site) seeObject(ctx context.Context, part declare.Part, id, formed string, last seenObject) seenObject {
+	o := part.Objects[id]
 	k, err := s.connection.kindFor(ctx, o)
 	if err != nil {
 		return seenObject{state: health.State{Word: health.Starting, Moves: true, Reason: err.Error()}}
@@ -133,7 +136,7 @@ func (s *Site) seeObject(ctx context.Context, o declare.Object, formed string, l
 	if version == last.version {
 		return last
 	}
-	now := seenObject{version: version, form: formed, state: health.Object(there.Object)}
+	now := seenObject{version: version, form: formed, state: judged(ctx, part, id, there.Object)}
 	now.there = there.GetAnnotations()[annotationForm] == now.form && there.GetDeletionTimestamp() == nil
 	if there.GetDeletionTimestamp() != nil {
 		return now
@@ -144,6 +147,55 @@ func (s *Site) seeObject(ctx context.Context, o declare.Object, formed string, l
 	}
 	now.shown, now.owners = project(o, there.Object, there.GetManagedFields(), s.connection.as)
 	return now
+}
+
+// judged tells how an object is doing: by its kind, or by the line's own rule for that.
+func judged(ctx context.Context, part declare.Part, id string, o map[string]any) health.State {
+	state := health.Object(o)
+	rule, has := part.Rules[declare.KindOfID(id)]
+	if metadata, _ := o["metadata"].(object); !has || metadata["deletionTimestamp"] != nil || state == health.Unseen {
+		return state
+	}
+	holds := func(text string) bool {
+		if text == "" || state.Word == "" {
+			return false
+		}
+		question, err := compiled(text)
+		if err == nil {
+			var is bool
+			if is, err = question.Holds(ctx, o); err == nil {
+				return is
+			}
+		}
+		state = health.State{Reason: "the line's rule cannot be asked of it: " + err.Error()}
+		return false
+	}
+	failing, healthy := holds(rule.Failing), holds(rule.Healthy)
+	switch {
+	case state.Word == "":
+		state.Word, state.Moves = health.Starting, true
+	case failing:
+		state = health.State{Word: health.Failing, Reason: cmp.Or(rule.Say, "it is failing by the line's rule")}
+	case healthy:
+		state = health.State{Word: health.Healthy}
+	default:
+		state = health.State{Word: health.Starting, Moves: true, Reason: cmp.Or(state.Reason, "it is not healthy yet by the line's rule")}
+	}
+	return state
+}
+
+// questions are those that were asked already, by their text.
+var questions sync.Map
+
+func compiled(text string) (expression.Question, error) {
+	if known, ok := questions.Load(text); ok {
+		return known.(expression.Question), nil
+	}
+	question, err := expression.Compile(text)
+	if err == nil {
+		questions.Store(text, question)
+	}
+	return question, err
 }
 
 // changedByOthers stands for a value of a Secret that somebody else set.

@@ -235,3 +235,26 @@ func TestPlacedAlone(t *testing.T) {
 		t.Errorf("another workload: %q, %v", o.Trouble, err)
 	}
 }
+
+// TestJudged tells how objects are doing by the line's own rule, but for those that their controller has not seen.
+func TestJudged(t *testing.T) {
+	part := declare.Part{Rules: map[string]declare.Rule{"Boat.skerry.example": {Healthy: "object.status.phase == 'Afloat'", Failing: "object.status.leaks > 2", Say: "it leaks"}, "Bad": {Healthy: "object.spec.size / 0 == 1"}}}
+	for text, want := range map[string]string{
+		"status: {phase: Afloat}":           "healthy ",
+		"status: {phase: Docked}":           "starting it is not healthy yet by the line's rule",
+		"status: {phase: Afloat, leaks: 3}": "failing it leaks",
+		"metadata: {generation: 2}\nstatus: {phase: Afloat, observedGeneration: 1}": "starting its controller has not seen its newest form yet",
+	} {
+		var o map[string]any
+		if err := yaml.Unmarshal([]byte("apiVersion: skerry.example/v1\nkind: Boat\n"+text), &o); err != nil {
+			t.Fatal(err)
+		}
+		state := judged(t.Context(), part, "Boat.skerry.example/auk", o)
+		if got := string(state.Word) + " " + state.Reason; got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+	if state := judged(t.Context(), part, "Bad/x", map[string]any{"spec": map[string]any{"size": int64(1)}}); state.Word != "starting" || !strings.Contains(state.Reason, "division by zero") {
+		t.Errorf("a rule that cannot be asked: %+v", state)
+	}
+}
