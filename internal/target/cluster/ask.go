@@ -168,9 +168,9 @@ func (s *Site) Measure(ctx context.Context, workload string) (map[string]signal.
 	}
 	used := s.connection.usage(ctx, s.Namespace)
 	found := map[string]signal.Page{}
-	for _, pod := range list[*corev1.Pod](s.connection.mirror, pods, s.Namespace, workload) {
-		if u, ok := used[pod.Name]; ok {
-			found[pod.Name] = signal.Page{target.MemoryMetric: {signal.NewSample(nil, float64(u.memory))}}
+	for name, u := range used {
+		if pod := s.connection.mirror.pod(s.Namespace, name); pod != nil && s.connection.mirror.workloadOf(pod) == workload {
+			found[name] = signal.Page{target.MemoryMetric: {signal.NewSample(nil, float64(u.memory))}}
 		}
 	}
 	return found, nil
