@@ -94,3 +94,55 @@ func BenchmarkHear(b *testing.B) {
 		<-heard
 	}
 }
+
+// crowd is a workload of so many objects as they are.
+func crowd(n int) declare.Desired {
+	part := declare.Part{Kind: declare.Objects, Objects: map[string]declare.Object{}}
+	for i := range n {
+		name := fmt.Sprintf("o%04d", i)
+		o := declare.Object{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": name}, "data": map[string]any{"a": "1", "text": "what stands there"}}
+		if i%4 == 0 {
+			labels := map[string]any{"app": name}
+			o = declare.Object{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": name, "labels": labels}, "spec": map[string]any{"replicas": 1.0, "template": map[string]any{"metadata": map[string]any{"labels": labels}, "spec": map[string]any{"containers": []any{map[string]any{"name": "web", "image": "r.example/web:1", "env": []any{map[string]any{"name": "A", "value": "1"}}}}}}}}
+		}
+		part.Objects[declare.ObjectID(o)] = o
+	}
+	return declare.Desired{Format: 1, Workload: "fares", Parts: map[string]declare.Part{"all": part}}
+}
+
+// BenchmarkObjects has so many objects as they are laid, looked at and compared after a change of one, and shown as a tree.
+func BenchmarkObjects(b *testing.B) {
+	for _, n := range []int{200, 2000} {
+		api, site := benchSite(b, 100000)
+		site.connection.config.Burst = n
+		desired := crowd(n)
+		if _, err := site.Observe(b.Context(), "fares"); err != nil {
+			b.Fatal(err)
+		}
+		began := time.Now()
+		if err := site.Apply(b.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Place(one, "all", 9, nil)}); err != nil {
+			b.Fatal(err)
+		}
+		laid := time.Since(began)
+		b.Run(fmt.Sprintf("compare=%d", n), func(b *testing.B) {
+			b.ReportMetric(laid.Seconds(), "s-laid")
+			for i := 0; b.Loop(); i++ {
+				b.StopTimer()
+				api.Change("/api/v1/namespaces/trial/configmaps/o0001", func(o clustertest.Object) { o["data"].(clustertest.Object)["a"] = fmt.Sprint("2", i) })
+				b.StartTimer()
+				o, err := site.Observe(b.Context(), "fares")
+				if err != nil {
+					b.Fatal(err)
+				}
+				compare.Three(&desired, &desired, o.Cohorts[0].Live)
+			}
+		})
+		b.Run(fmt.Sprintf("tree=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				if nodes, err := site.Tree(b.Context(), "fares"); err != nil || len(nodes) != n {
+					b.Fatal(len(nodes), err)
+				}
+			}
+		})
+	}
+}

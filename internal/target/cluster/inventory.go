@@ -60,10 +60,24 @@ func inventoryName(workload, part string) string { return join("aditus", workloa
 func (s *Site) inventory(workload, part string) inventory {
 	i := inventory{place: s.place(workload), part: part, objects: map[string]reference{}}
 	if o := s.connection.mirror.get(configMaps, s.Namespace, inventoryName(workload, part)); o != nil {
-		text, _, _ := unstructured.NestedString(o.Object, "data", inventoryKey)
-		json.Unmarshal([]byte(text), &i.objects) // what cannot be read there is nobody's any more
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		last := s.accounts[o.GetName()]
+		if version := string(o.GetUID()) + "/" + o.GetResourceVersion(); last.version != version {
+			text, _, _ := unstructured.NestedString(o.Object, "data", inventoryKey)
+			last = readInventory{version, map[string]reference{}}
+			json.Unmarshal([]byte(text), &last.objects) // what cannot be read there is nobody's any more
+			s.accounts[o.GetName()] = last
+		}
+		i.objects = maps.Clone(last.objects)
 	}
 	return i
+}
+
+// readInventory is what an inventory's ConfigMap had as of a version.
+type readInventory struct {
+	version string
+	objects map[string]reference
 }
 
 // keepInventory writes one; an empty one is taken away.

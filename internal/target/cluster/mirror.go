@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -304,17 +305,17 @@ func (m *mirror) ownedBy(uid types.UID) (found []metav1.Object) {
 	m.mu.Lock()
 	watches := slices.Collect(maps.Values(m.watches))
 	m.mu.Unlock()
-	slices.SortFunc(watches, func(a, b *watching) int { return strings.Compare(a.kind.kind, b.kind.kind) })
 	for _, w := range watches {
 		all, _ := w.informer.GetIndexer().ByIndex(byOwner, string(uid))
-		begin := len(found)
 		for _, o := range all {
 			if one, ok := o.(metav1.Object); ok {
 				found = append(found, one)
 			}
 		}
-		slices.SortFunc(found[begin:], func(a, b metav1.Object) int { return strings.Compare(a.GetName(), b.GetName()) })
 	}
+	slices.SortFunc(found, func(a, b metav1.Object) int {
+		return cmp.Or(strings.Compare(kindName(a), kindName(b)), strings.Compare(a.GetName(), b.GetName()))
+	})
 	return found
 }
 

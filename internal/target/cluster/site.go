@@ -40,6 +40,7 @@ type Site struct {
 	lives  map[string]map[string]livePart // by workload, revision and part, as last read
 
 	unpacked map[string]unpackedObjects       // by record, as last read
+	accounts map[string]readInventory         // by inventory, as last read
 	seen     map[string]map[string]seenObject // by workload, revision, part and ID, as last read
 }
 
@@ -57,7 +58,7 @@ var (
 
 // Open adds a site to a connection that does not run yet.
 func (c *Connection) Open(o Options) *Site {
-	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}, unpacked: map[string]unpackedObjects{}, seen: map[string]map[string]seenObject{}}
+	s := &Site{Options: o, connection: c, shared: map[string]time.Time{}, doing: map[string]*sync.Mutex{}, lives: map[string]map[string]livePart{}, unpacked: map[string]unpackedObjects{}, accounts: map[string]readInventory{}, seen: map[string]map[string]seenObject{}}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.sites = append(c.sites, s)

@@ -39,19 +39,24 @@ func (s *Site) Tree(ctx context.Context, workload string) ([]status.Node, error)
 		return nil, unreachable(s.Name, err)
 	}
 	t := &treeing{site: s, records: records}
-	var roots []metav1.Object
+	type root struct {
+		metav1.Object
+		part, kind string
+		rank       int
+	}
+	var roots []root
 	for _, o := range s.connection.mirror.labelled(s.Namespace, workload) {
 		if o.GetLabels()[labelRecord] == "" && metav1.GetControllerOf(o) == nil {
-			roots = append(roots, o)
+			roots = append(roots, root{o, o.GetLabels()[labelPart], kindName(o), rankOf(o)})
 		}
 	}
-	slices.SortFunc(roots, func(a, b metav1.Object) int {
-		return cmp.Or(strings.Compare(a.GetLabels()[labelPart], b.GetLabels()[labelPart]), rankOf(a)-rankOf(b), strings.Compare(kindName(a), kindName(b)), strings.Compare(a.GetName(), b.GetName()))
+	slices.SortFunc(roots, func(a, b root) int {
+		return cmp.Or(strings.Compare(a.part, b.part), a.rank-b.rank, strings.Compare(a.kind, b.kind), strings.Compare(a.GetName(), b.GetName()))
 	})
 	var nodes []status.Node
 	for _, o := range roots {
-		node := t.node(o, 0)
-		node.Part, node.Revision = o.GetLabels()[labelPart], t.revision(o)
+		node := t.node(o.Object, 0)
+		node.Part, node.Revision = o.part, t.revision(o)
 		nodes = append(nodes, node)
 	}
 	return nodes, nil
