@@ -21,9 +21,10 @@ type trial struct {
 }
 
 const (
-	trialTakes = 2 * time.Minute  // at most, for all objects of a workload
-	trialAgain = 30 * time.Second // after which what was refused is asked for again
-	mostTold   = 20               // of what a site would make otherwise
+	trialTakes = 2 * time.Minute        // at most, for what a workload has at once
+	trialEach  = 400 * time.Millisecond // and for each object, as sites bound how often they are asked
+	trialAgain = 30 * time.Second       // after which what was refused is asked for again
+	mostTold   = 20                     // of what a site would make otherwise
 )
 
 // cannot tells why a site cannot take what is declared; empty where it can. A site is asked in the background, once for a
@@ -69,7 +70,11 @@ func (b *loop) cannot(declared *berth.Revision, now time.Time) string {
 
 // try asks a site what it would make of the objects of a revision.
 func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare.Desired) {
-	ctx, cancel := context.WithTimeout(context.Background(), trialTakes)
+	takes := trialTakes
+	for _, part := range desired.Parts {
+		takes += time.Duration(len(part.Objects)) * trialEach
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), takes)
 	defer cancel()
 	tried, err := placer.TryObjects(ctx, b.id.Workload, desired)
 	next := trial{of: of, asked: b.e.clock.Now()}

@@ -311,6 +311,7 @@ func (l *loader) across() {
 			}
 		}
 	}
+	l.problems = append(l.problems, l.sameObjects()...)
 	if circle := declare.Circle(needs); circle != nil {
 		workload, _, _ := strings.Cut(circle[0], " at ")
 		at := place(l.at[workload], "needs")

@@ -229,6 +229,24 @@ func (l *loader) named(pattern declare.Node) (objects []declare.Node, newest Com
 	return objects, newest, problems
 }
 
+// sameObjects tells of objects that two workloads would have at one site.
+func (l *loader) sameObjects() (problems declare.Problems) {
+	owner := map[string]string{} // by site and object
+	for _, d := range l.loaded.Declarations {
+		for _, name := range sortedKeys(d.Parts) {
+			for _, id := range sortedKeys(d.Parts[name].Objects) {
+				other, twice := owner[d.Site+" "+id]
+				if twice && other != d.Workload {
+					at := place(l.at[d.Workload], "parts", name)
+					problems = append(problems, declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: "/parts/" + declare.Escape(name), Message: fmt.Sprintf("%s is %s's at %s already", id, other, d.Site), Suggestion: "let one workload have it"})
+				}
+				owner[d.Site+" "+id] = d.Workload
+			}
+		}
+	}
+	return problems
+}
+
 // judged gives parts of objects the line's own rules of health for kinds that they have.
 func (l *loader) judged(d declare.Desired) {
 	for name, part := range d.Parts {

@@ -122,6 +122,8 @@ func TestObjectsWrong(t *testing.T) {
 		{"a label that is none", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a, labels: {tier: 1}}\n", "k.yaml:3:36: the value of tier among the labels must be text"},
 		{"a change of nothing", head + "parts: {all: {kind: objects, files: [k.yaml], objects: {Pod/b: {spec: {}}}}}\n--- k.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: a}\n", "the object Pod/b does not say what it is"},
 		{"shares", head + "rollout: {style: canary}\nparts: {all: {kind: objects, files: [k.yaml]}}\n--- k.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: a}\n", "what stands in objects is rolled by the cluster"},
+		{"in two parts", head + "parts:\n  a: {kind: objects, files: [k.yaml]}\n  b: {kind: objects, files: [k.yaml]}\n--- k.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: a}\n", "web.yaml:6:6: Pod/a is in the parts a and b"},
+		{"in two workloads", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\n--- other.yaml\naditus: 1\nworkload: other\nsites: [south, north]\nparts: {all: {kind: objects, files: [k.yaml]}}\n", "Pod/a is other's at north already"},
 		{"a rule of health", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\n--- rules.yaml\naditus: 1\nhealth: {Pod: {healthy: object.status. == 1}}\n", "rules.yaml:2:25: when a Pod is healthy is not understood"},
 		{"not used", base + "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\n--- other.yaml\napiVersion: v1\nkind: Pod\nmetadata: {name: b}\n", "other.yaml:1:1: warning: no part names this file of objects"},
 	} {

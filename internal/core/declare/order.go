@@ -139,6 +139,15 @@ func (r *reader) needed(d Desired, at map[string]Node) {
 			}
 		}
 	}
+	owner := map[string]string{} // of objects
+	for _, name := range keysOf(d.Parts) {
+		for _, id := range keysOf(d.Parts[name].Objects) {
+			if other, twice := owner[id]; twice {
+				r.wrong(at[name], "/parts/"+Escape(name)+"/objects/"+Escape(id), "let one part have it", "%s is in the parts %s and %s", id, other, name)
+			}
+			owner[id] = name
+		}
+	}
 	if circle := Circle(needs); circle != nil {
 		r.wrong(at[circle[0]], "/parts/"+Escape(circle[0])+"/needs", "let one of them go without", "parts need each other in a circle: %s", strings.Join(circle, " needs "))
 	}

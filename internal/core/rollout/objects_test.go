@@ -152,3 +152,20 @@ func TestObjects(t *testing.T) {
 		})
 	}
 }
+
+// TestNoneWhereInstancesAreTheSplit has nothing of a new revision run, on purpose, where a target cannot split traffic: what is not
+// there gets none of it, and the rollout comes to its end all the same.
+func TestNoneWhereInstancesAreTheSplit(t *testing.T) {
+	none := newSide
+	none.Parts = map[string]int{"web": 0}
+	at := &site{old: 4, whole: true}
+	s, facts := run(Begin(oldSide, none, rules, Automatic, "taken automatically", time.Time{}, start), at, 200, func(_ int, _ State, at *site) []Command {
+		if at.old > 0 {
+			at.share = 0 // the old instances have it, as long as they are there
+		}
+		return nil
+	})
+	if s.Phase != Proven || at.old != 0 {
+		t.Errorf("it is %s (%s) with %d old instances: %v", s.Phase, s.Why, at.old, facts)
+	}
+}

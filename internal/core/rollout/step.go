@@ -226,9 +226,10 @@ func (m *machine) settled(share float64) bool {
 	return m.Rules.Style != declare.BlueGreen || share > 0 || m.seen.New.Preview
 }
 
-// reached tells whether the traffic is split as asked. Where a target cannot split it, the instances are the split.
+// reached tells whether the traffic is split as asked. Where a target cannot split it, the instances are the split, and a new
+// cohort that is to have none gets none.
 func (m *machine) reached() bool {
-	return m.exchanges() && !m.seen.Splits || near(m.seen.Share, m.AskedShare())
+	return !m.seen.Splits && (m.exchanges() || m.New.Empty()) || near(m.seen.Share, m.AskedShare())
 }
 
 func near(a, b float64) bool { return math.Abs(a-b) < shareTolerance }

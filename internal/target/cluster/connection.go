@@ -179,7 +179,9 @@ const (
 
 // Run connects and watches until ctx ends. It is called once all sites are there.
 func (c *Connection) Run(ctx context.Context) {
+	c.mu.Lock()
 	c.while = ctx
+	c.mu.Unlock()
 	for wait := againFirst; ; wait = min(2*wait, againMost) {
 		err := c.begin(ctx)
 		c.mu.Lock()

@@ -75,7 +75,11 @@ func (c *Connection) follow(k kind, namespace string) {
 	if k.cluster {
 		namespace = ""
 	}
-	if !c.mirror.has(k, namespace) {
-		c.mirror.start(c.while, c.client, k, namespace)
+	if c.mirror.has(k, namespace) {
+		return
 	}
+	c.mu.Lock()
+	while := c.while
+	c.mu.Unlock()
+	c.mirror.start(while, c.client, k, namespace)
 }

@@ -1,7 +1,6 @@
 package cluster
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -33,8 +32,8 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	before, objectsBefore := s.lives[workload], s.seen[workload]
 	s.mu.Unlock()
 	if hasObjects(records) {
-		if err := s.followObjects(ctx, workload, records); err != nil {
-			o.Trouble = refusedBy(s, workload, err)
+		if err := s.followObjects(ctx, workload, records); err != nil { // what is not known is not gone
+			return o, unreachable(s.Name, err)
 		}
 	}
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
@@ -61,8 +60,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	s.mu.Lock()
 	s.lives[workload], s.seen[workload] = seenLive, seenObjects
 	s.mu.Unlock()
-	whole, trouble := s.shares(workload, records, o.Cohorts)
-	o.Whole, o.Trouble = whole, cmp.Or(o.Trouble, trouble)
+	o.Whole, o.Trouble = s.shares(workload, records, o.Cohorts)
 	if stray := s.unrecorded(workload, records); len(stray) > 0 && o.Trouble == "" {
 		o.Trouble = fmt.Sprintf("%s %s in %s runs %s, and the ConfigMap that said of which revision is gone: a sync writes it anew, or delete what is not wanted there", stray[0].GetKind(), stray[0].GetName(), s.Namespace, workload)
 	}

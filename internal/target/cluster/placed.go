@@ -3,7 +3,6 @@ package cluster
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -395,13 +394,4 @@ func portsOf(pod *corev1.Pod) map[string]int {
 		}
 	}
 	return ports
-}
-
-// refusedBy is why a kind of objects is not known, in words.
-func refusedBy(s *Site, workload string, err error) string {
-	said, advice := why(err, s.Namespace)
-	if advice != "" {
-		said += "; " + advice
-	}
-	return fmt.Sprintf("not all objects of %s at %s are known: %s", workload, s.Name, said)
 }

@@ -192,8 +192,11 @@ func (s *Site) withdraw(ctx context.Context, workload string, records map[declar
 	if r == nil {
 		return nil
 	}
-	var ids []string
 	stays := records[w.From]
+	if w.From != "" && stays == nil { // what it has cannot be told from what the other one has
+		return fmt.Errorf("withdraw %s of %s at %s: revision %s, which stays, was not prepared", w.Part, workload, s.Name, w.From.Short())
+	}
+	var ids []string
 	for id, o := range r.parts[w.Part].Objects {
 		if !declare.Kept(o) && (stays == nil || stays.parts[w.Part].Objects[id] == nil) {
 			ids = append(ids, id)

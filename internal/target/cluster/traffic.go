@@ -206,7 +206,7 @@ func (s *Site) byInstances(records map[declare.Fingerprint]*record, cohorts []ta
 		for i := range cohorts {
 			cohorts[i].Share = float64(up[i]) / float64(all)
 		}
-	case newest >= 0 && !slices.ContainsFunc(slices.Collect(maps.Values(records)), (*record).serves):
+	case newest >= 0 && !records[cohorts[newest].Revision].serves():
 		cohorts[newest].Share = 1 // nothing of it takes traffic: what came last stands for it
 	}
 }
