@@ -20,6 +20,7 @@ type loadFlags struct {
 	folder  string
 	set     []string
 	offline bool
+	bare    source.Bare
 }
 
 func (f *loadFlags) add(cmd *cobra.Command) {
@@ -43,7 +44,7 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 	if err != nil {
 		return source.Loaded{}, nil, 0, err
 	}
-	o := source.Options{Set: set}
+	o := source.Options{Set: set, Bare: f.bare}
 	folder, err := dataFolder(f.folder)
 	if err != nil {
 		return source.Loaded{}, nil, 0, err
@@ -84,6 +85,7 @@ The exit code is 1 when there is anything but warnings.`,
 			if asJSON && asSARIF {
 				return usageError{fmt.Errorf("choose one of --json and --sarif")}
 			}
+			f.bare = source.Bare{Workload: bareName(args[0], "objects"), Sites: []string{"site"}}
 			loaded, problems, files, err := f.load(cmd.Context(), args[0])
 			if err != nil {
 				return err

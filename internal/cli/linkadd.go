@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -233,14 +234,19 @@ func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (strin
 // notName is what is no part of a workload's name.
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 
+// bareName is the name of the workload that a folder of objects is.
+func bareName(folder, otherwise string) string {
+	name := path.Base(filepath.ToSlash(folder))
+	if name == "." || name == "/" {
+		name = otherwise
+	}
+	return strings.Trim(notName.ReplaceAllString(strings.ToLower(name), "-"), "-")
+}
+
 // bareLink says of a folder that has only objects of a cluster's API which workload they are, and where it runs.
 func bareLink(link *config.Link, at source.Found, before config.Settings) error {
 	if link.Workload == "" {
-		name := path.Base(at.Folder)
-		if name == "." || name == "/" {
-			name = link.Name
-		}
-		link.Workload = strings.Trim(notName.ReplaceAllString(strings.ToLower(name), "-"), "-")
+		link.Workload = bareName(at.Folder, link.Name)
 	}
 	if len(link.Sites) == 0 {
 		for _, site := range before.Sites {

@@ -106,6 +106,7 @@ func writeObjects(cmd *cobra.Command, data string, id berth.ID, desired declare.
 
 // desired gives what a folder declares for a berth.
 func (f *loadFlags) desired(ctx context.Context, id berth.ID, from string) (*declare.Desired, error) {
+	f.bare = source.Bare{Workload: id.Workload, Sites: []string{id.Site}}
 	loaded, problems, _, err := f.load(ctx, from)
 	if err != nil {
 		return nil, err

@@ -278,8 +278,9 @@ func (a *API) control(path string, o Object) {
 			count = 1
 		}
 		template, _ := spec["template"].(Object)
-		labels, _ := a.metadata(template)["labels"].(Object)
-		if o["kind"] == "Deployment" && labels["aditus/workload"] == nil {
+		marks, _ := template["metadata"].(Object)
+		labels, _ := marks["labels"].(Object)
+		if o["kind"] == "Deployment" && template != nil && labels["aditus/workload"] == nil {
 			a.roll(path, o, count)
 			return
 		}
