@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -173,6 +174,9 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
 	}
 	e.mu.Lock()
+	for of, at := range loaded.Places {
+		e.places[of] = path.Join(l.source.Folder, at)
+	}
 	l.shown.Warnings = nil
 	for _, p := range problems {
 		l.shown.Warnings = append(l.shown.Warnings, p.Error())

@@ -8,6 +8,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/source"
 	"aditus/internal/target"
 )
 
@@ -85,7 +86,7 @@ func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare
 	for _, t := range tried {
 		if t.Refused != "" {
 			if refused++; refused == 1 {
-				next.refused = t.ID + ": " + t.Refused
+				next.refused = t.ID + b.where(t.ID) + ": " + t.Refused
 			}
 			continue
 		}
@@ -105,6 +106,16 @@ func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare
 	}
 	b.e.mu.Unlock()
 	b.nudge()
+}
+
+// where tells where an object stands in Git, where that is known.
+func (b *loop) where(id string) string {
+	b.e.mu.Lock()
+	defer b.e.mu.Unlock()
+	if at := b.e.places[source.PlaceOf(b.id.Workload, id)]; at != "" {
+		return " (" + at + ")"
+	}
+	return ""
 }
 
 // told is what the site would make otherwise of a revision than it is declared.

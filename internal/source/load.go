@@ -39,6 +39,7 @@ type SiteUse struct {
 type Loaded struct {
 	Declarations []Declaration // by workload, then site
 	Uses         []SiteUse
+	Places       map[string]string // of objects of a cluster's API, by PlaceOf: FILE:LINE
 }
 
 // Load reads all files and gives what they declare for each berth, and all that is wrong with them. There is nothing
@@ -47,7 +48,7 @@ type Loaded struct {
 // NAME.yaml is a workload's base; NAME/SITE.yaml is merged over it for that site; variables.yaml gives variables;
 // rules.yaml has the rules of the house. Files of objects of a cluster's API are for the parts that name them.
 func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problems) {
-	l := loader{options: o, bases: map[string]*base{}}
+	l := loader{options: o, bases: map[string]*base{}, loaded: Loaded{Places: map[string]string{}}}
 	l.sort(files)
 	l.bare()
 	for _, b := range l.ordered() {

@@ -15,6 +15,9 @@ type Bare struct {
 	Sites    []string
 }
 
+// PlaceOf names an object of a workload among Loaded.Places.
+func PlaceOf(workload, id string) string { return workload + " " + id }
+
 // objectFile is a file of objects of a cluster's API.
 type objectFile struct {
 	File
@@ -103,6 +106,7 @@ func (l *loader) withObjects(document declare.Node) (declare.Node, Commit, decla
 	var commit Commit
 	var problems declare.Problems
 	parts, _ := document.Get("parts")
+	workload, _ := document.Get("workload")
 	put := func(n declare.Node, key string, value declare.Node) declare.Node {
 		n.Entries = slices.Clone(n.Entries)
 		for i, entry := range n.Entries {
@@ -150,6 +154,7 @@ func (l *loader) withObjects(document declare.Node) (declare.Node, Commit, decla
 					continue
 				}
 				from[id] = o
+				l.loaded.Places[PlaceOf(workload.Text, id)] = fmt.Sprintf("%s:%d", o.File, o.Line)
 				objects.Entries = append(objects.Entries, declare.Entry{Key: declare.Node{Kind: declare.Text, File: o.File, Line: o.Line, Column: o.Column, Text: id}, Value: o})
 			}
 		}

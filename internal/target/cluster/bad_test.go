@@ -2,13 +2,18 @@ package cluster
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -88,6 +93,26 @@ func TestRefused(t *testing.T) {
 				t.Errorf("the next try: %v", err)
 			}
 		})
+	}
+}
+
+// TestNoAnswer puts in words what never came to an answer of the API.
+func TestNoAnswer(t *testing.T) {
+	for want, err := range map[string]error{
+		"the cluster's certificate has run out, or is not valid yet; renew it, or set this machine's clock right": &url.Error{Op: "Get", URL: "https://shore", Err: &tls.CertificateVerificationError{Err: x509.CertificateInvalidError{Reason: x509.Expired}}},
+		"the account's certificate has run out; renew it in the kubeconfig":                                       &url.Error{Op: "Get", URL: "https://shore", Err: errors.New("remote error: tls: expired certificate")},
+		"the cluster's certificate is signed by somebody unknown; write its authority into the kubeconfig":        &url.Error{Op: "Get", URL: "https://shore", Err: &tls.CertificateVerificationError{Err: x509.UnknownAuthorityError{}}},
+		"the cluster cannot be reached: connection refused; it is tried again":                                    &url.Error{Op: "Get", URL: "https://shore", Err: &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}},
+		"the cluster did not answer in time; it is tried again":                                                   fmt.Errorf("watch pods: %w", context.DeadlineExceeded),
+		"getting credentials: exec: executable shore-login not found":                                             &url.Error{Op: "Get", URL: "https://shore", Err: errors.New("getting credentials: exec: executable shore-login not found")},
+	} {
+		said, advice := why(err, "trial")
+		if advice != "" {
+			said += "; " + advice
+		}
+		if said != want {
+			t.Errorf("%v: %q, want %q", err, said, want)
+		}
 	}
 }
 
@@ -174,6 +199,7 @@ func TestPods(t *testing.T) {
 	}{
 		"ready":                  {status: `{phase: Running, podIP: "10.0.0.7", conditions: [{type: Ready, status: "True"}], containerStatuses: [{name: main, state: {running: {}}}]}`, address: true},
 		"not ready":              {status: `{phase: Running, podIP: "10.0.0.7", conditions: [{type: Ready, status: "False"}], containerStatuses: [{name: main, state: {running: {}}}]}`, event: "Unhealthy: Readiness probe failed: HTTP probe failed with statuscode: 503", ready: "Readiness probe failed: HTTP probe failed with statuscode: 503", address: true},
+		"its node is gone":       {status: `{phase: Running, podIP: "10.0.0.7", conditions: [{type: Ready, status: "False"}], containerStatuses: [{name: main, state: {running: {}}}]}`, event: "NodeNotReady: Node is not ready", ready: "Node is not ready", address: true},
 		"no room":                {status: `{phase: Pending, conditions: [{type: PodScheduled, status: "False", reason: Unschedulable, message: "0/1 nodes are available: 1 Insufficient memory."}]}`, reason: "cannot be placed on a node: 0/1 nodes are available: 1 Insufficient memory.", ready: "cannot be placed on a node: 0/1 nodes are available: 1 Insufficient memory."},
 		"no such image":          {status: waiting("ErrImagePull", "x"), event: `Failed: Failed to pull image "r.example/fares:1": rpc error: code = NotFound desc = failed to pull: r.example/fares:1: not found`, cannot: "cannot pull its image: r.example/fares:1: not found", ready: "cannot pull its image: r.example/fares:1: not found"},
 		"a registry that is out": {status: waiting("ImagePullBackOff", "Back-off pulling image"), event: `Failed: Failed to pull image "r.example/fares:1": dial tcp 10.0.0.1:443: connect: connection refused`, reason: "cannot pull its image: r.example/fares:1: connection refused", ready: "cannot pull its image: r.example/fares:1: connection refused"},

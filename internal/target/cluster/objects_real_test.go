@@ -222,7 +222,7 @@ func TestRealObjects(t *testing.T) {
 	q.edit("selector: {matchLabels: {app: web}}", "selector: {matchLabels: {app: web, tier: front}}")
 	q.edit("metadata: {labels: {app: web}}\n    spec", "metadata: {labels: {app: web, tier: front}}\n    spec")
 	q.await("it is told that the selector cannot be changed", func(status string) bool {
-		return strings.Contains(status, "field is immutable") && strings.Contains(status, "aditus/replace")
+		return strings.Contains(status, "field is immutable") && strings.Contains(status, "aditus/replace") && strings.Contains(status, "Deployment/web (deploy/manifests/web.yaml:")
 	})
 	q.edit("app: web, tier: front}}\n  template", "app: web}}\n  template")
 	q.edit("metadata: {labels: {app: web, tier: front}}\n    spec", "metadata: {labels: {app: web}}\n    spec")
