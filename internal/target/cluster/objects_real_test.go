@@ -142,6 +142,7 @@ func (q *quay) travel(ctx context.Context) {
 // TestRealObjects takes a workload of manifests through what a release engineer sees, on a real cluster, with an account that may
 // do no more than the Role in the docs.
 func TestRealObjects(t *testing.T) {
+	t.Parallel()
 	q := openQuay(t)
 	if err := os.MkdirAll(filepath.Join(q.source, "deploy", "manifests"), 0o700); err != nil {
 		t.Fatal(err)

@@ -322,6 +322,7 @@ func (q *quay) recordGone() {
 
 // TestRealRelease takes a workload through what a release engineer sees in a week, on a real cluster under load.
 func TestRealRelease(t *testing.T) {
+	t.Parallel()
 	q := openQuay(t)
 	if out, err := q.shell("link", "test"); err != nil || !strings.Contains(out, "the account may do in the namespace "+q.namespace+" what is needed") {
 		t.Errorf("the trial: %s (%v)", out, err)
@@ -408,6 +409,7 @@ rollout: {stages: [{share: 50 %%, soak: 1s}, {share: 100 %%}], deadline: 40s, pr
 // TestRealParts takes a workload through two rollouts that has what the other does not: a task, a volume with a service that
 // keeps its state there, what the others need, connections, and no routes, so that instances are the split.
 func TestRealParts(t *testing.T) {
+	t.Parallel()
 	q := openQuay(t)
 	q.workload = "tides"
 	q.git("mv", "deploy/fares.yaml", "deploy/tides.yaml")
