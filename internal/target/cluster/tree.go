@@ -173,10 +173,14 @@ func (t *treeing) pod(n *status.Node, pod *corev1.Pod) {
 		n.State = health.State{Word: health.Starting, Reason: why}
 	}
 	n.Note = strings.TrimSpace(pod.Status.PodIP + " " + onNode(pod.Spec.NodeName))
+	image := map[string]string{} // a node may call the same one by another tag
+	for _, c := range slices.Concat(pod.Spec.InitContainers, pod.Spec.Containers) {
+		image[c.Name] = c.Image
+	}
 	for i, states := range [][]corev1.ContainerStatus{pod.Status.InitContainerStatuses, pod.Status.ContainerStatuses} {
 		for _, c := range states {
 			n.Restarts += int(c.RestartCount)
-			below := status.Node{ID: n.ID + "/" + c.Name, Kind: "container", Name: c.Name, Restarts: int(c.RestartCount), Instance: pod.Name, Note: compare.Short(c.Image)}
+			below := status.Node{ID: n.ID + "/" + c.Name, Kind: "container", Name: c.Name, Restarts: int(c.RestartCount), Instance: pod.Name, Note: compare.Short(cmp.Or(image[c.Name], c.Image))}
 			if i == 0 {
 				below.Kind = "init container"
 			}
