@@ -228,6 +228,12 @@ func onesOwn(pointer string) bool {
 	return len(steps) == 3 && steps[1] == "parts" || len(steps) == 5 && steps[1] == "parts" && steps[3] == "objects"
 }
 
+// withinObject tells whether a place is within an object of a cluster's API, where a list is gone into.
+func withinObject(pointer string) bool {
+	steps := strings.SplitN(pointer, "/", 5)
+	return len(steps) == 5 && steps[1] == "parts" && steps[3] == "objects"
+}
+
 // alike pairs the items of lists of mappings, where all three have as many.
 func alike(applied, declared, live any) (items [][3]any, ok bool) {
 	a, isA := applied.([]any)
@@ -269,7 +275,7 @@ func (w *walker) walk(pointer string, applied, declared, live any) {
 		}
 		return
 	}
-	if items, ok := alike(applied, declared, live); ok {
+	if items, ok := alike(applied, declared, live); ok && withinObject(pointer) {
 		for i, item := range items {
 			w.walk(fmt.Sprintf("%s/%d", pointer, i), item[0], item[1], item[2])
 		}

@@ -85,7 +85,7 @@ func deployment(o map[string]any) State {
 	case updated < want:
 		return moving("%d of %d instances are renewed", updated, want)
 	case all > updated:
-		return moving("%d instances of the one before are still there", all-updated)
+		return moving("instances of the one before are still there: %d", all-updated)
 	case available < updated:
 		return moving("%d of %d instances are available", available, want)
 	case want == 0:

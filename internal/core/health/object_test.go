@@ -19,7 +19,7 @@ func TestObject(t *testing.T) {
 		{"not seen yet", apps + `"kind":"Deployment","metadata":{"generation":4},"spec":{"replicas":2},"status":{"observedGeneration":3,"replicas":2,"updatedReplicas":2,"availableReplicas":2}`, Starting, "not seen its newest form", true},
 		{"never seen", apps + `"kind":"Deployment","metadata":{"generation":1},"spec":{"replicas":2}`, Starting, "0 of 2 instances are renewed", true},
 		{"renewing", apps + `"kind":"Deployment","spec":{"replicas":3},"status":{"replicas":4,"updatedReplicas":2,"availableReplicas":3}`, Starting, "2 of 3 instances are renewed", true},
-		{"old ones left", apps + `"kind":"Deployment","spec":{"replicas":3},"status":{"replicas":4,"updatedReplicas":3,"availableReplicas":4}`, Starting, "1 instances of the one before", true},
+		{"old ones left", apps + `"kind":"Deployment","spec":{"replicas":3},"status":{"replicas":4,"updatedReplicas":3,"availableReplicas":4}`, Starting, "instances of the one before are still there: 1", true},
 		{"not available", apps + `"kind":"Deployment","spec":{"replicas":3},"status":{"replicas":3,"updatedReplicas":3,"availableReplicas":1}`, Starting, "1 of 3 instances are available", true},
 		{"paused", apps + `"kind":"Deployment","spec":{"replicas":3,"paused":true},"status":{"replicas":3,"updatedReplicas":1,"availableReplicas":3}`, Starting, "paused with 1 of 3", true},
 		{"gave up", apps + `"kind":"Deployment","spec":{"replicas":3},"status":{"replicas":3,"updatedReplicas":1,"conditions":[{"type":"Progressing","status":"False","reason":"ProgressDeadlineExceeded","message":"timed out progressing"}]}`, Failing, "timed out progressing", false},

@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -24,7 +25,10 @@ type known struct {
 // askedAgain is how long a group that lacked a kind is not asked for again: its definition may come.
 const askedAgain = 3 * time.Second
 
-// kindFor gives the kind of an object; an error where the cluster has none, or does not answer.
+// errNoKind is why objects of a kind cannot be there: the cluster has none such.
+var errNoKind = errors.New("install its definition first, or put that into the same part, where it comes before")
+
+// kindFor gives the kind of an object; errNoKind where the cluster has none, and another error where it does not answer.
 func (c *Connection) kindFor(ctx context.Context, o declare.Object) (kind, error) {
 	version, name := declare.TextAt(o, "apiVersion"), declare.TextAt(o, "kind")
 	group, err := schema.ParseGroupVersion(version)
@@ -36,13 +40,14 @@ func (c *Connection) kindFor(ctx context.Context, o declare.Object) (kind, error
 			return k, nil
 		}
 	}
+	missing := fmt.Errorf("the cluster has no %s of %s: %w", name, version, errNoKind)
 	c.known.mu.Lock()
-	defer c.known.mu.Unlock()
-	if k, ok := c.known.kinds[group.WithKind(name)]; ok {
+	k, ok := c.known.kinds[group.WithKind(name)]
+	lately := time.Since(c.known.asked[version]) < askedAgain
+	c.known.mu.Unlock()
+	if ok {
 		return k, nil
-	}
-	missing := fmt.Errorf("the cluster has no %s of %s: install its definition first, or put that into the same part, where it comes before", name, version)
-	if time.Since(c.known.asked[version]) < askedAgain {
+	} else if lately {
 		return kind{}, missing
 	}
 	path := "/apis/" + version
@@ -53,6 +58,8 @@ func (c *Connection) kindFor(ctx context.Context, o declare.Object) (kind, error
 	if err := c.read(ctx, path, &list); err != nil && !apierrors.IsNotFound(err) {
 		return kind{}, explain(err, "look up", name, version, "")
 	}
+	c.known.mu.Lock()
+	defer c.known.mu.Unlock()
 	if c.known.kinds == nil {
 		c.known.kinds, c.known.asked = map[schema.GroupVersionKind]kind{}, map[string]time.Time{}
 	}

@@ -67,6 +67,9 @@ func (s *Site) inventory(workload, part string) inventory {
 			text, _, _ := unstructured.NestedString(o.Object, "data", inventoryKey)
 			last = readInventory{version, map[string]reference{}}
 			json.Unmarshal([]byte(text), &last.objects) // what cannot be read there is nobody's any more
+			if last.objects == nil {                    // null was written there
+				last.objects = map[string]reference{}
+			}
 			s.accounts[o.GetName()] = last
 		}
 		i.objects = maps.Clone(last.objects)
@@ -162,5 +165,15 @@ func unpacked(text string) (all map[string]map[string]declare.Object, err error)
 	if err != nil {
 		return nil, err
 	}
-	return all, json.NewDecoder(io.LimitReader(from, mostUnpacked)).Decode(&all)
+	if err := json.NewDecoder(io.LimitReader(from, mostUnpacked)).Decode(&all); err != nil {
+		return nil, err
+	}
+	for _, objects := range all {
+		for id, o := range objects {
+			if declare.TextAt(o, "metadata", "name") == "" || declare.ObjectID(o) != id {
+				return nil, fmt.Errorf("%s is not what stands there", id)
+			}
+		}
+	}
+	return all, nil
 }

@@ -3,6 +3,7 @@ package cluster
 import (
 	"cmp"
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -50,8 +51,12 @@ func (s *Site) followObjects(ctx context.Context, workload string, records map[d
 				continue
 			}
 			for _, to := range s.inventory(workload, name).objects {
-				if k, err := s.connection.kindFor(ctx, to.object()); err == nil {
+				k, err := s.connection.kindFor(ctx, to.object())
+				switch {
+				case err == nil:
 					kinds[k] = true
+				case !errors.Is(err, errNoKind): // what is not known is not gone
+					return err
 				}
 			}
 		}
@@ -140,17 +145,14 @@ func (s *Site) seeObject(ctx context.Context, part declare.Part, id, formed stri
 	if there.GetDeletionTimestamp() != nil {
 		return now
 	}
-	if declare.TextAt(o, "kind") == secrets.kind && k == secrets {
-		now.shown, now.owners = s.secretShown(o, there)
-		return now
-	}
-	now.shown, now.owners = project(o, there.Object, there.GetManagedFields(), s.connection.as)
+	now.shown, now.owners = s.show(o, there)
 	return now
 }
 
 // judged tells how an object is doing: by its kind, or by the line's own rule for that.
 func judged(ctx context.Context, part declare.Part, id string, o map[string]any) health.State {
 	state := health.Object(o)
+	state.Reason = short(state.Reason)
 	rule, has := part.Rules[declare.KindOfID(id)]
 	if metadata, _ := o["metadata"].(object); !has || metadata["deletionTimestamp"] != nil || state == health.Unseen {
 		return state

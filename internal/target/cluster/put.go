@@ -157,13 +157,24 @@ func (s *Site) standsAs(live *unstructured.Unstructured, o declare.Object) bool 
 	if live.GetAnnotations()[annotationForm] != form(o) {
 		return false
 	}
-	_, owners := project(withoutSecrets(o), withoutSecrets(live.Object), live.GetManagedFields(), s.connection.as)
+	_, owners := s.show(o, live)
 	return owners == nil
 }
 
+// show gives a live object in the form of the declared one, and who set what differs; nil where nothing does.
+func (s *Site) show(o declare.Object, live *unstructured.Unstructured) (any, map[string]string) {
+	if isSecret(o) {
+		return s.secretShown(o, live)
+	}
+	return project(o, live.Object, live.GetManagedFields(), s.connection.as)
+}
+
+// isSecret tells whether an object is a Secret.
+func isSecret(o map[string]any) bool { return o["kind"] == secrets.kind && o["apiVersion"] == "v1" }
+
 // withoutSecrets is a Secret without its values, which are told by who looks after them.
 func withoutSecrets(o map[string]any) map[string]any {
-	if o["kind"] != secrets.kind || o["apiVersion"] != "v1" {
+	if !isSecret(o) {
 		return o
 	}
 	bare := maps.Clone(o)
@@ -264,8 +275,10 @@ func (s *Site) removeObject(ctx context.Context, workload string, records map[de
 // takeObject deletes an object that is this part's.
 func (s *Site) takeObject(ctx context.Context, workload, part string, o declare.Object) error {
 	k, err := s.connection.kindFor(ctx, o)
-	if err != nil {
+	if errors.Is(err, errNoKind) {
 		return nil // with its kind all of its objects went
+	} else if err != nil {
+		return err
 	}
 	s.connection.follow(k, s.Namespace)
 	if err := s.connection.mirror.await(ctx, func() bool { return s.connection.mirror.lacks(k, s.Namespace) != errNotYet }); err != nil {

@@ -110,6 +110,7 @@ func (t *treeing) node(o metav1.Object, depth int) status.Node {
 		return n
 	case *unstructured.Unstructured:
 		n.State = health.Object(one.Object)
+		n.Reason = short(n.Reason)
 		n.Note = t.note(one, &n)
 	}
 	if depth >= deepest {
@@ -303,7 +304,7 @@ func (s *Site) Sheet(ctx context.Context, workload, id string) (sheet status.She
 	if err != nil {
 		return sheet, err
 	}
-	sheet.Live = string(text)
+	sheet.Live = cut(text)
 	conditions, _, _ := unstructured.NestedSlice(live, "status", "conditions")
 	for _, c := range conditions {
 		of, _ := c.(object)
@@ -338,7 +339,7 @@ func (s *Site) declaredSheet(sheet *status.Sheet, workload string, o metav1.Obje
 		if err != nil {
 			return err
 		}
-		sheet.Declared = string(text)
+		sheet.Declared = cut(text)
 		shown, owners := project(withoutSecrets(declared), withoutSecrets(one.Object), o.GetManagedFields(), s.connection.as)
 		want := func(o declare.Object) *declare.Desired {
 			return &declare.Desired{Parts: map[string]declare.Part{part: {Kind: declare.Objects, Objects: map[string]declare.Object{id: o}}}}
@@ -373,13 +374,28 @@ func plainOf(o metav1.Object) (object, error) {
 	return own, json.Unmarshal(text, &own)
 }
 
-// hide takes the values of a Secret out.
+// hide takes the values of a Secret out, also from its annotations: programs note there what they were given.
 func hide(o object) {
-	data, _ := o["data"].(object)
-	if o["kind"] != secrets.kind {
+	if !isSecret(o) {
 		return
 	}
-	for key := range data {
-		data[key] = "not shown"
+	metadata, _ := o["metadata"].(object)
+	for _, in := range []any{o["data"], o["stringData"], metadata["annotations"]} {
+		values, _ := in.(object)
+		for key := range values {
+			if !strings.HasPrefix(key, "aditus/") {
+				values[key] = "not shown"
+			}
+		}
 	}
+}
+
+// mostSheet is how many bytes of an object are shown.
+const mostSheet = 128 << 10
+
+func cut(text []byte) string {
+	if len(text) <= mostSheet {
+		return string(text)
+	}
+	return strings.ToValidUTF8(string(text[:mostSheet]), "") + "\n… and more, which is not shown\n"
 }

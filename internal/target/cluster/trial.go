@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -64,7 +65,7 @@ func (s *Site) try(ctx context.Context, workload, name, id string, part declare.
 	k, err := s.connection.kindFor(ctx, o)
 	if err != nil {
 		group, _, _ := strings.Cut(declare.TextAt(o, "apiVersion"), "/")
-		if !defined[declare.TextAt(o, "kind")+" "+group] {
+		if !errors.Is(err, errNoKind) || !defined[declare.TextAt(o, "kind")+" "+group] {
 			told.Refused = err.Error()
 		}
 		return told
@@ -76,6 +77,10 @@ func (s *Site) try(ctx context.Context, workload, name, id string, part declare.
 	tried, err := s.putObject(ctx, workload, name, o, part.Opened, true)
 	if err != nil {
 		told.Refused = err.Error()
+		return told
+	}
+	if tried == live {
+		told.Told = append(told.Told, "it is deleted with what it owns and made anew, as a field that changed cannot be changed where it is")
 		return told
 	}
 	if shown, _ := project(withoutSecrets(o), withoutSecrets(tried.Object), nil, s.connection.as); shown != nil {
