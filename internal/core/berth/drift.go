@@ -186,7 +186,7 @@ func (d *decision) prune(by string) error {
 		if id, _ := found.Object(); id != "" {
 			intent.Do, intent.Object, name = rollout.RemoveObject, id, id
 			if live, _ := found.Live.(map[string]any); live["keep"] == true {
-				kept = "; " + id + " stays, as it is marked to be kept or would take what it holds with it"
+				kept = "; " + id + " stays, as it is marked to be kept, was there before, or would take what it holds with it"
 				continue
 			}
 		}

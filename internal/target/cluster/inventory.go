@@ -32,8 +32,12 @@ type reference struct {
 	Kind      string `json:"kind"`
 	Name      string `json:"name"`
 	Namespace string `json:"namespace,omitempty"`
-	Keep      bool   `json:"keep,omitempty"` // it is never taken away by itself
+	Keep      bool   `json:"keep,omitempty"`  // it is never taken away by itself
+	Taken     bool   `json:"taken,omitempty"` // it was there before us, so that it is not ours to take away either
 }
+
+// stays tells whether it is never taken away.
+func (r reference) stays() bool { return r.Keep || r.Taken }
 
 // object is the reference in the form of an object.
 func (r reference) object() declare.Object {
@@ -45,7 +49,7 @@ func (r reference) object() declare.Object {
 }
 
 func referenceTo(o declare.Object) reference {
-	return reference{declare.TextAt(o, "apiVersion"), declare.TextAt(o, "kind"), declare.TextAt(o, "metadata", "name"), declare.TextAt(o, "metadata", "namespace"), declare.Kept(o)}
+	return reference{Version: declare.TextAt(o, "apiVersion"), Kind: declare.TextAt(o, "kind"), Name: declare.TextAt(o, "metadata", "name"), Namespace: declare.TextAt(o, "metadata", "namespace"), Keep: declare.Kept(o)}
 }
 
 const (

@@ -215,6 +215,20 @@ func TestRealObjects(t *testing.T) {
 		}
 		q.await(change.what+" is put back", func(status string) bool { return strings.Contains(status, `"aligned"`) && q.proven("1.1.0")(status) })
 	}
+	if _, err := q.site.connection.client.Resource(secrets.GroupVersionResource).Namespace(q.namespace).Patch(t.Context(), "web-key", types.MergePatchType, []byte(`{"data":{"token":"c3dhcHBlZA=="},"metadata":{"annotations":{"skerry.example/noted":"open-sesame"}}}`), metav1.PatchOptions{FieldManager: "somebody"}); err != nil {
+		t.Fatal(err)
+	}
+	q.told("stringData/token of Secret/web-key")
+	if out, err := q.shell("sync", "fares/quay"); err != nil {
+		t.Fatal(out, err)
+	}
+	q.await("the secret is put back", func(status string) bool { return strings.Contains(status, `"aligned"`) && q.proven("1.1.0")(status) })
+	if err := q.site.connection.read(t.Context(), "/api/v1/namespaces/"+q.namespace+"/secrets/web-key", &secret); err != nil || string(secret.Data["token"]) != "open-sesame" {
+		t.Errorf("the secret is %q, %v", secret.Data, err)
+	}
+	if sheet, err := q.site.Sheet(t.Context(), "fares", "v1 Secret web-key"); err != nil || strings.Contains(sheet.Live, "sesame") || !strings.Contains(sheet.Live, "token: not shown") {
+		t.Errorf("the page of a Secret: %v\n%s", err, sheet.Live)
+	}
 	// What others add beside ours is theirs.
 	if _, err := q.site.connection.client.Resource(deployments.GroupVersionResource).Namespace(q.namespace).Patch(t.Context(), "web", types.MergePatchType, []byte(`{"metadata":{"annotations":{"skerry.example/seen":"yes"}}}`), metav1.PatchOptions{FieldManager: "somebody"}); err != nil {
 		t.Fatal(err)

@@ -109,7 +109,7 @@ func (s *Site) objectsOf(ctx context.Context, r *record, name string, orphans []
 			continue
 		}
 		if there := s.liveObject(k, o); there != nil {
-			if to.Keep {
+			if to.stays() {
 				o["keep"] = true
 			}
 			if there.GetDeletionTimestamp() != nil {

@@ -51,7 +51,15 @@ func (s *Site) account(ctx context.Context, workload, name string, part declare.
 	kept := s.inventory(workload, name)
 	changed := false
 	for id, o := range part.Objects {
-		if to := referenceTo(o); kept.objects[id] != to {
+		before, known := kept.objects[id]
+		to := referenceTo(o)
+		if to.Taken = before.Taken; !known {
+			var err error
+			if to.Taken, err = s.isThere(ctx, o); err != nil {
+				return err
+			}
+		}
+		if before != to {
 			kept.objects[id], changed = to, true
 		}
 	}
@@ -59,6 +67,26 @@ func (s *Site) account(ctx context.Context, workload, name string, part declare.
 		return nil
 	}
 	return s.keepInventory(ctx, kept)
+}
+
+// isThere tells whether an object stands there that is nobody's of ours.
+func (s *Site) isThere(ctx context.Context, o declare.Object) (bool, error) {
+	k, err := s.connection.kindFor(ctx, o)
+	if errors.Is(err, errNoKind) {
+		return false, nil
+	} else if err != nil {
+		return false, err
+	}
+	namespace := s.Namespace
+	if k.cluster {
+		namespace = ""
+	}
+	others, err := s.connection.others.of(ctx, s.connection, k, namespace)
+	if err != nil {
+		return false, explain(err, "look for", k.kind, namespace, "")
+	}
+	labels, there := others[declare.TextAt(o, "metadata", "name")]
+	return there && labels[labelWorkload] == "", nil
 }
 
 // workloadPart names a part.
@@ -207,13 +235,14 @@ func (s *Site) withdraw(ctx context.Context, workload string, records map[declar
 	if w.From != "" && stays == nil { // what it has cannot be told from what the other one has
 		return fmt.Errorf("withdraw %s of %s at %s: revision %s, which stays, was not prepared", w.Part, workload, s.Name, w.From.Short())
 	}
+	kept := s.inventory(workload, w.Part)
 	var ids []string
-	for id, o := range r.parts[w.Part].Objects {
-		if !declare.Kept(o) && (stays == nil || stays.parts[w.Part].Objects[id] == nil) {
+	for id := range r.parts[w.Part].Objects {
+		if !kept.objects[id].stays() && (stays == nil || stays.parts[w.Part].Objects[id] == nil) {
 			ids = append(ids, id)
 		}
 	}
-	return s.takeAll(ctx, s.inventory(workload, w.Part), ids)
+	return s.takeAll(ctx, kept, ids)
 }
 
 // takeObjects takes all objects of a part away but for those that are kept, which are let go.
@@ -221,7 +250,7 @@ func (s *Site) takeObjects(ctx context.Context, workload, part string) error {
 	kept := s.inventory(workload, part)
 	var ids []string
 	for id, to := range kept.objects {
-		if !to.Keep {
+		if !to.stays() {
 			ids = append(ids, id)
 		}
 	}
@@ -266,8 +295,8 @@ func (s *Site) removeObject(ctx context.Context, workload string, records map[de
 		return nil
 	case !slices.Contains(kept.orphans(records), id):
 		return fmt.Errorf("remove %s of %s at %s: a revision has it", id, workload, s.Name)
-	case to.Keep:
-		return fmt.Errorf("remove %s of %s at %s: it is to be kept; delete it by hand", id, workload, s.Name)
+	case to.stays():
+		return fmt.Errorf("remove %s of %s at %s: it is to be kept, or was there before; delete it by hand", id, workload, s.Name)
 	}
 	return s.takeAll(ctx, kept, []string{id})
 }

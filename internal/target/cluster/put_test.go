@@ -159,11 +159,76 @@ func TestPlaced(t *testing.T) {
 	}
 }
 
+// TestPlacedTaken takes over what was there before: its pods stay, and it is never taken away, neither on a way back nor as an orphan.
+func TestPlacedTaken(t *testing.T) {
+	api, site := standIn(t)
+	api.Put("/api/v1/namespaces/trial/configmaps/found", "{data: {a: b}}")
+	first := manifest(gate)
+	next := manifest(gate + "---\n{apiVersion: v1, kind: ConfigMap, metadata: {name: found}, data: {a: b}}\n---\n{apiVersion: v1, kind: ConfigMap, metadata: {name: ours}}\n")
+	wants := []target.Want{
+		target.Prepare(one, first), target.Place(one, "all", 2, nil), target.Prepare(two, next), target.Place(two, "all", 2, nil),
+		target.Place(one, "all", 2, nil), target.Withdraw(two, one, "all"), target.Delete(two),
+	}
+	if err := site.Apply(t.Context(), "fares", wants); err != nil {
+		t.Fatal(err)
+	}
+	if api.Get("/api/v1/namespaces/trial/configmaps/found") == nil || api.Get("/api/v1/namespaces/trial/configmaps/ours") != nil {
+		t.Errorf("after the way back there are %v", api.Paths("configmaps"))
+	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.RemoveObject(one, "all", "ConfigMap/found")}); err == nil || !strings.Contains(err.Error(), "was there before") {
+		t.Errorf("as an orphan: %v", err)
+	}
+}
+
+// TestPlacedSpoilt has others write into our records, and discovery fail: nothing falls over, nothing is forgotten, and it is told.
+func TestPlacedSpoilt(t *testing.T) {
+	api, site := standIn(t)
+	api.Defined = true
+	desired := manifest("{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}\n")
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Place(one, "all", 1, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	site.connection.known.kinds = nil // as after a start
+	fails := func(on bool) {
+		api.Refuse = func(r *http.Request) *metav1.Status {
+			if s := clustertest.Status(503, metav1.StatusReasonServiceUnavailable, "no leader"); on && strings.HasSuffix(r.URL.Path, "/skerry.example/v1") {
+				return &s
+			}
+			return nil
+		}
+	}
+	fails(true)
+	site.connection.known.asked = nil
+	if _, err := site.Observe(t.Context(), "fares"); err == nil || !strings.Contains(err.Error(), "no leader") {
+		t.Errorf("what cannot be asked for: %v", err)
+	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.RemovePart(one, "all")}); err == nil {
+		t.Error("a part was taken away whose objects cannot be looked for")
+	}
+	if len(site.inventory("fares", "all").objects) != 1 {
+		t.Error("it was forgotten")
+	}
+	fails(false)
+	record := recordName("fares", string(one[:7]))
+	api.Change("/api/v1/namespaces/trial/configmaps/"+record, func(o clustertest.Object) {
+		text, _ := packed(map[string]placed{"all": {Part: declare.Part{Objects: map[string]declare.Object{"Boat.skerry.example/auk": nil}}}})
+		o["binaryData"].(clustertest.Object)[objectsKey] = text
+	})
+	settles(t, site, "a spoilt record is told", func() bool {
+		_, err := site.Observe(t.Context(), "fares")
+		return err != nil && strings.Contains(err.Error(), "was changed by hand and cannot be read")
+	})
+	api.Change("/api/v1/namespaces/trial/configmaps/"+inventoryName("fares", "all"), func(o clustertest.Object) { o["data"].(clustertest.Object)[inventoryKey] = "null" })
+	settles(t, site, "an empty account is taken as one", func() bool { return len(site.inventory("fares", "all").objects) == 0 })
+	site.inventory("fares", "all").objects["x"] = reference{}
+}
+
 // TestPlacedTold sees that what a cluster would not take is told before anything is done, by object and with what to do.
 func TestPlacedTold(t *testing.T) {
 	api, site := standIn(t)
 	api.Put("/api/v1/namespaces/trial/configmaps/theirs", "{metadata: {labels: {aditus/workload: tides, aditus/part: all}}}")
 	api.Put("/api/v1/namespaces/trial/configmaps/found", "{data: {a: b}}")
+	api.Put("/api/v1/namespaces/trial/configmaps/other", "{data: {a: c}}")
 	api.Refuse = func(r *http.Request) *metav1.Status {
 		if r.Method == http.MethodPatch && strings.HasSuffix(r.URL.Path, "/services/bad") {
 			s := clustertest.Status(422, metav1.StatusReasonInvalid, "bad is invalid")
@@ -175,6 +240,8 @@ func TestPlacedTold(t *testing.T) {
 	all := manifest(`{apiVersion: v1, kind: ConfigMap, metadata: {name: theirs}}
 ---
 {apiVersion: v1, kind: ConfigMap, metadata: {name: found}, data: {a: b}}
+---
+{apiVersion: v1, kind: ConfigMap, metadata: {name: other}, data: {a: b}}
 ---
 {apiVersion: v1, kind: ConfigMap, metadata: {name: away, namespace: elsewhere}}
 ---
@@ -195,6 +262,7 @@ func TestPlacedTold(t *testing.T) {
 	for id, want := range map[string]string{
 		"ConfigMap/theirs":         "it is the workload tides's (its part all) already",
 		"ConfigMap/found":          "it is there already, and is taken over as it is",
+		"ConfigMap/other":          "it is there already, and taking it over changes data.a, which is c, put there as b",
 		"ConfigMap/elsewhere/away": "is for the namespace elsewhere, and the site north is trial",
 		"Boat.skerry.example/auk":  "the cluster has no Boat of skerry.example/v1: install its definition first",
 		"Service/bad":              "spec.clusterIP: field is immutable",

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"golang.org/x/sync/errgroup"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
@@ -89,10 +90,25 @@ func (s *Site) try(ctx context.Context, workload, name, id string, part declare.
 			told.Told = append(told.Told, "the cluster would make "+place+" "+otherwise[place])
 		}
 	}
-	if others, err := s.connection.others.of(ctx, s.connection, k, tried.GetNamespace()); err == nil && live == nil {
-		if _, there := others[tried.GetName()]; there {
-			told.Told = append(told.Told, "it is there already, and is taken over as it is")
-		}
+	if there, err := s.isThere(ctx, o); err == nil && there {
+		told.Told = append(told.Told, s.takingOver(ctx, k, o, tried.GetNamespace())...)
+	}
+	return told
+}
+
+// takingOver tells what putting an object there makes of one that is there already: fields that nobody looks after are filled in.
+func (s *Site) takingOver(ctx context.Context, k kind, o declare.Object, namespace string) (told []string) {
+	before, err := s.connection.of(k).Namespace(namespace).Get(ctx, declare.TextAt(o, "metadata", "name"), metav1.GetOptions{})
+	if err != nil {
+		return []string{"it is there already, and is taken over; how it is there cannot be read: " + short(err.Error())}
+	}
+	shown, _ := project(withoutSecrets(o), withoutSecrets(before.Object), nil, s.connection.as)
+	otherwise := differences("", withoutSecrets(o), shown)
+	if len(otherwise) == 0 {
+		return []string{"it is there already, and is taken over as it is"}
+	}
+	for _, place := range slices.Sorted(maps.Keys(otherwise)) {
+		told = append(told, "it is there already, and taking it over changes "+place+", which is "+otherwise[place])
 	}
 	return told
 }
