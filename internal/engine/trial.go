@@ -25,36 +25,34 @@ const (
 	trialTakes = 2 * time.Minute        // at most, for what a workload has at once
 	trialEach  = 400 * time.Millisecond // and for each object, as sites bound how often they are asked
 	trialAgain = 30 * time.Second       // after which what was refused is asked for again
+	trialHolds = time.Minute            // for a person's sync, which a newer answer is asked for after
 	mostTold   = 20                     // of what a site would make otherwise
 )
 
-// cannot tells why a site cannot take what is declared; empty where it can. A site is asked in the background, once for a
-// revision, and anew where it refused.
-func (b *loop) cannot(declared *berth.Revision, now time.Time) string {
+// cannot tells why a site cannot take what is declared; empty where it can. asking tells that this is not known yet. A site is
+// asked in the background, once for a revision, and anew where it refused, or a person syncs a while after.
+func (b *loop) cannot(declared *berth.Revision, synced bool, now time.Time) (why string, asking bool) {
 	if !declared.Desired.NeedsCluster() {
-		return ""
+		return "", false
 	}
 	placer, ok := b.driver.(target.Placer)
 	if !ok {
-		return fmt.Sprintf("%s is no cluster, and what comes from objects of a cluster's API cannot be there: take its parts of kind objects, and those with from:, out for this site", b.id.Site)
+		return fmt.Sprintf("%s is no cluster, and what comes from objects of a cluster's API cannot be there: take its parts of kind objects, and those with from:, out for this site", b.id.Site), false
 	}
-	if has, _ := declared.Desired.HasObjects(); !has {
-		return ""
-	}
-	if declared.Fingerprint == b.state.Applied || b.state.Roll != nil {
-		return ""
+	if has, _ := declared.Desired.HasObjects(); !has || declared.Fingerprint == b.state.Applied || b.state.Roll != nil {
+		return "", false
 	}
 	b.e.mu.Lock()
 	defer b.e.mu.Unlock()
 	t := &b.trial
 	switch {
 	case t.asking:
-	case t.of == declared.Fingerprint && (t.refused == "" || now.Sub(t.asked) < trialAgain):
-		return t.refused
+	case t.of == declared.Fingerprint && t.refused == "" && !(synced && now.Sub(t.asked) > trialHolds), t.of == declared.Fingerprint && t.refused != "" && now.Sub(t.asked) < trialAgain:
+		return t.refused, false
 	default:
 		desired, err := b.opened(compare.KeepLeft(*declared.Desired, b.state.Change.Live))
 		if err != nil {
-			return err.Error()
+			return err.Error(), false
 		}
 		refused := ""
 		if t.of == declared.Fingerprint {
@@ -64,9 +62,9 @@ func (b *loop) cannot(declared *berth.Revision, now time.Time) string {
 		go b.try(placer, declared.Fingerprint, desired)
 	}
 	if t.of == declared.Fingerprint && t.refused != "" {
-		return t.refused
+		return t.refused, true
 	}
-	return "the site is being asked what it would make of its objects"
+	return "the site is being asked what it would make of its objects", true
 }
 
 // try asks a site what it would make of the objects of a revision.

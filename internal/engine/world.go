@@ -45,7 +45,8 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		}
 	}
 	if w.Declared != nil {
-		w.Cannot = b.cannot(w.Declared, e.clock.Now())
+		synced := slices.ContainsFunc(orders, func(o *order) bool { return o.Verb == berth.Sync })
+		w.Cannot, w.Asked = b.cannot(w.Declared, synced, e.clock.Now())
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()

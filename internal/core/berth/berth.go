@@ -72,6 +72,7 @@ type World struct {
 	After       string // the site whose proof is waited for; empty for none
 	AfterProven bool   // that site has proven what is declared
 	Cannot      string // why the site cannot run what is declared at all; empty where it can
+	Asked       bool   // the site is being asked whether it can, so that a person's sync waits for the answer
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string

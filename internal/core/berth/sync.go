@@ -123,6 +123,10 @@ func (d *decision) sync() {
 	may, why := rollout.MayStart(question, d.now)
 	if !may {
 		d.State.Waits = why
+		if d.world.Asked && asked != nil && why == d.world.Cannot {
+			asked.again = true
+			return
+		}
 		d.refuseSync(cmp.Or(why, "live is as declared already"))
 		return
 	}
