@@ -38,15 +38,20 @@ settings. REPOSITORY is a local path; an address with https, ssh, git or file;
 USER@HOST:PATH; or oci://HOST/PATH for a bundle of declarations.
 
 Sites that the declarations name and the settings do not have yet are added, taking
-revisions by hand: as stand-ins, or with --target local as processes on this machine.
-A running Aditus takes the link over at once.
+revisions by hand: as stand-ins, with --target local as processes on this machine, or
+with --target cluster as namespaces of a Kubernetes cluster. A running Aditus takes
+the link over at once.
+
+A folder that has only objects of a cluster's API is one workload: --workload names
+it, --sites says where it runs.
 
 Credentials are asked for with --ask, or taken from the environment; they are kept
 encrypted in the data folder and never shown again.`,
 		Example: `  aditus link add line ~/src/declarations
   aditus link add line https://git.skerry.example/line.git --user maren --ask
   aditus link add line git@git.skerry.example:line.git --key ~/.ssh/id_ed25519
-  aditus link add base oci://registry.skerry.example/line/base --version ^1.4`,
+  aditus link add base oci://registry.skerry.example/line/base --version ^1.4
+  aditus link add lantern ~/manifests --sites harbour --target cluster=shore/harbour`,
 		Args: twoArgs("NAME and REPOSITORY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := lineFolder(folder)

@@ -76,6 +76,17 @@ func (c *Connection) kindFor(ctx context.Context, o declare.Object) (kind, error
 	return kind{}, missing
 }
 
+// gone forgets a kind that the cluster has no longer, so that it is looked up anew.
+func (c *Connection) gone(k kind, namespace string) {
+	if k.cluster {
+		namespace = ""
+	}
+	c.mirror.end(k, namespace)
+	c.known.mu.Lock()
+	defer c.known.mu.Unlock()
+	delete(c.known.kinds, k.GroupVersion().WithKind(k.kind))
+}
+
 // follow watches a kind for objects that are declared as they are, where it is not watched yet. What is watched is so until
 // the connection ends.
 func (c *Connection) follow(k kind, namespace string) {

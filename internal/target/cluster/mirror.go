@@ -89,6 +89,7 @@ type watchKey struct {
 // watching is one watch.
 type watching struct {
 	kind     kind
+	stop     context.CancelFunc
 	informer cache.SharedIndexInformer
 	failing  error     // why it does not go on; nil while it does
 	asked    time.Time // since when the cluster owes an answer; zero while it does not
@@ -108,7 +109,8 @@ func newMirror(changed func(namespace, workload string)) *mirror {
 // start watches a kind in a namespace, or in all, until ctx ends.
 func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, namespace string) {
 	own := client.Resource(k.GroupVersionResource).Namespace(namespace)
-	w := &watching{kind: k, failing: errNotYet}
+	ctx, stop := context.WithCancel(ctx)
+	w := &watching{kind: k, stop: stop, failing: errNotYet}
 	note := func(err error) {
 		m.mu.Lock()
 		defer m.mu.Unlock()
@@ -192,6 +194,7 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 	}
 	m.mu.Unlock()
 	if twice {
+		stop()
 		return
 	}
 	go w.informer.RunWithContext(ctx)
@@ -202,6 +205,17 @@ func (m *mirror) start(ctx context.Context, client dynamic.Interface, k kind, na
 			m.mu.Unlock()
 		}
 	}()
+}
+
+// end ends the watch of a kind.
+func (m *mirror) end(k kind, namespace string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	key := watchKey{k.GroupVersionResource, namespace, k.others}
+	if w := m.watches[key]; w != nil {
+		w.stop()
+		delete(m.watches, key)
+	}
 }
 
 // ask notes that the cluster is asked: the client tries again by itself for a long time where there is no answer.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
@@ -73,7 +74,13 @@ func (s *Site) followObjects(ctx context.Context, workload string, records map[d
 	s.connection.mirror.await(ctx, func() bool {
 		lacks = nil
 		for k := range kinds {
-			if err := s.connection.mirror.lacks(k, s.Namespace); err != nil && (lacks == nil || lacks == errNotYet) {
+			err := s.connection.mirror.lacks(k, s.Namespace)
+			if apierrors.IsNotFound(err) && k.extra { // its definition was taken away, and all of its objects with it
+				s.connection.gone(k, s.Namespace)
+				delete(kinds, k)
+				continue
+			}
+			if err != nil && (lacks == nil || lacks == errNotYet) {
 				lacks = err
 			}
 		}

@@ -223,6 +223,43 @@ func TestPlacedSpoilt(t *testing.T) {
 	site.inventory("fares", "all").objects["x"] = reference{}
 }
 
+// TestPlacedUndefined takes the definition of a kind away: its objects are gone with it, that is told, and comes to an end with the
+// definition back.
+func TestPlacedUndefined(t *testing.T) {
+	api, site := standIn(t)
+	api.Defined = true
+	desired := manifest("{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}\n")
+	put := func() error {
+		return site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Place(one, "all", 1, nil)})
+	}
+	if err := put(); err != nil {
+		t.Fatal(err)
+	}
+	settles(t, site, "it is there", func() bool { return strings.HasPrefix(shown(t, site, one, desired), "0 pods") })
+	api.Defined = false
+	api.Refuse = func(r *http.Request) *metav1.Status {
+		if s := clustertest.Status(404, metav1.StatusReasonNotFound, "the server could not find the requested resource"); strings.HasSuffix(r.URL.Path, "/boats") {
+			return &s
+		}
+		return nil
+	}
+	api.Change("/apis/skerry.example/v1/namespaces/trial/boats/auk", nil)
+	api.CloseClientConnections()
+	settles(t, site, "it is gone", func() bool {
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && len(o.Cohorts) == 1 && !o.Cohorts[0].Objects[0].There && strings.Contains(o.Cohorts[0].Objects[0].Reason, "install its definition")
+	})
+	if err := put(); err == nil || !strings.Contains(err.Error(), "the cluster has no Boat of skerry.example/v1") {
+		t.Errorf("without a definition: %v", err)
+	}
+	api.Defined, api.Refuse = true, nil
+	settles(t, site, "it is there again", func() bool {
+		put()
+		o, err := site.Observe(t.Context(), "fares")
+		return err == nil && o.Cohorts[0].Objects[0].There
+	})
+}
+
 // TestPlacedTold sees that what a cluster would not take is told before anything is done, by object and with what to do.
 func TestPlacedTold(t *testing.T) {
 	api, site := standIn(t)
