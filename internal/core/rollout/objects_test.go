@@ -52,6 +52,7 @@ func (s *shore) observe() Observation {
 }
 
 func (s *shore) act(intents []Intent) {
+	before := [2]declare.Fingerprint{s.held[1], s.held[2]}
 	for _, i := range intents {
 		switch i.Do {
 		case Prepare:
@@ -62,6 +63,9 @@ func (s *shore) act(intents []Intent) {
 				s.held[wave] = i.Revision
 			}
 		case Withdraw:
+			if before != [2]declare.Fingerprint{i.From, i.From} {
+				s.done = append(s.done, "too early")
+			}
 			s.done = append(s.done, fmt.Sprintf("withdraw %s but %.3s", i.Revision[:3], i.From))
 		case Delete:
 			s.done = append(s.done, "delete "+string(i.Revision[:3]))
