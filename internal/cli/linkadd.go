@@ -260,7 +260,7 @@ func bareLink(link *config.Link, at source.Found, before config.Settings) error 
 			}
 		}
 		if len(link.Sites) != 1 {
-			return usageError{fmt.Errorf("%s has %d objects of a cluster's API and no declaration, and would be the workload %s: say where it runs with --sites NAME, and for a new site with --target cluster=CONTEXT/NAMESPACE", at.Folder, len(at.Objects), link.Workload)}
+			return usageError{fmt.Errorf("%s has %s of a cluster's API and no declaration, and would be the workload %s: say where it runs with --sites NAME, and for a new site with --target cluster=CONTEXT/NAMESPACE", at.Folder, say.Count(len(at.Objects), "object"), link.Workload)}
 		}
 	}
 	return link.Check()
@@ -277,7 +277,7 @@ func printFound(w io.Writer, at source.Found) {
 		if more := len(listed) - mostListed; more > 0 {
 			listed = append(slices.Clone(listed[:mostListed]), fmt.Sprintf("and %d more", more))
 		}
-		fmt.Fprintf(table, "     %d objects of a cluster's API, one workload\t%s\n", len(at.Objects), kit.Plain(strings.Join(listed, ", ")))
+		fmt.Fprintf(table, "     %s of a cluster's API, one workload\t%s\n", say.Count(len(at.Objects), "object"), kit.Plain(strings.Join(listed, ", ")))
 	}
 	for _, workload := range at.Workloads {
 		fmt.Fprintf(table, "     %s\t%s\n", kit.Plain(workload.Name), kit.Plain(strings.Join(workload.Sites, " ")))
