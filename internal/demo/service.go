@@ -18,6 +18,12 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"google.golang.org/grpc"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/health/grpc_health_v1"
+	"google.golang.org/grpc/metadata"
+	"google.golang.org/grpc/status"
+
 	"aditus/internal/target/sim"
 )
 
@@ -38,6 +44,8 @@ func ServiceFile(program string, a sim.Artifact, speed float64) ([]byte, error) 
 
 // service is a made-up service as a process of its own.
 type service struct {
+	grpc_health_v1.UnimplementedHealthServer
+
 	artifact sim.Artifact
 	began    time.Time
 
@@ -72,7 +80,12 @@ func RunService(ctx context.Context, file string) error {
 	mux.HandleFunc("/ready", s.ready)
 	mux.HandleFunc("/metrics", s.metrics)
 	mux.HandleFunc("/", s.answer)
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	calls := grpc.NewServer()
+	grpc_health_v1.RegisterHealthServer(calls, s)
+	mux.Handle("/"+grpc_health_v1.Health_ServiceDesc.ServiceName+"/", calls)
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, Protocols: new(http.Protocols)}
+	server.Protocols.SetHTTP1(true)
+	server.Protocols.SetUnencryptedHTTP2(true)
 	listener, err := net.Listen("tcp", net.JoinHostPort(cmp.Or(os.Getenv("HOST"), "127.0.0.1"), port))
 	if err != nil {
 		return err
@@ -146,21 +159,35 @@ const (
 )
 
 func (s *service) answer(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(s.work(r.URL.Path))
+	fmt.Fprintln(w, os.Getenv("INSTANCE"))
+}
+
+// Check implements the gRPC health protocol, which is what it answers to calls; the header "instance" tells who did.
+func (s *service) Check(ctx context.Context, _ *grpc_health_v1.HealthCheckRequest) (*grpc_health_v1.HealthCheckResponse, error) {
+	grpc.SetHeader(ctx, metadata.Pairs("instance", os.Getenv("INSTANCE")))
+	if s.work("a call") != http.StatusOK {
+		return nil, status.Error(codes.Internal, "it failed")
+	}
+	return &grpc_health_v1.HealthCheckResponse{Status: grpc_health_v1.HealthCheckResponse_SERVING}, nil
+}
+
+// work does what a request asks for, and gives its status.
+func (s *service) work(path string) int {
 	began := time.Now()
 	takes := fastest + rand.N(fast)
 	if rand.Float64() < s.grown(sim.SlowAnswers, s.artifact.Slow) {
 		takes = slowest + rand.N(slow)
-		log.Printf("warn  %s waited for a lock", r.URL.Path)
+		log.Printf("warn  %s waited for a lock", path)
 	}
 	time.Sleep(takes) // this is the work that it does
-	status := http.StatusOK
+	code := http.StatusOK
 	if rand.Float64() < s.grown(sim.ErrorFault, s.artifact.Errors) {
-		status = http.StatusInternalServerError
-		log.Printf("error %s failed", r.URL.Path)
+		code = http.StatusInternalServerError
+		log.Printf("error %s failed", path)
 	}
-	w.WriteHeader(status)
-	fmt.Fprintln(w, os.Getenv("INSTANCE"))
-	s.count(status, time.Since(began).Seconds())
+	s.count(code, time.Since(began).Seconds())
+	return code
 }
 
 func (s *service) count(status int, seconds float64) {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -12,7 +13,7 @@ import (
 	"aditus/internal/target"
 )
 
-// trial is what a site said that it would make of the objects of a revision, before anything of it is done.
+// trial is what a site said that it would make of a revision, before anything of it is done.
 type trial struct {
 	of      declare.Fingerprint
 	asked   time.Time // when it was asked; zero while it is being asked
@@ -32,14 +33,13 @@ const (
 // cannot tells why a site cannot take what is declared; empty where it can. asking tells that this is not known yet. A site is
 // asked in the background, once for a revision, and anew where it refused, or a person syncs a while after.
 func (b *loop) cannot(declared *berth.Revision, synced bool, now time.Time) (why string, asking bool) {
-	if !declared.Desired.NeedsCluster() {
-		return "", false
-	}
 	placer, ok := b.driver.(target.Placer)
-	if !ok {
+	switch {
+	case !ok && !declared.Desired.NeedsCluster():
+		return "", false
+	case !ok:
 		return fmt.Sprintf("%s is no cluster, and what comes from objects of a cluster's API cannot be there: take its parts of kind objects, and those with from:, out for this site", b.id.Site), false
-	}
-	if has, _ := declared.Desired.HasObjects(); !has || declared.Fingerprint == b.state.Applied || b.state.Roll != nil {
+	case declared.Fingerprint == b.state.Applied || b.state.Roll != nil:
 		return "", false
 	}
 	b.e.mu.Lock()
@@ -64,10 +64,10 @@ func (b *loop) cannot(declared *berth.Revision, synced bool, now time.Time) (why
 	if t.of == declared.Fingerprint && t.refused != "" {
 		return t.refused, true
 	}
-	return "the site is being asked what it would make of its objects", true
+	return "the site is being asked what it would make of it", true
 }
 
-// try asks a site what it would make of the objects of a revision.
+// try asks a site what it would make of a revision.
 func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare.Desired) {
 	takes := trialTakes
 	for _, part := range desired.Parts {
@@ -75,25 +75,26 @@ func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), takes)
 	defer cancel()
-	tried, err := placer.TryObjects(ctx, b.id.Workload, desired)
+	tried, err := placer.Try(ctx, b.id.Workload, desired)
 	next := trial{of: of, asked: b.e.clock.Now()}
 	if err != nil {
-		next.refused = "the site could not be asked what it would make of its objects: " + err.Error()
+		next.refused = "the site could not be asked what it would make of it: " + err.Error()
 	}
 	refused := 0
 	for _, t := range tried {
+		name := cmp.Or(t.ID, t.Part)
 		if t.Refused != "" {
 			if refused++; refused == 1 {
-				next.refused = t.ID + b.where(t.ID) + ": " + t.Refused
+				next.refused = name + b.where(t.ID) + ": " + t.Refused
 			}
 			continue
 		}
 		for _, text := range t.Told {
-			next.told = append(next.told, t.ID+": "+text)
+			next.told = append(next.told, name+": "+text)
 		}
 	}
 	if refused > 1 {
-		next.refused += fmt.Sprintf(" (and %d more objects)", refused-1)
+		next.refused += fmt.Sprintf(" (and %d more)", refused-1)
 	}
 	if more := len(next.told) - mostTold; more > 0 {
 		next.told = append(next.told[:mostTold], fmt.Sprintf("and %d more", more))

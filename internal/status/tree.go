@@ -31,7 +31,18 @@ type Sheet struct {
 	Declared    string               `json:"declared,omitempty"` // as YAML, where it is declared as it is
 	Differences []compare.Difference `json:"differences,omitempty"`
 	Conditions  []Condition          `json:"conditions,omitempty"`
+	Others      []Holding            `json:"others,omitempty"` // who looks after fields of it beside this line
+	Cores       float64              `json:"cores,omitempty"`  // of processors, that its pods have used lately; 0 where that is not known
+	Memory      uint64               `json:"memory,omitempty"` // bytes, likewise
 	Events      []Event              `json:"events,omitempty"` // oldest first
+}
+
+// Holding is fields of an object that somebody looks after.
+type Holding struct {
+	Owner  string    `json:"owner"`
+	At     time.Time `json:"at,omitzero"` // of its last change
+	Fields []string  `json:"fields"`      // such as spec.replicas; the first of them
+	More   int       `json:"more,omitempty"`
 }
 
 // Condition is what a controller says of an object.

@@ -57,15 +57,16 @@ type Rooted interface {
 	Sheet(ctx context.Context, workload Berth, node string) (status.Sheet, error)
 }
 
-// Placer is a driver of a site that takes objects of a cluster's API as they are.
+// Placer is a driver of a site that takes objects of a cluster's API as they are, and says beforehand what it would make of a
+// revision.
 type Placer interface {
-	// TryObjects asks the site what it would make of the objects of a revision, and changes nothing.
-	TryObjects(ctx context.Context, workload Berth, desired declare.Desired) ([]Trial, error)
+	// Try asks the site what it would make of a revision, and changes nothing.
+	Try(ctx context.Context, workload Berth, desired declare.Desired) ([]Trial, error)
 }
 
-// Trial is what a site would make of one object.
+// Trial is what a site would make of a part, or of one of its objects.
 type Trial struct {
-	Part, ID string
+	Part, ID string   // ID is empty for what is not an object that is declared as it is
 	Refused  string   // why it would not take it; empty where it would
 	Told     []string // what it would make otherwise than it is declared, and what it would take over
 }

@@ -195,9 +195,14 @@ func Place(in *status.Instance) string {
 		}
 	}
 	if in.Memory > 0 {
-		words = append(words, fmt.Sprintf("%.2f cores", in.Cores), fmt.Sprintf("%.0f MB", float64(in.Memory)/1e6))
+		words = append(words, Uses(in.Cores, in.Memory))
 	}
 	return strings.Join(words, ", ")
+}
+
+// Uses tells what something uses of its machine.
+func Uses(cores float64, memory uint64) string {
+	return fmt.Sprintf("%.2f cores, %.0f MB", cores, float64(memory)/1e6)
 }
 
 // trafficOf tells which traffic a cohort has.

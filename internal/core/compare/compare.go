@@ -143,7 +143,7 @@ func show(value any) string {
 // Observed are the fields of a part that a site can show. The rest of a declaration, such as probes, lives in Aditus
 // alone and is never drift. In objects a site tells what else of a part was changed there, by object and place: nobody
 // declares that.
-var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "preview", "tcp", "sticky", "size", "resources", "user", "objects"}
+var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "preview", "preview-by", "grpc", "tcp", "sticky", "size", "resources", "user", "objects"}
 
 // Kept are the fields of a part that say how it is looked after, and not what runs: a change of theirs alone starts
 // nothing anew.

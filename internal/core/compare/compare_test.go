@@ -122,6 +122,7 @@ func TestTree(t *testing.T) {
 		p.Sealed, p.NotUndoable, p.Size, p.Service, p.Host, p.Preview = map[string]string{"k": "x"}, true, 5, "web", "h.example", "p.example"
 		p.To = &declare.Endpoint{Port: "http", Path: "/"}
 		p.TCP, p.Sticky, p.Stop = 7000, &declare.Sticky{Cookie: "seat"}, &declare.DefaultStop
+		p.PreviewBy, p.GRPC = &declare.Header{Name: "X-Crew", Value: "trial"}, true
 		p.Objects = map[string]declare.Object{"Deployment/gate": deployed(2, "gate:1")}
 		p.Rules = map[string]declare.Rule{"Boat.skerry.example": {Healthy: "true", Say: "x"}}
 		p.Template = declare.Object{"spec": map[string]any{}}
@@ -138,7 +139,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 37 {
+	if fields != 39 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }

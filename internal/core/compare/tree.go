@@ -110,6 +110,12 @@ func Show(p declare.Part) map[string]any {
 	if p.TCP != 0 {
 		tree["tcp"] = float64(p.TCP)
 	}
+	if p.PreviewBy != nil {
+		tree["preview-by"] = viaJSON(p.PreviewBy)
+	}
+	if p.GRPC {
+		tree["grpc"] = true
+	}
 	if p.Sticky != nil {
 		tree["sticky"] = viaJSON(p.Sticky)
 	}
@@ -241,7 +247,7 @@ func shows(live any, p declare.Part) bool {
 	if !ok || fields["kind"] != string(p.Kind) || fields["instances"] != float64(p.Instances) {
 		return false
 	}
-	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Preview != "" || p.Size != 0 {
+	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Preview != "" || p.PreviewBy != nil || p.Size != 0 {
 		return equal(fields, Show(p)) // rarer fields are worth a tree
 	}
 	count := 2

@@ -73,6 +73,8 @@ type Part struct {
 	Service     string            `json:"service,omitempty"`      // route: which service
 	Host        string            `json:"host,omitempty"`         // route: for which host name
 	Preview     string            `json:"preview,omitempty"`      // route: the host name of a set that is tried, before it has traffic
+	PreviewBy   *Header           `json:"preview-by,omitempty"`   // route: the header of requests that are for a set that is tried
+	GRPC        bool              `json:"grpc,omitempty"`         // route: its requests are calls of gRPC
 	TCP         int               `json:"tcp,omitempty"`          // route: the site's port whose connections it takes; 0 for HTTP by host name
 	Sticky      *Sticky           `json:"sticky,omitempty"`       // route: what keeps a visitor with one cohort
 	Size        int64             `json:"size,omitempty"`         // volume: bytes
@@ -126,6 +128,12 @@ func (p Part) Ending() Stop {
 		return DefaultStop
 	}
 	return *p.Stop
+}
+
+// Header is a header of HTTP requests, with the value that it has.
+type Header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 // Sticky keeps a visitor with one cohort, as far as shares allow: who was on new stays there while its share rises. One

@@ -329,14 +329,16 @@ func (d Desired) leaveObjects() {
 	}
 }
 
-// HasObjects tells whether there are parts of objects, and none that is a service: what runs then is rolled by the cluster.
-func (d Desired) HasObjects() (any, alone bool) {
-	alone = true
+// OnlyObjects tells whether there are parts of objects, and none that is a service: what runs then is rolled by the cluster.
+func (d Desired) OnlyObjects() bool {
+	any := false
 	for _, part := range d.Parts {
+		if part.Kind == Service {
+			return false
+		}
 		any = any || part.Kind == Objects
-		alone = alone && part.Kind != Service
 	}
-	return any, any && alone
+	return any
 }
 
 // firstVersion is the tag of the first image that has one.

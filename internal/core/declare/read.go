@@ -39,6 +39,8 @@ var (
 	// tokenPattern is the grammar of a token in RFC 9110, of which names of headers and cookies are made.
 	tokenPattern = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
 	filePattern  = regexp.MustCompile(`^file:/[^@\x00-\x1f]*[^@/:\x00-\x1f](@sha256:[0-9a-f]{64})?$`)
+	// valuePattern is what of the grammar of a field value in RFC 9110 is of use here: visible, with spaces only within.
+	valuePattern = regexp.MustCompile(`^[!-~]+( [!-~]+)*$`)
 	// artifactPattern is the grammar of an OCI reference: registry host, repository path, tag or digest.
 	artifactPattern = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9.-]*(:[0-9]+)?(/[a-z0-9]+([._-]+[a-z0-9]+)*)+(:[A-Za-z0-9_][A-Za-z0-9._-]{0,127})?(@[a-z0-9]+:[0-9a-f]{32,})?$`)
 )
@@ -131,7 +133,8 @@ func (r *reader) part(n Node, pointer string) Part {
 		r.fields(n, pointer, "a secret part", []string{"values"}, known)
 	case Route:
 		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
-		known["preview"] = func(n Node, p string) { part.Preview = r.text(n, p, "preview") }
+		known["preview"] = func(n Node, p string) { r.preview(n, p, &part) }
+		known["protocol"] = func(n Node, p string) { part.GRPC = oneOf(r, n, p, "http", "grpc") == "grpc" }
 		known["tcp"] = func(n Node, p string) { part.TCP = r.count(n, p, "tcp", 1, 65535) }
 		known["sticky"] = func(n Node, p string) { part.Sticky = r.sticky(n, p) }
 		known["needs"] = func(n Node, p string) { part.Needs = r.sorted(n, p, "needs", "a part") }
@@ -144,8 +147,11 @@ func (r *reader) part(n Node, pointer string) Part {
 			})
 		}
 		r.fields(n, pointer, "a route part", []string{"to"}, known)
-		if part.TCP != 0 && (part.Host != "" || part.Preview != "" || part.Sticky != nil) {
-			r.wrong(n, pointer, "leave out tcp:, or host:, preview: and sticky:", "a route of TCP connections knows nothing of host names and cookies")
+		if part.TCP != 0 && (part.Host != "" || part.Preview != "" || part.PreviewBy != nil || part.Sticky != nil || part.GRPC) {
+			r.wrong(n, pointer, "leave out tcp:, or host:, preview:, sticky: and protocol:", "a route of TCP connections knows nothing of host names and cookies")
+		}
+		if part.GRPC && part.To != nil && part.To.Path != "/" {
+			r.wrong(n, pointer+"/to/path", "leave it out", "calls of gRPC are led on under the path that they have")
 		}
 	case Volume:
 		known["size"] = func(n Node, p string) { part.Size = r.bytes(n, p) }
@@ -224,18 +230,40 @@ func (r *reader) stop(n Node, pointer string) *Stop {
 	return &stop
 }
 
+// preview reads how a set that is tried is reached: by a host name, or by a header of requests for the route's own.
+func (r *reader) preview(n Node, pointer string, part *Part) {
+	if n.Kind != Map {
+		part.Preview = r.text(n, pointer, "preview")
+		return
+	}
+	by := &Header{}
+	r.fields(n, pointer, "preview", []string{"header", "value"}, map[string]func(Node, string){
+		"header": func(n Node, p string) { by.Name = r.token(n, p, "header") },
+		"value": func(n Node, p string) {
+			if by.Value = r.text(n, p, "value"); by.Value != "" && !valuePattern.MatchString(by.Value) {
+				r.wrong(n, p, "", "%q is no value of a header", by.Value)
+			}
+		},
+	})
+	if by.Name != "" && by.Value != "" {
+		part.PreviewBy = by
+	}
+}
+
+// token reads the name of a cookie or header.
+func (r *reader) token(n Node, p, what string) string {
+	text := r.text(n, p, what)
+	if text != "" && !tokenPattern.MatchString(text) {
+		r.wrong(n, p, "", "%q is no name of a %s", text, what)
+	}
+	return text
+}
+
 func (r *reader) sticky(n Node, pointer string) *Sticky {
 	s := &Sticky{}
-	token := func(n Node, p, what string) string {
-		text := r.text(n, p, what)
-		if text != "" && !tokenPattern.MatchString(text) {
-			r.wrong(n, p, "", "%q is no name of a %s", text, what)
-		}
-		return text
-	}
 	ok := r.fields(n, pointer, "sticky", nil, map[string]func(Node, string){
-		"cookie": func(n Node, p string) { s.Cookie = token(n, p, "cookie") },
-		"header": func(n Node, p string) { s.Header = token(n, p, "header") },
+		"cookie": func(n Node, p string) { s.Cookie = r.token(n, p, "cookie") },
+		"header": func(n Node, p string) { s.Header = r.token(n, p, "header") },
 	})
 	if ok && (s.Cookie == "") == (s.Header == "") {
 		r.wrong(n, pointer, "write sticky: {cookie: NAME} or sticky: {header: NAME}", "a visitor is known by either a cookie or a header")

@@ -13,7 +13,7 @@ const mostBatches = 100
 // rollout reads how a revision comes in. The parts must have been read: batches are told from their instances.
 func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 	out := defaultRollout
-	_, alone := d.HasObjects()
+	alone := d.OnlyObjects()
 	if alone {
 		out.Style = Rolling
 	}

@@ -94,7 +94,7 @@ func (c *Connection) raw(ctx context.Context, method, path, accept string, body 
 
 // of is where objects of a kind are asked for.
 func (c *Connection) of(k kind) dynamic.NamespaceableResourceInterface {
-	if k == routes {
+	if k == routes || k == grpcRoutes {
 		return c.urgent.Resource(k.GroupVersionResource)
 	}
 	return c.client.Resource(k.GroupVersionResource)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -189,13 +190,15 @@ type usageSource struct {
 	mu   sync.Mutex
 	at   map[string]time.Time
 	read map[string]map[string]usage // by namespace and pod
-	none time.Time                   // when the cluster said that it has no such API
+	none map[string]time.Time        // when the cluster said that it does not tell it, by who was asked
 }
 
-// Usage is read at most every usageEvery; a cluster that does not tell it is asked again after usageAgain.
+// Usage is read at most every usageEvery; who does not tell it is asked again after usageAgain. Nodes are asked where they
+// are not more than mostNodes.
 const (
 	usageEvery = 15 * time.Second
 	usageAgain = 10 * time.Minute
+	mostNodes  = 20
 )
 
 // used is what a pod used when that was read last; it asks nobody.
@@ -207,36 +210,68 @@ func (c *Connection) used(namespace, pod string) (usage, bool) {
 	return one, ok && time.Since(u.at[namespace]) < 4*usageEvery
 }
 
-// usage reads what a namespace's pods use, from the metrics API where there is one.
+// usage reads what a namespace's pods use: from the metrics API where there is one, or else from the nodes that they run on.
 func (c *Connection) usage(ctx context.Context, namespace string) map[string]usage {
 	u := &c.usageFrom
 	u.asking.Lock()
 	defer u.asking.Unlock()
 	u.mu.Lock()
-	last, fresh := u.read[namespace], time.Since(u.at[namespace]) < usageEvery || time.Since(u.none) < usageAgain
+	last, fresh := u.read[namespace], time.Since(u.at[namespace]) < usageEvery
 	u.mu.Unlock()
 	if fresh {
 		return last
 	}
+	read, err := c.metricsUsage(ctx, namespace)
+	if errors.Is(err, errNotTold) {
+		read, err = c.nodesUsage(ctx, namespace)
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.at == nil {
+		u.at, u.read = map[string]time.Time{}, map[string]map[string]usage{}
+	}
+	u.at[namespace], u.read[namespace] = time.Now(), read
+	if err != nil {
+		delete(u.read, namespace)
+		return nil
+	}
+	return read
+}
+
+// errNotTold means that usage is not to be had from whoever was asked.
+var errNotTold = errors.New("it does not tell what pods use")
+
+// ask reads something that may not be there, or not for us; then it is not asked for again for a while.
+func (u *usageSource) ask(ctx context.Context, c *Connection, path, source string, into any) error {
+	u.mu.Lock()
+	none := time.Since(u.none[source]) < usageAgain
+	u.mu.Unlock()
+	if none {
+		return errNotTold
+	}
+	err := c.read(ctx, path, into)
+	if apierrors.IsNotFound(err) || apierrors.IsForbidden(err) {
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		if u.none == nil {
+			u.none = map[string]time.Time{}
+		}
+		u.none[source] = time.Now()
+		return errNotTold
+	}
+	return err
+}
+
+// metricsUsage asks the metrics API.
+func (c *Connection) metricsUsage(ctx context.Context, namespace string) (map[string]usage, error) {
 	var found struct {
 		Items []struct {
 			Metadata   struct{ Name string }
 			Containers []struct{ Usage map[string]string }
 		}
 	}
-	err := c.read(ctx, "/apis/metrics.k8s.io/v1beta1/namespaces/"+namespace+"/pods", &found)
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if u.at == nil {
-		u.at, u.read = map[string]time.Time{}, map[string]map[string]usage{}
-	}
-	u.at[namespace] = time.Now()
-	if apierrors.IsNotFound(err) || apierrors.IsForbidden(err) {
-		u.none = time.Now()
-	}
-	if err != nil {
-		delete(u.read, namespace)
-		return nil
+	if err := c.usageFrom.ask(ctx, c, "/apis/metrics.k8s.io/v1beta1/namespaces/"+namespace+"/pods", "", &found); err != nil {
+		return nil, err
 	}
 	read := map[string]usage{}
 	for _, item := range found.Items {
@@ -251,8 +286,44 @@ func (c *Connection) usage(ctx context.Context, namespace string) map[string]usa
 		}
 		read[item.Metadata.Name] = one
 	}
-	u.read[namespace] = read
-	return read
+	return read, nil
+}
+
+// nodesUsage asks the nodes on which a namespace's pods run, through the API's proxy: what their kubelets have in summary. An
+// account may do that only where it may do all that a kubelet can.
+func (c *Connection) nodesUsage(ctx context.Context, namespace string) (map[string]usage, error) {
+	nodes := map[string]bool{}
+	for _, k := range []kind{pods, otherPods} {
+		for _, pod := range list[*corev1.Pod](c.mirror, k, namespace, "") {
+			if pod.Spec.NodeName != "" {
+				nodes[pod.Spec.NodeName] = true
+			}
+		}
+	}
+	if len(nodes) > mostNodes {
+		return nil, errNotTold
+	}
+	read := map[string]usage{}
+	for _, node := range slices.Sorted(maps.Keys(nodes)) {
+		var found struct {
+			Pods []struct {
+				PodRef struct{ Name, Namespace string }
+				CPU    struct{ UsageNanoCores float64 }
+				Memory struct{ WorkingSetBytes uint64 }
+			}
+		}
+		if err := c.usageFrom.ask(ctx, c, "/api/v1/nodes/"+url.PathEscape(node)+"/proxy/stats/summary?only_cpu_and_memory=true", "nodes", &found); errors.Is(err, errNotTold) {
+			return nil, err
+		} else if err != nil {
+			continue // the others may answer
+		}
+		for _, pod := range found.Pods {
+			if pod.PodRef.Namespace == namespace {
+				read[pod.PodRef.Name] = usage{cores: pod.CPU.UsageNanoCores / 1e9, memory: pod.Memory.WorkingSetBytes}
+			}
+		}
+	}
+	return read, nil
 }
 
 // reach is whether pods' addresses can be reached from here.

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -310,6 +311,107 @@ func TestTraffic(t *testing.T) {
 			t.Errorf("its Service leads to one cohort: %v", selector)
 		}
 	})
+	t.Run("calls, and a preview by header", func(t *testing.T) {
+		api, site := standIn(t)
+		calls := func(version string) declare.Desired {
+			d := fares(version)
+			d.Parts["entry"] = declare.Part{Kind: declare.Route, GRPC: true, Host: "fares.example", PreviewBy: &declare.Header{Name: "X-Crew", Value: "trial"}, Service: "web", To: &declare.Endpoint{Port: "http", Path: "/"}}
+			return d
+		}
+		laid(t, site, one, calls("1"))
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, calls("2")), target.Scale(two, "web", 2), target.SetShare(two, 0.25, one), target.Preview(two)}); err != nil {
+			t.Fatal(err)
+		}
+		settles(t, site, "they are split", func() bool { return share(site, two) == 0.25 && share(site, one) == 0.75 })
+		spec := func(name string) string {
+			text, _ := yaml.Marshal(api.Get("/apis/gateway.networking.k8s.io/v1/namespaces/trial/grpcroutes/" + name)["spec"])
+			return string(text)
+		}
+		if text := spec("fares-entry-preview"); !strings.Contains(text, "- name: X-Crew\n      type: Exact\n      value: trial") || !strings.Contains(text, "- fares.example") || !strings.Contains(text, "name: fares-web-2222222") {
+			t.Errorf("the preview: %s", text)
+		}
+		if text := spec("fares-entry"); strings.Contains(text, "X-Crew") || !strings.Contains(text, "weight: 750") {
+			t.Errorf("the route: %s", text)
+		}
+		if ports := api.Get("/api/v1/namespaces/trial/services/fares-web-2222222")["spec"].(clustertest.Object)["ports"].([]any); ports[0].(clustertest.Object)["appProtocol"] != "kubernetes.io/h2c" {
+			t.Errorf("its Service speaks no HTTP/2: %v", ports)
+		}
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.SetShare(one, 1, two), target.Scale(two, "web", 0), target.Delete(two)}); err != nil {
+			t.Fatal(err)
+		}
+		if left := api.Paths("grpcroutes"); len(left) != 1 || !strings.HasSuffix(left[0], "/fares-entry") {
+			t.Errorf("with the set that was tried goes what led to it: %v", left)
+		}
+	})
+	t.Run("what is not kept is told", func(t *testing.T) {
+		for name, test := range map[string]struct {
+			set  func(*clustertest.API)
+			part declare.Part
+			want string
+		}{
+			"by cookie":               {func(a *clustertest.API) { a.Sessions = true }, declare.Part{Sticky: &declare.Sticky{Cookie: "seat"}}, ""},
+			"no sessions":             {func(*clustertest.API) {}, declare.Part{Sticky: &declare.Sticky{Cookie: "seat"}}, "HTTPRoute has no session persistence"},
+			"by header":               {func(a *clustertest.API) { a.Sessions = true }, declare.Part{Sticky: &declare.Sticky{Header: "X-Traveller"}}, "write cookie:"},
+			"no calls":                {func(a *clustertest.API) { a.NoCalls = true }, declare.Part{GRPC: true}, "has no GRPCRoute"},
+			"no Gateway API, preview": {func(a *clustertest.API) { a.Gateway = false }, declare.Part{Preview: "trial.example"}, "no Gateway API; its preview cannot be reached"},
+		} {
+			api := clustertest.Serve()
+			t.Cleanup(api.Close)
+			test.set(api)
+			api.Put(shore, "spec: {}")
+			site, d := openSite(t, configOf(api), "trial"), fares("1")
+			part := d.Parts["entry"]
+			part.Sticky, part.GRPC, part.Preview = test.part.Sticky, test.part.GRPC, test.part.Preview
+			d.Parts["entry"] = part
+			tried, err := site.Try(t.Context(), "fares", d)
+			told := ""
+			for _, one := range tried {
+				told += one.Refused + strings.Join(one.Told, "; ")
+			}
+			if err != nil || !strings.Contains(told, test.want) || test.want == "" && told != "" {
+				t.Errorf("%s: %q (%v)", name, told, err)
+			}
+			laid(t, site, one, d)
+			if routes := api.Paths("httproutes"); len(routes) > 0 {
+				text, _ := yaml.Marshal(api.Get(routes[0])["spec"])
+				if keeps := strings.Contains(string(text), "sessionName: seat"); keeps != (name == "by cookie") {
+					t.Errorf("%s: %s", name, text)
+				}
+			}
+		}
+	})
+	t.Run("what runs is tried beforehand", func(t *testing.T) {
+		api, site := standIn(t)
+		said := clustertest.Status(403, metav1.StatusReasonForbidden, `deployments.apps "x" is forbidden: exceeded quota: small, requested: count/deployments.apps=1`)
+		api.Refuse = func(r *http.Request) *metav1.Status {
+			if strings.Contains(r.URL.RawQuery, "dryRun=All") {
+				return &said
+			}
+			return nil
+		}
+		refused := func() string {
+			tried, err := site.Try(t.Context(), "fares", fares("1"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, one := range tried {
+				if one.Refused != "" {
+					return one.Part + ": " + one.Refused
+				}
+			}
+			return ""
+		}
+		if got := refused(); !strings.Contains(got, "web: apply Deployment trial/fares-web-") || !strings.Contains(got, "there is no room in the namespace's quota") {
+			t.Error(got)
+		}
+		said = clustertest.Status(400, metav1.StatusReasonBadRequest, `admission webhook "names.example" does not support dry run`)
+		if got := refused(); got != "" {
+			t.Errorf("what cannot be tried is not refused: %s", got)
+		}
+		if made := api.Paths("deployments"); len(made) > 0 {
+			t.Errorf("trying made %v", made)
+		}
+	})
 	t.Run("another host", func(t *testing.T) {
 		api, site := standIn(t)
 		laid(t, site, one, fares("1"))
@@ -457,8 +559,27 @@ func TestUsage(t *testing.T) {
 		t.Errorf("it was asked for so: %v", asked)
 	}
 	o, err := site.Observe(t.Context(), "fares")
+	if sheet, err := site.Sheet(t.Context(), "fares", "v1 Pod fares-web-1111111-0"); err != nil || sheet.Cores != 0.251 || sheet.Memory != 64<<20+1000 {
+		t.Errorf("the page of a pod: %+v (%v)", sheet, err)
+	}
 	if err != nil || o.Cohorts[0].Instances[0].Cores != 0.251 || o.Cohorts[0].Instances[0].Memory != 64<<20+1000 || o.Cohorts[0].Instances[1].Memory != 0 {
 		t.Errorf("%+v (%v)", o.Cohorts, err)
+	}
+
+	nodes, own := standIn(t)
+	nodes.Pod = func(pod clustertest.Object) { pod["spec"].(clustertest.Object)["nodeName"] = "n1" }
+	nodes.Answers = func(w http.ResponseWriter) {
+		io.WriteString(w, `{"pods": [{"podRef": {"name": "fares-web-1111111-0", "namespace": "trial"}, "cpu": {"usageNanoCores": 250000000}, "memory": {"workingSetBytes": 1048576}},
+			{"podRef": {"name": "fares-web-1111111-1", "namespace": "other"}, "memory": {"workingSetBytes": 5}}]}`)
+	}
+	laid(t, own, one, fares("1"))
+	settles(t, own, "the node tells what they use", func() bool {
+		own.connection.usageFrom.at = nil // not only every so often
+		measured, err := own.Measure(t.Context(), "fares")
+		return err == nil && len(measured) == 1 && measured["fares-web-1111111-0"][target.MemoryMetric][0].Value == 1<<20
+	})
+	if one, ok := own.connection.used("trial", "fares-web-1111111-0"); !ok || one.cores != 0.25 {
+		t.Errorf("%+v", one)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/go-logr/logr"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/client-go/dynamic"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
@@ -36,6 +37,7 @@ type Connection struct {
 	others others
 	known  known
 	while  context.Context // it runs
+	keeps  atomic.Bool     // routes can keep a visitor with one cohort
 	ahead  atomic.Int64    // of this machine's clock, in nanoseconds; 0 where they are about the same
 
 	mu        sync.Mutex
@@ -208,6 +210,11 @@ func (c *Connection) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	calls, err := c.serves(ctx, gatewayGroup, "v1", grpcRoutes.Resource)
+	if err != nil {
+		return err
+	}
+	c.keeps.Store(gateway && c.keepsSessions(ctx))
 	c.mu.Lock()
 	sites := slices.Clone(c.sites)
 	c.mu.Unlock()
@@ -221,7 +228,7 @@ func (c *Connection) begin(ctx context.Context) error {
 		}
 	}
 	for _, k := range watched {
-		if k.route && !gateway {
+		if k.route && !gateway || k == grpcRoutes && !calls {
 			continue
 		}
 		in := namespaces
@@ -229,8 +236,8 @@ func (c *Connection) begin(ctx context.Context) error {
 			in = []string{""} // one watch for all, and gateways stand wherever they like
 		}
 		for _, ns := range in {
-			if k == gateways && !c.may(ctx, "list", k, ns) {
-				continue // then the settings say which one
+			if (k == gateways || k == grpcRoutes) && !c.may(ctx, "list", k, ns) {
+				continue // then the settings say which one, and calls of gRPC are split by instances
 			}
 			c.mirror.start(ctx, c.client, k, ns)
 		}
@@ -265,6 +272,25 @@ func (c *Connection) serves(ctx context.Context, group, version, resource string
 		return false, nil
 	}
 	return slices.ContainsFunc(found.APIResources, func(r metav1.APIResource) bool { return r.Name == resource }), err
+}
+
+// keepsSessions tells whether the cluster's HTTPRoutes have session persistence, which not all forms of their definition do.
+// Where that cannot be read they have not.
+func (c *Connection) keepsSessions(ctx context.Context) bool {
+	var document struct {
+		Components struct{ Schemas map[string]any }
+	}
+	if c.read(ctx, "/openapi/v3/apis/"+gatewayGroup+"/v1", &document) != nil {
+		return false
+	}
+	for name, of := range document.Components.Schemas {
+		schema, _ := of.(object)
+		_, has, _ := unstructured.NestedMap(schema, "properties", "spec", "properties", "rules", "items", "properties", "sessionPersistence")
+		if has && strings.HasSuffix(name, ".HTTPRoute") {
+			return true
+		}
+	}
+	return false
 }
 
 // may asks whether the account may do something with a kind, in a namespace or in all. Where that cannot be asked it may not.

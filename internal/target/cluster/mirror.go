@@ -52,11 +52,12 @@ var (
 	endpoints    = kind{GroupVersionResource: schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}, kind: "EndpointSlice", route: true}
 	jobs         = of("batch", "v1", "jobs", "Job")
 	routes       = kind{GroupVersionResource: schema.GroupVersionResource{Group: gatewayGroup, Version: "v1", Resource: "httproutes"}, kind: "HTTPRoute", route: true}
+	grpcRoutes   = kind{GroupVersionResource: schema.GroupVersionResource{Group: gatewayGroup, Version: "v1", Resource: "grpcroutes"}, kind: "GRPCRoute", route: true}
 	gateways     = kind{GroupVersionResource: schema.GroupVersionResource{Group: gatewayGroup, Version: "v1", Resource: "gateways"}, kind: "Gateway", all: true, route: true}
 )
 
 // watched are all kinds that are.
-var watched = []kind{pods, services, configMaps, secrets, claims, events, deployments, statefulSets, jobs, endpoints, routes, gateways}
+var watched = []kind{pods, services, configMaps, secrets, claims, events, deployments, statefulSets, jobs, endpoints, routes, grpcRoutes, gateways}
 
 // Kinds of what objects that are declared as they are have made. They have none of our labels, and are watched where there are such.
 var (

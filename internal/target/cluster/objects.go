@@ -58,7 +58,8 @@ func objects(site config.Site, desired declare.Desired) (made []map[string]any, 
 			case declare.Route:
 				if part.TCP == 0 {
 					to := desired.Parts[part.Service]
-					err = add(at.route(name, routeName(desired.Workload, name, ""), hostsOf(part.Host), gateway, part.To.Path, []backend{{cohortName(desired.Workload, part.Service, at.cohort), to.Ports[part.To.Port], wholeWeight}}), nil)
+					err = add(at.route(leading{part: name, name: routeName(desired.Workload, name, ""), host: part.Host, of: part,
+						to: []backend{{cohortName(desired.Workload, part.Service, at.cohort), to.Ports[part.To.Port], wholeWeight}}}, gateway), nil)
 				}
 			}
 			if err != nil {
@@ -77,11 +78,4 @@ func routed(parts map[string]declare.Part, service string) bool {
 		}
 	}
 	return false
-}
-
-func hostsOf(host string) []string {
-	if host == "" {
-		return nil
-	}
-	return []string{host}
 }

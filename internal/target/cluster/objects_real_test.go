@@ -19,6 +19,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/types"
 
+	"aditus/internal/status"
 	"aditus/internal/target/cluster/clustertest"
 )
 
@@ -233,6 +234,15 @@ func TestRealObjects(t *testing.T) {
 	// What others add beside ours is theirs.
 	if _, err := q.site.connection.client.Resource(deployments.GroupVersionResource).Namespace(q.namespace).Patch(t.Context(), "web", types.MergePatchType, []byte(`{"metadata":{"annotations":{"skerry.example/seen":"yes"}}}`), metav1.PatchOptions{FieldManager: "somebody"}); err != nil {
 		t.Fatal(err)
+	}
+	var sheet status.Sheet
+	q.await("who else looks after fields, and what its pods use, is told", func(string) bool {
+		var err error
+		sheet, err = q.site.Sheet(t.Context(), "fares", "apps/v1 Deployment web")
+		return err == nil && sheet.Memory > 0 && strings.Contains(fmt.Sprint(sheet.Others), "metadata.annotations.skerry.example/seen")
+	})
+	if held := fmt.Sprint(sheet.Others); !strings.Contains(held, "somebody") {
+		t.Errorf("who looks after fields: %s", held)
 	}
 
 	q.edit("selector: {matchLabels: {app: web}}", "selector: {matchLabels: {app: web, tier: front}}")

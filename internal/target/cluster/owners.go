@@ -13,6 +13,7 @@ import (
 	"sigs.k8s.io/structured-merge-diff/v6/value"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 )
 
 // projection shows of a live object what is declared of it, by who looks after each field: what we still look after is as it
@@ -369,4 +370,35 @@ func asNumber(v any) (float64, bool) {
 		return float64(n), true
 	}
 	return 0, false
+}
+
+// mostFields is how many of the fields that another one looks after are named.
+const mostFields = 12
+
+// holdings tells who else looks after fields of an object, but for its status, which is its controllers'.
+func holdings(fields []metav1.ManagedFieldsEntry, as func(time.Time) time.Time) (found []status.Holding) {
+	for _, entry := range fields {
+		set := &fieldpath.Set{}
+		if entry.Manager == manager || entry.FieldsV1 == nil || set.FromJSON(entry.FieldsV1.GetRawReader()) != nil || entry.Subresource == "status" {
+			continue
+		}
+		held := status.Holding{Owner: entry.Manager}
+		if entry.Time != nil {
+			held.At = as(entry.Time.Time)
+		}
+		set.Leaves().Iterate(func(path fieldpath.Path) {
+			text := strings.TrimPrefix(path.String(), ".")
+			switch {
+			case strings.HasPrefix(text, "status"):
+			case len(held.Fields) == mostFields:
+				held.More++
+			default:
+				held.Fields = append(held.Fields, text)
+			}
+		})
+		if len(held.Fields) > 0 {
+			found = append(found, held)
+		}
+	}
+	return found
 }

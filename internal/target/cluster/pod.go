@@ -380,31 +380,56 @@ func expand(word string) string {
 	})
 }
 
-// route is an HTTPRoute that leads a host's traffic to backends by weights, under a path of theirs.
-func (p place) route(part, name string, hosts []string, gateway gateway, path string, backends []backend) object {
-	o := p.made(gatewayGroup+"/v1", "HTTPRoute", name, p.shared(part))
+// leading is a route that is to be: of a part, under a name, for a host (any where there is none), to what.
+type leading struct {
+	part, name, host string
+	of               declare.Part
+	to               []backend
+	keeps            bool // the cluster's routes have session persistence
+	preview          bool // for requests alone that are for a set that is tried
+}
+
+// route leads requests, or calls of gRPC, by weights.
+func (p place) route(l leading, at gateway) object {
+	o := p.made(gatewayGroup+"/v1", routeKind(l.of).kind, l.name, p.shared(l.part))
 	var refs []any
-	for _, b := range backends {
+	for _, b := range l.to {
 		refs = append(refs, object{"group": "", "kind": "Service", "name": b.service, "port": int64(b.port), "weight": int64(b.weight)})
 	}
-	parent := object{"group": gatewayGroup, "kind": "Gateway", "namespace": gateway.namespace, "name": gateway.name}
-	if gateway.section != "" {
-		parent["sectionName"] = gateway.section
+	parent := object{"group": gatewayGroup, "kind": "Gateway", "namespace": at.namespace, "name": at.name}
+	if at.section != "" {
+		parent["sectionName"] = at.section
 	}
-	rule := object{"matches": []any{object{"path": object{"type": "PathPrefix", "value": "/"}}}, "backendRefs": refs}
-	if path != "" && path != "/" {
-		rule["filters"] = []any{object{"type": "URLRewrite", "urlRewrite": object{"path": object{"type": "ReplacePrefixMatch", "replacePrefixMatch": path}}}}
+	rule, match := object{"backendRefs": refs}, object{}
+	if !l.of.GRPC {
+		match["path"] = object{"type": "PathPrefix", "value": "/"}
+		if path := l.of.To.Path; path != "" && path != "/" {
+			rule["filters"] = []any{object{"type": "URLRewrite", "urlRewrite": object{"path": object{"type": "ReplacePrefixMatch", "replacePrefixMatch": path}}}}
+		}
+	}
+	if by := l.of.PreviewBy; l.preview && by != nil {
+		match["headers"] = []any{object{"type": "Exact", "name": by.Name, "value": by.Value}}
+	}
+	if len(match) > 0 {
+		rule["matches"] = []any{match}
+	}
+	if keep := l.of.Sticky; keep != nil && keep.Cookie != "" && l.keeps && !l.preview {
+		rule["sessionPersistence"] = object{"type": "Cookie", "sessionName": keep.Cookie}
 	}
 	spec := object{"parentRefs": []any{parent}, "rules": []any{rule}}
-	if len(hosts) > 0 {
-		var names []any
-		for _, host := range hosts {
-			names = append(names, host)
-		}
-		spec["hostnames"] = names
+	if l.host != "" {
+		spec["hostnames"] = []any{l.host}
 	}
 	o["spec"] = spec
 	return o
+}
+
+// routeKind is the kind of route that leads to a part.
+func routeKind(part declare.Part) kind {
+	if part.GRPC {
+		return grpcRoutes
+	}
+	return routes
 }
 
 // backend is what a route leads to, and with which weight.

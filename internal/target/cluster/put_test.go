@@ -288,7 +288,7 @@ func TestPlacedTold(t *testing.T) {
 ---
 {apiVersion: v1, kind: Service, metadata: {name: good}}
 `)
-	tried, err := site.TryObjects(t.Context(), "fares", all)
+	tried, err := site.Try(t.Context(), "fares", all)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -312,7 +312,7 @@ func TestPlacedTold(t *testing.T) {
 		t.Errorf("good: %q; trying made %v", told["Service/good"], api.Paths("services"))
 	}
 	with := manifest("{apiVersion: apiextensions.k8s.io/v1, kind: CustomResourceDefinition, metadata: {name: boats.skerry.example}, spec: {group: skerry.example, names: {kind: Boat}}}\n---\n{apiVersion: skerry.example/v1, kind: Boat, metadata: {name: auk}}\n")
-	tried, _ = site.TryObjects(t.Context(), "fares", with)
+	tried, _ = site.Try(t.Context(), "fares", with)
 	if last := tried[len(tried)-1]; last.ID != "Boat.skerry.example/auk" || last.Refused != "" {
 		t.Errorf("a kind that its own part defines: %+v", last)
 	}

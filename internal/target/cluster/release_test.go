@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -42,6 +43,7 @@ type quay struct {
 	site       *Site
 	server     *exec.Cmd
 	log        bytes.Buffer
+	patience   time.Duration // how long something that is waited for may take; 0 for a usual time
 
 	sent, lost, failed atomic.Int64
 	steady             atomic.Bool // no request may be lost any more
@@ -173,7 +175,7 @@ func (q *quay) shell(args ...string) (string, error) {
 func (q *quay) await(what string, is func(status string) bool) {
 	q.t.Helper()
 	var last string
-	for end := time.Now().Add(150 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(cmp.Or(q.patience, 150*time.Second)); ; time.Sleep(100 * time.Millisecond) {
 		if out, err := q.shell("status", "--json"); err == nil {
 			if last = out; is(out) {
 				return
@@ -241,7 +243,7 @@ func (q *quay) proven(version string) func(string) bool {
 func (q *quay) told(text string) {
 	q.t.Helper()
 	var last string
-	for end := time.Now().Add(150 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(cmp.Or(q.patience, 150*time.Second)); ; time.Sleep(100 * time.Millisecond) {
 		if last, _ = q.shell("ledger", "fares/quay"); strings.Contains(last, text) {
 			return
 		}

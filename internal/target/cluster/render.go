@@ -115,12 +115,19 @@ func (p place) balancer(name, cohort string, parts map[string]declare.Part) obje
 		labels[labelCohort] = cohort
 	}
 	var list []any
-	add := func(name string, port, to int) {
-		list = append(list, object{"name": portName(name), "port": int64(port), "targetPort": int64(to), "protocol": "TCP"})
+	add := func(name string, port, to int) object {
+		one := object{"name": portName(name), "port": int64(port), "targetPort": int64(to), "protocol": "TCP"}
+		list = append(list, one)
+		return one
 	}
 	ports := parts[name].Ports
 	for _, port := range slices.Sorted(maps.Keys(ports)) {
-		add(port, ports[port], ports[port])
+		one := add(port, ports[port], ports[port])
+		for _, to := range parts {
+			if to.Kind == declare.Route && to.GRPC && to.Service == name && to.To.Port == port {
+				one["appProtocol"] = "kubernetes.io/h2c" // HTTP/2 without TLS, as calls of gRPC need it
+			}
+		}
 	}
 	for _, route := range slices.Sorted(maps.Keys(parts)) {
 		if to := parts[route]; cohort == "" && to.Kind == declare.Route && to.TCP != 0 && to.Service == name {

@@ -41,6 +41,7 @@ var rights = []right{
 	{"batch", "jobs", all, false, ""},
 	{"discovery.k8s.io", "endpointslices", look, true, ""},
 	{gatewayGroup, "httproutes", all, true, ""},
+	{gatewayGroup, "grpcroutes", all, true, "routes with protocol: grpc"},
 	{gatewayGroup, "gateways", look, true, "a target without gateway: needs it"},
 	{"apps", "replicasets", look, false, "parts of kind objects; the kinds of their objects that do not stand here need all verbs too"},
 	{"", "pods/log", []string{"get"}, false, "logs"},

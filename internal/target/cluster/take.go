@@ -162,7 +162,7 @@ func (s *Site) delete(ctx context.Context, workload string, records map[declare.
 			return fmt.Errorf("delete %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, s.Name, seen[0].Share*100)
 		}
 	}
-	var failed []error
+	failed := []error{s.endPreview(ctx, workload, r)}
 	for _, name := range slices.Sorted(maps.Keys(r.parts)) {
 		part := r.parts[name]
 		if part.Kind == declare.Settings || part.Kind == declare.Secret {
@@ -176,7 +176,7 @@ func (s *Site) delete(ctx context.Context, workload string, records map[declare.
 		}
 	}
 	if len(records) == 1 {
-		for _, k := range []kind{routes, services} {
+		for _, k := range []kind{routes, grpcRoutes, services} {
 			for _, o := range list[*unstructured.Unstructured](s.connection.mirror, k, s.Namespace, workload) {
 				failed = append(failed, s.connection.remove(ctx, k, o))
 			}

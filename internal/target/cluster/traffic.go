@@ -43,21 +43,18 @@ func (s *Site) attach() (gateway, error) {
 
 // splits tells whether a workload's traffic can be split: it comes in by host name, and the cluster has Gateway API.
 func (s *Site) splits(records map[declare.Fingerprint]*record) bool {
-	if !s.connection.mirror.has(routes, s.Namespace) {
-		return false
-	}
 	for _, r := range records {
-		if len(r.led()) > 0 {
+		if len(s.led(r)) > 0 {
 			return true
 		}
 	}
 	return false
 }
 
-// led are a cohort's route parts of HTTP traffic, sorted.
-func (r *record) led() (names []string) {
+// led are a cohort's route parts of HTTP traffic, and of calls, for which the cluster has routes, sorted.
+func (s *Site) led(r *record) (names []string) {
 	for name, part := range r.parts {
-		if part.Kind == declare.Route && part.TCP == 0 {
+		if part.Kind == declare.Route && part.TCP == 0 && s.connection.mirror.has(routeKind(part.Part), s.Namespace) {
 			names = append(names, name)
 		}
 	}
@@ -178,12 +175,17 @@ func (s *Site) shares(workload string, records map[declare.Fingerprint]*record, 
 
 // routes are a workload's routes of its own traffic, not those of previews.
 func (s *Site) routes(workload string) (found []*unstructured.Unstructured) {
-	for _, o := range list[*unstructured.Unstructured](s.connection.mirror, routes, s.Namespace, workload) {
+	for _, o := range s.allRoutes(workload) {
 		if o.GetDeletionTimestamp() == nil && o.GetName() != previewName(workload, o.GetLabels()[labelPart]) {
 			found = append(found, o)
 		}
 	}
 	return found
+}
+
+// allRoutes are those of previews too.
+func (s *Site) allRoutes(workload string) []*unstructured.Unstructured {
+	return append(list[*unstructured.Unstructured](s.connection.mirror, routes, s.Namespace, workload), list[*unstructured.Unstructured](s.connection.mirror, grpcRoutes, s.Namespace, workload)...)
 }
 
 // byInstances gives cohorts the shares that their ready instances make.
@@ -264,7 +266,7 @@ func (s *Site) setShare(ctx context.Context, workload string, records map[declar
 // would answer for those that have none.
 func (s *Site) answered(ctx context.Context, records map[declare.Fingerprint]*record, route object) error {
 	before := map[string]int64{}
-	if o := s.connection.mirror.get(routes, s.Namespace, route["metadata"].(object)["name"].(string)); o != nil {
+	if o := s.connection.mirror.get(kindOf(route["kind"].(string)), s.Namespace, route["metadata"].(object)["name"].(string)); o != nil {
 		before = splitOf(o).weights
 	}
 	for name, weight := range splitOf(&unstructured.Unstructured{Object: route}).weights {
@@ -324,17 +326,20 @@ func (s *Site) hasAddress(service string) bool {
 // wanted are the routes that lead the traffic by shares: one for each route part and host. Where old and new declare another
 // host or path each has its own, with all of its traffic.
 func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, shares map[declare.Fingerprint]float64, at gateway) (all []object) {
-	type match struct{ part, host, path string }
-	backends, live := map[match][]backend{}, map[match]*unstructured.Unstructured{}
+	type match struct{ kind, part, host, path string }
+	backends, live, of := map[match][]backend{}, map[match]*unstructured.Unstructured{}, map[match]declare.Part{}
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
 		r := records[revision]
-		for _, name := range r.led() {
+		for _, name := range s.led(r) {
 			part := r.parts[name]
 			to, there := r.parts[part.Service]
 			if !there {
 				continue // it was moved away
 			}
-			m := match{name, part.Host, part.To.Path}
+			m := match{routeKind(part.Part).kind, name, part.Host, part.To.Path}
+			if shares[revision] > 0 || of[m].To == nil {
+				of[m] = part.Part
+			}
 			weight := int(math.Round(shares[revision] * wholeWeight))
 			if shares[revision] > 0 && weight == 0 {
 				weight = 1
@@ -345,13 +350,13 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 	names := map[string]bool{}
 	for _, o := range s.routes(workload) {
 		hosts, _, _ := unstructured.NestedStringSlice(o.Object, "spec", "hostnames")
-		m := match{o.GetLabels()[labelPart], strings.Join(hosts, ","), cmp.Or(o.GetAnnotations()[annotationPath], "/")}
+		m := match{o.GetKind(), o.GetLabels()[labelPart], strings.Join(hosts, ","), cmp.Or(o.GetAnnotations()[annotationPath], "/")}
 		if _, still := backends[m]; still && live[m] == nil {
 			live[m], names[o.GetName()] = o, true
 		}
 	}
 	for _, m := range slices.SortedFunc(maps.Keys(backends), func(a, b match) int {
-		return cmp.Or(cmp.Compare(a.part, b.part), cmp.Compare(a.host, b.host), cmp.Compare(a.path, b.path))
+		return cmp.Or(cmp.Compare(a.part, b.part), cmp.Compare(a.host, b.host), cmp.Compare(a.path, b.path), cmp.Compare(a.kind, b.kind))
 	}) {
 		name := routeName(workload, m.part, "")
 		taken := map[string]int64{}
@@ -362,7 +367,7 @@ func (s *Site) wanted(workload string, records map[declare.Fingerprint]*record, 
 			name = routeName(workload, m.part, hash(m.host+" "+m.path))
 		}
 		names[name] = true
-		o := s.place(workload).route(m.part, name, hostsOf(m.host), at, m.path, backends[m])
+		o := s.place(workload).route(leading{part: m.part, name: name, host: m.host, of: of[m], to: backends[m], keeps: s.connection.keeps.Load()}, at)
 		text, _ := json.Marshal(taken)
 		o["metadata"].(object)["annotations"] = object{annotationTaken: string(text), annotationPath: m.path}
 		all = append(all, o)
@@ -387,7 +392,7 @@ func (s *Site) lead(ctx context.Context, workload string, records map[declare.Fi
 	}
 	var failed []error
 	for _, name := range slices.Sorted(maps.Keys(most.parts)) {
-		if part := most.parts[name]; part.Kind == declare.Service && len(part.Ports) > 0 && most.routed(name) {
+		if part := most.parts[name]; part.Kind == declare.Service && len(part.Ports) > 0 && s.leadsTo(most, name) {
 			o := s.place(workload).balancer(name, "", most.declared())
 			o["spec"].(object)["selector"].(object)[labelCohort] = part.Cohort
 			_, err := s.applyOnce(ctx, o)
@@ -397,8 +402,10 @@ func (s *Site) lead(ctx context.Context, workload string, records map[declare.Fi
 	return errors.Join(failed...)
 }
 
-// routed tells whether routes lead traffic to a part.
-func (r *record) routed(part string) bool { return routed(r.declared(), part) }
+// leadsTo tells whether routes lead traffic to a part of a cohort.
+func (s *Site) leadsTo(r *record, part string) bool {
+	return slices.ContainsFunc(s.led(r), func(route string) bool { return r.parts[route].Service == part })
+}
 
 // services makes what leads to a cohort's instances: a Service for each of its parts that routes lead to, and one over all
 // cohorts for each part that has ports.
@@ -410,7 +417,7 @@ func (s *Site) services(ctx context.Context, r *record) error {
 		if part.Kind != declare.Service || len(part.Ports) == 0 {
 			continue
 		}
-		split := r.routed(name) && s.connection.mirror.has(routes, s.Namespace)
+		split := s.leadsTo(r, name)
 		if split {
 			_, err := s.applyOnce(ctx, s.place(r.workload).balancer(name, part.Cohort, parts))
 			failed = append(failed, err)
@@ -441,9 +448,13 @@ func (s *Site) preview(ctx context.Context, workload string, records map[declare
 			failed = append(failed, s.keep(ctx, was))
 		}
 	}
-	for _, name := range r.led() {
+	for _, name := range s.led(r) {
 		part := r.parts[name]
-		if part.Preview == "" || !s.connection.mirror.has(routes, s.Namespace) {
+		host := part.Preview
+		if part.PreviewBy != nil {
+			host = part.Host
+		}
+		if part.Preview == "" && part.PreviewBy == nil {
 			continue
 		}
 		at, err := s.attach()
@@ -452,9 +463,22 @@ func (s *Site) preview(ctx context.Context, workload string, records map[declare
 			continue
 		}
 		to := r.parts[part.Service]
-		o := s.place(workload).route(name, previewName(workload, name), []string{part.Preview}, at, part.To.Path, []backend{{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], wholeWeight}})
-		_, err = s.applyOnce(ctx, o)
+		_, err = s.applyOnce(ctx, s.place(workload).route(leading{part: name, name: previewName(workload, name), host: host, of: part.Part, preview: true,
+			to: []backend{{cohortName(workload, part.Service, to.Cohort), to.Ports[part.To.Port], wholeWeight}}}, at))
 		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
+
+// endPreview takes the routes of previews away that lead to a cohort: what it has goes, and requests for it are to find the
+// others.
+func (s *Site) endPreview(ctx context.Context, workload string, r *record) error {
+	var failed []error
+	for _, o := range s.allRoutes(workload) {
+		part := r.parts[o.GetLabels()[labelPart]]
+		if _, leads := splitOf(o).weights[cohortName(workload, part.Service, r.parts[part.Service].Cohort)]; leads && o.GetName() == previewName(workload, o.GetLabels()[labelPart]) {
+			failed = append(failed, s.connection.remove(ctx, kindOf(o.GetKind()), o))
+		}
 	}
 	return errors.Join(failed...)
 }

@@ -232,7 +232,7 @@ func (t *treeing) note(o *unstructured.Unstructured, n *status.Node) string {
 		return text
 	case "Service":
 		return t.addresses(o.GetName())
-	case "HTTPRoute":
+	case routes.kind, grpcRoutes.kind:
 		split := splitOf(o)
 		sum := int64(0)
 		for _, weight := range split.weights {
@@ -297,6 +297,9 @@ func (s *Site) Sheet(ctx context.Context, workload, id string) (sheet status.She
 		return sheet, err
 	}
 	sheet.ID = id
+	sheet.Others = holdings(o.GetManagedFields(), s.connection.as)
+	s.connection.usage(ctx, s.Namespace)
+	sheet.Cores, sheet.Memory = s.usedBy(o, 0)
 	metadata, _ := live["metadata"].(object)
 	delete(metadata, "managedFields")
 	hide(live)
@@ -316,6 +319,21 @@ func (s *Site) Sheet(ctx context.Context, workload, id string) (sheet status.She
 		sheet.Events = append(sheet.Events, status.Event{At: s.connection.as(e.at), Text: e.text, Bad: e.bad})
 	}
 	return sheet, s.declaredSheet(&sheet, workload, o)
+}
+
+// usedBy is what an object's pods have used lately.
+func (s *Site) usedBy(o metav1.Object, depth int) (cores float64, memory uint64) {
+	if kindName(o) == pods.kind {
+		used, _ := s.connection.used(s.Namespace, o.GetName())
+		return used.cores, used.memory
+	}
+	if depth < deepest {
+		for _, below := range s.connection.mirror.ownedBy(o.GetUID()) {
+			c, m := s.usedBy(below, depth+1)
+			cores, memory = cores+c, memory+m
+		}
+	}
+	return cores, memory
 }
 
 // declaredSheet adds what is declared of an object that is declared as it is, and where it differs.

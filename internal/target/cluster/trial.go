@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -9,7 +10,9 @@ import (
 	"sync"
 
 	"golang.org/x/sync/errgroup"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/target"
@@ -20,33 +23,104 @@ var _ target.Placer = (*Site)(nil)
 // triedAtOnce is how many objects are tried at the same time.
 const triedAtOnce = 8
 
-// TryObjects implements target.Placer: it has the server try all objects that are not so already, changing nothing.
-func (s *Site) TryObjects(ctx context.Context, workload string, desired declare.Desired) ([]target.Trial, error) {
+// Try implements target.Placer: it has the server try all objects that are not so already, and what runs and keeps state of
+// all other parts, changing nothing.
+func (s *Site) Try(ctx context.Context, workload string, desired declare.Desired) ([]target.Trial, error) {
 	if err := s.connection.await(ctx, s.Namespace); err != nil {
 		return nil, unreachable(s.Name, err)
 	}
+	records, err := s.records(workload)
+	if err != nil {
+		return nil, err
+	}
+	at := s.place(workload)
+	at.revision = desired.Fingerprint()
+	at.cohort = s.cohortFor(workload, at.revision, records)
 	var mu sync.Mutex
 	var all []target.Trial
+	tell := func(one target.Trial) {
+		mu.Lock()
+		defer mu.Unlock()
+		all = append(all, one)
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(triedAtOnce)
 	for _, name := range slices.Sorted(maps.Keys(desired.Parts)) {
 		part := desired.Parts[name]
 		defined := definedIn(part)
+		if part.Kind == declare.Route {
+			tell(target.Trial{Part: name, Told: s.notKept(part)})
+		}
+		group.Go(func() error {
+			tell(target.Trial{Part: name, Refused: s.tryPart(ctx, at, name, desired)})
+			return ctx.Err()
+		})
 		for _, id := range slices.Sorted(maps.Keys(part.Objects)) {
 			group.Go(func() error {
-				one := s.try(ctx, workload, name, id, part, defined)
-				mu.Lock()
-				defer mu.Unlock()
-				all = append(all, one)
+				tell(s.try(ctx, workload, name, id, part, defined))
 				return ctx.Err()
 			})
 		}
 	}
-	err := group.Wait()
+	err = group.Wait()
 	slices.SortFunc(all, func(a, b target.Trial) int {
-		return declare.ObjectRank(desired.Parts[a.Part].Objects[a.ID]) - declare.ObjectRank(desired.Parts[b.Part].Objects[b.ID])
+		return cmp.Or(declare.ObjectRank(desired.Parts[a.Part].Objects[a.ID])-declare.ObjectRank(desired.Parts[b.Part].Objects[b.ID]), cmp.Compare(a.Part, b.Part), cmp.Compare(a.ID, b.ID))
 	})
 	return all, err
+}
+
+// tryPart has the server try what runs a part, or keeps its state, and tells why it would not take it.
+func (s *Site) tryPart(ctx context.Context, at place, name string, desired declare.Desired) string {
+	var o object
+	var err error
+	switch part := desired.Parts[name]; part.Kind {
+	case declare.Service:
+		o, err = at.service(name, desired.Parts, part.Instances)
+	case declare.Task:
+		o, err = at.task(name, desired.Parts)
+	case declare.Volume:
+		o = at.volume(name, part)
+	}
+	if err == nil && o != nil {
+		one := &unstructured.Unstructured{Object: o}
+		err = s.connection.free(ctx, kindOf(one.GetKind()), one)
+		if err == nil {
+			_, err = s.connection.write(ctx, kindOf(one.GetKind()), one, metav1.ApplyOptions{FieldManager: manager, Force: true, DryRun: []string{metav1.DryRunAll}})
+		}
+	}
+	if err == nil || untried(err) {
+		return ""
+	}
+	return err.Error()
+}
+
+// untried tells whether an object was not tried because an admission cannot be asked beforehand.
+func untried(err error) bool {
+	var said apierrors.APIStatus
+	return errors.As(err, &said) && strings.Contains(said.Status().Message, "does not support dry run")
+}
+
+// notKept tells what of a route's declaration the cluster does not keep.
+func (s *Site) notKept(part declare.Part) (told []string) {
+	splits := s.connection.mirror.has(routeKind(part), s.Namespace)
+	switch {
+	case part.TCP != 0:
+	case !splits && part.GRPC && s.connection.mirror.has(routes, s.Namespace):
+		told = append(told, "its traffic is split by the numbers of instances, as the cluster has no GRPCRoute, or the account may not list and watch it")
+	case !splits:
+		told = append(told, "its traffic is split by the numbers of instances, as the cluster has no Gateway API")
+	}
+	if !splits && (part.Preview != "" || part.PreviewBy != nil) {
+		told = append(told, "its preview cannot be reached, as there are no routes there")
+	}
+	switch keep := part.Sticky; {
+	case keep == nil:
+	case keep.Header != "":
+		told = append(told, "sticky is not kept: no route of a cluster keeps visitors by a header that they send; write cookie:")
+	case !splits || !s.connection.keeps.Load() || part.GRPC:
+		told = append(told, "sticky is not kept: the cluster's "+routeKind(part).kind+" has no session persistence")
+	}
+	return told
 }
 
 // definedIn are the kinds that a part's own definitions bring.
@@ -76,6 +150,10 @@ func (s *Site) try(ctx context.Context, workload, name, id string, part declare.
 		return told
 	}
 	tried, err := s.putObject(ctx, workload, name, o, part.Opened, true)
+	if untried(err) {
+		told.Told = append(told.Told, "what the cluster would make of it cannot be asked beforehand: "+err.Error())
+		return told
+	}
 	if err != nil {
 		told.Refused = err.Error()
 		return told

@@ -103,6 +103,9 @@ func routes(workload string, cohorts map[declare.Fingerprint]*wanted.Cohort) []k
 	for _, name := range slices.Sorted(maps.Keys(leading)) {
 		part := leading[name]
 		r := keeper.Route{Port: part.To.Port, Route: router.Route{Name: workload + "/" + name, Host: part.Host, Preview: part.Preview, TCP: part.TCP, Path: part.To.Path}}
+		if part.PreviewBy != nil {
+			r.By = &router.Header{Name: part.PreviewBy.Name, Value: part.PreviewBy.Value}
+		}
 		if part.Sticky != nil {
 			r.Cookie, r.Header = part.Sticky.Cookie, part.Sticky.Header
 		}

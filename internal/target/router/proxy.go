@@ -58,7 +58,7 @@ type visitKey struct{}
 func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	began := time.Now()
 	r.mu.RLock()
-	own, preview := r.find(req.Host)
+	own, preview := r.find(req)
 	r.mu.RUnlock()
 	if own == nil {
 		http.Error(w, "no route leads to "+strconv.Quote(req.Host), http.StatusNotFound)

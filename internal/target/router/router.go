@@ -24,12 +24,16 @@ type Route struct {
 	Name    string   `json:"name"`              // its own among all routes
 	Host    string   `json:"host,omitempty"`    // without one it takes all that no other route does
 	Preview string   `json:"preview,omitempty"` // the host under which the cohort with Preview is reached
+	By      *Header  `json:"by,omitempty"`      // of requests for Host, or for any where there is none, that are for that cohort too
 	TCP     int      `json:"tcp,omitempty"`     // connections of this port instead of HTTP
 	Path    string   `json:"path,omitempty"`    // put before the path of every request
 	Cookie  string   `json:"cookie,omitempty"`  // what keeps a visitor with one cohort
 	Header  string   `json:"header,omitempty"`
 	Cohorts []Cohort `json:"cohorts,omitempty"`
 }
+
+// Header is a header of a request, with the value that it has.
+type Header struct{ Name, Value string }
 
 // Cohort is instances that share a share of a route's traffic.
 type Cohort struct {
@@ -173,19 +177,19 @@ func (r *Router) fill(own *route) {
 	own.ends = bounds(shares)
 }
 
-// find gives the route for a host name, and whether it is asked for its preview.
-func (r *Router) find(host string) (own *route, preview bool) {
-	host = strings.ToLower(host)
+// find gives the route for a request, and whether it is asked for its preview.
+func (r *Router) find(req *http.Request) (own *route, preview bool) {
+	host := strings.ToLower(req.Host)
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
 	if own = r.previews[host]; own != nil {
 		return own, true
 	}
-	if own = r.hosts[host]; own != nil {
-		return own, false
+	if own = r.hosts[host]; own == nil {
+		own = r.hosts[""]
 	}
-	return r.hosts[""], false
+	return own, own != nil && own.By != nil && len(own.preview) > 0 && slices.Contains(req.Header.Values(own.By.Name), own.By.Value)
 }
 
 // take chooses an instance for a place on a route as it is now, and notes that something is under way there, so that it

@@ -117,7 +117,7 @@ func TestHosts(t *testing.T) {
 	old, fresh, other := instance(t, "old", nil), instance(t, "new", nil), instance(t, "other", nil)
 	r, at := open(t) // after them, so that none of them is given its port
 	r.Set(at, []Route{
-		{Name: "a", Host: "Boarding.Example", Preview: "trial.example", Path: "/v1/", Cohorts: []Cohort{{Name: "n", Preview: true, Instances: []Instance{fresh}}, {Name: "o", Share: 1, Instances: []Instance{old}}}},
+		{Name: "a", Host: "Boarding.Example", Preview: "trial.example", By: &Header{"X-Crew", "trial"}, Path: "/v1/", Cohorts: []Cohort{{Name: "n", Preview: true, Instances: []Instance{fresh}}, {Name: "o", Share: 1, Instances: []Instance{old}}}},
 		{Name: "b", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{other, {ID: "unready", Address: deadAddress(t)}}}}},
 		{Name: "c", Host: "empty.example"},
 	})
@@ -132,7 +132,20 @@ func TestHosts(t *testing.T) {
 			t.Errorf("%s: %d %q, want %q", host, status, text, want)
 		}
 	}
-	if a, b := requests(r, "old"), requests(r, "new"); a != 2 || b != 0 || r.Unserved() != 1 {
+	for value, want := range map[string]string{"trial": "new", "other": "old"} {
+		req, _ := http.NewRequest(http.MethodGet, "http://"+at+"/x", nil)
+		req.Host = "boarding.example"
+		req.Header.Add("X-Crew", value)
+		response, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if text, _ := io.ReadAll(response.Body); !strings.HasPrefix(string(text), want+" ") {
+			t.Errorf("with %s in its header: %s", value, text)
+		}
+		response.Body.Close()
+	}
+	if a, b := requests(r, "old"), requests(r, "new"); a != 3 || b != 0 || r.Unserved() != 1 {
 		t.Errorf("counted %d and %d, %d unserved: a preview is not counted, and what nobody could take is", a, b, r.Unserved())
 	}
 	r.Set(at, nil)

@@ -413,6 +413,16 @@ func (m *Model) object(p *kit.Page, x, y, width, end int) {
 	for _, d := range m.sheet.Differences {
 		page.Add(kit.Bad, say.Capital(d.String()))
 	}
+	if m.sheet.Memory > 0 {
+		page.Add(kit.Text, "Uses "+view.Uses(m.sheet.Cores, m.sheet.Memory))
+	}
+	for _, h := range m.sheet.Others {
+		text := strings.Join(h.Fields, ", ")
+		if h.More > 0 {
+			text += fmt.Sprintf(" and %d more", h.More)
+		}
+		page.Add(kit.Dim, h.Owner+" looks after "+text)
+	}
 	for _, c := range m.sheet.Conditions {
 		text := fmt.Sprintf("%s is %s", c.Type, strings.ToLower(c.Status))
 		if !c.Since.IsZero() {

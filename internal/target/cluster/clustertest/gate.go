@@ -24,19 +24,20 @@ import (
 	"k8s.io/client-go/tools/cache"
 )
 
-// Gate is a stand-in for a gateway: it leads requests by the HTTPRoutes of all namespaces, by weights, to the ready
-// addresses of their Services, and says of each that it has taken it.
+// Gate is a stand-in for a gateway: it leads requests by the HTTPRoutes and GRPCRoutes of all namespaces, by weights, to the
+// ready addresses of their Services, and says of each that it has taken it.
 type Gate struct {
 	client dynamic.Interface
-	routes cache.SharedIndexInformer
 	slices cache.SharedIndexInformer
+	calls  http.RoundTripper // HTTP/2 without TLS
 
 	mu   sync.Mutex
 	kept map[string]*unstructured.Unstructured // as they were accepted
 }
 
 var (
-	routesResource = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1", Resource: "httproutes"}
+	httpRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1", Resource: "httproutes"}
+	grpcRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1", Resource: "grpcroutes"}
 	slicesResource = schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}
 )
 
@@ -48,28 +49,36 @@ func NewGate(ctx context.Context, config *rest.Config) (*Gate, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &Gate{client: client, kept: map[string]*unstructured.Unstructured{}}
+	h2c := &http.Transport{Protocols: new(http.Protocols)}
+	h2c.Protocols.SetUnencryptedHTTP2(true)
+	g := &Gate{client: client, calls: h2c, kept: map[string]*unstructured.Unstructured{}}
 	all := dynamicinformer.NewDynamicSharedInformerFactory(client, 0)
-	g.routes, g.slices = all.ForResource(routesResource).Informer(), all.ForResource(slicesResource).Informer()
-	g.routes.AddEventHandler(cache.ResourceEventHandlerFuncs{
-		AddFunc:    func(o any) { g.take(ctx, o.(*unstructured.Unstructured)) },
-		UpdateFunc: func(_, o any) { g.take(ctx, o.(*unstructured.Unstructured)) },
-		DeleteFunc: func(o any) {
-			if one, ok := o.(*unstructured.Unstructured); ok {
-				g.mu.Lock()
-				delete(g.kept, one.GetNamespace()+"/"+one.GetName())
-				g.mu.Unlock()
-			}
-		},
-	})
+	g.slices = all.ForResource(slicesResource).Informer()
+	for _, resource := range []schema.GroupVersionResource{httpRoutes, grpcRoutes} {
+		all.ForResource(resource).Informer().AddEventHandler(cache.ResourceEventHandlerFuncs{
+			AddFunc:    func(o any) { g.take(ctx, resource, o.(*unstructured.Unstructured)) },
+			UpdateFunc: func(_, o any) { g.take(ctx, resource, o.(*unstructured.Unstructured)) },
+			DeleteFunc: func(o any) {
+				if one, ok := o.(*unstructured.Unstructured); ok {
+					g.mu.Lock()
+					delete(g.kept, keyOf(one))
+					g.mu.Unlock()
+				}
+			},
+		})
+	}
 	all.Start(ctx.Done())
 	return g, nil
 }
 
+func keyOf(o *unstructured.Unstructured) string {
+	return o.GetKind() + " " + o.GetNamespace() + "/" + o.GetName()
+}
+
 // take leads by a route from now on, and says so.
-func (g *Gate) take(ctx context.Context, o *unstructured.Unstructured) {
+func (g *Gate) take(ctx context.Context, resource schema.GroupVersionResource, o *unstructured.Unstructured) {
 	g.mu.Lock()
-	g.kept[o.GetNamespace()+"/"+o.GetName()] = o
+	g.kept[keyOf(o)] = o
 	g.mu.Unlock()
 	parents, _, _ := unstructured.NestedSlice(o.Object, "spec", "parentRefs")
 	if len(parents) == 0 {
@@ -85,7 +94,7 @@ func (g *Gate) take(ctx context.Context, o *unstructured.Unstructured) {
 		return Object{"type": kind, "status": "True", "reason": kind, "message": "", "observedGeneration": o.GetGeneration(), "lastTransitionTime": time.Now().UTC().Format(time.RFC3339)}
 	}
 	text, _ := json.Marshal(Object{"status": Object{"parents": []any{Object{"parentRef": parents[0], "controllerName": "shore.example/gate", "conditions": []any{condition("Accepted"), condition("ResolvedRefs")}}}}})
-	g.client.Resource(routesResource).Namespace(o.GetNamespace()).Patch(ctx, o.GetName(), types.MergePatchType, text, metav1.PatchOptions{}, "status")
+	g.client.Resource(resource).Namespace(o.GetNamespace()).Patch(ctx, o.GetName(), types.MergePatchType, text, metav1.PatchOptions{}, "status")
 }
 
 // ServeHTTP implements http.Handler.
@@ -94,19 +103,22 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		host = r.Host
 	}
-	route := g.find(host)
-	if route == nil {
+	call := strings.HasPrefix(r.Header.Get("Content-Type"), "application/grpc")
+	namespace, rule := g.find(host, r.Header, call)
+	if rule == nil {
 		http.Error(w, "no route", http.StatusNotFound)
 		return
 	}
-	rules, _, _ := unstructured.NestedSlice(route.Object, "spec", "rules")
 	for range 3 { // an address may be gone by now
-		address := g.pick(route.GetNamespace(), rules)
+		address := g.pick(namespace, rule)
 		if address == "" {
 			break
 		}
 		failed := false
 		proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: address})
+		if call {
+			proxy.Transport, proxy.FlushInterval = g.calls, -1
+		}
 		proxy.ErrorHandler = func(w http.ResponseWriter, r *http.Request, err error) {
 			if failed = strings.Contains(err.Error(), "connect"); !failed {
 				http.Error(w, err.Error(), http.StatusBadGateway)
@@ -119,30 +131,50 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	http.Error(w, "nobody is there", http.StatusServiceUnavailable)
 }
 
-func (g *Gate) find(host string) *unstructured.Unstructured {
+// find gives the rule for a request: of the routes for its host, or else for any, the one that asks for most headers.
+func (g *Gate) find(host string, header http.Header, call bool) (namespace string, found Object) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	var any *unstructured.Unstructured
+	best := -1
 	for _, o := range g.kept {
 		hosts, _, _ := unstructured.NestedStringSlice(o.Object, "spec", "hostnames")
 		for _, h := range hosts {
 			if strings.EqualFold(h, host) {
-				return o
+				hosts = nil
+				break
 			}
 		}
-		if len(hosts) == 0 {
-			any = o
+		if len(hosts) > 0 || call != (o.GetKind() == "GRPCRoute") {
+			continue
+		}
+		rules, _, _ := unstructured.NestedSlice(o.Object, "spec", "rules")
+		for _, rule := range rules {
+			if fits := fitting(rule.(Object), header); fits > best {
+				best, namespace, found = fits, o.GetNamespace(), rule.(Object)
+			}
 		}
 	}
-	return any
+	return namespace, found
+}
+
+// fitting tells how many headers the match of a rule asks for; -1 where a request does not have them.
+func fitting(rule Object, header http.Header) (asked int) {
+	matches, _ := rule["matches"].([]any)
+	for _, match := range matches {
+		headers, _ := match.(Object)["headers"].([]any)
+		for _, h := range headers {
+			if of := h.(Object); header.Get(fmt.Sprint(of["name"])) != of["value"] {
+				return -1
+			}
+			asked++
+		}
+	}
+	return asked
 }
 
 // pick chooses an address of one of a rule's backends.
-func (g *Gate) pick(namespace string, rules []any) string {
-	if len(rules) == 0 {
-		return ""
-	}
-	refs, _ := rules[0].(Object)["backendRefs"].([]any)
+func (g *Gate) pick(namespace string, rule Object) string {
+	refs, _ := rule["backendRefs"].([]any)
 	type one struct {
 		weight    int64
 		addresses []string

@@ -37,6 +37,8 @@ type API struct {
 	Answers func(w http.ResponseWriter)
 	// Kinds that are served beside those that every cluster has.
 	Gateway bool
+	// NoCalls tells whether it has no GRPCRoute, and Sessions whether its HTTPRoutes have session persistence.
+	NoCalls, Sessions bool
 	// Taken tells whether routes are accepted.
 	Taken bool
 	// Defined tells whether a kind of one's own, Boat of skerry.example/v1, is.
@@ -80,7 +82,7 @@ func New() *API {
 // kinds are the kinds that there are, by resource.
 var kinds = map[string]string{
 	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
-	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
+	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "grpcroutes": "GRPCRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
 	"replicasets": "ReplicaSet", "boats": "Boat",
 }
 
@@ -287,7 +289,7 @@ func (a *API) control(path string, o Object) {
 		a.run(path, o, int(count))
 	case "Job":
 		a.run(path, o, 1)
-	case "HTTPRoute":
+	case "HTTPRoute", "GRPCRoute":
 		generation := a.metadata(o)["generation"]
 		if status, _ := o["status"].(Object); a.Taken && status["seen"] != generation {
 			next := copyOf(o)
@@ -470,7 +472,13 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			a.fail(w, Status(http.StatusNotFound, metav1.StatusReasonNotFound, "the server could not find the requested resource"))
 			return
 		}
-		a.answer(w, Object{"kind": "APIResourceList", "resources": []any{Object{"name": "httproutes"}, Object{"name": "gateways"}}})
+		served := []any{Object{"name": "httproutes"}, Object{"name": "gateways"}}
+		if !a.NoCalls {
+			served = append(served, Object{"name": "grpcroutes"})
+		}
+		a.answer(w, Object{"kind": "APIResourceList", "resources": served})
+	case r.URL.Path == "/openapi/v3/apis/gateway.networking.k8s.io/v1" && a.Sessions:
+		io.WriteString(w, `{"components": {"schemas": {"io.k8s.networking.gateway.v1.HTTPRoute": {"properties": {"spec": {"properties": {"rules": {"items": {"properties": {"sessionPersistence": {"type": "object"}}}}}}}}}}}`)
 	case resource == "selfsubjectaccessreviews" || strings.HasSuffix(r.URL.Path, "/selfsubjectaccessreviews"):
 		a.answer(w, Object{"status": Object{"allowed": true}})
 	case strings.HasSuffix(r.URL.Path, "/selfsubjectrulesreviews"):

@@ -79,7 +79,9 @@ func serve(args []string) error {
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Addr: *gateway, Handler: gate}
+	server := &http.Server{Addr: *gateway, Handler: gate, Protocols: new(http.Protocols)}
+	server.Protocols.SetHTTP1(true)
+	server.Protocols.SetUnencryptedHTTP2(true) // for calls of gRPC
 	go func() { log.Print(server.ListenAndServe()) }()
 	<-ctx.Done()
 	return nil
