@@ -50,7 +50,6 @@ type Engine struct {
 	registries *source.Registries
 	revisions  map[string]*history // by workload
 	declared   map[berth.ID]declaration
-	places     map[string]string // where objects of a cluster's API stand in Git, as far as that was read since the start
 	berths     map[berth.ID]*loop
 	problems   map[string]status.Problem
 }
@@ -60,7 +59,7 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 	e := &Engine{
 		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
 		registries: source.NewRegistries(settings.Registries, access.registry),
-		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{}, places: map[string]string{},
+		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
 		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
 	}
 	for _, site := range settings.Sites {

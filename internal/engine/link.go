@@ -38,7 +38,8 @@ type linkState struct {
 	source.Seen
 	Version  string                           `json:"version,omitempty"` // of a bundle
 	Declared map[string]declare.Fingerprint   `json:"declared"`
-	History  map[string][]declare.Fingerprint `json:"history"` // what was declared, oldest first, the present one last
+	History  map[string][]declare.Fingerprint `json:"history"`          // what was declared, oldest first, the present one last
+	Places   map[string]string                `json:"places,omitempty"` // of objects of a cluster's API in Git, by source.PlaceOf
 }
 
 // historyKept is how many revisions of a berth a link remembers, to tell how far behind a site is.
@@ -146,7 +147,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 	if answer.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History}
+	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places}
 	if answer.Changed {
 		if err := l.declare(ctx, answer, &next); err != nil {
 			return err
@@ -173,10 +174,11 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 	if wrong := problems.Wrong(); len(wrong) > 0 {
 		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
 	}
-	e.mu.Lock()
+	next.Places = make(map[string]string, len(loaded.Places))
 	for of, at := range loaded.Places {
-		e.places[of] = path.Join(l.source.Folder, at)
+		next.Places[of] = path.Join(l.source.Folder, at)
 	}
+	e.mu.Lock()
 	l.shown.Warnings = nil
 	for _, p := range problems {
 		l.shown.Warnings = append(l.shown.Warnings, p.Error())

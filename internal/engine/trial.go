@@ -111,8 +111,10 @@ func (b *loop) try(placer target.Placer, of declare.Fingerprint, desired declare
 func (b *loop) where(id string) string {
 	b.e.mu.Lock()
 	defer b.e.mu.Unlock()
-	if at := b.e.places[source.PlaceOf(b.id.Workload, id)]; at != "" {
-		return " (" + at + ")"
+	for _, l := range b.e.links {
+		if at := l.state.Places[source.PlaceOf(b.id.Workload, id)]; at != "" {
+			return " (" + at + ")"
+		}
 	}
 	return ""
 }

@@ -110,6 +110,23 @@ func (s *Site) keepInventory(ctx context.Context, i inventory) error {
 	return err
 }
 
+// alsoAt names another site on the same cluster that has an object too, which can be where it is of the whole cluster; empty for
+// none.
+func (s *Site) alsoAt(k kind, workload, part, id string) string {
+	if !k.cluster {
+		return ""
+	}
+	s.connection.mu.Lock()
+	sites := slices.Clone(s.connection.sites)
+	s.connection.mu.Unlock()
+	for _, other := range sites {
+		if _, has := other.inventory(workload, part).objects[id]; has && other != s {
+			return other.Name
+		}
+	}
+	return ""
+}
+
 // orphans are the objects of a workload's inventory of a part that no revision has.
 func (i inventory) orphans(records map[declare.Fingerprint]*record) (ids []string) {
 	for _, id := range slices.Sorted(maps.Keys(i.objects)) {

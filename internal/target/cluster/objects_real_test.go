@@ -250,6 +250,11 @@ func TestRealObjects(t *testing.T) {
 	q.await("it is told that the selector cannot be changed", func(status string) bool {
 		return strings.Contains(status, "field is immutable") && strings.Contains(status, "aditus/replace") && strings.Contains(status, "Deployment/web (deploy/manifests/web.yaml:")
 	})
+	q.stop(syscall.SIGTERM)
+	q.serve()
+	q.await("and where that stands, also after a start", func(status string) bool {
+		return strings.Contains(status, "Deployment/web (deploy/manifests/web.yaml:")
+	})
 	q.edit("app: web, tier: front}}\n  template", "app: web}}\n  template")
 	q.edit("metadata: {labels: {app: web, tier: front}}\n    spec", "metadata: {labels: {app: web}}\n    spec")
 

@@ -118,6 +118,9 @@ func (s *Site) standing(pod *corev1.Pod, about []*event, in *target.Instance) (r
 	}
 	for _, e := range slices.Backward(about) { // the newest that says what is wrong
 		if e.bad && !strings.HasPrefix(e.text, "MissingClusterDNS: ") { // the node has none, and goes on without
+			if strings.HasPrefix(e.text, "NodeNotReady: ") && pod.Spec.NodeName != "" {
+				return false, "its node " + pod.Spec.NodeName + " does not answer"
+			}
 			return false, sentence(e.text)
 		}
 	}

@@ -309,6 +309,9 @@ func (s *Site) takeObject(ctx context.Context, workload, part string, o declare.
 	} else if err != nil {
 		return err
 	}
+	if s.alsoAt(k, workload, part, declare.ObjectID(o)) != "" {
+		return nil // it stays for that one
+	}
 	s.connection.follow(k, s.Namespace)
 	if err := s.connection.mirror.await(ctx, func() bool { return s.connection.mirror.lacks(k, s.Namespace) != errNotYet }); err != nil {
 		return unreachable(s.Name, err)

@@ -342,6 +342,45 @@ func TestPlacedAlone(t *testing.T) {
 	}
 }
 
+// TestPlacedTwice has two sites of a cluster declare an object of the whole cluster: that is told, and it stays while one of them
+// has it.
+func TestPlacedTwice(t *testing.T) {
+	api := clustertest.Serve()
+	t.Cleanup(api.Close)
+	api.Defined = true
+	c, err := Connect(configOf(api), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	north, south := c.Open(Options{Name: "north", Namespace: "trial"}), c.Open(Options{Name: "south", Namespace: "other"})
+	go c.Run(t.Context())
+	desired := manifest("{apiVersion: skerry.example/v1, kind: Chart, metadata: {name: firth}}\n")
+	put := func(site *Site) {
+		t.Helper()
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Place(one, "all", 9, nil)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	there := func() bool { return api.Get("/apis/skerry.example/v1/charts/firth") != nil }
+	put(north)
+	tried, err := south.Try(t.Context(), "fares", desired)
+	if told := fmt.Sprint(tried); err != nil || !strings.Contains(told, "it is of the whole cluster, and north has it too") {
+		t.Errorf("%s (%v)", told, err)
+	}
+	put(south)
+	for _, site := range []*Site{north, south} {
+		if !there() {
+			t.Errorf("it is gone before %s gave it up", site.Name)
+		}
+		if err := site.Apply(t.Context(), "fares", []target.Want{target.RemovePart(one, "all")}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if there() {
+		t.Error("it is there still, and nobody has it")
+	}
+}
+
 // TestJudged tells how objects are doing by the line's own rule, but for those that their controller has not seen.
 func TestJudged(t *testing.T) {
 	part := declare.Part{Rules: map[string]declare.Rule{"Boat.skerry.example": {Healthy: "object.status.phase == 'Afloat'", Failing: "object.status.leaks > 2", Say: "it leaks"}, "Bad": {Healthy: "object.spec.size / 0 == 1"}}}

@@ -2,8 +2,17 @@ package cluster
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"math/big"
 	"net/http"
 	"os"
 	"os/exec"
@@ -15,9 +24,12 @@ import (
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster/clustertest"
 	"aditus/internal/target/targettest"
@@ -148,4 +160,102 @@ func TestRealHung(t *testing.T) {
 	began = time.Now()
 	settles(t, site, "the site is known again", func() bool { return see() == nil })
 	t.Logf("known again after %s", time.Since(began).Round(100*time.Millisecond))
+}
+
+// TestRealNodeGone has a node that nothing answers for any more: a pod there that was ready says so, and no share is set on it.
+func TestRealNodeGone(t *testing.T) {
+	t.Parallel()
+	config := realCluster(t)
+	site := openSite(t, config, namespace(t))
+	node, c := site.Namespace, site.connection
+	ask := func(method, path, body string) {
+		t.Helper()
+		if err := c.ask(context.Background(), method, path, json.RawMessage(body), nil); err != nil {
+			t.Fatal(path, err)
+		}
+	}
+	// No kubelet stands behind it, and the scheduler leaves it alone.
+	ask(http.MethodPost, "/api/v1/nodes", `{"metadata": {"name": "`+node+`"}, "spec": {"taints": [{"key": "skerry.example/away", "effect": "NoSchedule"}]}}`)
+	t.Cleanup(func() {
+		ask(http.MethodDelete, "/api/v1/nodes/"+node, "null")
+		ask(http.MethodDelete, "/api/v1/namespaces/"+site.Namespace, "null")
+	})
+	now := time.Now().UTC().Format(time.RFC3339)
+	status := func(k kind, namespace, name, text string) {
+		t.Helper()
+		if _, err := c.client.Resource(k.GroupVersionResource).Namespace(namespace).Patch(t.Context(), name, types.MergePatchType, []byte(`{"status": `+text+`}`), metav1.PatchOptions{}, "status"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	status(of("", "v1", "nodes", "Node"), "", node, `{"capacity": {"cpu": "4", "memory": "4Gi", "pods": "10"}, "conditions": [{"type": "Ready", "status": "True", "reason": "KubeletReady", "lastHeartbeatTime": "`+now+`", "lastTransitionTime": "`+now+`"}]}`)
+	desired := fares("1")
+	web := desired.Parts["web"]
+	web.Instances, web.Template = 1, declare.Object{"spec": map[string]any{"nodeName": node}}
+	desired.Parts["web"] = web
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(one, desired), target.Scale(one, "web", 1)}); err != nil {
+		t.Fatal(err)
+	}
+	see := func() (in target.Instance) {
+		if o, err := site.Observe(t.Context(), "fares"); err == nil && len(o.Cohorts) == 1 && len(o.Cohorts[0].Instances) == 1 {
+			in = o.Cohorts[0].Instances[0]
+		}
+		return in
+	}
+	settles(t, site, "there is a pod", func() bool { return see().ID != "" })
+	status(pods, site.Namespace, see().ID, `{"phase": "Running", "podIP": "10.9.9.9", "podIPs": [{"ip": "10.9.9.9"}], "conditions": [{"type": "Ready", "status": "True"}, {"type": "ContainersReady", "status": "True"}],
+		"containerStatuses": [{"name": "main", "ready": true, "image": "x", "imageID": "x", "restartCount": 0, "state": {"running": {"startedAt": "`+now+`"}}}]}`)
+	tree := func() string {
+		nodes, _ := site.Tree(t.Context(), "fares")
+		text, _ := json.Marshal(nodes)
+		return string(text)
+	}
+	settles(t, site, "it is ready", func() bool { return strings.Contains(tree(), "1 of 1 ready") })
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute) // a cluster waits for a node for most of a minute
+	defer cancel()
+	began := time.Now()
+	if err := c.mirror.await(ctx, func() bool { return strings.Contains(tree(), "its node "+node+" does not answer") }); err != nil {
+		t.Fatal("its node is gone, and it says: ", tree())
+	}
+	t.Logf("known after %s", time.Since(began).Round(time.Second))
+	if site.hasAddress("fares-web-1111111") {
+		t.Error("traffic is led to a pod whose node is gone")
+	}
+}
+
+// TestRealExpired has an account with a certificate, and the same one run out.
+func TestRealExpired(t *testing.T) {
+	config := realCluster(t)
+	folder := filepath.Dir(clustertest.Kubeconfig(t))
+	signer, err := tls.LoadX509KeyPair(filepath.Join(folder, "people.crt"), filepath.Join(folder, "people.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private, err := x509.MarshalECPrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for left, want := range map[time.Duration]string{time.Hour: "", -time.Hour: "the cluster does not know the account any more; renew its credentials in the kubeconfig"} {
+		made, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
+			SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "maren", Organization: []string{"system:masters"}}, KeyUsage: x509.KeyUsageDigitalSignature,
+			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: time.Now().Add(left),
+		}, signer.Leaf, key.Public(), signer.PrivateKey)
+		if err != nil {
+			t.Fatal(err)
+		}
+		own := rest.AnonymousClientConfig(config)
+		own.CertData = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made})
+		own.KeyData = pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})
+		site := openSite(t, own, namespace(t))
+		settles(t, site, "it is known what the account is good for", func() bool {
+			_, err = site.Observe(t.Context(), "fares")
+			return err == nil || !strings.Contains(err.Error(), "are being read")
+		})
+		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("with %s left: %v, want %s", left, err, want)
+		}
+	}
 }

@@ -145,6 +145,9 @@ func (s *Site) try(ctx context.Context, workload, name, id string, part declare.
 		}
 		return told
 	}
+	if other := s.alsoAt(k, workload, name, id); other != "" {
+		told.Told = append(told.Told, "it is of the whole cluster, and "+other+" has it too: it is as the one of them has it that was synced last, and stays while one of them has it")
+	}
 	live := s.liveObject(k, o)
 	if live != nil && s.standsAs(live, o) {
 		return told

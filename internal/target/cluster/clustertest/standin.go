@@ -41,7 +41,7 @@ type API struct {
 	NoCalls, Sessions bool
 	// Taken tells whether routes are accepted.
 	Taken bool
-	// Defined tells whether a kind of one's own, Boat of skerry.example/v1, is.
+	// Defined tells whether kinds of one's own, Boat of skerry.example/v1 and Chart of the whole cluster, are.
 	Defined bool
 	// Full makes no pods any more.
 	Full bool
@@ -83,7 +83,7 @@ func New() *API {
 var kinds = map[string]string{
 	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
 	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "grpcroutes": "GRPCRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
-	"replicasets": "ReplicaSet", "boats": "Boat",
+	"replicasets": "ReplicaSet", "boats": "Boat", "charts": "Chart",
 }
 
 // boats is the group and version of a kind that a cluster has once it is defined.
@@ -466,7 +466,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.URL.Path == "/version":
 		a.answer(w, Object{"gitVersion": "v1.37.2"})
 	case strings.HasSuffix(r.URL.Path, "/apis/"+boats) && a.Defined:
-		a.answer(w, Object{"kind": "APIResourceList", "resources": []any{Object{"name": "boats", "kind": "Boat", "namespaced": true}, Object{"name": "boats/status", "kind": "Boat", "namespaced": true}}})
+		a.answer(w, Object{"kind": "APIResourceList", "resources": []any{Object{"name": "boats", "kind": "Boat", "namespaced": true}, Object{"name": "boats/status", "kind": "Boat", "namespaced": true}, Object{"name": "charts", "kind": "Chart"}}})
 	case len(parts) == 3 && parts[0] == "apis" && r.Method == http.MethodGet:
 		if parts[1] != "gateway.networking.k8s.io" || !a.Gateway {
 			a.fail(w, Status(http.StatusNotFound, metav1.StatusReasonNotFound, "the server could not find the requested resource"))
