@@ -115,13 +115,28 @@ func (m *Model) branch(p *kit.Page, x, y, width, name, i int) {
 		tone = kit.RoleOf(r.Tone)
 	}
 	told := r.Words
+	at = max(end+2, x+name+6)
 	if r.Why != "" && r.Tone == words.Bad {
 		told += ": " + r.Why
+	} else {
+		told = whole(told, x+width-at)
 	}
-	p.PutIn(max(end+2, x+name+6), y, x+width-max(end+2, x+name+6), tone, told)
+	p.PutIn(at, y, x+width-at, tone, told)
 	if m.folded[r.ID] {
 		p.Put(x+width-1, y, kit.Dim, "…")
 	}
+}
+
+// whole leaves out the last of several things that are told, where they have no room.
+func whole(told string, width int) string {
+	for kit.Width(told) > width {
+		last := strings.LastIndex(told, ", ")
+		if last < 0 {
+			break
+		}
+		told = told[:last]
+	}
+	return told
 }
 
 // ending keeps the end of a name that has no room: there instances differ.

@@ -49,9 +49,6 @@ func (l *Lines) Draw(p *Page, x, y, width, end, from int) int {
 			}
 			rows = append(rows, roled{line.role, indent + row})
 		}
-		if text == "" {
-			rows = append(rows, roled{line.role, ""})
-		}
 	}
 	from = max(0, min(from, len(rows)-room))
 	for _, row := range rows[from:min(len(rows), from+room)] {

@@ -16,6 +16,9 @@ const (
 	Gateway  = "10.77.0.1:8088"
 )
 
+// atOnce is how many tests run at a time on a real cluster: mostly they wait for it.
+const atOnce = "5"
+
 // inside is set, to the kubeconfig, for tests that run in a real cluster's network.
 const inside = "ADITUS_IN_CLUSTER"
 
@@ -62,7 +65,7 @@ func Main(m *testing.M, root string) int {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
-	tests := exec.Command(script, append([]string{"enter", own}, os.Args[1:]...)...)
+	tests := exec.Command(script, append([]string{"enter", own, "-test.parallel=" + atOnce}, os.Args[1:]...)...)
 	tests.Env = append(os.Environ(), inside+"="+strings.TrimSpace(string(kubeconfig)))
 	tests.Stdin, tests.Stdout, tests.Stderr = os.Stdin, os.Stdout, os.Stderr
 	if err := tests.Run(); err != nil {
