@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -105,7 +106,6 @@ func TestNoAnswer(t *testing.T) {
 		"the cluster's certificate is signed by somebody unknown; write its authority into the kubeconfig":        &url.Error{Op: "Get", URL: "https://shore", Err: &tls.CertificateVerificationError{Err: x509.UnknownAuthorityError{}}},
 		"the cluster cannot be reached: connection refused; it is tried again":                                    &url.Error{Op: "Get", URL: "https://shore", Err: &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}},
 		"the cluster did not answer in time; it is tried again":                                                   fmt.Errorf("watch pods: %w", context.DeadlineExceeded),
-		"getting credentials: exec: executable shore-login not found":                                             &url.Error{Op: "Get", URL: "https://shore", Err: errors.New("getting credentials: exec: executable shore-login not found")},
 	} {
 		said, advice := why(err, "trial")
 		if advice != "" {
@@ -642,5 +642,46 @@ func TestTrafficFirst(t *testing.T) {
 	began := time.Now()
 	if err := site.Apply(t.Context(), "fares", []target.Want{target.SetShare(one, 1, "")}); err != nil || time.Since(began) > 20*time.Second {
 		t.Errorf("traffic waited for %s (%v)", time.Since(began), err)
+	}
+}
+
+// TestCredentials has a command give the account's credentials: it is given no input, and what it writes of its troubles is told
+// and stays off the screen.
+func TestCredentials(t *testing.T) {
+	api := clustertest.New()
+	api.Server = httptest.NewTLSServer(api)
+	t.Cleanup(api.Close)
+	api.Refuse = func(r *http.Request) *metav1.Status {
+		if r.Header.Get("Authorization") != "Bearer told-by-a-command" {
+			s := clustertest.Status(401, metav1.StatusReasonUnauthorized, "Unauthorized")
+			return &s
+		}
+		return nil
+	}
+	for script, want := range map[string]string{
+		`read line; echo >&2 noise; echo '{"apiVersion": "client.authentication.k8s.io/v1", "kind": "ExecCredential", "status": {"token": "told-by-a-command"}}'`: "",
+		"printf 'first\\nyour session\\033[31m has ended' >&2; exit 3":                                                                                            "your session\x1b[31m has ended; run it by hand to see what it wants",
+		"exit 3": "failed with exit code 3; run it by hand",
+		`echo '{"apiVersion": "client.authentication.k8s.io/v1", "kind": "ExecCredential", "status": {"token": "another"}}'`: "the cluster does not know the account any more",
+	} {
+		folder := t.TempDir()
+		command, kubeconfig := filepath.Join(folder, "shore-login"), filepath.Join(folder, "kubeconfig")
+		text := fmt.Sprintf(`{apiVersion: v1, kind: Config, clusters: [{name: shore, cluster: {server: %q, insecure-skip-tls-verify: true}}], contexts: [{name: shore, context: {cluster: shore, user: maren}}], current-context: shore,
+			users: [{name: maren, user: {exec: {apiVersion: client.authentication.k8s.io/v1, command: ./shore-login, interactiveMode: IfAvailable}}}]}`, api.URL)
+		if err := errors.Join(os.WriteFile(command, []byte("#!/bin/sh\n"+script+"\n"), 0o700), os.WriteFile(kubeconfig, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+		config, _, err := Address{Kubeconfig: kubeconfig}.load()
+		if err != nil {
+			t.Fatal(err)
+		}
+		site := openSite(t, config, "trial")
+		settles(t, site, "it is known what the command gives", func() bool {
+			_, err = site.Observe(t.Context(), "fares")
+			return err == nil || !strings.Contains(err.Error(), "are being read")
+		})
+		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%s: %v", script, err)
+		}
 	}
 }

@@ -36,6 +36,7 @@ type Connection struct {
 	mirror *mirror
 	others others
 	known  known
+	asked  *credentials    // nil where no command gives them
 	while  context.Context // it runs
 	keeps  atomic.Bool     // routes can keep a visitor with one cohort
 	ahead  atomic.Int64    // of this machine's clock, in nanoseconds; 0 where they are about the same
@@ -151,12 +152,18 @@ func Connect(config *rest.Config, name string) (*Connection, error) {
 	settle()
 	config = rest.CopyConfig(config)
 	c := &Connection{name: name, config: config, problem: errNotYet, while: context.Background()}
+	asked, err := withCredentials(config)
+	if err != nil {
+		return nil, fmt.Errorf("the cluster %s: %w", name, err)
+	}
 	config.Wrap(func(next http.RoundTripper) http.RoundTripper { return dated{next, c} })
 	client, err := rest.HTTPClientFor(config)
 	if err != nil {
 		return nil, fmt.Errorf("the cluster %s: %w", name, err)
 	}
-	c.http = client
+	if c.http = client; asked != nil {
+		c.asked, client.Transport = asked, asked.telling(client.Transport)
+	}
 	if c.client, err = dynamic.NewForConfigAndClient(config, client); err != nil {
 		return nil, fmt.Errorf("the cluster %s: %w", name, err)
 	}
@@ -184,6 +191,7 @@ func (c *Connection) Run(ctx context.Context) {
 	c.mu.Lock()
 	c.while = ctx
 	c.mu.Unlock()
+	defer c.asked.forget()
 	for wait := againFirst; ; wait = min(2*wait, againMost) {
 		err := c.begin(ctx)
 		c.mu.Lock()

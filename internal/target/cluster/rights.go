@@ -125,6 +125,7 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 	if err != nil {
 		return nil, err
 	}
+	defer c.asked.forget()
 	began := time.Now()
 	var version struct{ GitVersion string }
 	if err := c.read(ctx, "/version", &version); err != nil {
