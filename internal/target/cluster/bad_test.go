@@ -645,6 +645,40 @@ func TestTrafficFirst(t *testing.T) {
 	}
 }
 
+// TestLate has watches tell of what changed seconds later: no traffic is led to what is not known to be ready, nothing is made twice,
+// and in the end all is as it was asked for.
+func TestLate(t *testing.T) {
+	t.Parallel()
+	api, site := standIn(t)
+	laid(t, site, one, fares("1"))
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.Prepare(two, fares("2"))}); err != nil {
+		t.Fatal(err)
+	}
+	api.Late = patience + time.Second
+	wants := []target.Want{target.Prepare(two, fares("2")), target.Scale(two, "web", 2), target.SetShare(two, 1, one)}
+	led := func() bool {
+		text, _ := yaml.Marshal(api.Get("/apis/gateway.networking.k8s.io/v1/namespaces/trial/httproutes/fares-entry")["spec"])
+		return strings.Contains(string(text), "fares-web-2222222")
+	}
+	if err := site.Apply(t.Context(), "fares", wants[1:2]); err != nil {
+		t.Fatal(err)
+	}
+	if err := site.Apply(t.Context(), "fares", wants[2:]); err == nil && !site.hasAddress("fares-web-2222222") || err != nil && led() {
+		t.Errorf("traffic is led to what is not known to be ready: %v", err)
+	}
+	settles(t, site, "all is as asked for", func() bool {
+		if site.Apply(t.Context(), "fares", wants[2:]) != nil {
+			return false
+		}
+		o, err := site.Observe(t.Context(), "fares")
+		c, _ := o.Cohort(two)
+		return err == nil && c.Share == 1 && len(c.Instances) == 2
+	})
+	if made := api.Paths("pods"); len(made) != 4 {
+		t.Errorf("pods: %v", made)
+	}
+}
+
 // TestCredentials has a command give the account's credentials: it is given no input, and what it writes of its troubles is told
 // and stays off the screen.
 func TestCredentials(t *testing.T) {

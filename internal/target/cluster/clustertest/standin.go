@@ -47,6 +47,8 @@ type API struct {
 	Full bool
 	// Usage is what its metrics API says of every namespace's pods; empty where it has none.
 	Usage string
+	// Late is by how much its watches tell later what changed.
+	Late time.Duration
 	// Ahead is how far its clock is ahead.
 	Ahead time.Duration
 
@@ -599,6 +601,13 @@ func (a *API) watch(w http.ResponseWriter, r *http.Request) {
 		start, _ := slices.BinarySearchFunc(a.history, from+1, func(c change, v int) int { return c.version - v })
 		news := slices.Clone(a.history[start:])
 		a.mu.Unlock()
+		if late := a.Late; late > 0 && len(news) > 0 {
+			select {
+			case <-time.After(late):
+			case <-r.Context().Done():
+				return
+			}
+		}
 		for _, c := range news {
 			from = c.version
 			if in(r.URL.Path, c.path) && chosen(r, c.object) && !send(c.kind, c.object) {
