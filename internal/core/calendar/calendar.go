@@ -5,6 +5,7 @@ package calendar
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,18 +28,15 @@ type Span struct{ From, Until time.Time }
 // Has tells whether a moment is within.
 func (s Span) Has(t time.Time) bool { return !t.Before(s.From) && t.Before(s.Until) }
 
-// Recurrence is Times that were found right.
-type Recurrence struct {
-	once  Span
-	rule  *rrule.RRule // nil for once
-	lasts time.Duration
-}
+// Recurrence is all spans that Times make around a moment, those that meet or overlap as one, oldest first.
+type Recurrence []Span
 
-// Limits on what is accepted: whatever is asked is answered by looking at no more than this.
+// Limits on what is accepted, and on how far is looked.
 const (
 	longestSpan = 366 * 24 * time.Hour
-	horizon     = 10 * 366 * 24 * time.Hour // within which a rule must come at all
-	mostJoined  = 400                       // spans that meet are one, as far as so many
+	back        = 2 * longestSpan  // before the moment
+	ahead       = 10 * longestSpan // and after it
+	mostSpans   = 4000
 )
 
 // local are the forms of a moment without a zone.
@@ -67,8 +65,9 @@ func Zone(name string) (*time.Location, error) {
 	return zone, nil
 }
 
-// New checks times.
-func New(t Times) (*Recurrence, error) {
+// New checks times, and tells when they are: for two years before a moment and ten years after it, or as far as a few thousand
+// recurrences go. The zero moment stands for their start.
+func New(t Times, around time.Time) (Recurrence, error) {
 	zone, err := Zone(t.Zone)
 	if err != nil {
 		return nil, err
@@ -80,17 +79,17 @@ func New(t Times) (*Recurrence, error) {
 	case once && (t.From == "" || t.Until == ""):
 		return nil, errors.New("from: needs until:, and until: needs from:")
 	case once:
-		r := &Recurrence{}
-		if r.once.From, err = Moment(t.From, zone); err != nil {
+		var s Span
+		if s.From, err = Moment(t.From, zone); err != nil {
 			return nil, fmt.Errorf("from: %w", err)
 		}
-		if r.once.Until, err = Moment(t.Until, zone); err != nil {
+		if s.Until, err = Moment(t.Until, zone); err != nil {
 			return nil, fmt.Errorf("until: %w", err)
 		}
-		if !r.once.Until.After(r.once.From) {
+		if !s.Until.After(s.From) {
 			return nil, fmt.Errorf("it ends at %s, before it begins", t.Until)
 		}
-		return r, nil
+		return Recurrence{s}, nil
 	case t.Rule == "" || t.Starts == "" || t.Lasts == "":
 		return nil, errors.New("a time that recurs needs starts:, rule: and lasts:")
 	}
@@ -98,8 +97,8 @@ func New(t Times) (*Recurrence, error) {
 	if err != nil {
 		return nil, fmt.Errorf("starts: %w", err)
 	}
-	r := &Recurrence{}
-	if r.lasts, err = time.ParseDuration(t.Lasts); err != nil || r.lasts < time.Minute || r.lasts > longestSpan {
+	lasts, err := time.ParseDuration(t.Lasts)
+	if err != nil || lasts < time.Minute || lasts > longestSpan {
 		return nil, fmt.Errorf("lasts: %q is no length from a minute to a year; write it like 2h30m", t.Lasts)
 	}
 	options, err := rrule.StrToROptionInLocation(strings.ToUpper(t.Rule), zone)
@@ -114,66 +113,71 @@ func New(t Times) (*Recurrence, error) {
 		return nil, errors.New("rule: it comes more than two dozen times a day")
 	}
 	options.Dtstart = starts
-	if r.rule, err = rrule.NewRRule(*options); err != nil {
+	rule, err := rrule.NewRRule(*options)
+	if err != nil {
 		return nil, fmt.Errorf("rule: %w", err)
 	}
-	if len(r.rule.Between(starts, starts.Add(horizon), true)) == 0 {
+	if around.IsZero() {
+		around = starts
+	}
+	if len(rule.Between(starts, starts.Add(ahead), true)) == 0 {
 		return nil, fmt.Errorf("rule: %q never comes within ten years of its start", t.Rule)
+	}
+	r := Recurrence{}
+	next := rule.Iterator()
+	for count := 0; count < mostSpans; {
+		from, comes := next()
+		if !comes || from.After(around.Add(ahead)) {
+			break
+		}
+		s := Span{from, from.Add(lasts)}
+		if s.Until.Before(around.Add(-back)) {
+			continue
+		}
+		if count++; len(r) > 0 && !s.From.After(r[len(r)-1].Until) {
+			r[len(r)-1].Until = s.Until
+		} else {
+			r = append(r, s)
+		}
 	}
 	return r, nil
 }
 
-// At gives the span that a moment is within. Spans that meet or overlap are one.
-func (r *Recurrence) At(t time.Time) (found Span, within bool) {
-	if r.rule == nil {
-		return r.once, r.once.Has(t)
-	}
-	for _, from := range r.rule.Between(t.Add(-r.lasts), t, true) {
-		if s := (Span{from, from.Add(r.lasts)}); s.Has(t) {
-			if !within {
-				found = s
-			}
-			found.Until, within = s.Until, true
+// search finds the first span that ends after a moment.
+func (r Recurrence) search(t time.Time) int {
+	i, _ := slices.BinarySearchFunc(r, t, func(s Span, t time.Time) int {
+		if s.Until.After(t) {
+			return 1
 		}
-	}
-	if !within {
-		return Span{}, false
-	}
-	for range mostJoined {
-		next := r.rule.Between(found.Until.Add(-r.lasts), found.Until, true)
-		if len(next) == 0 || !next[len(next)-1].Add(r.lasts).After(found.Until) {
-			break
-		}
-		found.Until = next[len(next)-1].Add(r.lasts)
-	}
-	return found, true
+		return -1
+	})
+	return i
 }
 
-// After gives the first span that begins after a moment, within ten years.
-func (r *Recurrence) After(t time.Time) (Span, bool) {
-	if r.rule == nil {
-		return r.once, r.once.From.After(t)
+// At gives the span that a moment is within.
+func (r Recurrence) At(t time.Time) (Span, bool) {
+	if i := r.search(t); i < len(r) && r[i].Has(t) {
+		return r[i], true
 	}
-	from := r.rule.After(t, false)
-	if from.IsZero() || from.Sub(t) > horizon {
-		return Span{}, false
-	}
-	return Span{from, from.Add(r.lasts)}, true
+	return Span{}, false
 }
 
-// Between gives all spans that have something of a time, oldest first, and no more than most.
-func (r *Recurrence) Between(within Span, most int) (all []Span) {
-	s, ok := r.At(within.From)
-	if !ok {
-		s, ok = r.After(within.From)
+// After gives the first span that begins after a moment.
+func (r Recurrence) After(t time.Time) (Span, bool) {
+	i := r.search(t)
+	if i < len(r) && !r[i].From.After(t) {
+		i++
 	}
-	for ok && s.From.Before(within.Until) && len(all) < most {
-		if n := len(all); n > 0 && !s.From.After(all[n-1].Until) {
-			all[n-1].Until = s.Until
-		} else {
-			all = append(all, s)
-		}
-		s, ok = r.After(s.From)
+	if i == len(r) {
+		return Span{}, false
+	}
+	return r[i], true
+}
+
+// Between gives all spans that have something of a time.
+func (r Recurrence) Between(within Span) (all []Span) {
+	for i := r.search(within.From); i < len(r) && r[i].From.Before(within.Until); i++ {
+		all = append(all, r[i])
 	}
 	return all
 }

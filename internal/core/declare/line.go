@@ -378,7 +378,7 @@ func (r *reader) windows(n Node, pointer, what string) (all []Window) {
 			r.wrong(item, p+"/name", "give each a name of its own", "there are two %s named %q", what, w.Name)
 		}
 		named[w.Name] = true
-		if _, err := calendar.New(w.Times); err != nil {
+		if _, err := calendar.New(w.Times, time.Time{}); err != nil {
 			r.wrong(item, p, "", "%s: %v", w.Name, err)
 		}
 		all = append(all, w)

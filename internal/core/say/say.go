@@ -124,3 +124,14 @@ func Sentence(text string) string {
 	}
 	return Capital(text) + "."
 }
+
+// Or lists names of which one is enough.
+func Or(items []string) string {
+	if len(items) < 2 {
+		return strings.Join(items, "")
+	}
+	return strings.Join(items[:len(items)-1], ", ") + " or " + items[len(items)-1]
+}
+
+// Moment tells a moment that is not today's.
+func Moment(t time.Time) string { return t.UTC().Format("Mon 2 Jan 15:04 UTC") }
