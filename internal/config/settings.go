@@ -31,6 +31,7 @@ type Settings struct {
 	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
 	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
+	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
 
@@ -128,6 +129,9 @@ func (s Settings) check() error {
 	if _, err := s.StoreSize(); err != nil {
 		return err
 	}
+	if err := s.checkPolicy(); err != nil {
+		return err
+	}
 	for _, f := range s.Follow {
 		link := slices.IndexFunc(s.Links, func(l Link) bool { return l.Name == f.Link })
 		switch {
@@ -142,6 +146,58 @@ func (s Settings) check() error {
 		}
 	}
 	return nil
+}
+
+// checkPolicy sees that what may happen when stands in one place.
+func (s Settings) checkPolicy() error {
+	if s.Policy == "" {
+		return nil
+	}
+	if !slices.ContainsFunc(s.Links, func(l Link) bool { return l.Name == s.Policy }) {
+		return fmt.Errorf("policy: there is no link %q", s.Policy)
+	}
+	moved := len(s.Roles) > 0
+	for _, site := range s.Sites {
+		moved = moved || site.Automatic || site.After != "" || site.Drift != Drift{}
+	}
+	if !moved {
+		return nil
+	}
+	text, err := s.LineText()
+	if err != nil {
+		return err
+	}
+	return fmt.Errorf("policy: roles, and automatic, after and drift of sites, stand in line.yaml of the link %s now; take them out here, and write there:\n\n%s", s.Policy, text)
+}
+
+// LineText writes what these settings say of what may happen when and by whom as a line.yaml.
+func (s Settings) LineText() (string, error) {
+	type step map[string]any
+	line := struct {
+		Aditus  int                 `yaml:"aditus"`
+		Roles   map[string][]string `yaml:"roles,omitempty"`
+		Sites   map[string]any      `yaml:"sites,omitempty"`
+		Courses map[string]any      `yaml:"courses,omitempty"`
+	}{Aditus: 1, Roles: s.Roles, Sites: map[string]any{}}
+	var steps []step
+	for _, site := range s.Sites {
+		if site.Drift != (Drift{}) {
+			line.Sites[site.Name] = map[string]any{"drift": site.Drift}
+		}
+		if !site.Automatic {
+			continue
+		}
+		one := step{"sites": []string{site.Name}}
+		if site.After != "" {
+			one["after"] = site.After
+		}
+		steps = append(steps, one)
+	}
+	if len(steps) > 0 {
+		line.Courses = map[string]any{"line": map[string]any{"on": true, "steps": steps}}
+	}
+	text, err := yaml.Marshal(line)
+	return string(text), err
 }
 
 func (s Settings) checkSites() error {

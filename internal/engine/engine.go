@@ -51,6 +51,7 @@ type Engine struct {
 	revisions  map[string]*history // by workload
 	declared   map[berth.ID]declaration
 	berths     map[berth.ID]*loop
+	ruled      map[string]ruled // rules of the line by their names
 	problems   map[string]status.Problem
 }
 
@@ -60,7 +61,7 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
 		registries: source.NewRegistries(settings.Registries, access.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
-		berths: map[berth.ID]*loop{}, problems: map[string]status.Problem{},
+		berths: map[berth.ID]*loop{}, ruled: map[string]ruled{}, problems: map[string]status.Problem{},
 	}
 	for _, site := range settings.Sites {
 		if drivers[site.Name] == nil {

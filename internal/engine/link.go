@@ -39,6 +39,8 @@ type linkState struct {
 	Version  string                           `json:"version,omitempty"` // of a bundle
 	Declared map[string]declare.Fingerprint   `json:"declared"`
 	History  map[string][]declare.Fingerprint `json:"history"`          // what was declared, oldest first, the present one last
+	Lines    []declare.Line                   `json:"lines,omitempty"`  // rules of the line, where the link has them, the newest first
+	Bound    map[string]string                `json:"bound,omitempty"`  // what is declared that came with a change of these, by the name of those from before it
 	Places   map[string]string                `json:"places,omitempty"` // of objects of a cluster's API in Git, by source.PlaceOf
 }
 
@@ -147,7 +149,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 	if answer.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places}
+	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound}
 	if answer.Changed {
 		if err := l.declare(ctx, answer, &next); err != nil {
 			return err
@@ -184,10 +186,12 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		l.shown.Warnings = append(l.shown.Warnings, p.Error())
 	}
 	e.mu.Unlock()
+	next.Bound = nil
 	next.Declared, next.History = map[string]declare.Fingerprint{}, maps.Clone(l.state.History)
 	if next.History == nil {
 		next.History = map[string][]declare.Fingerprint{}
 	}
+	before := next.takeLine(loaded.Line)
 	revisions := map[declare.Fingerprint]*berth.Revision{}
 	sites := map[declare.Fingerprint][]string{}
 	for _, d := range loaded.Declarations {
@@ -198,7 +202,7 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		if other := e.declaredBy(id.Workload, l); other != "" {
 			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.describe(answer), id.Workload, other, l.stays())
 		}
-		if role := e.unlisted(d.Desired.Rollout.Stages); role != "" {
+		if role := e.unlisted(d.Desired.Rollout.Stages, loaded.Line); role != "" {
 			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.describe(answer), id.Workload, id.Site, role, role, l.stays())
 		}
 		fingerprint := d.Fingerprint()
@@ -208,7 +212,13 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 			next.History[id.String()] = history[max(0, len(history)-historyKept):]
 		}
 		if l.state.Declared[id.String()] == fingerprint {
+			if name := l.state.Bound[id.String()]; name != "" {
+				next.bind(id, name)
+			}
 			continue
+		}
+		if before != "" {
+			next.bind(id, before)
 		}
 		sites[fingerprint] = append(sites[fingerprint], d.Site)
 		revisions[fingerprint] = &berth.Revision{
@@ -225,11 +235,15 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 }
 
 // unlisted gives a role that stages ask a sign-off of and the settings do not list; empty for none.
-func (e *Engine) unlisted(stages []declare.Stage) string {
+func (e *Engine) unlisted(stages []declare.Stage, line *declare.Line) string {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	roles := e.roles()
+	if line != nil {
+		roles = line.Roles
+	}
 	for _, stage := range stages {
-		if _, listed := e.settings.Roles[stage.SignOff]; stage.SignOff != "" && !listed {
+		if _, listed := roles[stage.SignOff]; stage.SignOff != "" && !listed {
 			return stage.SignOff
 		}
 	}
@@ -258,7 +272,7 @@ func (l *link) stays() string {
 func (e *Engine) loadOptions(of config.Link) source.Options {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}}
+	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}, NotLine: e.settings.Policy != of.Name}
 	for _, site := range e.settings.Sites {
 		o.Sites = append(o.Sites, site.Name)
 	}

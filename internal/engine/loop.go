@@ -50,6 +50,7 @@ type loop struct {
 	// Guarded by the engine's lock:
 	shown    status.Berth
 	proven   []declare.Fingerprint
+	course   onCourse
 	needs    []string // the workloads that what is applied needs
 	stands   int      // standing guards that go back by themselves
 	trial    trial

@@ -146,7 +146,7 @@ func (b *loop) health(seen *evidence) health.Summary {
 // publish shows a view to the faces.
 func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
-	b.shown, b.proven = v, b.state.Proven
+	b.shown, b.proven, b.course = v, b.state.Proven, b.seenOnCourse()
 	if b.breached = b.state.BreachSince; v.SyncStatus == compare.Unread || v.Rollout != nil { // what is not seen, or on its way, speaks for nobody
 		b.breached = time.Time{}
 	}

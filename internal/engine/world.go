@@ -24,9 +24,9 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 	e.mu.Lock()
 	site, h, d := e.siteOf(b.id.Site), e.revisions[b.id.Workload], e.declared[b.id]
 	w := berth.World{
-		Automatic: site.Automatic, Drift: berth.Drift{Look: site.Drift.Look, Correct: site.Drift.Then == config.CorrectDrift, Notice: site.Drift.Notice},
+		Automatic: site.Automatic, Drift: e.drift(site),
 		Pace:  watchedBeats*e.beat + e.clock.Late(),
-		Roles: e.settings.Roles, Named: map[string][]*berth.Revision{},
+		Roles: e.roles(), Named: map[string][]*berth.Revision{},
 	}
 	named := map[string][]declare.Fingerprint{}
 	for _, o := range orders {
@@ -54,6 +54,11 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		w.Needs = e.needsOf(b.id, w.Declared.Desired.Needs)
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
+	if w.Declared != nil {
+		if w.Course = e.courseOf(b, w.Declared, e.clock.Now()); w.Course != nil && w.Course.Also != nil {
+			w.Roles = w.Course.Also.Roles // whoever plays a role by the same commit does not yet
+		}
+	}
 	if slices.ContainsFunc(seen.judged.Verdicts, func(v guard.Verdict) bool { return v.Word == guard.Breach }) {
 		w.Shared = e.shared(b, e.clock.Now())
 	}

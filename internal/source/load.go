@@ -18,6 +18,7 @@ type Options struct {
 	Set     map[string]string                           // variables from the command line
 	Opener  *Opener                                     // opens secrets; nil where no key is at hand
 	Resolve func(context.Context, []string) Resolutions // finds artifacts in their registries; nil to not ask
+	NotLine bool                                        // line.yaml is not for these: another link has the line's
 	Bare    Bare                                        // what a folder is that has only objects of a cluster's API
 }
 
@@ -39,6 +40,7 @@ type SiteUse struct {
 type Loaded struct {
 	Declarations []Declaration // by workload, then site
 	Uses         []SiteUse
+	Line         *declare.Line     // nil where there is none
 	Places       map[string]string // of objects of a cluster's API, by PlaceOf: FILE:LINE
 }
 
@@ -122,6 +124,8 @@ func (l *loader) sort(files []File) {
 			l.variables, wrong = declare.ReadVariables(node)
 			l.varFile = file
 			l.wrong(wrong...)
+		case folder == "" && name == declare.LineFile:
+			l.line(node)
 		case folder == "" && name == rulesFile:
 			l.rules, wrong = ReadRules(node)
 			l.wrong(wrong...)
@@ -137,6 +141,28 @@ func (l *loader) sort(files []File) {
 			b.sites[stem(name)] = part{file, node}
 		}
 	}
+}
+
+// line reads the line's rules.
+func (l *loader) line(node declare.Node) {
+	line, wrong := declare.ReadLine(node)
+	if l.options.Sites != nil {
+		for _, c := range line.Courses {
+			for i, step := range c.Steps {
+				for _, site := range step.Sites {
+					if !slices.Contains(l.options.Sites, site) {
+						wrong = append(wrong, declare.Problem{File: node.File, Line: 1, Column: 1, Pointer: fmt.Sprintf("/courses/%s/steps/%d/sites", c.Name, i), Message: fmt.Sprintf("there is no site %q", site), Suggestion: "known are " + strings.Join(l.options.Sites, ", ")})
+					}
+				}
+			}
+		}
+	}
+	l.wrong(wrong...)
+	if l.options.NotLine {
+		l.wrong(declare.Problem{Warning: true, File: node.File, Line: 1, Column: 1, Message: "the settings do not name this link for the line's rules, so that this file says nothing", Suggestion: "write policy: LINK into the settings, or take the file out"})
+		return
+	}
+	l.loaded.Line = &line
 }
 
 func (l *loader) base(name string) *base {

@@ -42,6 +42,11 @@ type State struct {
 	Breaches    []string             `json:"breaches,omitempty"`    // standing guards whose breach is on record
 	BreachSince time.Time            `json:"breach_since,omitzero"` // since when there are any
 	Restarted   map[string]time.Time `json:"restarted,omitempty"`   // instances that were started anew, and when last
+	Signs       []Signed             `json:"signs,omitempty"`       // go-aheads for what is declared to come here
+	Offer       *Offer               `json:"offer,omitempty"`       // of what is declared to the site's team
+	Caught      string               `json:"caught,omitempty"`      // why the rollout under way is held by the line's rules
+	LetPass     bool                 `json:"let_pass,omitempty"`    // a person let it pass over these, or go on
+	Line        string               `json:"line,omitempty"`        // the rules that the rollout under way began by
 	TailEnds    time.Time            `json:"tail_ends,omitzero"`    // until when the last rollout's signals are recorded still
 
 	Roll    *rollout.State `json:"-"` // under way; nil for none
@@ -76,6 +81,7 @@ type World struct {
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
+	Course      *Course       // what the line's rules say; nil where it has none
 	Pace        time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }
 
@@ -190,6 +196,7 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	d.State = state
 	d.State.Bars, d.State.Proven, d.State.Breaches = slices.Clone(state.Bars), slices.Clone(state.Proven), slices.Clone(state.Breaches)
 	d.State.Restarted = maps.Clone(state.Restarted)
+	d.State.Signs = slices.Clone(state.Signs)
 	if len(state.Owed) > 0 {
 		d.Facts, d.Durable, d.State.Owed = slices.Clone(state.Owed), true, nil
 	}
@@ -207,6 +214,10 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 		d.standing()
 	}
 	if d.State.Roll == nil {
+		d.goBackWithOthers()
+	}
+	if d.State.Roll == nil {
+		d.asks()
 		d.sync()
 	}
 	if d.State.Roll != nil {

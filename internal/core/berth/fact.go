@@ -31,6 +31,10 @@ const (
 	GoesOnAfterRestart Kind = "goes on after a restart"
 	Taken              Kind = "taken" // a rollout begins
 	Unlocked           Kind = "unlocked"
+	OfferMade          Kind = "offer"               // what is declared is offered to the site's team
+	OfferAnswered      Kind = "offer answered"      // Offer
+	OfferAnnounced     Kind = "offer announced"     // it is taken without an answer soon
+	SignedOff          Kind = rollout.FactSignedOff // a go-ahead for a step of the course
 )
 
 // Fact is one thing that happened, and why. Its data is of the type that its kind names, or nil.

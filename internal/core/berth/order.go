@@ -3,6 +3,7 @@ package berth
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"aditus/internal/core/policy"
 	"aditus/internal/core/rollout"
@@ -26,17 +27,22 @@ const (
 	LockIt        = Verb("lock")
 	Unlock        = Verb("unlock")
 	LeaveIt       = Verb("leave it") // drift that would be corrected otherwise
+	TakeOffer     = Verb("take the offer")
+	PutOff        = Verb("put off")
+	Decline       = Verb("decline")
 )
 
 // Order is somebody's wish for a berth.
 type Order struct {
-	Verb  Verb     `json:"verb"`
-	Berth ID       `json:"berth"`
-	By    string   `json:"by"`
-	From  string   `json:"from,omitempty"` // where it was given, for the record
-	Note  string   `json:"note,omitempty"`
-	Parts []string `json:"parts,omitempty"` // Sync: only these parts; empty for all
-	To    string   `json:"to,omitempty"`    // RollBack: a revision on record; empty for the last proven one
+	Verb     Verb      `json:"verb"`
+	Berth    ID        `json:"berth"`
+	By       string    `json:"by"`
+	From     string    `json:"from,omitempty"` // where it was given, for the record
+	Note     string    `json:"note,omitempty"`
+	Parts    []string  `json:"parts,omitempty"`    // Sync: only these parts; empty for all
+	Override string    `json:"override,omitempty"` // Sync: why it passes over what the line's rules put in its way; by those who may
+	Until    time.Time `json:"until,omitzero"`     // PutOff: when it is asked again; zero for not
+	To       string    `json:"to,omitempty"`       // RollBack: a revision on record; empty for the last proven one
 }
 
 // order is one that a step is at.
@@ -70,7 +76,7 @@ var table = []entry{
 	{verb: Advance, when: rolling, scope: policy.Sync},
 	{verb: Hold, when: rolling, scope: policy.Sync},
 	{verb: GoOn, when: rolling, scope: policy.Sync},
-	{verb: SignOff, when: rolling, scope: policy.SignOff},
+	{verb: SignOff, when: either, scope: policy.SignOff},
 	{verb: RollBack, when: either, scope: policy.Sync},
 	{verb: Abandon, when: rolling, scope: policy.Sync},
 	{verb: Sync, when: either, scope: policy.Sync},
@@ -79,6 +85,9 @@ var table = []entry{
 	{verb: LockIt, when: always, scope: policy.Change},
 	{verb: Unlock, when: always, scope: policy.Change},
 	{verb: LeaveIt, when: steady, scope: policy.Change},
+	{verb: TakeOffer, when: steady, scope: policy.SignOff},
+	{verb: PutOff, when: steady, scope: policy.SignOff},
+	{verb: Decline, when: steady, scope: policy.SignOff},
 }
 
 func entryOf(verb Verb) (entry, bool) {

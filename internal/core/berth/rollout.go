@@ -19,7 +19,7 @@ func (d *decision) advance() {
 	var asked []*order
 	for _, o := range d.orders {
 		e, _ := entryOf(o.Verb)
-		if o.taken || e.when != rolling && (o.Verb != RollBack || o.To != "") {
+		if o.taken || e.when != rolling && o.Verb != SignOff && (o.Verb != RollBack || o.To != "") {
 			continue
 		}
 		o.taken = true
@@ -37,6 +37,7 @@ func (d *decision) advance() {
 			commands = append(commands, rollout.Command{Verb: rollout.Release, By: o.By, Note: "what is declared"})
 		}
 	}
+	commands = append(commands, d.byLine(before, asked)...)
 	if verb := d.newer(before, declared); verb != "" {
 		commands = append(commands, rollout.Command{Verb: verb, By: rollout.Automatic, Note: fmt.Sprintf("%s (%s)", declared.Version, declared.Fingerprint.Short())})
 	}

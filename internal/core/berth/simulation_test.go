@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/calendar"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/rollout"
@@ -46,7 +48,8 @@ func tale(seed uint64) (all []happening) {
 	happens := func(at int, what string, do func(*model)) {
 		all = append(all, happening{at, what, func(m *model) error { do(m); return nil }})
 	}
-	verbs, people := append(Verbs(), "dance"), []string{"Maren Oake", "Edda Marsh"}
+	offered := []Verb{TakeOffer, PutOff, Decline}
+	verbs, people := append(slices.DeleteFunc(Verbs(), func(v Verb) bool { return slices.Contains(offered, v) }), "dance"), []string{"Maren Oake", "Edda Marsh"}
 	for at := range storySteps {
 		if chance.IntN(4) != 0 {
 			continue
@@ -99,8 +102,43 @@ func tale(seed uint64) (all []happening) {
 			})
 		}
 	}
+	for at, line := 0, rand.New(rand.NewPCG(seed, 11)); seed%2 == 1 && at < storySteps; at += 1 + line.IntN(20) { // every other line has rules
+		o := Order{Verb: append(offered, SignOff)[line.IntN(4)], Berth: north, By: people[line.IntN(2)], From: "the shell", Note: "the regatta"}
+		happens(at, fmt.Sprintf("%s by %s", o.Verb, o.By), func(m *model) { m.orders = append(m.orders, o) })
+		signs, consents, freezes, none, caught := line.IntN(2) == 0, line.IntN(2) == 0, line.IntN(3) == 0, line.IntN(6) == 0, []declare.Caught{declare.CaughtFinishes, declare.CaughtHolds}[line.IntN(2)]
+		if line.IntN(4) > 0 && at > 0 {
+			continue
+		}
+		happens(at, fmt.Sprintf("a course: signs %v, consents %v, freezes %v, none %v, caught %v", signs, consents, freezes, none, caught), func(m *model) {
+			m.world.Course = nil
+			if !none {
+				m.world.Course = ruledBy(m.now, signs, consents, freezes, caught)
+			}
+		})
+	}
 	slices.SortStableFunc(all, func(a, b happening) int { return a.at - b.at })
 	return all
+}
+
+// ruledBy are the rules of a line for a while.
+func ruledBy(now time.Time, signs, consents, freezes bool, caught declare.Caught) *Course {
+	step := declare.Step{Sites: []string{north.Site}, Back: declare.BackStops}
+	if signs {
+		step.SignOff = &declare.SignOff{By: []string{"leads"}, Count: 1}
+	}
+	if consents {
+		step.Consent = &declare.Consent{By: []string{"Edda Marsh"}, LastDay: declare.Span{Duration: time.Minute}, Notice: declare.Span{Duration: 10 * time.Second}}
+	}
+	line := declare.Line{Roles: map[string][]string{"leads": {"Maren Oake"}}, Courses: []declare.Course{{Name: "line", On: true, Steps: []declare.Step{step}}}}
+	if freezes {
+		const form = "2006-01-02T15:04:05"
+		line.Freezes = []declare.Window{{Name: "freeze", Times: calendar.Times{From: now.UTC().Format(form), Until: now.Add(40 * time.Second).UTC().Format(form)}, Caught: caught}}
+	}
+	rules, err := course.New(line, now)
+	if err != nil {
+		panic(err)
+	}
+	return &Course{Name: fmt.Sprint(line), Rules: rules, Began: rules, Query: course.Query{Workload: north.Workload, Site: north.Site, Elsewhere: map[string]course.Berth{}}}
 }
 
 // play plays a story and gives the first law that a step breaks.
@@ -160,6 +198,11 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Automatic, now); err != nil {
 			return err
 		}
+		if slices.ContainsFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken }) && m.world.Course != nil {
+			if err := allowed(m.world, next, by, now); err != nil {
+				return err
+			}
+		}
 	}
 	if was.Lock != nil && next.Lock != nil && was.Roll == nil && (next.Roll != nil || next.Applied != was.Applied) {
 		return errors.New("a locked berth stays as it is")
@@ -168,6 +211,28 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 		return err
 	}
 	return l.onRecord(was, seen, orders, d, counts, now)
+}
+
+// allowed holds a beginning against the line's rules.
+func allowed(w World, next State, by string, now time.Time) error {
+	line, declared := w.Course.Rules.Line, w.Declared.Fingerprint
+	for _, freeze := range line.Freezes {
+		from, _ := calendar.Moment(freeze.From, time.UTC)
+		until, _ := calendar.Moment(freeze.Until, time.UTC)
+		if !now.Before(from) && now.Before(until) {
+			return fmt.Errorf("nothing begins in a freeze: %s to %s", freeze.From, freeze.Until)
+		}
+	}
+	step := line.Courses[0].Steps[0]
+	if step.SignOff != nil && !slices.ContainsFunc(next.Signs, func(s Signed) bool { return s.Revision == declared && s.By == "Maren Oake" }) {
+		return fmt.Errorf("nothing begins without its sign-off: %v", next.Signs)
+	}
+	if o := next.Offer; step.Consent != nil && by != step.Consent.By[0] {
+		if o == nil || o.Revision != declared || o.Answer != course.Takes && (o.Announce.IsZero() || now.Sub(o.Announce) < step.Consent.Notice.Duration || now.Sub(o.Since) < step.Consent.LastDay.Duration) {
+			return fmt.Errorf("nothing begins without consent: %+v", o)
+		}
+	}
+	return nil
 }
 
 // trafficFirst holds what is done of a decision that could not be recorded: traffic leaves what breaches, and that is all.
@@ -202,7 +267,7 @@ func (l *laws) mayBegin(m *model, was State, seen Seen, orders []Order, roll rol
 		return errors.New("no sync within the cool-down, one in part neither")
 	case m.world.Declared != nil && was.bars(m.world.Declared.Fingerprint) && !lifted:
 		return errors.New("what is barred does not come")
-	case !byHand && (!m.world.Automatic || m.world.After != "" && !m.world.AfterProven):
+	case !byHand && m.world.Course == nil && (!m.world.Automatic || m.world.After != "" && !m.world.AfterProven):
 		return errors.New("by itself it comes only where the site takes it, and in its course")
 	}
 	return nil
@@ -277,7 +342,7 @@ func TestSimulation(t *testing.T) {
 			reached[kind] += n
 		}
 	}
-	for _, kind := range []Kind{Asked, AsApplied, Announced, Barred, BarLifted, Breached, Called, DriftLeft, Drifted, Locked, OrphanGone, PutBack, Restarted, Rollback, GoesOnAfterRestart, Taken, Unlocked, rollout.FactProven} {
+	for _, kind := range []Kind{Asked, AsApplied, Announced, Barred, BarLifted, Breached, Called, DriftLeft, Drifted, Locked, OfferMade, OfferAnswered, OrphanGone, PutBack, Restarted, Rollback, GoesOnAfterRestart, Taken, Unlocked, rollout.FactProven} {
 		if reached[kind] == 0 {
 			t.Errorf("%q never came up: %v", kind, reached)
 		}

@@ -120,6 +120,7 @@ func (d *decision) sync() {
 		d.State.InPart = "" // Git moved on
 	}
 	question := d.question(declared, asked)
+	passes := d.onCourse(&question, declared, asked)
 	may, why := rollout.MayStart(question, d.now)
 	if !may {
 		d.State.Waits = why
@@ -146,11 +147,15 @@ func (d *decision) sync() {
 	if asked != nil {
 		by, how = asked.By, "taken by "+asked.By
 	}
+	if passes != "" {
+		how += fmt.Sprintf(", passing over what is in its way (%s): %s", passes, asked.Override)
+	}
 	if question.SyncStatus == compare.Behind && d.marks(declared) {
 		d.mark(declared, by)
 		return
 	}
 	d.begin(declared, by, how)
+	d.State.LetPass = passes != ""
 }
 
 // refuseSync tells those who asked for a sync why there is none.
@@ -203,6 +208,10 @@ func (d *decision) begin(declared *Revision, by, how string) {
 	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, d.State.LastRollback, d.now)
 	s.ID = Unnumbered
 	d.State.Roll, d.State.Rollout, d.State.Left = &s, s.ID, nil
+	d.State.Caught, d.State.LetPass, d.State.Line = "", false, ""
+	if c := d.world.Course; c != nil {
+		d.State.Line = c.Name
+	}
 	text := fmt.Sprintf("%s (%s), “%s” by %s, %s: %s", declared.Version, declared.Fingerprint.Short(), declared.Subject, declared.Author, how, stepsText(d.State.Change.Plan))
 	if d.State.Change.SyncStatus == compare.Diverged {
 		text += "; what was changed by hand is overwritten: " + driftText(d.State.Change.Differences)

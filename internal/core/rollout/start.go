@@ -30,6 +30,7 @@ type Question struct {
 	Locked       string // who locked the berth, and why; empty where nobody did
 	CannotSwitch bool   // it comes in blue-green, and the target can only share traffic by instances
 	Cannot       string // why the site cannot run it at all; empty where it can
+	Course       string // why the line's rules keep it away, also from who asks for it by hand; empty where they do not, or there are none
 	Left         string // why this revision was left as it is, halfway; empty where it was not
 }
 
@@ -58,6 +59,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 	switch {
 	case q.Needs != "":
 		return false, q.Needs
+	case q.Course != "":
+		return false, q.Course
 	case q.ByHand:
 		return true, ""
 	case q.Left != "":
@@ -70,4 +73,13 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, fmt.Sprintf("waits until %s has proven it", q.After)
 	}
 	return true, ""
+}
+
+// Least is how long a rollout takes at least, until its revision is proven.
+func Least(rules declare.Rollout) time.Duration {
+	least := rules.Proving.Duration
+	for _, stage := range rules.Stages {
+		least += stage.Soak.Duration
+	}
+	return least
 }

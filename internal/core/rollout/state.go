@@ -133,6 +133,7 @@ const (
 	ByTask     CauseKind = "task"
 	ByPerson   CauseKind = "person"
 	ByNewer    CauseKind = "superseded"
+	ByCourse   CauseKind = "course" // it goes back with others, by the line's rules
 )
 
 // total is how many instances a side has.

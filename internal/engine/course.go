@@ -1,0 +1,234 @@
+package engine
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/course"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/rollout"
+)
+
+// linesKept is how many of a line's rules a link remembers: for what came with a change of them, and rollouts that began before.
+const linesKept = 10
+
+// takeLine takes the line's rules of a commit, and names those from before it where they changed.
+func (s *linkState) takeLine(line *declare.Line) (before string) {
+	next := declare.Line{}
+	if line != nil {
+		next = *line
+	}
+	if len(s.Lines) == 0 {
+		if line != nil {
+			s.Lines = []declare.Line{next}
+		}
+		return ""
+	}
+	if before = lineName(s.Lines[0]); lineName(next) == before {
+		return ""
+	}
+	s.Lines = append([]declare.Line{next}, s.Lines[:min(len(s.Lines), linesKept-1)]...)
+	return before
+}
+
+// bind holds what is declared for a berth to rules from before its commit too.
+func (s *linkState) bind(id berth.ID, name string) {
+	if s.Bound == nil {
+		s.Bound = map[string]string{}
+	}
+	s.Bound[id.String()] = name
+}
+
+// lineName names rules by what they say.
+func lineName(line declare.Line) string {
+	text, err := json.Marshal(line)
+	if err != nil {
+		panic("a line's rules must marshal: " + err.Error())
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:6])
+}
+
+// ruled are rules that are ready to be asked, for some years around when they were made so.
+type ruled struct {
+	*course.Rules
+	at time.Time
+}
+
+// rulesFor is for how long they are.
+const rulesFor = 24 * time.Hour
+
+// policyLink is the link that has the line's rules; nil where the settings name none. It is called with the lock held, as all here.
+func (e *Engine) policyLink() *link {
+	for _, l := range e.links {
+		if l.follow == nil && l.source.Name == e.settings.Policy && e.settings.Policy != "" {
+			return l
+		}
+	}
+	return nil
+}
+
+// line gives the line's rules and their name; nil where there are none.
+func (e *Engine) line() (*declare.Line, string) {
+	l := e.policyLink()
+	if l == nil || len(l.state.Lines) == 0 {
+		return nil, ""
+	}
+	return &l.state.Lines[0], lineName(l.state.Lines[0])
+}
+
+// rulesOf gives rules by their name, ready to be asked; nil where they are not known any more.
+func (e *Engine) rulesOf(name string, now time.Time) *course.Rules {
+	if r, ok := e.ruled[name]; ok && now.Sub(r.at).Abs() < rulesFor {
+		return r.Rules
+	}
+	l := e.policyLink()
+	if l == nil {
+		return nil
+	}
+	for _, line := range l.state.Lines {
+		if lineName(line) == name {
+			rules, err := course.New(line, now)
+			if err != nil {
+				return nil // it was checked when it was read
+			}
+			e.ruled[name] = ruled{rules, now}
+			return rules
+		}
+	}
+	return nil
+}
+
+// roles says who plays which role: by the line's rules, or the settings.
+func (e *Engine) roles() map[string][]string {
+	if line, _ := e.line(); line != nil {
+		return line.Roles
+	}
+	return e.settings.Roles
+}
+
+// drift says what becomes of changes made by hand at a site: by the line's rules, or the settings.
+func (e *Engine) drift(site config.Site) berth.Drift {
+	if line, _ := e.line(); line != nil {
+		d := line.Sites[site.Name].Drift
+		return berth.Drift{Look: d.Look, Correct: d.Then == config.CorrectDrift, Notice: d.Notice.Duration}
+	}
+	return berth.Drift{Look: site.Drift.Look, Correct: site.Drift.Then == config.CorrectDrift, Notice: site.Drift.Notice}
+}
+
+// onCourse is a berth as others' courses see it, of one declared revision.
+type onCourse struct {
+	of     declare.Fingerprint
+	commit string
+	course.Berth
+	author string
+	takes  time.Duration
+}
+
+// seenOnCourse tells how a berth stands to what is declared for it.
+func (b *loop) seenOnCourse() onCourse {
+	c := onCourse{of: b.state.Change.Declared}
+	r := b.held[c.of]
+	if r == nil {
+		return c
+	}
+	c.commit, c.author, c.takes = r.Commit, r.Author, rollout.Least(r.Desired.Rollout)
+	s := &b.state
+	if roll := s.Roll; roll != nil && roll.New.Revision == c.of {
+		c.Has = !roll.Return && roll.Phase.Forward()
+		c.Rolling = c.Has
+		if roll.Return || roll.Phase == rollout.RollingBack {
+			c.Turned = roll.Why
+		}
+	}
+	if s.Applied == c.of && slices.Contains(s.Proven, c.of) {
+		c.Has, c.Proven = true, s.ProvenAt
+		if c.Proven.IsZero() {
+			c.Proven = s.AppliedAt
+		}
+	}
+	for _, bar := range s.Bars {
+		if bar.Revision == c.of {
+			c.Turned, c.Has, c.Proven = bar.Why, false, time.Time{}
+		}
+	}
+	c.Signs = s.SignsOf(c.of)
+	return c
+}
+
+// courseOf is what the line's rules have to say of what is declared for a berth; nil where there are none, and for what a site takes
+// from another branch for a while.
+func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *berth.Course {
+	line, name := e.line()
+	d, known := e.declared[b.id]
+	if line == nil || !known || d.link.follow != nil {
+		return nil
+	}
+	rules := e.rulesOf(name, now)
+	if rules == nil {
+		return nil
+	}
+	c := &berth.Course{Name: name, Rules: rules, Query: e.query(line, b.id, now)}
+	c.Query.Version, c.Query.Author, c.Query.Takes = declared.Version, declared.Author, rollout.Least(declared.Desired.Rollout)
+	own := b.seenOnCourse()
+	c.Query.Here = own.Berth
+	if bound := d.link.state.Bound[b.id.String()]; bound != "" {
+		c.Also = e.rulesOf(bound, now)
+	}
+	if b.state.Line != "" {
+		c.Began = e.rulesOf(b.state.Line, now)
+	}
+	_, with := line.TrainOf(b.id.Workload)
+	for _, workload := range with {
+		id := berth.ID{Workload: workload, Site: b.id.Site}
+		other, there := e.seen(id)
+		if !there {
+			continue
+		}
+		rider := course.Rider{Workload: workload, Pending: !other.Has && other.Turned == "" && other.Proven.IsZero()}
+		if rider.Pending {
+			q := e.query(line, id, now)
+			q.Here, q.Author, q.Takes = other.Berth, other.author, other.takes
+			rider.Waits = rules.Judge(q).Why
+		}
+		if other.Turned != "" && (other.commit == declared.Commit || own.Rolling) {
+			rider.Turned = other.Turned
+		}
+		c.Query.Train = append(c.Query.Train, rider)
+	}
+	return c
+}
+
+// query is what is asked of one berth, but for what it knows itself.
+func (e *Engine) query(line *declare.Line, id berth.ID, now time.Time) course.Query {
+	q := course.Query{Now: now, Workload: id.Workload, Site: id.Site, Elsewhere: map[string]course.Berth{}}
+	if c := line.CourseOf(id.Workload); c != nil {
+		for _, step := range c.Steps {
+			for _, site := range step.Sites {
+				if other, there := e.seen(berth.ID{Workload: id.Workload, Site: site}); there && site != id.Site {
+					q.Elsewhere[site] = other.Berth
+				}
+			}
+		}
+	}
+	return q
+}
+
+// seen is how another berth stands to what is declared for it now.
+func (e *Engine) seen(id berth.ID) (onCourse, bool) {
+	d, ok := e.declared[id]
+	if !ok || d.link.follow != nil {
+		return onCourse{}, false
+	}
+	c := onCourse{of: d.fingerprint}
+	if b := e.berths[id]; b != nil && b.course.of == d.fingerprint {
+		c = b.course
+	}
+	c.Declared = true
+	return c, true
+}
