@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/calendar"
 	"aditus/internal/core/say"
 )
 
@@ -20,6 +21,7 @@ type command struct {
 	alone             bool   // it needs no Aditus that runs
 	message           string // what --message is; empty where there is none
 	to                bool   // it takes --to
+	until             bool   // it takes --until
 }
 
 var commands = []command{
@@ -27,7 +29,11 @@ var commands = []command{
 		long: "A guard that is undecided is passed over; one that is silent or breaches is not."},
 	{name: "hold", verb: berth.Hold, short: "Keep a rollout in its stage", done: "is held; guards stay on", message: "why, for the record"},
 	{name: "go-on", verb: berth.GoOn, short: "Let a held rollout go on", done: "goes on"},
-	{name: "sign-off", verb: berth.SignOff, short: "Give your go-ahead for the next stage", done: "is signed off", message: "what you looked at, for the record"},
+	{name: "sign-off", verb: berth.SignOff, short: "Give your go-ahead for the next stage, or for a revision to come", done: "is signed off", message: "what you looked at, for the record",
+		long: "During a rollout it is for the stage that waits; otherwise for what Git declares to come\nto the site, where the line's course asks for that."},
+	{name: "take", verb: berth.TakeOffer, short: "Take a revision that is offered to a site's team", done: "takes what was offered, as soon as it may come", message: "for the record"},
+	{name: "put-off", verb: berth.PutOff, short: "Put a revision off that is offered to a site's team", done: "is put off", message: "why; who made it reads it; needed", until: true},
+	{name: "decline", verb: berth.Decline, short: "Decline a revision that is offered to a site's team", done: "declines what was offered; the next revision is offered again", message: "why; who made it reads it; needed"},
 	{name: "rollback", verb: berth.RollBack, short: "Go back to the old revision, or to any on record", done: "is on its way back; aditus status tells how far it is", message: "why, for the record", to: true,
 		long: "During a rollout it is turned round. Otherwise the berth goes back to the revision\nthat was proven before the present one, or to the one named with --to. What is left\nis barred until Git moves on or someone lifts the bar."},
 	{name: "abandon", verb: berth.Abandon, short: "Leave a rollout as it is, both cohorts and the traffic", done: "is left as it is; no guard acts on it any more", message: "why, for the record"},
@@ -48,7 +54,7 @@ func newOrders() []*cobra.Command {
 
 func (c command) command() *cobra.Command {
 	var r connection
-	var message, to string
+	var message, to, until string
 	var asJSON bool
 	long := c.short + "."
 	if c.long != "" {
@@ -62,6 +68,11 @@ func (c command) command() *cobra.Command {
 				return err
 			}
 			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to}
+			if until != "" {
+				if order.Until, err = calendar.Moment(until, time.Local); err != nil {
+					return fmt.Errorf("--until: %w", err)
+				}
+			}
 			if err := r.give(cmd.Context(), order, c.alone); err != nil {
 				return err
 			}
@@ -77,6 +88,9 @@ func (c command) command() *cobra.Command {
 	jsonFlag(cmd, &asJSON)
 	if c.message != "" {
 		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
+	}
+	if c.until {
+		cmd.Flags().StringVar(&until, "until", "", "the `moment` at which it is asked again, such as 2026-12-01 or 2026-12-01T18:00, in this machine's time; without it not")
 	}
 	if c.to {
 		cmd.Flags().StringVar(&to, "to", "", "the `revision` to go back to: a version, or the first digits of its fingerprint")

@@ -58,6 +58,7 @@ was asked.`,
 	flags := cmd.Flags()
 	flags.BoolVar(&o.dry, "dry-run", false, "tell what would be done, and do nothing")
 	flags.StringArrayVar(&o.parts, "part", nil, "only this `part`; may stand several times")
+	flags.StringVar(&o.override, "override", "", "pass over what the line's rules put in the way, with this `reason`; for those who may")
 	flags.BoolVar(&o.orphans, "remove-orphans", false, "remove parts that are live and not declared any more")
 	flags.BoolVar(&o.noWait, "no-wait", false, "do not wait for the end; only where an Aditus runs")
 	flags.BoolVar(&o.json, "json", false, "a JSON object for each thing that is told")
@@ -69,6 +70,7 @@ type syncOptions struct {
 	dry, orphans, noWait bool
 	json                 bool
 	parts                []string
+	override             string
 	timeout              time.Duration
 }
 
@@ -174,7 +176,7 @@ func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Bert
 		return true, nil
 	}
 	if b.Rollout == nil {
-		if err := to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: o.parts}); err != nil {
+		if err := to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: o.parts, Override: o.override}); err != nil {
 			printBerth(w, b.ID, o.json, err.Error())
 			return false, nil
 		}

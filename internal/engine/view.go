@@ -24,7 +24,7 @@ func (b *loop) view() status.Berth {
 		ID: b.id, Applied: shown(applied), AppliedAt: b.state.AppliedAt, ProvenAt: b.state.ProvenAt,
 		Declared: shown(declared), SyncStatus: syncStatusOf(b.state.Change.SyncStatus, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects, Fights: b.state.Fights(),
-		Waits: b.state.Waits, Problem: b.problem, LastRollout: b.state.LastRollout,
+		Waits: b.state.Waits, Asks: b.state.Asks, Offer: b.state.Offer, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}

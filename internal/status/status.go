@@ -94,6 +94,8 @@ type Berth struct {
 	HealthSince time.Time            `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
 	Looked      time.Time            `json:"looked,omitzero"`
 	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
+	Asks        *berth.Ask           `json:"asks,omitempty"`  // whom it waits for, by the line's rules
+	Offer       *berth.Offer         `json:"offer,omitempty"` // of what is declared to the site's team
 	Bar         *berth.Bar           `json:"bar,omitempty"`   // of the declared revision
 	Problem     *Problem             `json:"problem,omitempty"`
 	Guards      int                  `json:"guards,omitempty"`  // of what is applied

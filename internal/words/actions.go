@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -31,6 +33,9 @@ const (
 	Unlock        = Verb(berth.Unlock)
 	RemoveOrphans = Verb(berth.RemoveOrphans)
 	LeaveIt       = Verb(berth.LeaveIt)
+	TakeOffer     = Verb(berth.TakeOffer)
+	PutOff        = Verb(berth.PutOff)
+	Decline       = Verb(berth.Decline)
 )
 
 // Verbs of what faces do without an order.
@@ -50,6 +55,7 @@ var Keys = map[Verb]string{
 	Advance: "a", Hold: "o", GoOn: "g", RollBack: "r", SignOff: "s", LiftBar: "u", Sync: "y",
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
+	TakeOffer: "T", PutOff: "P", Decline: "D",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -86,14 +92,14 @@ func Actions(b status.Berth) []Action {
 			Asks: fmt.Sprintf("Hold %s? It stays at %s of the traffic on %s until someone lets it go on. Guards stay on.", place, say.Share(r.Share), r.New.Version)},
 		{Verb: GoOn, Means: "go on from where it was held", Not: possible(rollout.GoOn),
 			Asks: goesOn(r, place)},
-		{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign),
-			Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))},
+		signAction(b, r, place, possible),
 		backAction(b, r, place),
 		{Verb: Abandon, Means: "leave both cohorts as they are; nothing moves by itself any more", Not: possible(rollout.Abandon),
 			Asks: fmt.Sprintf("Abandon the rollout of %s? Both cohorts and the traffic stay as they are, %s on %s, and no guard acts any more.", place, say.Share(r.Share), r.New.Version)},
 		{Verb: LiftBar, Means: "let the barred revision come again", Not: barred(b), Asks: "Lift the bar? " + afterBar(b)},
 		syncAction(b, place), lockAction(b, place), revertAction(b), leaveAction(b, place), orphansAction(b, place),
 	}
+	actions = append(actions, offerActions(b, place)...)
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
 	}
@@ -113,6 +119,34 @@ func Actions(b status.Berth) []Action {
 		actions[i].Berth = b.ID
 	}
 	return actions
+}
+
+// signAction gives a go-ahead for the next stage, or for what is declared to come here.
+func signAction(b status.Berth, r rollout.State, place string, possible func(rollout.Verb) error) Action {
+	if b.Rollout == nil && b.Asks != nil && b.Asks.Kind == course.Signing && b.Declared != nil {
+		return Action{Verb: SignOff, Means: "give your go-ahead for what is declared to come here",
+			Asks: fmt.Sprintf("Sign off that %s comes to %s?%s", b.Declared.Version, place, say.Capital(strings.TrimPrefix(planned(b), ":")))}
+	}
+	return Action{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign), Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))}
+}
+
+// offerActions answer an offer to a site's team.
+func offerActions(b status.Berth, place string) []Action {
+	take := Action{Verb: TakeOffer, Means: "take what is offered here"}
+	off := Action{Verb: PutOff, Means: "put what is offered off, with a reason"}
+	no := Action{Verb: Decline, Means: "decline what is offered; the next revision is offered again"}
+	if b.Offer == nil || b.Declared == nil || b.Rollout != nil {
+		none := errors.New("nothing is offered here")
+		take.Not, off.Not, no.Not = none, none, none
+		return []Action{take, off, no}
+	}
+	take.Asks = fmt.Sprintf("Take %s at %s? It comes in its stages as soon as it may%s.", b.Declared.Version, place, planned(b))
+	off.Says = fmt.Sprintf("Put %s off at %s. Why? Who made it will read it:", b.Declared.Version, place)
+	no.Says = fmt.Sprintf("Decline %s at %s. Why? Who made it will read it:", b.Declared.Version, place)
+	if b.Asks != nil && !b.Asks.Last.IsZero() {
+		no.Not = fmt.Errorf("it is taken on %s at the latest; put it off until then", say.Moment(b.Asks.Last))
+	}
+	return []Action{take, off, no}
 }
 
 func goesOn(r rollout.State, place string) string {

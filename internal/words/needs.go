@@ -11,6 +11,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/course"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
@@ -133,6 +134,16 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case !b.Corrects.IsZero():
 		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
+	case b.Asks != nil && b.Lock == nil:
+		keys := []Verb{SignOff, Compare}
+		if b.Asks.Kind == course.Consent {
+			keys = []Verb{TakeOffer, PutOff, Compare}
+		}
+		version := ""
+		if b.Declared != nil {
+			version = b.Declared.Version + " "
+		}
+		return Need{Tone: Asks, rank: 5, since: b.Asks.Since, Keys: keys, Text: say.Sentence(version+b.Asks.Why+planned(b)) + since(now, b.Asks.Since)}, true
 	case b.Fights != "" && b.SyncStatus == compare.Drifted:
 		return Need{Tone: Bad, rank: 5, since: b.DriftSince, Keys: []Verb{Compare, Sync},
 			Text: fmt.Sprintf("Changed by hand: %s; %s. It is left now.", changedByHand(b), b.Fights)}, true

@@ -53,6 +53,7 @@ type State struct {
 	Resumed bool           `json:"-"` // the rollout comes from before a restart, and that is not on record yet
 	Change  Change         `json:"-"` // what the last comparison found
 	Waits   string         `json:"-"` // why the declared revision does not come yet
+	Asks    *Ask           `json:"-"` // whom it waits for; nil where that is nobody
 	Owed    []Fact         `json:"-"` // what happened and could not be recorded yet: traffic went first
 }
 
@@ -186,7 +187,7 @@ func (d *Decision) Unrecorded(was State) (next State, first []rollout.Intent, go
 		next.Owed = d.Facts // those that were owed before are among them
 		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare }), true
 	}
-	was.Change, was.Waits = d.State.Change, d.State.Waits
+	was.Change, was.Waits, was.Asks = d.State.Change, d.State.Waits, d.State.Asks
 	return was, nil, false
 }
 
@@ -205,7 +206,7 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	}
 	d.liftBars()
 	d.locks()
-	d.State.Waits = ""
+	d.State.Waits, d.State.Asks = "", nil
 	if d.State.Roll == nil || d.State.Roll.Phase == rollout.Proven {
 		d.State.Change = d.compare()
 	}

@@ -33,6 +33,15 @@ type Offer struct {
 	course.Offer
 }
 
+// Ask is what somebody is asked for before what is declared may come.
+type Ask struct {
+	Kind  course.Kind `json:"kind"` // sign-off or consent
+	Who   []string    `json:"who"`  // names and roles
+	Why   string      `json:"why"`
+	Since time.Time   `json:"since"`
+	Last  time.Time   `json:"last,omitzero"` // when it comes without, at the latest
+}
+
 // SignsOf are the go-aheads for a revision.
 func (s State) SignsOf(revision declare.Fingerprint) (signs []course.Sign) {
 	for _, one := range s.Signs {
@@ -82,6 +91,15 @@ func (d *decision) onCourse(q *rollout.Question, declared *Revision, asked *orde
 		return answer.Over
 	}
 	q.Course = answer.Why
+	if asked == nil && len(answer.Who) > 0 {
+		d.State.Asks = &Ask{Kind: answer.Kind, Who: answer.Who, Why: answer.Why, Since: d.now, Last: course.LastDay(d.step(), d.State.OfferOf(declared.Fingerprint))}
+		if was := d.was.Asks; was != nil && was.Kind == answer.Kind && d.was.Change.Declared == declared.Fingerprint {
+			d.State.Asks.Since = was.Since
+		}
+		if o := d.State.OfferOf(declared.Fingerprint); o != nil && answer.Kind == course.Consent {
+			d.State.Asks.Since = o.Since
+		}
+	}
 	if asked != nil && override != "" {
 		q.Course += fmt.Sprintf("; %s may not pass over that", by)
 	}

@@ -318,7 +318,7 @@ func there(seen Seen, id string) bool {
 
 // lasting is what of a state must not change without a record.
 func lasting(s State) State {
-	s.Roll, s.Resumed, s.Change, s.Waits, s.DriftLooked, s.InPart, s.Restarted = nil, false, Change{}, "", time.Time{}, "", nil
+	s.Roll, s.Resumed, s.Change, s.Waits, s.Asks, s.DriftLooked, s.InPart, s.Restarted = nil, false, Change{}, "", nil, time.Time{}, "", nil
 	if len(s.Bars)+len(s.Proven)+len(s.Breaches) == 0 {
 		s.Bars, s.Proven, s.Breaches = nil, nil, nil
 	}

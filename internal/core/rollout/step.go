@@ -149,7 +149,11 @@ func (m *machine) command(c Command) error {
 		m.Hurry = true
 		m.fact(FactAdvanced, c.By, "%s skipped the rest of %s", c.By, m.Where())
 	case HoldOn:
-		m.hold(c.By, "held by "+c.By+note(c.Note))
+		why := "held by " + c.By + note(c.Note)
+		if c.By == Automatic {
+			why = c.Note
+		}
+		m.hold(c.By, why)
 	case GoOn:
 		m.enter(m.HeldFrom, c.By, "%s let it go on", c.By)
 		m.HeldFrom, m.Calls = "", ""

@@ -1,0 +1,196 @@
+package engine
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/course"
+	"aditus/internal/core/rollout"
+	"aditus/internal/status"
+)
+
+const lineRules = `aditus: 1
+roles: {a lead: [Edda Marsh], leads: [Edda Marsh, Joren Falk], islanders: [Ilse Varga]}
+sites: {north: {team: islanders}}
+courses:
+  line:
+    on: true
+    override: [Maren Oake]
+    steps:
+      - {sites: [drydock]}
+      - sites: [north]
+        after: drydock
+        for: 2m
+        sign-off: {by: [leads], author: false}
+        consent: {last-day: 8m, notice: 1m}
+`
+
+// plain is the workload without a sign-off of its own.
+var plain = strings.NewReplacer(", sign-off: a lead", "")
+
+func ruledRig(t *testing.T) *rig {
+	r := newRig(t)
+	r.change = func(s *config.Settings) {
+		s.Policy, s.Roles = "repo", nil
+		s.Sites = []config.Site{{Name: "drydock"}, {Name: "north"}}
+	}
+	return r
+}
+
+// commit writes the workload at a version, and perhaps other rules, in one commit.
+func (r *rig) both(version, rules string) {
+	r.t.Helper()
+	write(r.t, r.folder+"/repo/workloads/line.yaml", rules)
+	tree, err := r.repo.Worktree()
+	r.must(err)
+	_, err = tree.Add("workloads/line.yaml")
+	r.must(err)
+	r.write("workloads/web.yaml", plain.Replace(strings.ReplaceAll(declared, "VERSION", version)), "Version "+version)
+}
+
+// TestLine takes revisions through a course by the rules of a line: proven for long enough, signed off by somebody else, taken by the
+// site's team, put off, and taken on the last day; over a restart; and past it with a reason.
+func TestLine(t *testing.T) {
+	r := ruledRig(t)
+	r.both("1", lineRules)
+	r.run()
+	north := func(want string) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool { return strings.Contains(berthAt(s, "north").Waits, want) }
+	}
+	r.until("drydock takes it by itself", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+	r.until("north waits two minutes", north("waits until it is proven at drydock for 2 min"))
+	s := r.until("north waits for a sign-off", north("waits for a sign-off by leads"))
+	if a := berthAt(s, "north").Asks; a == nil || a.Kind != course.Signing || a.Who[0] != "leads" {
+		t.Errorf("whom it asks: %+v", a)
+	}
+	order := func(verb berth.Verb, by, note string) error {
+		return r.do(berth.Order{Verb: verb, Berth: berth.ID{Workload: "web", Site: "north"}, By: by, Note: note})
+	}
+	for by, want := range map[string]string{"Siv Brekke": "it is for leads", "Tove Lind": "it is for leads"} {
+		if err := order(berth.SignOff, by, ""); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s signs off: %v", by, err)
+		}
+	}
+	r.must(order(berth.SignOff, "Joren Falk", "looked at it"))
+	r.until("it is offered", north("offered to islanders since"))
+	r.halt()
+	r.run() // an offer outlives a restart, and so does a go-ahead
+	r.until("it is still offered", north("offered to islanders since"))
+	if err := order(berth.Decline, "Ilse Varga", "no"); err == nil || !strings.Contains(err.Error(), "at the latest; put it off") {
+		t.Errorf("declined: %v", err)
+	}
+	if err := order(berth.PutOff, "Ilse Varga", ""); err == nil || !strings.Contains(err.Error(), "not possible without a reason") {
+		t.Errorf("put off without a reason: %v", err)
+	}
+	r.must(order(berth.PutOff, "Ilse Varga", "after the regatta"))
+	r.until("it is put off", north("put off by Ilse Varga: after the regatta, and taken on"))
+	if err := order(berth.Sync, "Siv Brekke", ""); err == nil || !strings.Contains(err.Error(), "put off by Ilse Varga") {
+		t.Errorf("somebody else syncs: %v", err)
+	}
+	began := r.clock.Now()
+	s = r.until("it comes on its last day", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	if took := s.Now.Sub(began); took < 6*time.Minute || took > 10*time.Minute {
+		t.Errorf("it came after %s", took)
+	}
+	if kinds := strings.Join(r.kinds("north"), " "); !strings.Contains(kinds, "signed off") || !strings.Contains(kinds, "offer offer answered offer announced taken") {
+		t.Errorf("on record is %s", kinds)
+	}
+
+	r.both("2", lineRules)
+	r.until("north waits", north("waits until drydock has proven it"))
+	if err := r.do(berth.Order{Verb: berth.Sync, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Siv Brekke", Override: "now"}); err == nil || !strings.Contains(err.Error(), "Siv Brekke may not pass over that") {
+		t.Errorf("anybody passes over it: %v", err)
+	}
+	r.must(r.do(berth.Order{Verb: berth.Sync, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Maren Oake", Override: "the old one leaks"}))
+	r.until("it came all the same", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "2" })
+	if texts := strings.Join(r.texts("north", berth.Taken), "\n"); !strings.Contains(texts, "passing over what is in its way (waits for a sign-off by leads") || !strings.Contains(texts, "the old one leaks") {
+		t.Errorf("on record is %s", texts)
+	}
+}
+
+// TestLoosened has a commit that takes a sign-off out of the rules, and brings a revision with it: that does not help it, but the next
+// one; and rules that are wrong are not taken.
+func TestLoosened(t *testing.T) {
+	r := ruledRig(t)
+	rules := strings.Replace(strings.Replace(lineRules, "        for: 2m\n", "", 1), "        consent: {last-day: 8m, notice: 1m}\n", "", 1)
+	r.both("1", rules)
+	r.run()
+	r.until("north asks", func(s status.Snapshot) bool {
+		return strings.Contains(berthAt(s, "north").Waits, "waits for a sign-off")
+	})
+	r.must(r.do(berth.Order{Verb: berth.SignOff, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Joren Falk"}))
+	r.until("north has 1", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	loose := strings.Replace(rules, "        sign-off: {by: [leads], author: false}\n", "", 1)
+	r.both("2", loose)
+	s := r.until("north still asks", func(s status.Snapshot) bool {
+		return strings.Contains(berthAt(s, "north").Waits, "waits for a sign-off by leads") && version(berthAt(s, "drydock")) == "2"
+	})
+	if text := berthAt(s, "north").Waits; !strings.Contains(text, "by the rules from before its own commit") {
+		t.Errorf("it waits: %s", text)
+	}
+	r.halt()
+	r.run()
+	r.wait(3 * time.Minute)
+	if got := version(berthAt(r.engine.Snapshot(), "north")); got != "1" {
+		t.Errorf("after a restart it helped itself to %s", got)
+	}
+	r.both("1", loose)
+	r.until("what came later needs none", func(s status.Snapshot) bool {
+		return berthAt(s, "north").Declared.Version == "1" && version(berthAt(s, "north")) == "1" && berthAt(s, "drydock").Applied.Version == "1"
+	})
+	r.both("2", strings.Replace(loose, "on: true", "on: sometimes", 1))
+	s = r.until("wrong rules are told", func(s status.Snapshot) bool { return s.Links[0].Problem != nil })
+	if text := s.Links[0].Problem.Text; !strings.Contains(text, "workloads/line.yaml:") || !strings.Contains(text, "on must be true or false") {
+		t.Errorf("it says %s", text)
+	}
+	if got := berthAt(s, "north").Declared.Version; got != "1" {
+		t.Errorf("a commit with wrong rules was taken: %s", got)
+	}
+}
+
+// TestCaught has a freeze begin while a rollout is under way: it is held, and goes on by itself afterwards; and what would not end
+// before a freeze does not begin.
+func TestCaught(t *testing.T) {
+	r := ruledRig(t)
+	rules := `aditus: 1
+roles: {a lead: ["*"]}
+courses: {line: {on: true, steps: [{sites: [drydock, north]}]}}
+windows: [{name: mornings, starts: "2026-01-01T08:00", rule: FREQ=DAILY, lasts: 6h, caught: hold}]
+freezes:
+  - {name: the festival, from: "2026-03-12T09:04:15", until: "2026-03-12T09:08:00", caught: hold}
+  - {name: the regatta, from: "2026-03-12T09:20:00", until: "2026-03-12T09:25:00"}
+`
+	r.both("1", rules)
+	r.run()
+	r.until("1 is there", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	r.wait(start.Add(3 * time.Minute).Sub(r.clock.Now()))
+	r.both("2", rules)
+	s := r.until("it is held", func(s status.Snapshot) bool {
+		roll := berthAt(s, "north").Rollout
+		return roll != nil && roll.Phase == rollout.Held
+	})
+	if roll := berthAt(s, "north").Rollout; s.Now.Before(start.Add(4*time.Minute+15*time.Second)) || !strings.Contains(roll.Why, "the festival: nothing moves until Thu 12 Mar 09:08 UTC") {
+		t.Errorf("at %s: %s", s.Now, roll.Why)
+	}
+	r.halt()
+	r.run()
+	s = r.until("it goes on by itself", func(s status.Snapshot) bool {
+		return version(berthAt(s, "north")) == "2" && berthAt(s, "north").Rollout == nil
+	})
+	if s.Now.Before(start.Add(8 * time.Minute)) {
+		t.Errorf("it went on in the freeze, at %s", s.Now)
+	}
+	r.wait(start.Add(19*time.Minute + 30*time.Second).Sub(s.Now))
+	r.both("1", rules)
+	s = r.until("it would not end before the freeze", func(s status.Snapshot) bool { return strings.Contains(berthAt(s, "north").Waits, "the regatta begins") })
+	if text := berthAt(s, "north").Waits; !strings.Contains(text, "it may begin Thu 12 Mar 09:25 UTC") {
+		t.Errorf("it waits: %s", text)
+	}
+	s = r.until("it comes after it", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	if s.Now.Before(start.Add(25 * time.Minute)) {
+		t.Errorf("it came in the freeze, at %s", s.Now)
+	}
+}
