@@ -41,6 +41,8 @@ type Reader interface {
 	// Tree gives what is at a berth's site of it, and what belongs to what; nothing where the site knows no more than its
 	// instances.
 	Tree(ctx context.Context, berth berth.ID) ([]status.Node, error)
+	// Course foresees when a workload's declared revision comes to the sites of its course; with a ref, what that would declare.
+	Course(ctx context.Context, workload, ref string) (status.Course, error)
 	// Sheet gives all that a site knows of one node of the tree.
 	Sheet(ctx context.Context, berth berth.ID, node string) (status.Sheet, error)
 	// Facts gives what is on record, oldest first.

@@ -70,6 +70,11 @@ func (r Record) Log(context.Context, berth.ID, string, time.Time, int) ([]target
 	return nil, ErrNotRunning
 }
 
+// Course implements Reader: rules are held by an engine.
+func (r Record) Course(context.Context, string, string) (c status.Course, err error) {
+	return c, ErrNotRunning
+}
+
 // Tree implements Reader: a site is asked for it, which takes an engine.
 func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, ErrNotRunning }
 

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -11,7 +13,10 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/rollout"
+	"aditus/internal/source"
+	"aditus/internal/status"
 )
 
 // linesKept is how many of a line's rules a link remembers: for what came with a change of them, and rollouts that began before.
@@ -231,4 +236,78 @@ func (e *Engine) seen(id berth.ID) (onCourse, bool) {
 	}
 	c.Declared = true
 	return c, true
+}
+
+// Course foresees when what is declared for a workload comes to the sites of its course; with a ref, what that branch, tag or commit of
+// its link would declare, by the rules there.
+func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Course, error) {
+	now := e.clock.Now()
+	told := status.Course{Workload: workload, Now: now, Legs: []course.Leg{}}
+	e.mu.Lock()
+	line, name := e.line()
+	rules := e.rulesOf(name, now)
+	var link *link
+	for id, d := range e.declared {
+		if id.Workload == workload && d.link.follow == nil {
+			link = d.link
+		}
+	}
+	policy := e.policyLink()
+	e.mu.Unlock()
+	var other map[string]source.Declaration // by site
+	if ref != "" && link != nil {
+		loaded, err := e.preview(ctx, link, ref)
+		if err != nil {
+			return told, err
+		}
+		other = map[string]source.Declaration{}
+		for _, d := range loaded.Declarations {
+			if d.Workload == workload {
+				other[d.Site] = d
+			}
+		}
+		if link == policy && loaded.Line != nil {
+			line = loaded.Line
+			if rules, err = course.New(*line, now); err != nil {
+				return told, err
+			}
+		}
+	}
+	switch {
+	case link == nil:
+		return told, fault.New(fault.ErrNotFound, "no link declares %s", workload)
+	case line == nil || rules == nil:
+		return told, fault.New(fault.ErrNotFound, "the line has no rules: name the link that has its line.yaml with policy: in the settings")
+	}
+	c := line.CourseOf(workload)
+	if c == nil {
+		return told, nil
+	}
+	told.Course, told.On = c.Name, c.On
+	told.Train, told.With = line.TrainOf(workload)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	told.Legs = rules.Plan(workload, now, func(site string) (course.Query, bool) {
+		id := berth.ID{Workload: workload, Site: site}
+		q := e.query(line, id, now)
+		if other != nil {
+			d, declared := other[site]
+			told.Version = cmp.Or(told.Version, d.Version())
+			for at := range q.Elsewhere {
+				q.Elsewhere[at] = course.Berth{Declared: true}
+			}
+			q.Here, q.Author, q.Takes = course.Berth{Declared: declared}, d.Commit.Author, rollout.Least(d.Rollout)
+			return q, declared
+		}
+		seen, declared := e.seen(id)
+		q.Here, q.Author, q.Takes = seen.Berth, seen.author, seen.takes
+		if b := e.berths[id]; b != nil && b.shown.Offer != nil && b.shown.Offer.Revision == seen.of {
+			q.Offer = &b.shown.Offer.Offer
+		}
+		if b := e.berths[id]; b != nil && b.shown.Declared != nil {
+			told.Version = cmp.Or(told.Version, b.shown.Declared.Version)
+		}
+		return q, declared
+	})
+	return told, nil
 }

@@ -79,7 +79,20 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	if !ok {
 		return nil, source.Commit{}, fault.New(fault.ErrNotFound, "no link declares %s", id)
 	}
-	l := d.link
+	loaded, err := e.preview(ctx, d.link, ref)
+	if err != nil {
+		return nil, source.Commit{}, err
+	}
+	for _, found := range loaded.Declarations {
+		if found.Workload == id.Workload && found.Site == id.Site {
+			return &found.Desired, found.Commit, nil
+		}
+	}
+	return nil, source.Commit{}, fmt.Errorf("%s declares no %s", source.At(d.link.source, ref).Ref(), id)
+}
+
+// preview reads what another branch or commit of a link declares; nothing of it is taken.
+func (e *Engine) preview(ctx context.Context, l *link, ref string) (source.Loaded, error) {
 	at := source.At(l.source, ref)
 	access := l.access()
 	if access.Cache != "" {
@@ -87,19 +100,13 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	}
 	answer, err := source.Ask(ctx, at, access, source.Seen{}, true)
 	if err != nil {
-		return nil, source.Commit{}, err
+		return source.Loaded{}, err
 	}
 	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source))
-	problems = problems.In(l.source.Folder)
-	if wrong := problems.Wrong(); len(wrong) > 0 {
-		return nil, answer.Head, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
+	if wrong := problems.In(l.source.Folder).Wrong(); len(wrong) > 0 {
+		return loaded, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
 	}
-	for _, found := range loaded.Declarations {
-		if found.Workload == id.Workload && found.Site == id.Site {
-			return &found.Desired, found.Commit, nil
-		}
-	}
-	return nil, answer.Head, fmt.Errorf("%s declares no %s", at.Ref(), id)
+	return loaded, nil
 }
 
 // Trial is what came of trying a link.

@@ -71,6 +71,8 @@ func (f *fake) Log(context.Context, berth.ID, string, time.Time, int) ([]target.
 }
 
 // Tree gives of one berth what a cluster would: what belongs to what, and who looks after it.
+func (f *fake) Course(context.Context, string, string) (c status.Course, err error) { return c, nil }
+
 func (f *fake) Tree(_ context.Context, at berth.ID) ([]status.Node, error) {
 	f.asked++
 	b, _ := f.Story.Snapshot.Find(at)

@@ -28,6 +28,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/health"
@@ -129,6 +130,13 @@ func (s *story) OfferLimit(_ context.Context, who policy.Actor, b view.Bench, li
 func (s *story) Tree(context.Context, berth.ID) ([]status.Node, error) {
 	pod := status.Node{ID: "v1 Pod gate-1", Kind: "Pod", Name: "gate-1", State: health.State{Word: health.Healthy}, Instance: "gate-1"}
 	return []status.Node{{ID: "apps/v1 Deployment gate", Kind: "Deployment", Name: "gate", State: health.State{Word: health.Healthy}, Below: []status.Node{pod}}}, nil
+}
+
+func (s *story) Course(_ context.Context, workload, ref string) (status.Course, error) {
+	if workload == "nobody" {
+		return status.Course{}, fault.New(fault.ErrNotFound, "no link declares nobody")
+	}
+	return status.Course{Workload: workload, Course: "line", On: true, Version: ref, Legs: []course.Leg{{Site: "north", Step: 1, After: []string{}}}}, nil
 }
 
 func (s *story) Sheet(_ context.Context, _ berth.ID, node string) (status.Sheet, error) {

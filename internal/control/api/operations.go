@@ -140,6 +140,11 @@ var operations = []operation{
 			lines, err := c.Log(ctx, c.berth, c.query("instance"), since, most)
 			return Lines{lines}, err
 		}},
+	{method: "GET", path: "/v1/workloads/{workload}/course", name: "course", about: "When a workload's declared revision comes to the sites of its course, at the earliest.", scope: policy.Look, out: status.Course{},
+		query: []parameter{{"with", "A branch, tag or commit of its link, for what that would declare instead.", "string"}},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.Course(ctx, c.berth.Workload, c.query("with"))
+		}},
 	{method: "GET", path: berthPath + "/tree", name: "tree", about: "What is at the site of a berth, and what belongs to what.", scope: policy.Look, out: Tree{},
 		do: func(ctx context.Context, c call) (any, error) {
 			nodes, err := c.Tree(ctx, c.berth)

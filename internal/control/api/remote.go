@@ -391,6 +391,16 @@ func (r *Remote) Log(ctx context.Context, id berth.ID, instance string, since ti
 	return lines.Lines, err
 }
 
+// Course implements control.Reader.
+func (r *Remote) Course(ctx context.Context, workload, ref string) (c status.Course, err error) {
+	query := url.Values{}
+	if ref != "" {
+		query.Set("with", ref)
+	}
+	err = r.ask(ctx, http.MethodGet, "/v1/workloads/"+url.PathEscape(workload)+"/course", query, nil, &c)
+	return c, err
+}
+
 // Tree implements control.Reader.
 func (r *Remote) Tree(ctx context.Context, id berth.ID) ([]status.Node, error) {
 	var t Tree

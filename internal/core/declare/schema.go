@@ -7,3 +7,8 @@ import _ "embed"
 //
 //go:embed schema.json
 var Schema []byte
+
+// LineSchema is the JSON Schema (2020-12) of a line's rules.
+//
+//go:embed line.schema.json
+var LineSchema []byte

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"aditus/internal/core/course"
+	"aditus/internal/core/say"
+	"aditus/internal/status"
+	"aditus/internal/tui/kit"
+)
+
+func newCourse() *cobra.Command {
+	var r connection
+	var with string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "course WORKLOAD",
+		Short: "When a revision comes to the sites of its course, at the earliest",
+		Long: `Tells for each site of a workload's course what its revision waits for, whom, and
+when it begins there at the earliest, given windows, freezes and waits, if every
+rollout does well and nobody keeps the others waiting. With --with it is told of what
+another branch, tag or commit would declare, by the rules there; nothing of it is
+taken. The rules stand in line.yaml of the link that the settings name with policy:.`,
+		Example: "  aditus course fares\n  aditus course fares --with new-tariff",
+		Args:    oneArg("workload"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var told status.Course
+			remote, folder, err := r.running()
+			switch {
+			case err != nil:
+				return err
+			case remote != nil:
+				told, err = remote.Course(cmd.Context(), args[0], with)
+			default:
+				err = onlyAsked(cmd.Context(), folder, true, func(s *localEngine) (err error) {
+					told, err = s.Live.Course(cmd.Context(), args[0], with)
+					return err
+				})
+			}
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				out := json.NewEncoder(cmd.OutOrStdout())
+				out.SetIndent("", "  ")
+				return out.Encode(told)
+			}
+			return writeCourse(cmd.OutOrStdout(), told, time.Local)
+		},
+	}
+	connectionFlags(cmd, &r)
+	jsonFlag(cmd, &asJSON)
+	cmd.Flags().StringVar(&with, "with", "", "a branch, tag or commit, instead of what Git declares")
+	return cmd
+}
+
+// writeCourse tells a course in words.
+func writeCourse(w io.Writer, c status.Course, zone *time.Location) error {
+	if c.Course == "" {
+		_, err := fmt.Fprintf(w, "No course of the line is for %s: it comes by hand, when no window or freeze is in its way.\n", c.Workload)
+		return err
+	}
+	head := strings.TrimSpace(c.Workload+" "+c.Version) + " on the course " + c.Course
+	if !c.On {
+		head += ", which is off: it comes by hand"
+	}
+	if c.Train != "" {
+		head += fmt.Sprintf(", in the train %s with %s", c.Train, say.List(c.With))
+	}
+	fmt.Fprintf(w, "%s\n\n", kit.Plain(head))
+	moment := func(t time.Time) string { return t.In(zone).Format("Mon 2 Jan 15:04") }
+	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+	fmt.Fprintln(table, "step\tsite\tbegins\tproven\t")
+	for _, leg := range c.Legs {
+		begins, proven := moment(leg.Begins), moment(leg.Ends)
+		switch {
+		case !leg.Proven.IsZero():
+			begins, proven = "", moment(leg.Proven)
+		case leg.Never:
+			begins, proven = "never", ""
+		case leg.Rolling:
+			begins = "under way"
+		case leg.ByHand:
+			begins, proven = "by hand", ""
+		}
+		fmt.Fprintf(table, "%d\t%s\t%s\t%s\t%s\n", leg.Step, leg.Site, begins, proven, kit.Plain(inTheWay(leg)))
+	}
+	return table.Flush()
+}
+
+// inTheWay tells what a site waits for, and whom.
+func inTheWay(leg course.Leg) string {
+	if !leg.Proven.IsZero() || leg.Rolling {
+		return ""
+	}
+	words := []string{}
+	if leg.Waits != "" {
+		words = append(words, leg.Waits)
+	}
+	for _, ask := range leg.Asks {
+		if ask != leg.Waits {
+			words = append(words, ask)
+		}
+	}
+	return strings.Join(words, "; then ")
+}
