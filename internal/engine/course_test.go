@@ -75,10 +75,10 @@ func TestLine(t *testing.T) {
 		}
 	}
 	r.must(order(berth.SignOff, "Joren Falk", "looked at it"))
-	r.until("it is offered", north("offered to islanders since"))
+	r.until("it is offered", north("is offered to islanders, and taken on"))
 	r.halt()
 	r.run() // an offer outlives a restart, and so does a go-ahead
-	r.until("it is still offered", north("offered to islanders since"))
+	r.until("it is still offered", north("is offered to islanders, and taken on"))
 	if err := order(berth.Decline, "Ilse Varga", "no"); err == nil || !strings.Contains(err.Error(), "at the latest; put it off") {
 		t.Errorf("declined: %v", err)
 	}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -99,7 +98,7 @@ func Actions(b status.Berth) []Action {
 		{Verb: LiftBar, Means: "let the barred revision come again", Not: barred(b), Asks: "Lift the bar? " + afterBar(b)},
 		syncAction(b, place), lockAction(b, place), revertAction(b), leaveAction(b, place), orphansAction(b, place),
 	}
-	actions = append(actions, offerActions(b, place)...)
+	actions = append(actions, offerActions(b)...)
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
 	}
@@ -125,13 +124,13 @@ func Actions(b status.Berth) []Action {
 func signAction(b status.Berth, r rollout.State, place string, possible func(rollout.Verb) error) Action {
 	if b.Rollout == nil && b.Asks != nil && b.Asks.Kind == course.Signing && b.Declared != nil {
 		return Action{Verb: SignOff, Means: "give your go-ahead for what is declared to come here",
-			Asks: fmt.Sprintf("Sign off that %s comes to %s?%s", b.Declared.Version, place, say.Capital(strings.TrimPrefix(planned(b), ":")))}
+			Asks: fmt.Sprintf("Sign off that %s %s comes to %s%s?", b.Workload, b.Declared.Version, b.Site, planned(b))}
 	}
 	return Action{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign), Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))}
 }
 
 // offerActions answer an offer to a site's team.
-func offerActions(b status.Berth, place string) []Action {
+func offerActions(b status.Berth) []Action {
 	take := Action{Verb: TakeOffer, Means: "take what is offered here"}
 	off := Action{Verb: PutOff, Means: "put what is offered off, with a reason"}
 	no := Action{Verb: Decline, Means: "decline what is offered; the next revision is offered again"}
@@ -140,9 +139,10 @@ func offerActions(b status.Berth, place string) []Action {
 		take.Not, off.Not, no.Not = none, none, none
 		return []Action{take, off, no}
 	}
-	take.Asks = fmt.Sprintf("Take %s at %s? It comes in its stages as soon as it may%s.", b.Declared.Version, place, planned(b))
-	off.Says = fmt.Sprintf("Put %s off at %s. Why? Who made it will read it:", b.Declared.Version, place)
-	no.Says = fmt.Sprintf("Decline %s at %s. Why? Who made it will read it:", b.Declared.Version, place)
+	what := b.Workload + " " + b.Declared.Version
+	take.Asks = fmt.Sprintf("Take %s at %s? It comes in its stages as soon as it may%s.", what, b.Site, planned(b))
+	off.Says = fmt.Sprintf("Put %s off at %s. Why? Who made it will read it:", what, b.Site)
+	no.Says = fmt.Sprintf("Decline %s at %s. Why? Who made it will read it:", what, b.Site)
 	if b.Asks != nil && !b.Asks.Last.IsZero() {
 		no.Not = fmt.Errorf("it is taken on %s at the latest; put it off until then", say.Moment(b.Asks.Last))
 	}

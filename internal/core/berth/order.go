@@ -27,7 +27,7 @@ const (
 	LockIt        = Verb("lock")
 	Unlock        = Verb("unlock")
 	LeaveIt       = Verb("leave it") // drift that would be corrected otherwise
-	TakeOffer     = Verb("take the offer")
+	TakeOffer     = Verb("take")
 	PutOff        = Verb("put off")
 	Decline       = Verb("decline")
 )

@@ -375,7 +375,7 @@ func (r *Rules) agreed(step *declare.Step, q Query) Answer {
 		}
 		return Answer{Kind: Consent, Why: fmt.Sprintf("put off%s by %s: %s%s", until, offer.By, offer.Why, taken), Who: team, Until: earliest(offer.Until, last)}
 	}
-	return Answer{Kind: Consent, Why: fmt.Sprintf("offered to %s since %s%s", say.Or(team), say.Moment(offer.Since), taken), Who: team, Until: last}
+	return Answer{Kind: Consent, Why: fmt.Sprintf("is offered to %s%s", say.Or(team), taken), Who: team, Until: last}
 }
 
 func earliest(a, b time.Time) time.Time {
