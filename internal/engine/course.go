@@ -84,7 +84,10 @@ func (e *Engine) line() (*declare.Line, string) {
 	if l == nil || len(l.state.Lines) == 0 {
 		return nil, ""
 	}
-	return &l.state.Lines[0], lineName(l.state.Lines[0])
+	if first := &l.state.Lines[0]; e.named.line != first { // the list is made anew where they change
+		e.named.line, e.named.name = first, lineName(*first)
+	}
+	return e.named.line, e.named.name
 }
 
 // rulesOf gives rules by their name, ready to be asked; nil where they are not known any more.

@@ -18,6 +18,7 @@ import (
 	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
@@ -52,7 +53,11 @@ type Engine struct {
 	declared   map[berth.ID]declaration
 	berths     map[berth.ID]*loop
 	ruled      map[string]ruled // rules of the line by their names
-	problems   map[string]status.Problem
+	named      struct {         // the line's rules and their name, which takes a while to find
+		line *declare.Line
+		name string
+	}
+	problems map[string]status.Problem
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.

@@ -125,7 +125,7 @@ func (d *decision) asks() {
 	step := d.step()
 	d.each(SignOff, func(o *order) error { return d.sign(step, declared, o) })
 	answer := c.Judge(d.State, declared.Fingerprint, "", "", d.now)
-	if answer.Offer && d.State.Offer == nil {
+	if answer.Offer {
 		d.State.Offer = &Offer{declared.Fingerprint, course.Offer{Since: d.now}}
 		text := fmt.Sprintf("%s (%s) is offered to %s: “%s” by %s", declared.Version, declared.Fingerprint.Short(), say.Or(answer.Who), declared.Subject, declared.Author)
 		if last := course.LastDay(step, d.State.OfferOf(declared.Fingerprint)); !last.IsZero() {

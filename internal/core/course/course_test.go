@@ -33,6 +33,7 @@ var skerry = declare.Line{
 			{Sites: []string{"isles"}, After: []string{"north", "south"}, Any: true, Consent: &declare.Consent{LastDay: hours(120), Notice: hours(24)}},
 		}},
 		{Name: "quick", On: true, Workloads: []string{"tide*"}, Steps: []declare.Step{{Sites: []string{"drydock"}}, {Sites: []string{"north"}, Off: true}, {Sites: []string{"south", "slipway"}, Back: declare.BackAll}}},
+		{Name: "outer", On: true, Workloads: []string{"buoys"}, Steps: []declare.Step{{Sites: []string{"drydock", "slipway"}}, {Sites: []string{"isles"}, After: []string{"drydock", "slipway"}, Any: true, For: hours(5)}, {Sites: []string{"south"}, After: []string{"drydock", "slipway"}, For: hours(5)}}},
 		{Name: "off", Workloads: []string{"lantern"}, Steps: []declare.Step{{Sites: []string{"drydock"}}}},
 	},
 	Trains: map[string][]string{"harbour": {"boarding", "gates"}},
@@ -82,6 +83,8 @@ func TestJudge(t *testing.T) {
 		{"it was rolled back beside", Query{Site: "north", Elsewhere: map[string]Berth{"slipway": proven(0), "south": {Declared: true, Turned: "slow 9 %"}}}, Stopped, "rolled back at south, a site of the same step: slow 9 %"},
 		{"passed over where it is not declared", Query{Site: "south", Elsewhere: map[string]Berth{"drydock": there}}, Before, "waits until drydock has proven it"},
 		{"none of several", Query{Site: "isles", Elsewhere: map[string]Berth{"north": there, "south": there}}, Before, "waits until one of north and south has proven it"},
+		{"any of several for long enough", Query{Workload: "buoys", Site: "isles", Elsewhere: map[string]Berth{"drydock": proven(6 * time.Hour), "slipway": proven(time.Hour)}}, Free, ""},
+		{"all of several, one too lately", Query{Workload: "buoys", Site: "south", Elsewhere: map[string]Berth{"drydock": proven(6 * time.Hour), "slipway": proven(time.Hour)}}, Soak, "for 5 h, in 4 h"},
 		{"offered", Query{Site: "isles", Elsewhere: map[string]Berth{"north": there, "south": proven(0)}}, Consent, "is offered to islanders"},
 		{"no answer", Query{Site: "isles", Offer: &Offer{Since: now.Add(-time.Hour)}, Elsewhere: map[string]Berth{"south": proven(0)}}, Consent, "is offered to islanders, and taken on Tue 1 Dec 09:00 UTC at the latest"},
 		{"taken", Query{Site: "isles", Offer: &Offer{Since: now, Answer: Takes, By: "Ilse Varga"}, Elsewhere: map[string]Berth{"south": proven(0)}}, Free, ""},
@@ -145,5 +148,24 @@ func TestPlan(t *testing.T) {
 	}
 	if want := "drydock 26 10:00 0, slipway 26 23:00 1, north 27 09:00 0, south 27 10:00 0, isles 27 10:00 1"; strings.Join(got, ", ") != want {
 		t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), want)
+	}
+}
+
+// BenchmarkJudge asks for a site of a course with windows: one that may take it, one that waits for its window, and one whose rollout no
+// window is long enough for.
+func BenchmarkJudge(b *testing.B) {
+	r, err := New(skerry, at(b, "2026-11-26T10:00:00Z"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for name, takes := range map[string]time.Duration{"may": time.Hour, "waits": 2 * time.Hour, "never": 3 * time.Hour} {
+		q := Query{Now: at(b, "2026-11-26T10:00:00Z"), Workload: "boarding", Site: "north", Takes: takes, Elsewhere: map[string]Berth{"slipway": {Declared: true, Proven: at(b, "2026-11-25T10:00:00Z")}}}
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if r.Judge(q).May() != (name == "may") {
+					b.Fatal("it is judged otherwise")
+				}
+			}
+		})
 	}
 }
