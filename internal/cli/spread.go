@@ -80,7 +80,7 @@ func writeSpread(w io.Writer, told view.Spread, all bool, zone *time.Location) e
 			continue
 		}
 		for _, site := range v.Sites {
-			fmt.Fprintf(table, "  %s\t\t%s\t%s\n", site.Site, day(site.Since), kit.Plain(strings.TrimSpace(site.Health+", "+site.Why)))
+			fmt.Fprintf(table, "  %s\t\t%s\t%s\n", site.Site, day(site.Since), kit.Plain(strings.TrimSuffix(site.Health+", "+site.Why, ", ")))
 		}
 	}
 	return table.Flush()

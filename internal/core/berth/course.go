@@ -270,3 +270,21 @@ func (d *decision) byLine(s rollout.State, asked []*order) (commands []rollout.C
 	}
 	return nil
 }
+
+// opens is when something may move here at the earliest, by the line's windows and freezes; a while from now where they do not tell.
+func (d *decision) opens() time.Time {
+	if d.world.Course == nil {
+		return d.now
+	}
+	answer := d.world.Course.Rules.Open(d.now, d.id.Workload, d.id.Site, 0)
+	switch {
+	case answer.May():
+		return d.now
+	case answer.Until.After(d.now):
+		return answer.Until
+	}
+	return d.now.Add(askAgain)
+}
+
+// askAgain is when it is asked again whether something may move.
+const askAgain = time.Hour

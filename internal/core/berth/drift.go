@@ -160,6 +160,8 @@ func (d *decision) correct() {
 		d.State.Corrects, d.Durable = time.Time{}, true
 	case d.State.Announced != d.driftName():
 		d.announce()
+	case !d.now.Before(due) && d.opens().After(d.now):
+		d.State.Corrects, d.Durable = d.opens(), true // nothing moves by itself until then
 	case !d.now.Before(due):
 		d.State.Corrects = time.Time{}
 		next := Contest{Places: d.driftPlaces(), Rounds: 1, Last: d.now}

@@ -204,6 +204,11 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 			}
 		}
 	}
+	if i := slices.IndexFunc(d.Facts, func(f Fact) bool { return f.Kind == PutBack && f.By == rollout.Automatic }); i >= 0 && m.world.Course != nil {
+		if err := unfrozen(m.world.Course.Rules.Line, now); err != nil {
+			return err
+		}
+	}
 	if was.Lock != nil && next.Lock != nil && was.Roll == nil && (next.Roll != nil || next.Applied != was.Applied) {
 		return errors.New("a locked berth stays as it is")
 	}
@@ -216,12 +221,8 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 // allowed holds a beginning against the line's rules.
 func allowed(w World, next State, by string, now time.Time) error {
 	line, declared := w.Course.Rules.Line, w.Declared.Fingerprint
-	for _, freeze := range line.Freezes {
-		from, _ := calendar.Moment(freeze.From, time.UTC)
-		until, _ := calendar.Moment(freeze.Until, time.UTC)
-		if !now.Before(from) && now.Before(until) {
-			return fmt.Errorf("nothing begins in a freeze: %s to %s", freeze.From, freeze.Until)
-		}
+	if err := unfrozen(line, now); err != nil {
+		return err
 	}
 	step := line.Courses[0].Steps[0]
 	if step.SignOff != nil && !slices.ContainsFunc(next.Signs, func(s Signed) bool { return s.Revision == declared && s.By == "Maren Oake" }) {
@@ -230,6 +231,18 @@ func allowed(w World, next State, by string, now time.Time) error {
 	if o := next.Offer; step.Consent != nil && by != step.Consent.By[0] {
 		if o == nil || o.Revision != declared || o.Answer != course.Takes && (o.Announce.IsZero() || now.Sub(o.Announce) < step.Consent.Notice.Duration || now.Sub(o.Since) < step.Consent.LastDay.Duration) {
 			return fmt.Errorf("nothing begins without consent: %+v", o)
+		}
+	}
+	return nil
+}
+
+// unfrozen tells of a freeze that there is now.
+func unfrozen(line declare.Line, now time.Time) error {
+	for _, freeze := range line.Freezes {
+		from, _ := calendar.Moment(freeze.From, time.UTC)
+		until, _ := calendar.Moment(freeze.Until, time.UTC)
+		if !now.Before(from) && now.Before(until) {
+			return fmt.Errorf("nothing moves by itself in a freeze: %s to %s", freeze.From, freeze.Until)
 		}
 	}
 	return nil

@@ -37,6 +37,7 @@ const (
 	back        = 2 * longestSpan  // before the moment
 	ahead       = 10 * longestSpan // and after it
 	mostSpans   = 4000
+	firstYear   = 2000
 )
 
 // local are the forms of a moment without a zone.
@@ -96,6 +97,9 @@ func New(t Times, around time.Time) (Recurrence, error) {
 	starts, err := Moment(t.Starts, zone)
 	if err != nil {
 		return nil, fmt.Errorf("starts: %w", err)
+	}
+	if starts.Year() < firstYear {
+		return nil, fmt.Errorf("starts: %s is long ago; write one from %d on", t.Starts, firstYear)
 	}
 	lasts, err := time.ParseDuration(t.Lasts)
 	if err != nil || lasts < time.Minute || lasts > longestSpan {

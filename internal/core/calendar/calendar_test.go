@@ -83,6 +83,7 @@ func TestRefused(t *testing.T) {
 		"until: \"then\"":               {From: "2026-12-01", Until: "then"},
 		"needs starts:, rule: and":      {Rule: "FREQ=DAILY"},
 		"starts: \"9\"":                 {Starts: "9", Rule: "FREQ=DAILY", Lasts: "1h"},
+		"is long ago":                   {Starts: "1970-12-01", Rule: "FREQ=DAILY", Lasts: "1h"},
 		"no length from a minute":       {Starts: "2026-12-01", Rule: "FREQ=DAILY", Lasts: "-1h"},
 		"is no recurrence rule":         {Starts: "2026-12-01", Rule: "every day", Lasts: "1h"},
 		"more often than every day":     {Starts: "2026-12-01", Rule: "FREQ=MINUTELY", Lasts: "1m"},

@@ -98,6 +98,9 @@ const (
 	CaughtHolds    Caught = "hold"
 )
 
+// mostWindows is how many windows, and freezes, a line may have.
+const mostWindows = 100
+
 // LineFile is the name of the file that has a line's rules, in the folder of the link that the settings name for it.
 const LineFile = "line.yaml"
 
@@ -352,6 +355,10 @@ func (r *reader) after(n Node, p string) (sites []string, any bool) {
 func (r *reader) windows(n Node, pointer, what string) (all []Window) {
 	if n.Kind != List {
 		r.wrong(n, pointer, "", "%s must be a list, not %s", what, n.Kind)
+		return nil
+	}
+	if len(n.Items) > mostWindows {
+		r.wrong(n, pointer, "", "there are %d %s; %d at most", len(n.Items), what, mostWindows)
 		return nil
 	}
 	named := map[string]bool{}
