@@ -76,9 +76,9 @@ func New(t Times, around time.Time) (Recurrence, error) {
 	once, recurs := t.From != "" || t.Until != "", t.Rule != "" || t.Starts != "" || t.Lasts != ""
 	switch {
 	case once == recurs:
-		return nil, errors.New("write either from: and until:, or starts:, rule: and lasts:")
+		return nil, errors.New("write either from: and until:, or starts:, rule: and lasts: together")
 	case once && (t.From == "" || t.Until == ""):
-		return nil, errors.New("from: needs until:, and until: needs from:")
+		return nil, errors.New("from: and until: stand together")
 	case once:
 		var s Span
 		if s.From, err = Moment(t.From, zone); err != nil {
@@ -92,7 +92,7 @@ func New(t Times, around time.Time) (Recurrence, error) {
 		}
 		return Recurrence{s}, nil
 	case t.Rule == "" || t.Starts == "" || t.Lasts == "":
-		return nil, errors.New("a time that recurs needs starts:, rule: and lasts:")
+		return nil, errors.New("a time that recurs needs starts:, rule: and lasts: together")
 	}
 	starts, err := Moment(t.Starts, zone)
 	if err != nil {
@@ -110,7 +110,7 @@ func New(t Times, around time.Time) (Recurrence, error) {
 	case err != nil:
 		return nil, fmt.Errorf("rule: %q is no recurrence rule (%w); write it like FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", t.Rule, err)
 	case !options.Dtstart.IsZero():
-		return nil, errors.New("rule: it has a start of its own; write that as starts:")
+		return nil, errors.New("rule: it has a start of its own, which stands in starts: instead")
 	case options.Freq > rrule.DAILY:
 		return nil, errors.New("rule: what comes more often than every day is written as several that come daily")
 	case options.Interval < 0 || len(options.Byhour)+len(options.Byminute)+len(options.Bysecond) > 24:

@@ -77,7 +77,7 @@ func TestRefused(t *testing.T) {
 		"no time zone":                  {Zone: "Skerry/Harbour", From: "2026-12-01", Until: "2026-12-02"},
 		"differs from machine":          {Zone: "Local", From: "2026-12-01", Until: "2026-12-02"},
 		"either from: and until:":       {},
-		"needs until:":                  {From: "2026-12-01"},
+		"from: and until: stand":        {From: "2026-12-01"},
 		"before it begins":              {From: "2026-12-02", Until: "2026-12-01"},
 		"from: \"tomorrow\"":            {From: "tomorrow", Until: "2026-12-01"},
 		"until: \"then\"":               {From: "2026-12-01", Until: "then"},

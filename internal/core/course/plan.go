@@ -14,16 +14,15 @@ type Leg struct {
 	After []string `json:"after"` // the sites that it waits for, as far as the workload is there
 	Any   bool     `json:"any,omitempty"`
 
-	Proven   time.Time `json:"proven,omitzero"`   // it has it
-	Begins   time.Time `json:"begins,omitzero"`   // at the earliest; zero for never
-	Ends     time.Time `json:"ends,omitzero"`     // proven at the earliest
-	Never    bool      `json:"never,omitempty"`   // no window is long enough, or what it waits for never comes
-	Asks     []string  `json:"asks,omitempty"`    // people and roles without whom it does not come, in words
-	Waits    string    `json:"waits,omitempty"`   // what is in the way now, in words
-	ByHand   bool      `json:"by_hand,omitempty"` // only a person brings it there
-	LastDay  time.Time `json:"last_day,omitzero"` // when it is taken without its team's answer
-	Rolling  bool      `json:"rolling,omitempty"`
-	stepRule *declare.Step
+	Proven  time.Time `json:"proven,omitzero"`   // it has it
+	Begins  time.Time `json:"begins,omitzero"`   // at the earliest; zero for never
+	Ends    time.Time `json:"ends,omitzero"`     // proven at the earliest
+	Never   bool      `json:"never,omitempty"`   // no window is long enough, or what it waits for never comes
+	Asks    []string  `json:"asks,omitempty"`    // people and roles without whom it does not come, in words
+	Waits   string    `json:"waits,omitempty"`   // what is in the way now, in words
+	ByHand  bool      `json:"by_hand,omitempty"` // only a person brings it there
+	LastDay time.Time `json:"last_day,omitzero"` // when it is taken without its team's answer
+	Rolling bool      `json:"rolling,omitempty"`
 }
 
 // Plan tells when a revision may come to each site of its course at the earliest, if every rollout does well and nobody keeps
@@ -42,7 +41,7 @@ func (r *Rules) Plan(workload string, now time.Time, ask func(site string) (q Qu
 			if !declared {
 				continue
 			}
-			leg := Leg{Site: site, Step: i + 1, After: before(c, step, q), Any: step.Any, Proven: q.Here.Proven, Rolling: q.Here.Rolling, stepRule: step}
+			leg := Leg{Site: site, Step: i + 1, After: before(c, step, q), Any: step.Any, Proven: q.Here.Proven, Rolling: q.Here.Rolling}
 			if !leg.Proven.IsZero() {
 				ends[site] = leg.Proven
 				legs = append(legs, leg)

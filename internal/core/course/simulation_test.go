@@ -41,11 +41,10 @@ type world struct {
 // made is the workload at a site.
 type made struct {
 	Berth
-	Offer    *Offer
-	began    time.Time
-	bad      bool
-	since    time.Time
-	declined bool
+	Offer *Offer
+	began time.Time
+	bad   bool
+	since time.Time
 }
 
 var people = []string{"Edda Marsh", "Joren Falk", "Ilse Varga", "Maren Oake"}
