@@ -362,6 +362,25 @@ func TestSimulation(t *testing.T) {
 	}
 }
 
+// TestBreachAnew has a breach be over in the very moment in which a person goes back: the next one is on record again.
+func TestBreachAnew(t *testing.T) {
+	at := func(step int, do func(*model)) happening {
+		return happening{step, "", func(m *model) error { do(m); return nil }}
+	}
+	_, err := play([]happening{
+		at(204, func(m *model) { m.push("3") }),
+		at(213, func(m *model) { m.verdict, m.then = guard.Breach, guard.RollBack }),
+		at(223, func(m *model) {
+			m.verdict = guard.Clear
+			m.orders = append(m.orders, Order{Verb: RollBack, Berth: north, By: "Edda Marsh", From: "the shell", To: "3"})
+		}),
+		at(233, func(m *model) { m.verdict, m.then = guard.Breach, guard.Tell }),
+	})
+	if err != nil {
+		t.Error(err)
+	}
+}
+
 // shortest takes events out of a story for as long as a law is still broken, and tells the rest.
 func shortest(story []happening, err error) string {
 	for i := 0; i < len(story); {

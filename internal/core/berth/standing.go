@@ -42,29 +42,31 @@ func (d *decision) locks() {
 // standing follows the guards of what is applied: a breach tells, or goes back, as the guard says; and a person may go
 // back to any revision on record.
 func (d *decision) standing() {
+	fresh := d.seen.Reached && d.seen.Stale == ""
+	for _, v := range d.seen.Verdicts {
+		if known := slices.Index(d.State.Breaches, v.Guard); fresh && known >= 0 && v.Word != guard.Breach {
+			d.State.Breaches, d.Durable = slices.Delete(d.State.Breaches, known, known+1), true // also where a person goes back at this moment
+		}
+	}
 	d.each(RollBack, func(o *order) error {
 		if d.State.Roll != nil {
 			return fmt.Errorf("%s is not possible: a rollout is under way at %s", o.Verb, d.id)
 		}
 		return d.backBy(o.Order)
 	})
-	if d.State.Roll != nil || !d.seen.Reached || d.seen.Stale != "" {
+	if d.State.Roll != nil || !fresh {
 		return
 	}
 	var causes []rollout.Cause
 	for _, v := range d.seen.Verdicts {
-		known := slices.Index(d.State.Breaches, v.Guard)
 		if v.Word != guard.Breach {
-			if known >= 0 {
-				d.State.Breaches, d.Durable = slices.Delete(d.State.Breaches, known, known+1), true
-			}
 			continue
 		}
 		text := rollout.Sentence(v)
 		if v.Then == guard.RollBack {
 			causes = append(causes, rollout.Cause{Kind: rollout.ByGuard, Text: text, Verdict: &v, At: d.now})
 		}
-		if known < 0 {
+		if !slices.Contains(d.State.Breaches, v.Guard) {
 			d.State.Breaches = append(d.State.Breaches, v.Guard)
 			d.fact(Breached, rollout.Automatic, d.State.Applied, "a standing guard breaches: "+text, v)
 		}
