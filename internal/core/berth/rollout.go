@@ -82,7 +82,10 @@ func (d *decision) newer(s rollout.State, declared *Revision) rollout.Verb {
 	case declared == nil || declared.Fingerprint == s.New.Revision || declared.Fingerprint == d.State.InPart || s.Return:
 		return ""
 	case s.Possible(rollout.Release) == nil:
-		if may, _ := rollout.MayStart(d.question(declared, nil), d.now); !may {
+		q, asks := d.question(declared, nil), d.State.Asks
+		d.onCourse(&q, declared, nil)
+		d.State.Asks = asks // nobody is asked before the old set is let go
+		if may, _ := rollout.MayStart(q, d.now); !may {
 			return ""
 		}
 		return rollout.Release
