@@ -88,7 +88,13 @@ func TestKilled(t *testing.T) {
 			break
 		}
 		if state, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); !ok || !state.Signaled() {
-			t.Fatalf("it ended by itself with %v:\n%s%s", err, out.String(), errs.String())
+			var of []string // what the story did not come to is mostly this one's
+			for _, f := range now {
+				if f.Workload == "crewing" {
+					of = append(of, fmt.Sprintf("%s %s %s: %s", f.At.Format(time.TimeOnly), f.Berth(), f.Kind, f.Text))
+				}
+			}
+			t.Fatalf("it ended by itself with %v after %d kills:\n%s%s\non record of crewing:\n%s", err, kills, out.String(), errs.String(), strings.Join(of, "\n"))
 		}
 	}
 	began := map[string]int{}
