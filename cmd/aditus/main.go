@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // for machines that have no time zones of their own
 
 	"aditus/internal/cli"
 )
