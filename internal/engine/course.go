@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
@@ -23,7 +24,7 @@ import (
 const linesKept = 10
 
 // takeLine takes the line's rules of a commit, and names those from before it where they changed.
-func (s *linkState) takeLine(line *declare.Line) (before string) {
+func (s *linkState) takeLine(line *declare.Line, bound map[string]string) (before string) {
 	next := declare.Line{}
 	if line != nil {
 		next = *line
@@ -37,7 +38,13 @@ func (s *linkState) takeLine(line *declare.Line) (before string) {
 	if before = lineName(s.Lines[0]); lineName(next) == before {
 		return ""
 	}
-	s.Lines = append([]declare.Line{next}, s.Lines[:min(len(s.Lines), linesKept-1)]...)
+	kept := []declare.Line{next}
+	for i, line := range s.Lines { // what holds a revision is not forgotten, however often they change meanwhile
+		if name := lineName(line); i < linesKept-1 || slices.Contains(slices.Collect(maps.Values(bound)), name) {
+			kept = append(kept, line)
+		}
+	}
+	s.Lines = kept
 	return before
 }
 
@@ -136,6 +143,7 @@ type onCourse struct {
 	course.Berth
 	author string
 	takes  time.Duration
+	turned time.Time // when it was rolled back, where it was
 }
 
 // seenOnCourse tells how a berth stands to what is declared for it.
@@ -151,7 +159,7 @@ func (b *loop) seenOnCourse() onCourse {
 		c.Has = !roll.Return && roll.Phase.Forward()
 		c.Rolling = c.Has
 		if roll.Return || roll.Phase == rollout.RollingBack {
-			c.Turned = roll.Why
+			c.Turned, c.turned = roll.Why, roll.Since
 		}
 	}
 	if s.Applied == c.of && slices.Contains(s.Proven, c.of) {
@@ -162,7 +170,7 @@ func (b *loop) seenOnCourse() onCourse {
 	}
 	for _, bar := range s.Bars {
 		if bar.Revision == c.of {
-			c.Turned, c.Has, c.Proven = bar.Why, false, time.Time{}
+			c.Turned, c.turned, c.Has, c.Proven = bar.Why, bar.At, false, time.Time{}
 		}
 	}
 	c.Signs = s.SignsOf(c.of)
@@ -174,7 +182,7 @@ func (b *loop) seenOnCourse() onCourse {
 func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *berth.Course {
 	line, name := e.line()
 	d, known := e.declared[b.id]
-	if line == nil || !known || d.link.follow != nil {
+	if line == nil || !known {
 		return nil
 	}
 	rules := e.rulesOf(name, now)
@@ -182,7 +190,7 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 		return nil
 	}
 	c := &berth.Course{Name: name, Rules: rules, Query: e.query(line, b.id, now)}
-	c.Query.Version, c.Query.Author, c.Query.Takes = declared.Version, declared.Author, rollout.Least(declared.Desired.Rollout)
+	c.Query.Author, c.Query.Takes, c.Query.Follows = declared.Author, rollout.Least(declared.Desired.Rollout), d.link.follow != nil
 	own := b.seenOnCourse()
 	c.Query.Here = own.Berth
 	if bound := d.link.state.Bound[b.id.String()]; bound != "" {
@@ -190,6 +198,9 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 	}
 	if b.state.Line != "" {
 		c.Began = e.rulesOf(b.state.Line, now)
+	}
+	if c.Query.Follows {
+		return c // it rides in no train
 	}
 	_, with := line.TrainOf(b.id.Workload)
 	for _, workload := range with {
@@ -204,7 +215,7 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 			q.Here, q.Author, q.Takes = other.Berth, other.author, other.takes
 			rider.Waits = rules.Judge(q).Why
 		}
-		if other.Turned != "" && (other.commit == declared.Commit || own.Rolling) {
+		if roll := b.state.Roll; other.Turned != "" && (other.commit == declared.Commit || own.Rolling && other.turned.After(roll.Began)) {
 			rider.Turned = other.Turned
 		}
 		c.Query.Train = append(c.Query.Train, rider)
@@ -296,8 +307,11 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 		if other != nil {
 			d, declared := other[site]
 			told.Version = cmp.Or(told.Version, d.Version())
-			for at := range q.Elsewhere {
-				q.Elsewhere[at] = course.Berth{Declared: true}
+			q.Elsewhere = map[string]course.Berth{}
+			for at := range other {
+				if at != site {
+					q.Elsewhere[at] = course.Berth{Declared: true}
+				}
 			}
 			q.Here, q.Author, q.Takes = course.Berth{Declared: declared}, d.Commit.Author, rollout.Least(d.Rollout)
 			return q, declared

@@ -115,7 +115,7 @@ func TestLine(t *testing.T) {
 // one; and rules that are wrong are not taken.
 func TestLoosened(t *testing.T) {
 	r := ruledRig(t)
-	rules := strings.Replace(strings.Replace(lineRules, "        for: 2m\n", "", 1), "        consent: {last-day: 8m, notice: 1m}\n", "", 1)
+	rules := strings.Replace(strings.Replace(strings.Replace(lineRules, "sites: {north: {team: islanders}}\n", "", 1), "        for: 2m\n", "", 1), "        consent: {last-day: 8m, notice: 1m}\n", "", 1)
 	r.both("1", rules)
 	r.run()
 	r.until("north asks", func(s status.Snapshot) bool {
@@ -137,6 +137,15 @@ func TestLoosened(t *testing.T) {
 	if got := version(berthAt(r.engine.Snapshot(), "north")); got != "1" {
 		t.Errorf("after a restart it helped itself to %s", got)
 	}
+	for i := range linesKept + 2 { // however often the rules change meanwhile
+		r.write("workloads/line.yaml", loose+strings.Repeat("#", i)+"\nsites: {drydock: {team: crew"+strings.Repeat("s", i)+"}}\n", "Another team")
+		r.wait(7 * time.Second)
+	}
+	if s := r.engine.Snapshot(); version(berthAt(s, "north")) != "1" || !strings.Contains(berthAt(s, "north").Waits, "from before its own commit") {
+		t.Errorf("after many changes of the rules it has %s: %s (%+v)", version(berthAt(s, "north")), berthAt(s, "north").Waits, s.Links[0].Problem)
+	}
+	r.must(r.do(berth.Order{Verb: berth.SignOff, Berth: berth.ID{Workload: "web", Site: "north"}, By: "Joren Falk"}))
+	r.until("signed off by those rules it comes", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "2" })
 	r.both("1", loose)
 	r.until("what came later needs none", func(s status.Snapshot) bool {
 		return berthAt(s, "north").Declared.Version == "1" && version(berthAt(s, "north")) == "1" && berthAt(s, "drydock").Applied.Version == "1"

@@ -191,7 +191,7 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 	if next.History == nil {
 		next.History = map[string][]declare.Fingerprint{}
 	}
-	before := next.takeLine(loaded.Line)
+	before := next.takeLine(loaded.Line, l.state.Bound)
 	revisions := map[declare.Fingerprint]*berth.Revision{}
 	sites := map[declare.Fingerprint][]string{}
 	for _, d := range loaded.Declarations {

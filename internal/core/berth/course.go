@@ -1,6 +1,7 @@
 package berth
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -66,13 +67,18 @@ func (c *Course) Judge(state State, declared declare.Fingerprint, by, override s
 	q := c.Query
 	q.Now, q.By, q.Override = now, by, override
 	q.Here.Signs, q.Offer = state.SignsOf(declared), state.OfferOf(declared)
+	over := ""
 	if c.Also != nil {
-		if a := c.Also.Judge(q); !a.May() {
+		a := c.Also.Judge(q)
+		if !a.May() {
 			a.Why += " (by the rules from before its own commit)"
 			return a
 		}
+		over = a.Over
 	}
-	return c.Rules.Judge(q)
+	a := c.Rules.Judge(q)
+	a.Over = cmp.Or(a.Over, over)
+	return a
 }
 
 // onCourse puts what the line's rules say into the question, and tells what somebody passes over.
@@ -92,7 +98,8 @@ func (d *decision) onCourse(q *rollout.Question, declared *Revision, asked *orde
 	}
 	q.Course = answer.Why
 	if asked == nil && len(answer.Who) > 0 {
-		d.State.Asks = &Ask{Kind: answer.Kind, Who: answer.Who, Why: answer.Why, Since: d.now, Last: course.LastDay(d.step(), d.State.OfferOf(declared.Fingerprint))}
+		_, step := d.asking(consents)
+		d.State.Asks = &Ask{Kind: answer.Kind, Who: answer.Who, Why: answer.Why, Since: d.now, Last: course.LastDay(step, d.State.OfferOf(declared.Fingerprint))}
 		if was := d.was.Asks; was != nil && was.Kind == answer.Kind && d.was.Change.Declared == declared.Fingerprint {
 			d.State.Asks.Since = was.Since
 		}
@@ -122,9 +129,9 @@ func (d *decision) asks() {
 	if o := d.State.Offer; o != nil && o.Revision != declared.Fingerprint {
 		d.State.Offer, d.Durable = nil, true
 	}
-	step := d.step()
-	d.each(SignOff, func(o *order) error { return d.sign(step, declared, o) })
+	d.each(SignOff, func(o *order) error { return d.sign(declared, o) })
 	answer := c.Judge(d.State, declared.Fingerprint, "", "", d.now)
+	rules, step := d.asking(consents)
 	if answer.Offer {
 		d.State.Offer = &Offer{declared.Fingerprint, course.Offer{Since: d.now}}
 		text := fmt.Sprintf("%s (%s) is offered to %s: “%s” by %s", declared.Version, declared.Fingerprint.Short(), say.Or(answer.Who), declared.Subject, declared.Author)
@@ -134,10 +141,10 @@ func (d *decision) asks() {
 		d.fact(OfferMade, rollout.Automatic, declared.Fingerprint, text, nil)
 	}
 	for verb, answered := range map[Verb]course.Answered{TakeOffer: course.Takes, PutOff: course.PutsOff, Decline: course.Declines} {
-		d.each(verb, func(o *order) error { return d.answered(step, declared, o, answered) })
+		d.each(verb, func(o *order) error { return d.answered(rules, step, declared, o, answered) })
 	}
 	q := c.Query
-	if q.Now, q.Offer = d.now, d.State.OfferOf(declared.Fingerprint); c.Rules.Announces(q) {
+	if q.Now, q.Offer = d.now, d.State.OfferOf(declared.Fingerprint); rules.Announces(q) {
 		next := *d.State.Offer
 		next.Announce = d.now
 		d.State.Offer = &next
@@ -145,13 +152,24 @@ func (d *decision) asks() {
 	}
 }
 
-// step is the site's step in its workload's course; nil where it has none.
-func (d *decision) step() *declare.Step {
-	if c := d.world.Course.Rules.CourseOf(d.id.Workload); c != nil {
-		return c.StepOf(d.id.Site)
+// asking gives the rules that ask for something, with their step: those from before the commit first, as they have to be satisfied too.
+func (d *decision) asking(asks func(*declare.Step) bool) (*course.Rules, *declare.Step) {
+	for _, rules := range []*course.Rules{d.world.Course.Also, d.world.Course.Rules} {
+		if rules == nil {
+			continue
+		}
+		if c := rules.CourseOf(d.id.Workload); c != nil {
+			if step := c.StepOf(d.id.Site); step != nil && asks(step) {
+				return rules, step
+			}
+		}
 	}
-	return nil
+	return d.world.Course.Rules, nil
 }
+
+func consents(s *declare.Step) bool { return s.Consent != nil }
+
+func signsOff(s *declare.Step) bool { return s.SignOff != nil }
 
 // refuseAnswers tells those who answer an offer that there is none.
 func (d *decision) refuseAnswers() {
@@ -163,10 +181,10 @@ func (d *decision) refuseAnswers() {
 }
 
 // sign notes a go-ahead for what is declared to come here.
-func (d *decision) sign(step *declare.Step, declared *Revision, o *order) error {
-	rules := d.world.Course.Rules
+func (d *decision) sign(declared *Revision, o *order) error {
+	rules, step := d.asking(signsOff)
 	switch {
-	case step == nil || step.SignOff == nil:
+	case step == nil:
 		return errors.New("sign off is not possible: no sign-off is asked for at " + d.id.String())
 	case !rules.Plays(o.By, step.SignOff.By):
 		return fmt.Errorf("sign off is not possible: it is for %s, and you are %s", say.Or(step.SignOff.By), o.By)
@@ -185,14 +203,14 @@ func (d *decision) sign(step *declare.Step, declared *Revision, o *order) error 
 }
 
 // answered notes what a site's team says to an offer.
-func (d *decision) answered(step *declare.Step, declared *Revision, o *order, answer course.Answered) error {
+func (d *decision) answered(rules *course.Rules, step *declare.Step, declared *Revision, o *order, answer course.Answered) error {
 	offer := d.State.OfferOf(declared.Fingerprint)
-	if offer == nil {
+	if offer == nil || step == nil {
 		return fmt.Errorf("%s is not possible: nothing is offered to %s", o.Verb, d.id)
 	}
-	last, team := course.LastDay(step, offer), d.world.Course.Rules.Team(step, d.id.Site)
+	last, team := course.LastDay(step, offer), rules.Team(step, d.id.Site)
 	switch {
-	case !d.world.Course.Rules.Plays(o.By, team):
+	case !rules.Plays(o.By, team):
 		return fmt.Errorf("%s is not possible: it is offered to %s, and you are %s", o.Verb, say.Or(team), o.By)
 	case answer != course.Takes && o.Note == "":
 		return fmt.Errorf("%s is not possible without a reason: who made it reads it", o.Verb)
@@ -257,7 +275,7 @@ func (d *decision) byLine(s rollout.State, asked []*order) (commands []rollout.C
 		}
 	}
 	why := ""
-	if c.Began != nil && !d.State.LetPass {
+	if c.Began != nil && !d.State.LetPass && !s.Return { // going back needs no window
 		why = c.Began.Holds(d.now, d.id.Workload, d.id.Site)
 	}
 	switch {

@@ -204,6 +204,9 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 			}
 		}
 	}
+	if next.Roll != nil && next.Roll.Return && next.Caught != "" && next.Caught != was.Caught {
+		return fmt.Errorf("going back needs no window: %s", next.Caught)
+	}
 	if i := slices.IndexFunc(d.Facts, func(f Fact) bool { return f.Kind == PutBack && f.By == rollout.Automatic }); i >= 0 && m.world.Course != nil {
 		if err := unfrozen(m.world.Course.Rules.Line, now); err != nil {
 			return err

@@ -177,11 +177,3 @@ func (r Recurrence) After(t time.Time) (Span, bool) {
 	}
 	return r[i], true
 }
-
-// Between gives all spans that have something of a time.
-func (r Recurrence) Between(within Span) (all []Span) {
-	for i := r.search(within.From); i < len(r) && r[i].From.Before(within.Until); i++ {
-		all = append(all, r[i])
-	}
-	return all
-}

@@ -46,13 +46,12 @@ func New(l declare.Line, around time.Time) (*Rules, error) {
 type Query struct {
 	Now            time.Time
 	Workload, Site string
-	Version        string
 	Author         string
-	Since          time.Time     // it is declared here
 	Takes          time.Duration // its rollout takes at least
 	Here           Berth
 	Elsewhere      map[string]Berth // the workload at other sites
 	Offer          *Offer           // nil where none was made
+	Follows        bool             // another branch for a while, which waits for no course, but for windows
 	Train          []Rider          // the others that ride with it, at this site
 	By             string           // who asks for it by hand; empty where nobody does
 	Override       string           // why whoever asks for it passes over what is in the way; empty where they do not
@@ -138,12 +137,14 @@ func (r *Rules) Judge(q Query) Answer {
 	passes := func(who []string) bool { return q.By != "" && q.Override != "" && r.Plays(q.By, who) }
 	c := r.CourseOf(q.Workload)
 	var answer Answer
-	if c == nil {
+	switch {
+	case q.Follows:
+	case c == nil:
 		answer = Answer{Kind: Hand, Why: "no course of the line is for it, so that it comes by hand"}
 		if q.By != "" {
 			answer = Answer{}
 		}
-	} else {
+	default:
 		answer = r.onCourse(c, q)
 	}
 	over := ""
@@ -181,6 +182,11 @@ func (r *Rules) onCourse(c *declare.Course, q Query) Answer {
 	}
 	if a := r.signed(step, q); !a.May() {
 		return a
+	}
+	for _, other := range q.Train {
+		if name, _ := r.TrainOf(q.Workload); other.Turned != "" {
+			return Answer{Kind: Stopped, Why: fmt.Sprintf("stopped: %s, which rides in the train %s with it, was rolled back: %s", other.Workload, name, other.Turned)}
+		}
 	}
 	if q.By == "" {
 		for _, other := range q.Train {

@@ -103,6 +103,9 @@ func TestJudge(t *testing.T) {
 		{"a site of no step", Query{Workload: "lantern", Site: "north"}, Hand, "no step of the course off has north"},
 		{"by hand there", Query{Workload: "lantern", Site: "drydock", By: "Siv Brekke"}, Free, ""},
 		{"the train waits", Query{Site: "drydock", Train: []Rider{{Workload: "gates", Pending: true, Waits: "is changed by hand there"}}}, Train, "waits for gates, which rides in the train harbour with it: that is changed by hand there"},
+		{"one of the train was rolled back", Query{Site: "drydock", Train: []Rider{{Workload: "gates", Turned: "errors 4 %"}}}, Stopped, "gates, which rides in the train harbour with it, was rolled back: errors 4 %"},
+		{"another branch waits for no course", Query{Site: "slipway", Follows: true, Elsewhere: map[string]Berth{"drydock": there}}, Free, ""},
+		{"another branch waits for windows", Query{Site: "north", Follows: true, Takes: 2 * time.Hour}, Window, "the window weekdays ends"},
 		{"the train has nothing to wait for", Query{Site: "drydock", Train: []Rider{{Workload: "gates", Waits: "is aligned"}}}, Free, ""},
 	} {
 		q := test.q

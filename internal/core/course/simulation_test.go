@@ -131,13 +131,13 @@ func (w *world) restart(t *testing.T) {
 func (w *world) release() {
 	w.author = people[w.IntN(len(people))]
 	for site := range w.berths {
-		w.berths[site] = &made{Berth: Berth{Declared: true}, bad: w.IntN(12) == 0 && !w.kind, since: w.now}
+		w.berths[site] = &made{Berth: Berth{Declared: true}, bad: w.IntN(12) == 0 && !w.kind}
 	}
 }
 
 func (w *world) query(site string) Query {
 	b := w.berths[site]
-	q := Query{Now: w.now, Workload: "boarding", Site: site, Author: w.author, Takes: w.takes, Here: b.Berth, Offer: b.Offer, Since: b.since, Elsewhere: map[string]Berth{}}
+	q := Query{Now: w.now, Workload: "boarding", Site: site, Author: w.author, Takes: w.takes, Here: b.Berth, Offer: b.Offer, Elsewhere: map[string]Berth{}}
 	for other, b := range w.berths {
 		if other != site {
 			q.Elsewhere[other] = b.Berth

@@ -191,22 +191,3 @@ func (r *Rules) Holds(now time.Time, workload, site string) string {
 	}
 	return ""
 }
-
-// Closed is a time in which nothing may begin at a berth, and why.
-type Closed struct {
-	calendar.Span
-	Name   string
-	Freeze bool
-}
-
-// Freezes are the freezes of a berth within a time.
-func (r *Rules) Freezes(within calendar.Span, workload, site string) (all []Closed) {
-	for i := range r.freezes {
-		if w := &r.freezes[i]; r.applies(&w.Window, workload, site) {
-			for _, s := range w.times.Between(within) {
-				all = append(all, Closed{s, w.Name, true})
-			}
-		}
-	}
-	return all
-}
