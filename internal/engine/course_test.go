@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -170,7 +171,7 @@ courses: {line: {on: true, steps: [{sites: [drydock, north]}]}}
 windows: [{name: mornings, starts: "2026-01-01T08:00", rule: FREQ=DAILY, lasts: 6h, caught: hold}]
 freezes:
   - {name: the festival, from: "2026-03-12T09:04:15", until: "2026-03-12T09:08:00", caught: hold}
-  - {name: the regatta, from: "2026-03-12T09:20:00", until: "2026-03-12T09:25:00"}
+  - {name: the regatta, from: "2026-03-12T09:20:00", until: "2026-03-12T09:25:00", caught: hold}
 `
 	r.both("1", rules)
 	r.run()
@@ -197,6 +198,15 @@ freezes:
 	s = r.until("it would not end before the freeze", func(s status.Snapshot) bool { return strings.Contains(berthAt(s, "north").Waits, "the regatta begins") })
 	if text := berthAt(s, "north").Waits; !strings.Contains(text, "it may begin Thu 12 Mar 09:25 UTC") {
 		t.Errorf("it waits: %s", text)
+	}
+	r.wait(start.Add(20*time.Minute + 20*time.Second).Sub(r.clock.Now()))
+	r.must(r.order(berth.RollBack, "drydock"))
+	s = r.until("going back needs no window", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout == nil && !slices.ContainsFunc(b.Cohorts, func(c status.Cohort) bool { return c.Share > 0 && c.Version == "2" })
+	})
+	if s.Now.After(start.Add(24 * time.Minute)) {
+		t.Errorf("it was back only at %s", s.Now)
 	}
 	s = r.until("it comes after it", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
 	if s.Now.Before(start.Add(25 * time.Minute)) {
