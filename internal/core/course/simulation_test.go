@@ -44,7 +44,6 @@ type made struct {
 	Offer *Offer
 	began time.Time
 	bad   bool
-	since time.Time
 }
 
 var people = []string{"Edda Marsh", "Joren Falk", "Ilse Varga", "Maren Oake"}
