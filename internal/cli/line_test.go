@@ -129,7 +129,9 @@ func TestOwnLine(t *testing.T) {
 
 	l.commit("Break it", "deploy/harbour.yaml", strings.Replace(harbour, "kind: service", "kind: servce", 1))
 	l.aditus(exitWrong, `there is no kind of part "servce"; did you mean "service"`, "check", filepath.Join(l.repo, "deploy"))
-	l.aditus(exitOK, `harbour/live: .*aligned and healthy`, "sync", "harbour/live") // what was declared before stays declared
+	l.aditus(exitUsage, `name none beside it`, "sync", "harbour/live", "--all")
+	l.aditus(exitWrong, `no berth is meant by that.*no site is of the team islanders`, "sync", "--team", "islanders")
+	l.aditus(exitOK, `^harbour/live: .*aligned and healthy.*Of 2 berths 1 synced and 1 as declared already`, "sync", "har*/*", "--workload", "harbour") // what was declared before stays declared
 	l.aditus(exitOK, `harbour/live +1.1.0 +aligned`, "status")
 }
 

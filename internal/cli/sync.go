@@ -1,18 +1,23 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/view"
 	"aditus/internal/words"
@@ -22,11 +27,12 @@ func newSync() *cobra.Command {
 	var r connection
 	var o syncOptions
 	cmd := &cobra.Command{
-		Use:   "sync BERTH...",
+		Use:   "sync [BERTH|PATTERN...]",
 		Short: "Bring berths what is declared, or put back what was changed by hand",
 		Long: `Starts the rollout of what Git declares at each berth, as y does on the board, and
-waits until it is proven, rolled back, or waits for a person. A berth that is as
-declared is left alone. Parts go in the order in which they need each other; where
+waits until all are proven, rolled back, or wait for a person. They go together; one
+that needs another one of them begins when that one is there. A berth that is as
+declared is left alone. Berths are named, or chosen by patterns and selectors. Parts go in the order in which they need each other; where
 one does not become healthy the next do not start, and what is healthy stays.
 
 Where no Aditus runs on the data folder, one runs for as long as this takes, and
@@ -34,31 +40,22 @@ takes nothing else meanwhile. The exit code is 1 where a berth did not come to w
 was asked.`,
 		Example: `  aditus sync fares/north --dry-run
   aditus sync fares/north tides/north
+  aditus sync --all --site north --until-asked
+  aditus sync 'fares/*' --team islanders
+  aditus sync fares/north -m "the fix of what was rolled back"
   aditus sync fares/north --part engine --part engine-settings
   aditus sync fares/north --remove-orphans`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usageError{errors.New("aditus sync takes at least one berth, written WORKLOAD/SITE")}
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var berths []berth.ID
-			for _, text := range args {
-				id, err := parseBerth(text)
-				if err != nil {
-					return err
-				}
-				berths = append(berths, id)
-			}
-			return runSync(cmd, r, berths, o)
-		},
+		Args: func(cmd *cobra.Command, args []string) error { return o.which.read(args) },
+		RunE: func(cmd *cobra.Command, args []string) error { return runSync(cmd, r, o) },
 	}
 	connectionFlags(cmd, &r)
 	flags := cmd.Flags()
 	flags.BoolVar(&o.dry, "dry-run", false, "tell what would be done, and do nothing")
 	flags.StringArrayVar(&o.parts, "part", nil, "only this `part`; may stand several times")
 	flags.StringVar(&o.override, "override", "", "pass over what the line's rules put in the way, with this `reason`; for those who may")
+	selectionFlags(cmd, &o.which, "every berth that is not as declared")
+	flags.StringVarP(&o.message, "message", "m", "", "why, for the record; needed while a berth cools down after a rollback")
+	flags.BoolVar(&o.untilAsked, "until-asked", false, "return as soon as one of them waits for a person")
 	flags.BoolVar(&o.orphans, "remove-orphans", false, "remove parts that are live and not declared any more")
 	flags.BoolVar(&o.noWait, "no-wait", false, "do not wait for the end; only where an Aditus runs")
 	flags.BoolVar(&o.json, "json", false, "a JSON object for each thing that is told")
@@ -67,14 +64,16 @@ was asked.`,
 }
 
 type syncOptions struct {
+	which                selection
 	dry, orphans, noWait bool
+	untilAsked           bool
 	json                 bool
 	parts                []string
-	override             string
+	override, message    string
 	timeout              time.Duration
 }
 
-func runSync(cmd *cobra.Command, r connection, berths []berth.ID, o syncOptions) error {
+func runSync(cmd *cobra.Command, r connection, o syncOptions) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), o.timeout)
 	defer cancel()
 	remote, folder, err := r.running()
@@ -86,13 +85,13 @@ func runSync(cmd *cobra.Command, r connection, berths []berth.ID, o syncOptions)
 		if err := lookFirst(ctx, remote, look); err != nil {
 			return err
 		}
-		return syncAll(ctx, cmd.OutOrStdout(), remote, berths, o, look)
+		return syncChosen(ctx, cmd.OutOrStdout(), remote, o, look)
 	}
 	if o.noWait {
 		return usageError{errors.New("--no-wait needs an Aditus that runs on the data folder")}
 	}
 	return onlyAsked(ctx, folder, o.dry, func(s *localEngine) error {
-		return syncAll(ctx, cmd.OutOrStdout(), s.Live, berths, o, func() (status.Snapshot, error) { return s.Snapshot(ctx), nil })
+		return syncChosen(ctx, cmd.OutOrStdout(), s.Live, o, func() (status.Snapshot, error) { return s.Snapshot(ctx), nil })
 	})
 }
 
@@ -125,9 +124,238 @@ func lookFirst(ctx context.Context, remote control.Control, look func() (status.
 	return err
 }
 
-// syncAll gives the orders and waits for what becomes of them.
-func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []berth.ID, o syncOptions, look func() (status.Snapshot, error)) error {
-	wrong := false
+// syncChosen syncs the berths that are chosen, or tells what that would do.
+func syncChosen(ctx context.Context, w io.Writer, to control.Control, o syncOptions, look func() (status.Snapshot, error)) error {
+	berths, err := o.which.of(ctx, look)
+	if err != nil {
+		return err
+	}
+	if o.dry {
+		return dryRun(ctx, w, to, berths, o.json, look)
+	}
+	s := syncing{to: to, look: look, o: o, out: w}
+	return s.all(ctx, berths, func(id berth.ID) bool { return slices.Contains(o.which.named, id) })
+}
+
+// syncing is a sync of several berths at a time.
+type syncing struct {
+	to   control.Control
+	look func() (status.Snapshot, error)
+	o    syncOptions
+
+	mu  sync.Mutex // one writes at a time
+	out io.Writer
+}
+
+// synced is one of its berths on its way.
+type synced struct {
+	id      berth.ID
+	quiet   bool // nobody named it: it is not told that there was nothing to do
+	was     compare.SyncStatus
+	ordered bool
+	again   time.Time // when an order that was refused is given again
+	begun   time.Time
+	told    string
+	end     ending
+}
+
+// ending is what became of a berth.
+type ending string
+
+const (
+	syncUnder   ending = ""
+	syncDone    ending = "synced"
+	syncAligned ending = "as declared already"
+	syncAsks    ending = "waiting for a person"
+	syncBack    ending = "rolled back"
+	syncRefused ending = "not synced"
+)
+
+// endings are all of them, in the order in which they are told.
+var endings = []ending{syncDone, syncAligned, syncAsks, syncBack, syncRefused}
+
+// atOnce is how many orders are given at a time.
+const atOnce = 16
+
+// all syncs berths together and tells what becomes of each.
+func (s *syncing) all(ctx context.Context, berths []berth.ID, named func(berth.ID) bool) error {
+	var all []*synced
+	for _, id := range berths {
+		all = append(all, &synced{id: id, quiet: !named(id)})
+	}
+	ticker := time.NewTicker(pollSnapshot)
+	defer ticker.Stop()
+	for begun := time.Now(); ; {
+		now, err := s.look()
+		if err != nil {
+			return err
+		}
+		var group errgroup.Group
+		group.SetLimit(atOnce)
+		for _, one := range all {
+			b, there := now.Find(one.id)
+			switch {
+			case one.end != syncUnder:
+			case there:
+				group.Go(func() error { return s.step(ctx, one, b, s.others(all, one)) })
+			case time.Since(begun) > settleTime:
+				s.tell(one, "it is gone")
+				one.end = syncRefused
+			}
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+		left := slices.ContainsFunc(all, func(one *synced) bool { return one.end == syncUnder })
+		asked := s.o.untilAsked && slices.ContainsFunc(all, func(one *synced) bool { return one.end == syncAsks })
+		if !left || asked {
+			return s.sum(all)
+		}
+		select {
+		case <-ctx.Done():
+			for _, one := range all {
+				if one.end == syncUnder {
+					err = errors.Join(err, fmt.Errorf("%s: not at its end yet: %w", one.id, ctx.Err()))
+				}
+			}
+			return err
+		case <-ticker.C:
+		}
+	}
+}
+
+// others tells whether something else of the command is still on its way at a berth's site, which it may wait for.
+func (s *syncing) others(all []*synced, own *synced) bool {
+	return slices.ContainsFunc(all, func(one *synced) bool {
+		return one != own && one.id.Site == own.id.Site && one.end == syncUnder && one.ordered
+	})
+}
+
+// tell tells something of a berth, once.
+func (s *syncing) tell(one *synced, text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if text != one.told {
+		one.told = text
+		printBerth(s.out, one.id, s.o.json, text)
+	}
+}
+
+// sum tells what became of several berths.
+func (s *syncing) sum(all []*synced) error {
+	count := map[ending]int{}
+	for _, one := range all {
+		count[one.end]++
+	}
+	if len(all) > 1 && !s.o.json {
+		var parts []string
+		for _, end := range append(slices.Clone(endings), syncUnder) {
+			if n := count[end]; n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", n, cmp.Or(end, "still on the way")))
+			}
+		}
+		fmt.Fprintf(s.out, "Of %d berths %s.\n", len(all), say.List(parts))
+	}
+	if count[syncDone]+count[syncAligned] < len(all) {
+		return errWrong
+	}
+	return nil
+}
+
+// step brings one berth one step further: it gives the order as soon as the berth was looked at, and follows what comes of it.
+func (s *syncing) step(ctx context.Context, one *synced, b status.Berth, others bool) error {
+	if one.ordered {
+		s.follow(one, b)
+		return nil
+	}
+	looked := !b.Looked.IsZero() && b.SyncStatus != compare.Unread || b.Problem != nil
+	if !looked || time.Now().Before(one.again) {
+		return nil
+	}
+	by := whoami(fromShell)
+	if s.o.orphans && len(words.Orphans(b)) > 0 {
+		if err := s.to.Do(ctx, by, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID}); err != nil {
+			s.tell(one, err.Error())
+			one.end = syncRefused
+			return nil
+		}
+		s.tell(one, "orphans removed")
+	}
+	moves := b.Rollout != nil && !b.Keeps()
+	if !moves && b.SyncStatus == compare.Aligned {
+		if one.end = syncAligned; !one.quiet {
+			s.tell(one, "aligned, nothing to do")
+		}
+		return nil
+	}
+	if !moves {
+		err := s.to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: s.o.parts, Override: s.o.override, Note: s.o.message})
+		switch {
+		case err != nil && ctx.Err() != nil:
+			return nil // the time is over
+		case err != nil && others: // it may wait for one that is on its way
+			s.tell(one, err.Error()+"; tried again as others come to their end")
+			one.again = time.Now().Add(tryAgain)
+			return nil
+		case err != nil:
+			s.tell(one, err.Error())
+			one.end = syncRefused
+			return nil
+		}
+	}
+	if one.ordered, one.was, one.begun = true, b.SyncStatus, time.Now(); s.o.noWait {
+		s.tell(one, "begun")
+		one.end = syncDone
+	}
+	return nil
+}
+
+// tryAgain is when an order that was refused is given again, while others are on their way.
+const tryAgain = 2 * time.Second
+
+// follow tells how a berth comes on, and takes note of its end.
+func (s *syncing) follow(one *synced, b status.Berth) {
+	r := b.Rollout
+	text, _ := words.Headline(b, time.Now())
+	if r != nil {
+		text = phaseText(r.State)
+	}
+	s.tell(one, text)
+	switch {
+	case r != nil && (r.Phase == rollout.Waiting || r.Phase == rollout.Held):
+		s.tell(one, "waits for a person: "+r.Why)
+		one.end = syncAsks
+	case r != nil && (r.Phase != rollout.Proven || r.Possible(rollout.Release) != nil && time.Since(r.Since) < settleTime): // what is left of the old side goes
+	case r == nil && b.Bar != nil:
+		s.tell(one, "rolled back: "+b.Bar.Why)
+		one.end = syncBack
+	case r != nil && !r.Return && b.Declared != nil && r.New.Revision == b.Declared.Fingerprint, r == nil && (b.SyncStatus != one.was || b.InPart || time.Since(one.begun) > settleTime):
+		if one.end = syncRefused; b.SyncStatus == compare.Aligned || len(s.o.parts) > 0 || r != nil {
+			one.end = syncDone
+		}
+	}
+}
+
+// phaseText tells where a rollout is.
+func phaseText(r rollout.State) string {
+	text, lasts := string(r.Phase), time.Duration(0)
+	switch {
+	case r.Phase == rollout.Proving:
+		lasts = r.Rules.Proving.Duration
+	case r.Phase.Forward():
+		text = fmt.Sprintf("stage %d of %d, %s", r.Stage+1, len(r.Rules.Stages), r.Phase)
+		if r.Phase == rollout.Soaking {
+			lasts = r.Rules.Stages[min(r.Stage, len(r.Rules.Stages)-1)].Soak.Duration
+		}
+	}
+	if lasts >= time.Second {
+		text += " for " + say.Span(lasts)
+	}
+	return text
+}
+
+// dryRun tells what a sync of berths would do.
+func dryRun(ctx context.Context, w io.Writer, to control.Control, berths []berth.ID, asJSON bool, look func() (status.Snapshot, error)) error {
 	for _, id := range berths {
 		b, err := waitFor(ctx, look, id, func(b status.Berth) bool {
 			return !b.Looked.IsZero() && b.SyncStatus != compare.Unread || b.Problem != nil
@@ -139,80 +367,13 @@ func syncAll(ctx context.Context, w io.Writer, to control.Control, berths []bert
 		if err != nil {
 			return err
 		}
-		if o.dry && o.json {
-			if err := writeLine(w, c); err != nil {
-				return err
-			}
-			continue
-		}
-		if o.dry {
+		if !asJSON {
 			printComparison(w, c, false)
-			continue
-		}
-		if ok, err := syncOne(ctx, w, to, b, o, look); err != nil {
+		} else if err := writeLine(w, c); err != nil {
 			return err
-		} else if !ok {
-			wrong = true
 		}
-	}
-	if wrong {
-		return errWrong
 	}
 	return nil
-}
-
-// syncOne syncs a berth and tells what came of it. It is false where that is not what was asked for.
-func syncOne(ctx context.Context, w io.Writer, to control.Control, b status.Berth, o syncOptions, look func() (status.Snapshot, error)) (bool, error) {
-	by := whoami(fromShell)
-	if o.orphans && len(words.Orphans(b)) > 0 {
-		if err := to.Do(ctx, by, berth.Order{Verb: berth.RemoveOrphans, Berth: b.ID}); err != nil {
-			printBerth(w, b.ID, o.json, err.Error())
-			return false, nil
-		}
-		printBerth(w, b.ID, o.json, "orphans removed")
-	}
-	if b.Rollout == nil && b.SyncStatus == compare.Aligned {
-		printBerth(w, b.ID, o.json, "aligned, nothing to do")
-		return true, nil
-	}
-	if b.Rollout == nil {
-		if err := to.Do(ctx, by, berth.Order{Verb: berth.Sync, Berth: b.ID, Parts: o.parts, Override: o.override}); err != nil {
-			printBerth(w, b.ID, o.json, err.Error())
-			return false, nil
-		}
-	}
-	if o.noWait {
-		printBerth(w, b.ID, o.json, "begun")
-		return true, nil
-	}
-	last, begun := "", time.Now()
-	end, err := waitFor(ctx, look, b.ID, func(now status.Berth) bool {
-		text, _ := words.Headline(now, time.Now())
-		if r := now.Rollout; r != nil {
-			text = string(r.Phase)
-			if r.Phase.Forward() && r.Phase != rollout.Proving {
-				text = fmt.Sprintf("stage %d of %d, %s", r.Stage+1, len(r.Rules.Stages), r.Phase)
-			}
-		}
-		if text != last {
-			printBerth(w, b.ID, o.json, text)
-			last = text
-		}
-		r := now.Rollout
-		return r == nil && (now.SyncStatus != b.SyncStatus || now.Bar != nil || now.InPart || time.Since(begun) > settleTime) || r != nil && (r.Phase == rollout.Waiting || r.Phase == rollout.Held)
-	})
-	if err != nil {
-		return false, err
-	}
-	switch {
-	case end.Rollout != nil:
-		printBerth(w, b.ID, o.json, "waits for a person: "+end.Rollout.Why)
-		return false, nil
-	case end.Bar != nil:
-		printBerth(w, b.ID, o.json, "rolled back: "+end.Bar.Why)
-		return false, nil
-	}
-	return end.SyncStatus == compare.Aligned || len(o.parts) > 0, nil
 }
 
 // settleTime is how long a berth that stands as before may take to show that something began.

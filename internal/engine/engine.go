@@ -319,6 +319,16 @@ func (e *Engine) Snapshot() status.Snapshot {
 		s.Sites = append(s.Sites, site.Name)
 		order[site.Name] = i
 	}
+	if line, _ := e.line(); line != nil {
+		for site, of := range line.Sites {
+			if of.Team != "" {
+				if s.Teams == nil {
+					s.Teams = map[string]string{}
+				}
+				s.Teams[site] = of.Team
+			}
+		}
+	}
 	for _, l := range e.links {
 		if !l.ended(s.Now) {
 			s.Links = append(s.Links, l.shown)

@@ -94,6 +94,9 @@ func (b *loop) hold(seen *evidence, declared declare.Fingerprint, named []declar
 	if roll := b.state.Roll; roll != nil {
 		wanted = append(wanted, roll.Old.Revision, roll.New.Revision)
 	}
+	if left := b.state.Left; left != nil {
+		wanted = append(wanted, left.Revision)
+	}
 	if seen != nil {
 		for _, c := range seen.target.Cohorts {
 			wanted = append(wanted, c.Revision)

@@ -205,6 +205,16 @@ func TestAbandon(t *testing.T) {
 		b := berthAt(s, "drydock")
 		return b.Rollout != nil && b.Rollout.New.Parts["app"] == 3
 	})
+	r.until("it soaks", func(s status.Snapshot) bool { return berthAt(s, "drydock").Rollout.Phase == rollout.Soaking })
+	for _, verb := range []berth.Verb{berth.Abandon, berth.RollBack} {
+		if err := r.order(verb, "drydock"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s = r.until("what was left is gone", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Rollout == nil && b.Bar != nil })
+	if b := berthAt(s, "drydock"); b.Left != nil || len(b.Cohorts) != 1 || b.Applied.Fingerprint != b.Cohorts[0].Revision {
+		t.Errorf("gone back from what was left: %+v, %s", b.Left, describe(b))
+	}
 }
 
 // TestBackToAny goes back to a revision on record that was named, and offers the revert in Git.

@@ -44,6 +44,11 @@ func (b *loop) view() status.Berth {
 	}
 	if declared != nil {
 		v.Style = declared.Desired.Rollout.Style
+		if last := b.state.LastRollback; !last.IsZero() && v.Bar == nil {
+			if until := last.Add(declared.Desired.Rollout.CoolDown.Duration); until.After(b.e.clock.Now()) {
+				v.Cools = until
+			}
+		}
 	}
 	v.Back = shown(b.state.Back(b.held))
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)

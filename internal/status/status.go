@@ -16,13 +16,14 @@ import (
 
 // Snapshot is all that a face can see at one moment. It is a value: nothing in it changes once it is given out.
 type Snapshot struct {
-	Seq      uint64    `json:"seq"` // one more for each change of anything but Now
-	Line     string    `json:"line"`
-	Now      time.Time `json:"now"`
-	Sites    []string  `json:"sites"` // in course order
-	Links    []Link    `json:"links"`
-	Berths   []Berth   `json:"berths"` // by workload, then in course order
-	Problems []Problem `json:"problems,omitempty"`
+	Seq      uint64            `json:"seq"` // one more for each change of anything but Now
+	Line     string            `json:"line"`
+	Now      time.Time         `json:"now"`
+	Sites    []string          `json:"sites"`           // in course order
+	Teams    map[string]string `json:"teams,omitempty"` // whose sites they are, by the line's rules
+	Links    []Link            `json:"links"`
+	Berths   []Berth           `json:"berths"` // by workload, then in course order
+	Problems []Problem         `json:"problems,omitempty"`
 
 	Lost *Lost `json:"-"` // nil while what made it is heard of
 }
@@ -96,6 +97,7 @@ type Berth struct {
 	Waits       string               `json:"waits,omitempty"` // why the declared revision does not come yet
 	Asks        *berth.Ask           `json:"asks,omitempty"`  // whom it waits for, by the line's rules
 	Offer       *berth.Offer         `json:"offer,omitempty"` // of what is declared to the site's team
+	Cools       time.Time            `json:"cools,omitzero"`  // until when nothing comes by itself after a rollback
 	Bar         *berth.Bar           `json:"bar,omitempty"`   // of the declared revision
 	Problem     *Problem             `json:"problem,omitempty"`
 	Guards      int                  `json:"guards,omitempty"`  // of what is applied

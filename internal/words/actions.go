@@ -172,6 +172,9 @@ func backAction(b status.Berth, r rollout.State, place string) Action {
 		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s at once: its set is still complete. %s is barred here%s.", place, r.Old.Version, r.New.Version, rollout.Stays(b.Lasting))
 	case b.Lock != nil:
 		a.Not = fmt.Errorf("locked by %s", b.Lock)
+	case b.Left != nil && b.Applied != nil:
+		a.Means = "take what was left halfway away again"
+		a.Asks = fmt.Sprintf("Roll back %s? All traffic goes to %s again, the instances of %s stop, and %s is barred here.", place, b.Applied.Version, b.Left.Version, b.Left.Version)
 	case b.Back == nil:
 		a.Not = errors.New("no other revision was proven here")
 	default:
@@ -329,7 +332,11 @@ func syncAction(b status.Berth, place string) Action {
 		a.Not = errors.New("the declared revision is barred; lift the bar first")
 	case b.SyncStatus == compare.Behind || b.SyncStatus == compare.Absent:
 		a.Means = "start the rollout of what is declared"
-		if b.Declared != nil {
+		switch {
+		case b.Declared == nil:
+		case !b.Cools.IsZero():
+			a.Says = fmt.Sprintf("Sync %s before the cool-down is over? %s %s%s. Why now?", place, b.Declared.Version, how(b), planned(b))
+		default:
 			a.Asks = fmt.Sprintf("Sync %s? %s %s%s.", place, b.Declared.Version, how(b), planned(b))
 		}
 	default:

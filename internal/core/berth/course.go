@@ -256,7 +256,7 @@ func (d *decision) goBackWithOthers() {
 		d.call(why, err.Error())
 		return
 	}
-	d.goBack(to, rollout.Automatic, []rollout.Cause{{Kind: rollout.ByCourse, Text: why, At: d.now}})
+	d.goBack(d.State.Applied, to, rollout.Automatic, []rollout.Cause{{Kind: rollout.ByCourse, Text: why, At: d.now}})
 }
 
 // byLine is what the line's rules ask of the rollout under way: to go back with others, to be held while nothing may move, and to go

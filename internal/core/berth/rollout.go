@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
@@ -22,19 +23,37 @@ func (d *decision) advance() {
 		if o.taken || e.when != rolling && o.Verb != SignOff && (o.Verb != RollBack || o.To != "") {
 			continue
 		}
+		if o.Verb == RollBack && before.Phase == rollout.Proven && before.Possible(rollout.TurnBack) != nil {
+			continue // it is over but for the old side's end, and gone back from after that
+		}
 		o.taken = true
 		if o.err = d.maySign(o.Order, before); o.err == nil {
 			commands, asked = append(commands, rollout.Command{Verb: rollout.Verb(o.Verb), By: o.By, Note: o.Note}), append(asked, o)
 		}
 	}
 	for _, o := range d.orders {
-		comes := declared != nil && declared.Fingerprint != before.New.Revision && !d.State.bars(declared.Fingerprint)
-		if o.Verb != Sync || o.taken || before.Phase != rollout.Proven || d.State.Lock != nil || !comes {
+		if o.taken || before.Phase != rollout.Proven || d.State.Lock != nil {
 			continue
 		}
-		o.taken, o.again = true, true // it begins once the old set has made room
+		drifted := d.State.Change.SyncStatus == compare.Drifted || d.State.Change.SyncStatus == compare.Diverged
+		coming := ""
+		switch {
+		case o.Verb == Sync && declared != nil && declared.Fingerprint != before.New.Revision && !d.State.bars(declared.Fingerprint):
+			coming = "what is declared"
+		case o.Verb == Sync && drifted:
+			o.taken = true
+			d.putBack(o.By)
+			continue
+		case o.Verb == RollBack:
+			if coming = o.To; coming == "" {
+				coming = "the way back"
+			}
+		default:
+			continue
+		}
+		o.taken, o.again = true, true // it begins once what is left of the old side has made room
 		if before.Possible(rollout.Release) == nil {
-			commands = append(commands, rollout.Command{Verb: rollout.Release, By: o.By, Note: "what is declared"})
+			commands = append(commands, rollout.Command{Verb: rollout.Release, By: o.By, Note: coming})
 		}
 	}
 	commands = append(commands, d.byLine(before, asked)...)
@@ -113,7 +132,9 @@ func (d *decision) conclude(before rollout.State, out rollout.Outcome) {
 		d.State.Bars = append(d.State.Bars, Bar{Revision: s.New.Revision, Version: s.New.Version, Why: s.Why, By: s.By, At: d.now, Rollout: s.ID})
 	case entered && s.Phase == rollout.Proven:
 		d.State.MarkedFrom, d.State.Set, d.State.Left = "", s.New.Set, nil
-		d.State.Applied, d.State.AppliedAt, d.State.ProvenAt = s.New.Revision, s.Began, d.now
+		if d.State.ProvenAt = d.now; s.New.Revision != d.State.Applied { // what was left halfway was gone back from otherwise
+			d.State.Applied, d.State.AppliedAt = s.New.Revision, s.Began
+		}
 		d.State.Proven = append([]declare.Fingerprint{s.New.Revision}, slices.DeleteFunc(d.State.Proven, func(f declare.Fingerprint) bool { return f == s.New.Revision })...)
 		d.State.Proven = d.State.Proven[:min(provenKept, len(d.State.Proven))]
 	}

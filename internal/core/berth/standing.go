@@ -90,6 +90,9 @@ func (d *decision) backBy(o Order) error {
 	if lock := d.State.Lock; lock != nil {
 		return fmt.Errorf("roll back is not possible: %s is locked by %s; unlock it first", d.id, lock.String())
 	}
+	if d.State.Left != nil && d.backFromLeft(o) {
+		return nil
+	}
 	to, err := d.backTo(o.To)
 	if err != nil {
 		return err
@@ -98,12 +101,27 @@ func (d *decision) backBy(o Order) error {
 		d.State.Bars = slices.Delete(d.State.Bars, i, i+1)
 		d.fact(BarLifted, o.By, to.Fingerprint, fmt.Sprintf("%s lifted the bar on %s (%s), to go back to it", o.By, to.Version, to.Fingerprint.Short()), nil)
 	}
+	d.goBack(d.State.Applied, to, o.By, o.causes(d.now))
+	return nil
+}
+
+// causes are why a person goes back.
+func (o Order) causes(now time.Time) []rollout.Cause {
 	why := "rolled back by " + o.By
 	if o.Note != "" {
 		why += ": " + o.Note
 	}
-	d.goBack(to, o.By, []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: d.now}})
-	return nil
+	return []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: now}}
+}
+
+// backFromLeft takes what was left halfway away again, so that all is as applied; false where a person means another revision.
+func (d *decision) backFromLeft(o Order) bool {
+	applied := d.world.Revisions[d.State.Applied]
+	if applied == nil || o.To != "" && !slices.ContainsFunc(d.world.Named[o.To], func(r *Revision) bool { return r.Fingerprint == applied.Fingerprint }) {
+		return false
+	}
+	d.goBack(d.State.Left.Revision, applied, o.By, o.causes(d.now))
+	return true
 }
 
 // standingBack goes back from what is applied where its standing guards say so and nothing speaks against it.
@@ -125,7 +143,7 @@ func (d *decision) standingBack(causes []rollout.Cause) {
 	case err != nil:
 		why = err.Error()
 	default:
-		d.goBack(to, rollout.Automatic, causes)
+		d.goBack(d.State.Applied, to, rollout.Automatic, causes)
 		return
 	}
 	d.call(causes[0].Text, why)
@@ -203,16 +221,19 @@ func (d *decision) backTo(name string) (*Revision, error) {
 	return found[0], nil
 }
 
-// goBack begins the way back from what is applied to an earlier revision. What is left is barred at once, so that
-// nothing brings it back meanwhile.
-func (d *decision) goBack(to *Revision, by string, causes []rollout.Cause) {
-	from, back := d.side(d.State.Applied), d.sideOf(to)
-	applied := d.desired(d.State.Applied)
+// goBack begins the way back from what serves, or was left halfway, to an earlier revision. What it leaves is barred at once, so
+// that nothing brings it back meanwhile.
+func (d *decision) goBack(what declare.Fingerprint, to *Revision, by string, causes []rollout.Cause) {
+	from, back := d.side(what), d.sideOf(to)
+	applied := d.desired(what)
 	if applied == nil {
 		applied = to.Desired
 	}
 	s := rollout.GoBack(from, back, applied.Rollout, by, causes, d.now)
 	s.ID = Unnumbered
+	if to.Fingerprint == d.State.Applied {
+		s.New.Set = d.State.Set // it never went
+	}
 	d.State.Roll, d.State.Rollout, d.State.LastRollback, d.State.Left, d.State.Calls = &s, s.ID, d.now, nil, ""
 	d.State.Proven = slices.DeleteFunc(d.State.Proven, func(f declare.Fingerprint) bool { return f == from.Revision })
 	d.State.Bars = append(d.State.Bars, Bar{Revision: from.Revision, Version: from.Version, Why: s.Why, By: by, At: d.now, Rollout: s.ID})

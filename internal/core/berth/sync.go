@@ -141,11 +141,18 @@ func (d *decision) sync() {
 		d.State.InPart, d.Revision, declared = declared.Fingerprint, part, part
 	}
 	by, how := rollout.Automatic, "taken automatically"
+	cools := !question.LastRollback.IsZero() && d.now.Sub(question.LastRollback) < question.CoolDown
 	if question.After != "" {
 		how += " after " + question.After + " had proven it"
 	}
 	if asked != nil {
 		by, how = asked.By, "taken by "+asked.By
+		if cools {
+			how += " before the cool-down is over"
+		}
+		if asked.Note != "" {
+			how += ": " + asked.Note
+		}
 	}
 	if passes != "" {
 		how += fmt.Sprintf(", passing over what is in its way (%s): %s", passes, asked.Override)
@@ -180,7 +187,8 @@ func (d *decision) question(declared *Revision, asked *order) rollout.Question {
 	}
 	q := rollout.Question{
 		SyncStatus: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
-		Fresh: d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
+		Reason: asked != nil && strings.TrimSpace(asked.Note) != "",
+		Fresh:  d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
 		Automatic: d.world.Automatic, InPart: state.InPart == declared.Fingerprint, Needs: d.world.Needs, After: d.world.After, AfterProven: d.world.AfterProven,
 		Cannot:       d.world.Cannot,
 		CannotSwitch: declared.Desired.Rollout.Style == declare.BlueGreen && d.seen.Whole,

@@ -15,6 +15,7 @@ type Question struct {
 	Declared     declare.Fingerprint
 	Applied      declare.Fingerprint
 	ByHand       bool // a person asked; a site's course is not waited for
+	Reason       bool // and said why, so that a cool-down is not waited for either: what was rolled back is barred
 	Fresh        bool
 	Stale        string
 	Barred       bool
@@ -53,8 +54,12 @@ func MayStart(q Question, now time.Time) (bool, string) {
 	case q.SyncStatus == compare.Drifted || q.SyncStatus == compare.Diverged || (q.SyncStatus == compare.Absent && q.Applied != ""):
 		return false, "changed by hand at the site; nothing is overwritten until a person says so"
 	}
-	if left := q.CoolDown - now.Sub(q.LastRollback); !q.LastRollback.IsZero() && left > 0 {
-		return false, fmt.Sprintf("cools down for %s after the last rollback", say.Span(left))
+	if left := q.CoolDown - now.Sub(q.LastRollback); !q.LastRollback.IsZero() && left > 0 && !(q.ByHand && q.Reason) {
+		text := fmt.Sprintf("cools down for %s after the last rollback", say.Span(left))
+		if q.ByHand {
+			text += "; what is newer than what was rolled back may come before that, with a reason"
+		}
+		return false, text
 	}
 	switch {
 	case q.Needs != "":
