@@ -11,6 +11,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/calendar"
 	"aditus/internal/core/say"
+	"aditus/internal/words"
 )
 
 // command is an order that has a command of its own.
@@ -22,6 +23,8 @@ type command struct {
 	message           string // what --message is; empty where there is none
 	to                bool   // it takes --to
 	until             bool   // it takes --until
+	count             bool   // it takes --to as a number of instances, and --part
+	volumes           bool   // it takes --remove-volumes
 }
 
 var commands = []command{
@@ -40,6 +43,15 @@ var commands = []command{
 	{name: "lock", verb: berth.LockIt, short: "Keep a berth at its revision", done: "is locked", message: "why, for your colleagues; needed", alone: true,
 		long: "A locked berth takes no revision, by hand either, and its standing guards only tell."},
 	{name: "unlock", verb: berth.Unlock, short: "Let revisions come to a berth again", done: "is unlocked", alone: true},
+	{name: "scale", verb: berth.Scale, short: "Set another number of instances than is declared", done: "has the number of instances that was asked for", message: "why, for the record", count: true,
+		long: "It stays until it is set again, with --to declared for as many as are declared, or\nuntil Git declares another number. It is nobody's drift meanwhile."},
+	{name: "restart", verb: berth.Restart, short: "Start all instances anew, one by one", done: "starts its instances anew, one by one", message: "why, for the record",
+		long: "Each is started anew once the one before is healthy again; where one does not become\nhealthy, no more are."},
+	{name: "preview", verb: berth.Preview, short: "Keep in the ledger what a sync would do now", done: "is previewed; aditus ledger tells what a sync would do"},
+	{name: "look-for-drift", verb: berth.LookForDrift, short: "Look now for what was changed by hand", done: "was looked at"},
+	{name: "extend", verb: berth.Extend, short: "Let a berth live longer than its end of life", done: "lives longer", message: "why; needed", until: true, alone: true},
+	{name: "tear-down", verb: berth.TearDown, short: "Take all of a berth away from its site", done: "is being torn down", message: "why; needed", volumes: true,
+		long: "Its traffic ends first, then all that runs stops, then what is left is removed. What its\nvolumes hold stays unless --remove-volumes says otherwise. It comes again when somebody\nsyncs."},
 	{name: "lift-bar", verb: berth.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
 }
 
@@ -55,6 +67,8 @@ func newOrders() []*cobra.Command {
 func (c command) command() *cobra.Command {
 	var r connection
 	var message, to, until string
+	var parts []string
+	var volumes bool
 	var asJSON bool
 	long := c.short + "."
 	if c.long != "" {
@@ -67,7 +81,13 @@ func (c command) command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to}
+			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to, Parts: parts, Volumes: volumes}
+			if c.count {
+				order.To = ""
+				if order.Count, err = words.ReadCount(to); err != nil {
+					return usageError{fmt.Errorf("--to: %w", err)}
+				}
+			}
 			if until != "" {
 				if order.Until, err = calendar.Moment(until, time.Local); err != nil {
 					return fmt.Errorf("--until: %w", err)
@@ -90,7 +110,14 @@ func (c command) command() *cobra.Command {
 		cmd.Flags().StringVarP(&message, "message", "m", "", c.message)
 	}
 	if c.until {
-		cmd.Flags().StringVar(&until, "until", "", "the `moment` at which it is asked again, such as 2026-12-01 or 2026-12-01T18:00, in this machine's time; without it not")
+		cmd.Flags().StringVar(&until, "until", "", "the `moment`, such as 2026-12-01 or 2026-12-01T18:00, in this machine's time")
+	}
+	if c.count {
+		cmd.Flags().StringVar(&to, "to", "", "how many instances, or declared for as many as are declared")
+		cmd.Flags().StringArrayVar(&parts, "part", nil, "only this service; may stand several times")
+	}
+	if c.volumes {
+		cmd.Flags().BoolVar(&volumes, "remove-volumes", false, "what its volumes hold goes too")
 	}
 	if c.to {
 		cmd.Flags().StringVar(&to, "to", "", "the `revision` to go back to: a version, or the first digits of its fingerprint")

@@ -328,3 +328,20 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 	})
 	return told, nil
 }
+
+// scheduledLook is when a schedule has Git looked at next; zero for never.
+func (e *Engine) scheduledLook() time.Time {
+	now := e.clock.Now()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line, name := e.line()
+	if line == nil {
+		return time.Time{}
+	}
+	rules := e.rulesOf(name, now)
+	if rules == nil {
+		return time.Time{}
+	}
+	at, _ := rules.Looks(now)
+	return at
+}

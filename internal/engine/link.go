@@ -86,6 +86,9 @@ func (l *link) loop(ctx context.Context) error {
 		if l.follow != nil && l.follow.Until.After(l.e.clock.Now()) && l.follow.Until.Before(next) {
 			next = l.follow.Until
 		}
+		if at := l.e.scheduledLook(); !at.IsZero() && at.Before(next) {
+			next = at
+		}
 		if err := l.e.clock.Wait(ctx, next, l.wake); err != nil {
 			return nil // the link was taken away, or all ends
 		}

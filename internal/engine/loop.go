@@ -179,6 +179,11 @@ func (b *loop) next(now time.Time) time.Time {
 			sooner(due)
 		}
 	}
+	for _, at := range []time.Time{b.state.NextTurn(), b.state.LifeTurn()} {
+		if !at.IsZero() {
+			sooner(at)
+		}
+	}
 	if rules := b.rules(b.last); rules != nil && len(rules.Guards) > 0 {
 		sooner(b.panel.Evaluated().Add(rules.Rollout.Interval.Duration))
 	}

@@ -25,6 +25,7 @@ func (b *loop) view() status.Berth {
 		Declared: shown(declared), SyncStatus: syncStatusOf(b.state.Change.SyncStatus, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects, Fights: b.state.Fights(),
 		Waits: b.state.Waits, Asks: b.state.Asks, Offer: b.state.Offer, Problem: b.problem, LastRollout: b.state.LastRollout,
+		Life: b.state.Life, Ending: b.state.Ending, Gone: b.state.Gone, Sized: b.state.Sized, Restarting: b.state.Restarting,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
@@ -101,7 +102,7 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 			}
 			part := status.Part{Name: name, Kind: declare.Kind(kind), Live: fields}
 			if r != nil {
-				declared, ok := r.Desired.Parts[name]
+				declared, ok := berth.Resize(r.Desired, b.state.Sized).Parts[name]
 				part.Orphan, part.Needs, part.Wanted, part.Environment = !ok, declared.Needs, declared.Instances, declared.Environment
 			}
 			cohort.Parts = append(cohort.Parts, part)

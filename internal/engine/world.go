@@ -54,6 +54,9 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		w.Needs = e.needsOf(b.id, w.Declared.Desired.Needs)
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
+	if line, name := e.line(); line != nil {
+		w.Rules = e.rulesOf(name, e.clock.Now())
+	}
 	if w.Declared != nil {
 		if w.Course = e.courseOf(b, w.Declared, e.clock.Now()); w.Course != nil && w.Course.Also != nil {
 			w.Roles = w.Course.Also.Roles // whoever plays a role by the same commit does not yet

@@ -128,7 +128,16 @@ func (a *App) askWhy(action words.Action) tea.Cmd {
 		Label: action.Says,
 		Hints: []kit.Hint{{Key: "enter", Does: string(action.Verb)}, {Key: "esc", Does: "leave it"}},
 		Done: func(text string) tea.Cmd {
-			return a.desk.Answer(a.order(berth.Order{Verb: berth.Verb(action.Verb), Berth: action.Berth, Note: text}))
+			o := berth.Order{Note: text}
+			if action.Read != nil {
+				var err error
+				if o, err = action.Read(text); err != nil {
+					a.say(fmt.Sprintf("Nothing was changed: %v.", err), true)
+					return nil
+				}
+			}
+			o.Verb, o.Berth = berth.Verb(action.Verb), action.Berth
+			return a.desk.Answer(a.order(o))
 		},
 		Left: func() { a.say("Nothing was changed.", false) },
 	})

@@ -49,14 +49,23 @@ func (a *App) keyMenu(key string) tea.Cmd {
 	return nil
 }
 
+// menuAround is how many rows of the screen are not the menu's.
+const menuAround = 7
+
 func (m *menu) view(p *kit.Page) {
-	top := p.H - 4 - len(m.actions)
+	rows := min(len(m.actions), max(1, p.H-menuAround))
+	from := max(0, min(m.at-rows/2, len(m.actions)-rows)) // the chosen one stays in sight
+	top := p.H - 4 - rows
 	p.Clear(top, p.H)
 	p.Rule(top)
 	left := kit.Margin + 1
 	p.Put(left, top+1, kit.Dim, "ACTIONS")
-	for i, action := range m.actions {
+	if rows < len(m.actions) {
+		p.Put(left+9, top+1, kit.Dim, fmt.Sprintf("%d to %d of %d", from+1, from+rows, len(m.actions)))
+	}
+	for i, action := range m.actions[from : from+rows] {
 		y := top + 2 + i
+		i += from
 		if i == m.at {
 			p.Choose(y)
 		}

@@ -68,6 +68,7 @@ func NewComparison(book *ledger.Ledger, b status.Berth, preview *berth.Revision)
 	if err != nil {
 		return Comparison{}, err
 	}
+	applied, wanted = berth.Resize(applied, b.Sized), berth.Resize(wanted, b.Sized)
 	live, unseen := b.Live, b.Looked.IsZero() && applied != nil
 	if unseen { // nothing is claimed of a site that nobody looked at
 		live = compare.LiveOf(applied)

@@ -4,9 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/calendar"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
@@ -35,6 +38,12 @@ const (
 	TakeOffer     = Verb(berth.TakeOffer)
 	PutOff        = Verb(berth.PutOff)
 	Decline       = Verb(berth.Decline)
+	Scale         = Verb(berth.Scale)
+	Restart       = Verb(berth.Restart)
+	Preview       = Verb(berth.Preview)
+	LookForDrift  = Verb(berth.LookForDrift)
+	Extend        = Verb(berth.Extend)
+	TearDown      = Verb(berth.TearDown)
 )
 
 // Verbs of what faces do without an order.
@@ -55,6 +64,7 @@ var Keys = map[Verb]string{
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	TakeOffer: "T", PutOff: "P", Decline: "D",
+	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "L", Extend: "E", TearDown: "X",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -63,12 +73,14 @@ type Action struct {
 	Berth   berth.ID // where, whatever a cursor is on by the time it is chosen
 	Verb    Verb
 	Key     string
-	Means   string // what it does, in a few words
-	Asks    string // the question that is put before it is done: what will happen
-	Not     error  // why it is not possible now; nil where it is
-	Changes bool   // it changes a site
-	Says    string // what a message is asked for, which goes on record; empty where none is
-	Types   string // it cannot be taken back: this is to be typed first; empty where it can
+	Means   string                                 // what it does, in a few words
+	Asks    string                                 // the question that is put before it is done: what will happen
+	Not     error                                  // why it is not possible now; nil where it is
+	Seldom  bool                                   // it is in the menu alone, not among the hints
+	Changes bool                                   // it changes a site
+	Says    string                                 // what a message is asked for, which goes on record; empty where none is
+	Read    func(text string) (berth.Order, error) // makes the order of what is typed; nil where that is only its message
+	Types   string                                 // it cannot be taken back: this is to be typed first; empty where it can
 }
 
 // Actions lists what can be done at a berth, in the order of the menu.
@@ -99,6 +111,7 @@ func Actions(b status.Berth) []Action {
 		syncAction(b, place), lockAction(b, place), revertAction(b), leaveAction(b, place), orphansAction(b, place),
 	}
 	actions = append(actions, offerActions(b)...)
+	actions = append(actions, lifeActions(b, place)...)
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
 	}
@@ -147,6 +160,79 @@ func offerActions(b status.Berth) []Action {
 		no.Not = fmt.Errorf("it is taken on %s at the latest; put it off until then", say.Moment(b.Asks.Last))
 	}
 	return []Action{take, off, no}
+}
+
+// lifeActions are about how many there are of it, and for how long.
+func lifeActions(b status.Berth, place string) []Action {
+	scale := Action{Verb: Scale, Means: "another number of instances than is declared, until that changes"}
+	restart := Action{Verb: Restart, Means: "start all instances anew, one by one"}
+	preview := Action{Verb: Preview, Means: "keep in the ledger what a sync would do"}
+	drift := Action{Verb: LookForDrift, Means: "look now for what was changed by hand"}
+	extend := Action{Verb: Extend, Means: "let it live longer, with a reason"}
+	down := Action{Verb: TearDown, Means: "take all of it away from the site; what volumes hold stays"}
+	switch {
+	case b.Rollout != nil:
+		under := errors.New("a rollout is under way")
+		scale.Not, restart.Not, preview.Not, drift.Not, extend.Not, down.Not = under, under, under, under, under, under
+	case b.Ending != nil:
+		going := errors.New("it is being torn down")
+		scale.Not, restart.Not, preview.Not, drift.Not, extend.Not, down.Not = going, going, going, going, going, going
+	case b.Applied == nil:
+		none := errors.New("nothing of it is there")
+		scale.Not, restart.Not, drift.Not, down.Not = none, none, none, none
+	case b.Restarting != nil:
+		restart.Not = errors.New("they are started anew already")
+	case b.Lock != nil:
+		down.Not = fmt.Errorf("locked by %s", b.Lock)
+	}
+	if b.Declared == nil && preview.Not == nil {
+		preview.Not = errors.New("Git declares nothing for it")
+	}
+	if b.Life == nil && b.Gone == nil && extend.Not == nil {
+		extend.Not = errors.New("no end is set for it")
+	}
+	scale.Says = fmt.Sprintf("Scale %s. How many instances of each service, or declared, and perhaps why:", place)
+	scale.Read = func(text string) (o berth.Order, err error) {
+		count, why, _ := strings.Cut(strings.TrimSpace(text), " ")
+		o.Note = strings.TrimSpace(why)
+		o.Count, err = ReadCount(count)
+		return o, err
+	}
+	restart.Asks = fmt.Sprintf("Restart %s? Its instances are started anew, one by one, each once the one before is healthy.", place)
+	preview.Asks = fmt.Sprintf("Keep what a sync of %s would do?", place)
+	drift.Asks = fmt.Sprintf("Look at %s for what was changed by hand?", place)
+	extend.Says = fmt.Sprintf("Extend the life of %s. Until when (2026-12-28), and why:", place)
+	extend.Read = func(text string) (o berth.Order, err error) {
+		until, why, _ := strings.Cut(strings.TrimSpace(text), " ")
+		o.Note = strings.TrimSpace(why)
+		o.Until, err = calendar.Moment(until, time.Local)
+		return o, err
+	}
+	down.Says = fmt.Sprintf("Tear %s down? Its traffic ends and all that runs stops; what its volumes hold stays. Type %s and why:", place, b.Workload)
+	down.Read = func(text string) (o berth.Order, err error) {
+		name, why, _ := strings.Cut(strings.TrimSpace(text), " ")
+		if o.Note = strings.TrimSpace(why); name != b.Workload {
+			err = fmt.Errorf("that is not %s", b.Workload)
+		}
+		return o, err
+	}
+	all := []Action{scale, restart, preview, drift, extend, down}
+	for i := range all {
+		all[i].Seldom = true
+	}
+	return all
+}
+
+// ReadCount reads how many instances there should be; nil for as many as are declared.
+func ReadCount(text string) (*int, error) {
+	if text == "declared" {
+		return nil, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return nil, fmt.Errorf("%q is no number of instances: write one from 0 on, or declared", text)
+	}
+	return &n, nil
 }
 
 func goesOn(r rollout.State, place string) string {

@@ -55,6 +55,10 @@ func CellOf(b status.Berth) Cell {
 		return c
 	}
 	switch {
+	case b.Ending != nil:
+		c.Note, c.Tone = "tearing down", Moves
+	case b.Gone != nil && b.Applied == nil:
+		c.Note = "torn down"
 	case b.Left != nil && b.Health.Word != health.Failing:
 		c.Coming, c.Share, c.Tone, c.Note = b.Left.Version, b.Left.Share, Asks, "abandoned"
 	case b.SyncStatus == compare.Unread && b.Problem != nil:
@@ -81,6 +85,8 @@ func CellOf(b status.Berth) Cell {
 		c.Note = "stopped"
 	case b.Health.Word == health.Starting && !b.Looked.IsZero():
 		c.Note, c.Tone = "starting", Moves
+	case b.Life != nil && !b.Life.Announced.IsZero():
+		c.Note, c.Tone = "ends "+b.Life.Ends.Local().Format("2 Jan"), Asks
 	case b.Follows != "":
 		c.Note = "preview"
 	case len(Orphans(b)) > 0:

@@ -3,6 +3,8 @@ package words
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -37,6 +39,10 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 		switch {
 		case b.Bar != nil:
 			return fmt.Sprintf("%s was rolled back %s and is barred", b.Bar.Version, say.Ago(now.Sub(b.Bar.At))), Bad
+		case b.Ending != nil:
+			return "is being torn down: " + b.Ending.Why, Moves
+		case b.Gone != nil:
+			return fmt.Sprintf("torn down %s: %s", say.Ago(now.Sub(b.Gone.At)), b.Gone.Why), Quiet
 		case b.SyncStatus == compare.Absent && b.Applied == nil:
 			return "nothing is there yet", Quiet
 		case b.SyncStatus == compare.Aligned && b.Health.Word == health.Healthy:
@@ -148,6 +154,19 @@ func Describe(b status.Berth, now time.Time) []Line {
 	if b.Lock != nil {
 		add("locked", fmt.Sprintf("by %s %s: %s", b.Lock.By, clock(b.Lock.At, now), b.Lock.Message), Asks)
 	}
+	if len(b.Sized) > 0 {
+		add("scaled", sizes(b.Sized, now), Moves)
+	}
+	if b.Restarting != nil {
+		add("restart", fmt.Sprintf("all instances are started anew, one by one, since %s; %d were so far", clock(b.Restarting.Since, now), b.Restarting.Count), Moves)
+	}
+	if b.Life != nil {
+		tone := Quiet
+		if !b.Life.Announced.IsZero() {
+			tone = Asks
+		}
+		add("ends", ends(b.Life, now), tone)
+	}
 	if b.Left != nil {
 		add("abandoned", fmt.Sprintf("%s was left with %s of the traffic at %s: %s", b.Left.Version, say.Share(b.Left.Share), clock(b.Left.At, now), b.Left.Why), Asks)
 	}
@@ -156,6 +175,20 @@ func Describe(b status.Berth, now time.Time) []Line {
 	}
 	add("next", Next(b, now), Quiet)
 	return lines
+}
+
+// sizes tells numbers of instances that were set other than declared.
+func sizes(sized map[string]berth.Sized, now time.Time) string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(sized)) {
+		size := sized[name]
+		by := size.By
+		if by == rollout.Automatic {
+			by = "a schedule"
+		}
+		all = append(all, fmt.Sprintf("%s to %d by %s at %s, %d are declared", name, size.Count, by, clock(size.At, now), size.Declared))
+	}
+	return say.List(all)
 }
 
 // sideName names a side of a rollout by its set where it has one.

@@ -134,6 +134,8 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case !b.Corrects.IsZero():
 		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
+	case b.Life != nil && !b.Life.Announced.IsZero():
+		return Need{Tone: Asks, rank: 6, since: b.Life.Announced, Keys: []Verb{Extend, WatchIt}, Text: say.Sentence(ends(b.Life, now))}, true
 	case b.Asks != nil && b.Lock == nil:
 		keys := []Verb{SignOff, Compare}
 		if b.Asks.Kind == course.Consent {
@@ -152,6 +154,18 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 			Text: fmt.Sprintf("Changed by hand at %s: %s. Nothing is overwritten until you say so.", b.DriftSince.Local().Format("15:04"), changedByHand(b))}, true
 	}
 	return Need{}, false
+}
+
+// ends tells when a life ends, or why it goes on though it ended.
+func ends(life *berth.Life, now time.Time) string {
+	if left := life.Ends.Sub(now); left > 0 {
+		return fmt.Sprintf("its life ends in %s, on %s (%s); it is torn down then", say.Span(left), say.Moment(life.Ends), life.Name)
+	}
+	text := fmt.Sprintf("its life ended on %s (%s)", say.Moment(life.Ends), life.Name)
+	if life.Waits != "" {
+		text += ", and it is not torn down yet: " + life.Waits
+	}
+	return text
 }
 
 // onlyTells says so of a standing guard that does nothing by itself.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"aditus/internal/core/compare"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
@@ -48,13 +49,24 @@ type State struct {
 	LetPass     bool                 `json:"let_pass,omitempty"`    // a person let it pass over these, or go on
 	Line        string               `json:"line,omitempty"`        // the rules that the rollout under way began by
 	TailEnds    time.Time            `json:"tail_ends,omitzero"`    // until when the last rollout's signals are recorded still
+	Had         map[string]time.Time `json:"had,omitempty"`         // when each schedule had its turn last
+	Sized       map[string]Sized     `json:"sized,omitempty"`       // by part: numbers of instances other than declared
+	SizedAt     time.Time            `json:"sized_at,omitzero"`     // when one was set last
+	Restarting  *Restarting          `json:"restarting,omitempty"`
+	FirstAt     time.Time            `json:"first_at,omitzero"` // when something of it was first applied
+	EndTold     *Told                `json:"end_told,omitempty"`
+	Extended    *Extended            `json:"extended,omitempty"`
+	Ending      *TornDown            `json:"ending,omitempty"` // it is on its way
+	Gone        *TornDown            `json:"gone,omitempty"`   // it was, and nothing comes by itself
 
 	Roll    *rollout.State `json:"-"` // under way; nil for none
 	Resumed bool           `json:"-"` // the rollout comes from before a restart, and that is not on record yet
 	Change  Change         `json:"-"` // what the last comparison found
 	Waits   string         `json:"-"` // why the declared revision does not come yet
 	Asks    *Ask           `json:"-"` // whom it waits for; nil where that is nobody
-	Owed    []Fact         `json:"-"` // what happened and could not be recorded yet: traffic went first
+	Life    *Life          `json:"-"` // how long it has; nil for no end
+	agenda  agenda
+	Owed    []Fact `json:"-"` // what happened and could not be recorded yet: traffic went first
 }
 
 // Change is how a berth stands to Git.
@@ -66,6 +78,7 @@ type Change struct {
 	// What was compared; the same three need no second comparison.
 	Applied, Declared declare.Fingerprint
 	Live              compare.Live
+	Sized             map[string]Sized
 }
 
 // World is what a decision has to know beyond the berth and its site. It is made once a step, all of one moment.
@@ -82,6 +95,7 @@ type World struct {
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
+	Rules       *course.Rules // of the line; nil where it has none
 	Course      *Course       // what the line's rules say; nil where it has none
 	Pace        time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }
@@ -204,6 +218,10 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	for _, o := range orders {
 		d.orders = append(d.orders, &order{Order: o})
 	}
+	if d.State.Applied != "" && d.State.FirstAt.IsZero() {
+		d.State.FirstAt = d.State.AppliedAt
+	}
+	d.turns()
 	d.liftBars()
 	d.locks()
 	d.State.Waits, d.State.Asks = "", nil
@@ -211,15 +229,13 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 		d.State.Change = d.compare()
 	}
 	if d.State.Roll == nil {
-		d.drift()
-		d.standing()
+		d.ends()
 	}
-	if d.State.Roll == nil {
-		d.goBackWithOthers()
-	}
-	if d.State.Roll == nil {
-		d.asks()
-		d.sync()
+	switch {
+	case d.State.Ending != nil:
+		d.tearDown()
+	case d.State.Roll == nil:
+		d.steady()
 	}
 	if d.State.Roll != nil {
 		d.advance()
@@ -230,9 +246,29 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	if state.Roll != nil && d.State.Roll == nil {
 		d.State.Change = d.compare()
 	}
-	d.revive()
+	if d.State.Ending == nil {
+		d.revive()
+	}
 	d.answer()
 	return d.Decision
+}
+
+// steady decides while no rollout is under way, which may be what it comes to.
+func (d *decision) steady() {
+	d.scale()
+	d.drift()
+	d.standing()
+	if d.State.Roll == nil {
+		d.goBackWithOthers()
+	}
+	if d.State.Roll == nil {
+		d.asks()
+		d.sync()
+	}
+	if d.State.Roll == nil {
+		d.restart()
+	}
+	d.preview()
 }
 
 // decision is one on its way.

@@ -87,17 +87,19 @@ func (d *decision) onCourse(q *rollout.Question, declared *Revision, asked *orde
 	if c == nil {
 		return ""
 	}
-	by, override := "", ""
-	if asked != nil {
+	by, override, scheduled := "", "", asked != nil && asked.schedule != ""
+	if asked != nil && !scheduled {
 		by, override = asked.By, asked.Override
 	}
-	answer := c.Judge(d.State, declared.Fingerprint, by, override, d.now)
+	own := *c
+	own.Query.Scheduled = scheduled
+	answer := own.Judge(d.State, declared.Fingerprint, by, override, d.now)
 	q.Automatic, q.After, q.AfterProven = true, "", true
 	if answer.May() {
 		return answer.Over
 	}
 	q.Course = answer.Why
-	if asked == nil && len(answer.Who) > 0 {
+	if by == "" && len(answer.Who) > 0 {
 		_, step := d.asking(consents)
 		d.State.Asks = &Ask{Kind: answer.Kind, Who: answer.Who, Why: answer.Why, Since: d.now, Last: course.LastDay(step, d.State.OfferOf(declared.Fingerprint))}
 		if was := d.was.Asks; was != nil && was.Kind == answer.Kind && d.was.Change.Declared == declared.Fingerprint {
@@ -291,10 +293,10 @@ func (d *decision) byLine(s rollout.State, asked []*order) (commands []rollout.C
 
 // opens is when something may move here at the earliest, by the line's windows and freezes; a while from now where they do not tell.
 func (d *decision) opens() time.Time {
-	if d.world.Course == nil {
+	if d.world.Rules == nil {
 		return d.now
 	}
-	answer := d.world.Course.Rules.Open(d.now, d.id.Workload, d.id.Site, 0)
+	answer := d.world.Rules.Open(d.now, d.id.Workload, d.id.Site, 0)
 	switch {
 	case answer.May():
 		return d.now

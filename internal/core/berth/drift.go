@@ -64,12 +64,20 @@ func (d *decision) notice() time.Duration { return cmp.Or(d.world.Drift.Notice, 
 // noteDrift records once that someone changed the site by hand, and once that it is as applied again. Where the site's
 // settings have a schedule it is only looked for then.
 func (d *decision) noteDrift() {
-	if !d.seen.Reached {
+	asked := false
+	d.each(LookForDrift, func(*order) error {
+		if !d.seen.Reached {
+			return fmt.Errorf("%s is not possible: there is no fresh look at %s: %s", LookForDrift, d.id, d.seen.Stale)
+		}
+		asked, d.State.DriftLooked, d.Durable = true, d.now, true
+		return nil
+	})
+	if !d.seen.Reached || d.resizes() {
 		return
 	}
 	drifted := (d.State.Change.SyncStatus == compare.Drifted || d.State.Change.SyncStatus == compare.Diverged || d.lost()) && d.State.Left == nil // what was left halfway is no one's drift
 	switch {
-	case drifted && d.driftDue():
+	case drifted && (asked || d.driftDue()):
 		d.foundDrift()
 	case !drifted && !d.State.DriftSince.IsZero():
 		d.State.DriftSince, d.State.Corrects, d.State.DriftLeft, d.State.Announced = time.Time{}, time.Time{}, "", ""

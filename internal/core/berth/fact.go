@@ -34,6 +34,17 @@ const (
 	OfferMade          Kind = "offer"               // what is declared is offered to the site's team
 	OfferAnswered      Kind = "offer answered"      // Offer
 	OfferAnnounced     Kind = "offer announced"     // it is taken without an answer soon
+	Skipped            Kind = "skipped"             // what a schedule had to do and was missed
+	CaughtUp           Kind = "caught up"           // it is done after all
+	NotDone            Kind = "not done"            // what a schedule had to do was not possible
+	Resized            Kind = "resized"             // a number of instances was set
+	RestartBegins      Kind = "restart"             // of all instances
+	RestartEnds        Kind = "run anew"            // they do
+	PreviewKept        Kind = "preview"             // Previewed
+	EndAnnounced       Kind = "end announced"       // of its life
+	LifeExtended       Kind = "extended"            // its life
+	TearsDown          Kind = "tears down"          // all of it is taken away
+	WasTornDown        Kind = "torn down"           // nothing of it is there any more
 	SignedOff          Kind = rollout.FactSignedOff // a go-ahead for a step of the course
 )
 

@@ -27,6 +27,8 @@ type model struct {
 	now       time.Time
 	state     State
 	world     World
+	line      declare.Line
+	again     map[string]time.Time // when instances were started anew
 	revisions []*Revision
 	cohorts   map[declare.Fingerprint]*cohort
 	facts     []string // on record
@@ -63,7 +65,7 @@ func revision(version string) *Revision {
 func span(d time.Duration) declare.Span { return declare.Span{Duration: d} }
 
 func newModel() *model {
-	m := &model{now: start, cohorts: map[declare.Fingerprint]*cohort{}, kinds: map[Kind]int{}, verdict: guard.Clear, then: guard.RollBack}
+	m := &model{now: start, cohorts: map[declare.Fingerprint]*cohort{}, again: map[string]time.Time{}, kinds: map[Kind]int{}, verdict: guard.Clear, then: guard.RollBack}
 	m.state.Change.SyncStatus = compare.Unread
 	m.world = World{Automatic: true, AfterProven: true, Revisions: map[declare.Fingerprint]*Revision{}, Named: map[string][]*Revision{}, Roles: map[string][]string{}, Drift: Drift{Notice: 10 * time.Second}}
 	m.push("1")
@@ -113,7 +115,11 @@ func (m *model) seen() Seen {
 		for name, part := range m.cohorts[f].parts {
 			c.Live[name] = compare.Show(part)
 			for i := range part.Instances {
-				h := health.Instance{Word: health.Healthy, Since: m.cohorts[f].born[name]}
+				since := m.cohorts[f].born[name]
+				if again := m.again[fmt.Sprintf("%s-%s-%d", name, f.Short(), i+1)]; again.After(since) {
+					since = again
+				}
+				h := health.Instance{Word: health.Healthy, Since: since, Started: since}
 				if m.dead && i == 0 {
 					h = health.Instance{Word: health.Failing, Reason: "does not answer", Dead: true}
 				}
@@ -149,6 +155,9 @@ func (m *model) step() (d Decision, counts bool) {
 		}
 		for _, i := range d.Intents {
 			m.do(i)
+		}
+		for _, id := range d.Restarts {
+			m.again[id] = m.now
 		}
 	} else {
 		var now []rollout.Intent

@@ -30,6 +30,12 @@ const (
 	TakeOffer     = Verb("take")
 	PutOff        = Verb("put off")
 	Decline       = Verb("decline")
+	Scale         = Verb("scale")
+	Restart       = Verb("restart")
+	Preview       = Verb("preview")
+	LookForDrift  = Verb("look for drift")
+	Extend        = Verb("extend") // the end of its life
+	TearDown      = Verb("tear down")
 )
 
 // Order is somebody's wish for a berth.
@@ -39,18 +45,22 @@ type Order struct {
 	By       string    `json:"by"`
 	From     string    `json:"from,omitempty"` // where it was given, for the record
 	Note     string    `json:"note,omitempty"`
-	Parts    []string  `json:"parts,omitempty"`    // Sync: only these parts; empty for all
+	Parts    []string  `json:"parts,omitempty"`    // Sync, Scale: only these parts; empty for all
 	Override string    `json:"override,omitempty"` // Sync: why it passes over what the line's rules put in its way; by those who may
-	Until    time.Time `json:"until,omitzero"`     // PutOff: when it is asked again; zero for not
+	Until    time.Time `json:"until,omitzero"`     // PutOff: when it is asked again; zero for not. Extend: until when
+	Count    *int      `json:"count,omitempty"`    // Scale: how many instances; nil for as many as are declared
+	Volumes  bool      `json:"volumes,omitempty"`  // TearDown: what its volumes hold goes too
 	To       string    `json:"to,omitempty"`       // RollBack: a revision on record; empty for the last proven one
 }
 
 // order is one that a step is at.
 type order struct {
 	Order
-	taken bool
-	again bool
-	err   error
+	schedule string // that gives it; empty for a person
+	taken    bool
+	again    bool
+	idle     bool // there was nothing to do, which is no news where a schedule gave it
+	err      error
 }
 
 // when says in which of the two ways a berth can be an order is for.
@@ -88,6 +98,12 @@ var table = []entry{
 	{verb: TakeOffer, when: steady, scope: policy.SignOff},
 	{verb: PutOff, when: steady, scope: policy.SignOff},
 	{verb: Decline, when: steady, scope: policy.SignOff},
+	{verb: Scale, when: steady, scope: policy.Sync},
+	{verb: Restart, when: steady, scope: policy.Sync},
+	{verb: Preview, when: steady, scope: policy.Sync},
+	{verb: LookForDrift, when: steady, scope: policy.Sync},
+	{verb: Extend, when: steady, scope: policy.Change},
+	{verb: TearDown, when: steady, scope: policy.Change},
 }
 
 func entryOf(verb Verb) (entry, bool) {
@@ -131,10 +147,18 @@ func (d *decision) answer() {
 		case !known:
 			o.err = fmt.Errorf("there is no order %q; there are %s", o.Verb, say.List(words(Verbs())))
 		case o.taken:
+		case d.State.Ending != nil:
+			o.err = fmt.Errorf("%s is not possible: %s is being torn down", o.Verb, d.id)
 		case e.when == steady, e.when == either && d.State.Roll != nil:
 			o.err = fmt.Errorf("%s is not possible: a rollout is under way at %s", o.Verb, d.id)
 		default:
 			o.err = fmt.Errorf("%s is not possible: no rollout is under way at %s", o.Verb, d.id)
+		}
+		if o.schedule != "" {
+			if o.err != nil && !o.idle {
+				d.fact(NotDone, rollout.Automatic, d.State.Applied, fmt.Sprintf("%s: %v", o.schedule, o.err), nil)
+			}
+			continue
 		}
 		if o.err == nil && !o.again && o.From != "" {
 			d.fact(Asked, o.By, "", fmt.Sprintf("%s, asked by %s from %s", o.Verb, o.By, o.From), Origin{From: o.From})

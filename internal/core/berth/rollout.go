@@ -48,6 +48,8 @@ func (d *decision) advance() {
 			if coming = o.To; coming == "" {
 				coming = "the way back"
 			}
+		case o.Verb == TearDown:
+			coming = "its end"
 		default:
 			continue
 		}
@@ -132,6 +134,9 @@ func (d *decision) conclude(before rollout.State, out rollout.Outcome) {
 		d.State.Bars = append(d.State.Bars, Bar{Revision: s.New.Revision, Version: s.New.Version, Why: s.Why, By: s.By, At: d.now, Rollout: s.ID})
 	case entered && s.Phase == rollout.Proven:
 		d.State.MarkedFrom, d.State.Set, d.State.Left = "", s.New.Set, nil
+		if d.State.Applied == "" {
+			d.State.FirstAt = s.Began
+		}
 		if d.State.ProvenAt = d.now; s.New.Revision != d.State.Applied { // what was left halfway was gone back from otherwise
 			d.State.Applied, d.State.AppliedAt = s.New.Revision, s.Began
 		}

@@ -10,6 +10,7 @@ import (
 	"reflect"
 	"slices"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -29,7 +30,7 @@ func seeds(t *testing.T) int {
 		}
 		return n
 	}
-	return 120
+	return 200
 }
 
 // happening is something that happens before a step.
@@ -70,6 +71,15 @@ func tale(seed uint64) (all []happening) {
 			if o.Verb == RollBack && chance.IntN(2) == 0 {
 				o.To = strconv.Itoa(1 + chance.IntN(5))
 			}
+			if o.Verb == Extend || o.Verb == Scale {
+				longer := time.Duration(10+chance.IntN(60)) * time.Second
+				count := chance.IntN(4)
+				happens(at, fmt.Sprintf("%s by %s or to %d", o.Verb, longer, count), func(m *model) {
+					o.Until, o.Count = m.now.Add(longer), &count
+					m.orders = append(m.orders, o)
+				})
+				continue
+			}
 			if o.Verb == Sync && chance.IntN(3) == 0 {
 				o.Parts = []string{[]string{"app", "sizes", "none"}[chance.IntN(3)]}
 			}
@@ -83,7 +93,7 @@ func tale(seed uint64) (all []happening) {
 			happens(at+1+chance.IntN(20), "clear", func(m *model) { m.verdict = guard.Clear })
 		case 7:
 			happens(at, "away", func(m *model) { m.down = true })
-			happens(at+1+chance.IntN(10), "back", func(m *model) { m.down = false })
+			happens(at+1+chance.IntN(10)+chance.IntN(3)/2*80, "back", func(m *model) { m.down = false })
 		case 8:
 			happens(at, "stale", func(m *model) { m.stale = true })
 			happens(at+1+chance.IntN(10), "fresh", func(m *model) { m.stale = false })
@@ -106,13 +116,20 @@ func tale(seed uint64) (all []happening) {
 		o := Order{Verb: append(offered, SignOff)[line.IntN(4)], Berth: north, By: people[line.IntN(2)], From: "the shell", Note: "the regatta"}
 		happens(at, fmt.Sprintf("%s by %s", o.Verb, o.By), func(m *model) { m.orders = append(m.orders, o) })
 		signs, consents, freezes, none, caught := line.IntN(2) == 0, line.IntN(2) == 0, line.IntN(3) == 0, line.IntN(6) == 0, []declare.Caught{declare.CaughtFinishes, declare.CaughtHolds}[line.IntN(2)]
+		if line.IntN(3) == 0 {
+			happens(at, "extend", func(m *model) {
+				m.orders = append(m.orders, Order{Verb: Extend, Berth: north, By: "Maren Oake", From: "the shell", Note: "the regatta", Until: m.now.Add(2 * time.Minute)})
+			})
+		}
+		act := line.IntN(12)
 		if line.IntN(4) > 0 && at > 0 {
 			continue
 		}
-		happens(at, fmt.Sprintf("a course: signs %v, consents %v, freezes %v, none %v, caught %v", signs, consents, freezes, none, caught), func(m *model) {
-			m.world.Course = nil
+		happens(at, fmt.Sprintf("a course: signs %v, consents %v, freezes %v, none %v, caught %v, act %d", signs, consents, freezes, none, caught, act), func(m *model) {
+			m.world.Course, m.world.Rules = nil, nil
 			if !none {
-				m.world.Course = ruledBy(m.now, signs, consents, freezes, caught)
+				m.world.Course = ruledBy(m.now, signs, consents, freezes, caught, act)
+				m.world.Rules = m.world.Course.Rules
 			}
 		})
 	}
@@ -120,8 +137,11 @@ func tale(seed uint64) (all []happening) {
 	return all
 }
 
+// endNotice is how long before the end of a life it is announced.
+const endNotice = 20 * time.Second
+
 // ruledBy are the rules of a line for a while.
-func ruledBy(now time.Time, signs, consents, freezes bool, caught declare.Caught) *Course {
+func ruledBy(now time.Time, signs, consents, freezes bool, caught declare.Caught, act int) *Course {
 	step := declare.Step{Sites: []string{north.Site}, Back: declare.BackStops}
 	if signs {
 		step.SignOff = &declare.SignOff{By: []string{"leads"}, Count: 1}
@@ -130,8 +150,21 @@ func ruledBy(now time.Time, signs, consents, freezes bool, caught declare.Caught
 		step.Consent = &declare.Consent{By: []string{"Edda Marsh"}, LastDay: declare.Span{Duration: time.Minute}, Notice: declare.Span{Duration: 10 * time.Second}}
 	}
 	line := declare.Line{Roles: map[string][]string{"leads": {"Maren Oake"}}, Courses: []declare.Course{{Name: "line", On: true, Steps: []declare.Step{step}}}}
+	const form = "2006-01-02T15:04:05"
+	all := declare.Selector{Sites: []string{"*"}}
+	for i, do := range []declare.Act{declare.ActSync, declare.ActScale, declare.ActRestart, declare.ActPreview, declare.ActDrift, declare.ActTearDown} {
+		if act%6 <= i {
+			s := declare.Schedule{Name: fmt.Sprintf("%s of %s", do, now), Do: do, Selector: all, At: now.Add(time.Duration(15*(i+1)) * time.Second).Format(time.RFC3339), Missed: declare.MissedOnce}
+			if do == declare.ActScale {
+				s.To = &act
+			}
+			line.Schedules = append(line.Schedules, s)
+		}
+	}
+	if act%4 == 0 {
+		line.Ends = []declare.End{{Name: "the trial", Selector: all, At: now.Add(time.Minute).UTC().Format(form), Notice: span(endNotice)}}
+	}
 	if freezes {
-		const form = "2006-01-02T15:04:05"
 		line.Freezes = []declare.Window{{Name: "freeze", Times: calendar.Times{From: now.UTC().Format(form), Until: now.Add(40 * time.Second).UTC().Format(form)}, Caught: caught}}
 	}
 	rules, err := course.New(line, now)
@@ -144,7 +177,7 @@ func ruledBy(now time.Time, signs, consents, freezes bool, caught declare.Caught
 // play plays a story and gives the first law that a step breaks.
 func play(all []happening) (*model, error) {
 	m := newModel()
-	l := laws{announced: map[string]time.Time{}, restarted: map[string]time.Time{}}
+	l := laws{restarted: map[string]time.Time{}, turns: map[string]int{}}
 	for at := 0; at < storySteps; at++ {
 		for len(all) > 0 && all[0].at <= at {
 			if err := all[0].do(m); err != nil {
@@ -176,8 +209,10 @@ func play(all []happening) (*model, error) {
 
 // laws are what every step is held against; docs/rollout.md tells them.
 type laws struct {
-	announced, restarted map[string]time.Time
-	breach               bool // a standing breach is on record
+	restarted map[string]time.Time
+	breach    bool           // a standing breach is on record
+	turns     map[string]int // of schedules
+	told      time.Time      // when the end of its life was announced last
 }
 
 func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, counts bool, now time.Time) error {
@@ -195,8 +230,12 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 	}
 	if began := next.Roll != nil && was.Roll == nil; began {
 		by := d.Facts[slices.IndexFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken || f.Kind == Rollback })].By
-		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Automatic, now); err != nil {
+		scheduled := slices.ContainsFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken && strings.Contains(f.Text, "on the schedule") })
+		if err := l.mayBegin(m, was, seen, orders, *next.Roll, by != rollout.Automatic || scheduled, now); err != nil {
 			return err
+		}
+		if by == rollout.Automatic && !scheduled && was.Gone != nil {
+			return errors.New("what was torn down does not come by itself")
 		}
 		if slices.ContainsFunc(d.Facts, func(f Fact) bool { return f.Kind == Taken }) && m.world.Course != nil {
 			if err := allowed(m.world, next, by, now); err != nil {
@@ -216,6 +255,9 @@ func (l *laws) hold(m *model, was State, seen Seen, orders []Order, d Decision, 
 		return errors.New("a locked berth stays as it is")
 	}
 	if err := l.trafficFirst(m, was, seen, d, counts); err != nil {
+		return err
+	}
+	if err := l.life(m, was, seen, orders, d, counts, now); err != nil {
 		return err
 	}
 	return l.onRecord(was, seen, orders, d, counts, now)
@@ -279,12 +321,57 @@ func (l *laws) mayBegin(m *model, was State, seen Seen, orders []Order, roll rol
 		return errors.New("by itself it goes back only outside of the cool-down, and to what is proven and not barred")
 	case roll.Return:
 		return nil
-	case cooling:
+	case cooling && !slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == Sync && o.Note != "" }):
 		return errors.New("no sync within the cool-down, one in part neither")
 	case m.world.Declared != nil && was.bars(m.world.Declared.Fingerprint) && !lifted:
 		return errors.New("what is barred does not come")
 	case !byHand && m.world.Course == nil && (!m.world.Automatic || m.world.After != "" && !m.world.AfterProven):
 		return errors.New("by itself it comes only where the site takes it, and in its course")
+	}
+	return nil
+}
+
+// life holds what schedules and ends of life do: each turn once, nothing in a freeze, and nothing torn down that was not told before.
+func (l *laws) life(m *model, was State, seen Seen, orders []Order, d Decision, counts bool, now time.Time) error {
+	for name, at := range d.State.Had {
+		if before, had := was.Had[name]; had && at.Before(before) {
+			return fmt.Errorf("%s had its turn at %s, and then at %s", name, before, at)
+		} else if had && at.After(before) && counts {
+			if l.turns[name]++; l.turns[name] > 1 {
+				return fmt.Errorf("%s had its turn twice", name)
+			}
+		}
+	}
+	for _, f := range d.Facts {
+		switch f.Kind {
+		case EndAnnounced:
+			if counts {
+				l.told = now
+			}
+		case TearsDown:
+			byHand := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == TearDown })
+			unlocked := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == Unlock })
+			switch {
+			case was.Lock != nil && !unlocked:
+				return errors.New("what is locked is torn down")
+			case f.By == rollout.Automatic && !byHand && strings.Contains(f.Text, "its life ended") && (l.told.IsZero() || now.Sub(l.told) < endNotice):
+				return fmt.Errorf("torn down, and told at %s", l.told)
+			}
+			if m.world.Rules != nil {
+				if err := unfrozen(m.world.Rules.Line, now); err != nil {
+					return err
+				}
+			}
+		case WasTornDown:
+			if len(seen.Cohorts) > 0 || !seen.Reached {
+				return errors.New("torn down, and something is there")
+			}
+		}
+	}
+	for _, i := range d.Intents {
+		if c, _ := seen.Cohort(i.Revision); was.Ending != nil && i.Do != rollout.SetShare && c.Share > 0 {
+			return fmt.Errorf("%s of what has %v of the traffic", i.Do, c.Share)
+		}
 	}
 	return nil
 }
@@ -296,7 +383,10 @@ func (l *laws) onRecord(was State, seen Seen, orders []Order, d Decision, counts
 		kinds[f.Kind]++
 	}
 	back := slices.ContainsFunc(orders, func(o Order) bool { return o.Verb == RollBack })
-	if counts && was.Roll == nil && seen.Reached && seen.Stale == "" && len(seen.Verdicts) > 0 {
+	if counts && kinds[WasTornDown] > 0 {
+		l.breach = false
+	}
+	if counts && d.State.Ending == nil && kinds[WasTornDown] == 0 && was.Roll == nil && seen.Reached && seen.Stale == "" && len(seen.Verdicts) > 0 {
 		broken, told := seen.Verdicts[0].Word == guard.Breach, kinds[Breached] > 0
 		switch {
 		case back: // it may go back at once, whatever is on record
@@ -311,7 +401,7 @@ func (l *laws) onRecord(was State, seen Seen, orders []Order, d Decision, counts
 		maps.DeleteFunc(l.restarted, func(id string, _ time.Time) bool { return !there(seen, id) })
 	}
 	for _, id := range d.Restarts {
-		if last := l.restarted[id]; !last.IsZero() && now.Sub(last) < reviveEvery {
+		if last := l.restarted[id]; !last.IsZero() && now.Sub(last) < reviveEvery && d.State.Restarting == nil {
 			return fmt.Errorf("%s is started anew twice within %s", id, reviveEvery)
 		}
 		if counts {
@@ -334,7 +424,7 @@ func there(seen Seen, id string) bool {
 
 // lasting is what of a state must not change without a record.
 func lasting(s State) State {
-	s.Roll, s.Resumed, s.Change, s.Waits, s.Asks, s.DriftLooked, s.InPart, s.Restarted = nil, false, Change{}, "", nil, time.Time{}, "", nil
+	s.Roll, s.Resumed, s.Change, s.Waits, s.Asks, s.DriftLooked, s.InPart, s.Restarted, s.FirstAt, s.Life = nil, false, Change{}, "", nil, time.Time{}, "", nil, time.Time{}, nil
 	if len(s.Bars)+len(s.Proven)+len(s.Breaches) == 0 {
 		s.Bars, s.Proven, s.Breaches = nil, nil, nil
 	}
@@ -358,7 +448,7 @@ func TestSimulation(t *testing.T) {
 			reached[kind] += n
 		}
 	}
-	for _, kind := range []Kind{Asked, AsApplied, Announced, Barred, BarLifted, Breached, Called, DriftLeft, Drifted, Locked, OfferMade, OfferAnswered, OrphanGone, PutBack, Restarted, Rollback, GoesOnAfterRestart, Taken, Unlocked, rollout.FactProven} {
+	for _, kind := range []Kind{Asked, AsApplied, Announced, Barred, BarLifted, Breached, Called, DriftLeft, Drifted, Locked, OfferMade, OfferAnswered, CaughtUp, NotDone, Resized, RestartBegins, RestartEnds, PreviewKept, EndAnnounced, LifeExtended, TearsDown, WasTornDown, OrphanGone, PutBack, Restarted, Rollback, GoesOnAfterRestart, Taken, Unlocked, rollout.FactProven} {
 		if reached[kind] == 0 {
 			t.Errorf("%q never came up: %v", kind, reached)
 		}

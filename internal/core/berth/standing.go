@@ -20,6 +20,8 @@ func (d *decision) locks() {
 		switch {
 		case d.State.Roll != nil && d.State.Roll.Phase != rollout.Proven:
 			return fmt.Errorf("lock is not possible: a rollout is under way at %s; hold it, or wait for its end", d.id)
+		case d.State.Ending != nil:
+			return fmt.Errorf("lock is not possible: %s is being torn down", d.id)
 		case d.State.Lock != nil:
 			return fmt.Errorf("lock is not possible: %s is locked already by %s", d.id, d.State.Lock.String())
 		case strings.TrimSpace(o.Note) == "":
@@ -283,11 +285,16 @@ func (d *decision) revive() {
 		if last := d.State.Restarted[id]; !last.IsZero() && d.now.Sub(last) < reviveEvery {
 			continue
 		}
-		if d.State.Restarted == nil {
-			d.State.Restarted = map[string]time.Time{}
-		}
-		d.State.Restarted[id] = d.now
-		d.Restarts = append(d.Restarts, id)
+		d.startAnew(id)
 		d.fact(Restarted, rollout.Automatic, d.State.Applied, fmt.Sprintf("%s is started anew: it %s", id, cmp.Or(there[id], "does not run")), nil)
 	}
+}
+
+// startAnew has the site start an instance anew; it has a while to come up.
+func (d *decision) startAnew(id string) {
+	if d.State.Restarted == nil {
+		d.State.Restarted = map[string]time.Time{}
+	}
+	d.State.Restarted[id] = d.now
+	d.Restarts = append(d.Restarts, id)
 }

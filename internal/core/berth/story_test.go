@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/course"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 )
 
@@ -113,6 +115,34 @@ func (m *model) note(out *bytes.Buffer, d Decision, counts bool, at time.Time) {
 	}
 }
 
+// rule adds a schedule (when, what, and perhaps to how many, or skip) or an end of life (when, and how long before it is announced) to
+// the line's rules.
+func (m *model) rule(kind string, words []string) error {
+	in, err := time.ParseDuration(words[0])
+	if err != nil {
+		return err
+	}
+	all := declare.Selector{Sites: []string{"*"}}
+	if at := m.now.Add(in); kind == "end" {
+		notice, err := time.ParseDuration(words[1])
+		m.line.Ends = append(m.line.Ends, declare.End{Name: "the trial", Selector: all, At: at.Format("2006-01-02T15:04:05"), Notice: span(notice)})
+		if err != nil {
+			return err
+		}
+	} else {
+		s := declare.Schedule{Name: fmt.Sprint("schedule ", len(m.line.Schedules)+1), Selector: all, At: at.Format(time.RFC3339), Missed: declare.MissedOnce}
+		if last := words[len(words)-1]; last == "skip" {
+			s.Missed, words = declare.MissedSkips, words[:len(words)-1]
+		} else if count, err := strconv.Atoi(last); err == nil {
+			s.To, words = &count, words[:len(words)-1]
+		}
+		s.Do = declare.Act(strings.Join(words[1:], " "))
+		m.line.Schedules = append(m.line.Schedules, s)
+	}
+	m.world.Rules, err = course.New(m.line, m.now)
+	return err
+}
+
 // happen makes something happen, and tells how many steps are taken after it.
 func (m *model) happen(words []string) (steps int, err error) {
 	rest := strings.Join(words[1:], " ")
@@ -142,9 +172,24 @@ func (m *model) happen(words []string) (steps int, err error) {
 		m.fails = rest == "fail"
 	case "restart":
 		return 1, m.restart()
+	case "schedule", "end":
+		return 0, m.rule(words[0], words[1:])
 	case "order":
 		verb, note, _ := strings.Cut(rest, ": ")
-		m.orders = append(m.orders, Order{Verb: Verb(verb), Berth: north, By: "Maren Oake", From: "the shell", Note: note})
+		o := Order{Verb: Verb(verb), Berth: north, By: "Maren Oake", From: "the shell", Note: note}
+		if by, is := strings.CutPrefix(verb, "extend "); is {
+			longer, err := time.ParseDuration(by)
+			if o.Verb, o.Until = Extend, m.now.Add(longer); err != nil {
+				return 0, err
+			}
+		}
+		if to, is := strings.CutPrefix(verb, "scale "); is {
+			count, err := strconv.Atoi(to)
+			if o.Verb, o.Count = Scale, &count; err != nil {
+				return 0, err
+			}
+		}
+		m.orders = append(m.orders, o)
 	default:
 		return 0, fmt.Errorf("nobody knows what %q is", words[0])
 	}

@@ -36,14 +36,15 @@ func (d *decision) compare() Change {
 	if declared != nil {
 		next.Declared, wanted = declared.Fingerprint, declared.Desired
 	}
-	if last.SyncStatus != compare.Unread && last.SyncStatus != "" && last.Applied == next.Applied && last.Declared == next.Declared && reflect.DeepEqual(last.Live, next.Live) {
+	next.Sized = d.State.Sized
+	if last.SyncStatus != compare.Unread && last.SyncStatus != "" && last.Applied == next.Applied && last.Declared == next.Declared && maps.Equal(last.Sized, next.Sized) && reflect.DeepEqual(last.Live, next.Live) {
 		return last
 	}
-	next.Differences = compare.Three(d.desired(d.State.Applied), wanted, next.Live)
+	next.Differences = compare.Three(Resize(d.desired(d.State.Applied), next.Sized), Resize(wanted, next.Sized), next.Live)
 	for i, difference := range next.Differences {
 		next.Differences[i].Owner = ownerOf(cohort.Owners, difference.Pointer)
 	}
-	next.SyncStatus, next.Plan = compare.SyncStatusOf(next.Differences, there), plan.New(wanted, next.Differences)
+	next.SyncStatus, next.Plan = compare.SyncStatusOf(next.Differences, there), plan.New(Resize(wanted, next.Sized), next.Differences)
 	return next
 }
 
@@ -106,11 +107,13 @@ func (d *decision) sync() {
 			return
 		}
 		comes := declared != nil && !d.State.bars(declared.Fingerprint)
-		if stand := d.State.Change.SyncStatus; stand == compare.Drifted || stand == compare.Diverged && !comes || d.lost() {
+		if stand := d.State.Change.SyncStatus; o.schedule == "" && (stand == compare.Drifted || stand == compare.Diverged && !comes || d.lost()) {
 			d.putBack(o.By)
 			return
 		}
-		asked = o
+		if asked == nil || asked.schedule != "" { // a person's counts
+			asked = o
+		}
 	}
 	if declared == nil {
 		d.refuseSync("no link declares " + d.id.String())
@@ -127,6 +130,9 @@ func (d *decision) sync() {
 		if d.world.Asked && asked != nil && why == d.world.Cannot {
 			asked.again = true
 			return
+		}
+		if asked != nil {
+			asked.idle = why == ""
 		}
 		d.refuseSync(cmp.Or(why, "live is as declared already"))
 		return
@@ -145,7 +151,10 @@ func (d *decision) sync() {
 	if question.After != "" {
 		how += " after " + question.After + " had proven it"
 	}
-	if asked != nil {
+	switch {
+	case asked != nil && asked.schedule != "":
+		how = "taken on the schedule " + asked.schedule
+	case asked != nil:
 		by, how = asked.By, "taken by "+asked.By
 		if cools {
 			how += " before the cool-down is over"
@@ -185,10 +194,11 @@ func (d *decision) question(declared *Revision, asked *order) rollout.Question {
 	if stand == compare.Drifted && state.Left != nil {
 		stand = compare.Behind // what was left halfway is no one's drift
 	}
+	byHand := asked != nil && asked.schedule == ""
 	q := rollout.Question{
-		SyncStatus: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: asked != nil, Overwrite: asked != nil && stand == compare.Diverged,
-		Reason: asked != nil && strings.TrimSpace(asked.Note) != "",
-		Fresh:  d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
+		SyncStatus: stand, Declared: declared.Fingerprint, Applied: state.Applied, ByHand: byHand, Overwrite: byHand && stand == compare.Diverged, Scheduled: asked != nil && !byHand,
+		Reason: byHand && strings.TrimSpace(asked.Note) != "", Ended: d.over(),
+		Fresh: d.seen.Reached, Stale: d.seen.Stale, LastRollback: state.LastRollback, CoolDown: declared.Desired.Rollout.CoolDown.Duration,
 		Automatic: d.world.Automatic, InPart: state.InPart == declared.Fingerprint, Needs: d.world.Needs, After: d.world.After, AfterProven: d.world.AfterProven,
 		Cannot:       d.world.Cannot,
 		CannotSwitch: declared.Desired.Rollout.Style == declare.BlueGreen && d.seen.Whole,
@@ -198,6 +208,9 @@ func (d *decision) question(declared *Revision, asked *order) rollout.Question {
 	}
 	if left := state.Left; left != nil && left.Revision == declared.Fingerprint {
 		q.Left = left.Why
+	}
+	if state.Gone != nil {
+		q.Gone = state.Gone.String()
 	}
 	for _, bar := range state.Bars {
 		if bar.Revision == declared.Fingerprint {
@@ -215,7 +228,7 @@ func (d *decision) begin(declared *Revision, by, how string) {
 	}
 	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, d.State.LastRollback, d.now)
 	s.ID = Unnumbered
-	d.State.Roll, d.State.Rollout, d.State.Left = &s, s.ID, nil
+	d.State.Roll, d.State.Rollout, d.State.Left, d.State.Gone, d.State.Restarting = &s, s.ID, nil, nil, nil
 	d.State.Caught, d.State.LetPass, d.State.Line = "", false, ""
 	if c := d.world.Course; c != nil {
 		d.State.Line = c.Name
@@ -327,7 +340,7 @@ func (d *decision) sideOf(r *Revision) rollout.Side { return d.State.side(r) }
 
 // side is a revision as one side of a rollout. What it leaves to others is as it is live.
 func (s State) side(r *Revision) rollout.Side {
-	desired := compare.KeepLeft(*r.Desired, s.Change.Live)
+	desired := compare.KeepLeft(*Resize(r.Desired, s.Sized), s.Change.Live)
 	side := rollout.Side{
 		Revision: r.Fingerprint, Version: r.Version, Parts: map[string]int{}, Tasks: map[string]rollout.Task{},
 		Needs: desired.RunningNeeds(), Declared: slices.Sorted(maps.Keys(desired.Parts)),

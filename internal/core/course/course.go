@@ -17,6 +17,8 @@ import (
 type Rules struct {
 	declare.Line
 	windows, freezes []window
+	schedules        []schedule
+	ends             []end
 }
 
 type window struct {
@@ -39,6 +41,9 @@ func New(l declare.Line, around time.Time) (*Rules, error) {
 			*kind.to = append(*kind.to, window{w, times})
 		}
 	}
+	if err := r.agenda(); err != nil {
+		return nil, err
+	}
 	return r, nil
 }
 
@@ -54,6 +59,7 @@ type Query struct {
 	Follows        bool             // another branch for a while, which waits for no course, but for windows
 	Train          []Rider          // the others that ride with it, at this site
 	By             string           // who asks for it by hand; empty where nobody does
+	Scheduled      bool             // a schedule brings it, also where it comes by hand otherwise
 	Override       string           // why whoever asks for it passes over what is in the way; empty where they do not
 }
 
@@ -141,7 +147,7 @@ func (r *Rules) Judge(q Query) Answer {
 	case q.Follows:
 	case c == nil:
 		answer = Answer{Kind: Hand, Why: "no course of the line is for it, so that it comes by hand"}
-		if q.By != "" {
+		if q.By != "" || q.Scheduled {
 			answer = Answer{}
 		}
 	default:
@@ -223,9 +229,9 @@ func atOnce(n int) string {
 // byHand is for a site that no step has, or whose step or course is off: a person syncs.
 func (r *Rules) byHand(c *declare.Course, step *declare.Step, q Query) Answer {
 	switch {
-	case q.By != "" && step != nil:
+	case (q.By != "" || q.Scheduled) && step != nil:
 		return r.signed(step, q)
-	case q.By != "":
+	case q.By != "" || q.Scheduled:
 		return Answer{}
 	case step == nil:
 		return Answer{Kind: Hand, Why: fmt.Sprintf("no step of the course %s has %s, so that it comes by hand", c.Name, q.Site)}

@@ -38,7 +38,7 @@ var skerry = declare.Line{
 	},
 	Trains: map[string][]string{"harbour": {"boarding", "gates"}},
 	Windows: []declare.Window{
-		{Name: "weekdays", Sites: []string{"north"}, Times: calendar.Times{Starts: "2026-01-05T09:00", Rule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", Lasts: "2h30m"}, Caught: declare.CaughtHolds, Override: []string{"a release lead"}},
+		{Name: "weekdays", Selector: declare.Selector{Sites: []string{"north"}}, Times: calendar.Times{Starts: "2026-01-05T09:00", Rule: "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", Lasts: "2h30m"}, Caught: declare.CaughtHolds, Override: []string{"a release lead"}},
 	},
 	Freezes: []declare.Window{{Name: "harbour festival", Times: calendar.Times{From: "2026-12-01T06:00", Until: "2026-12-03T20:00"}, Caught: declare.CaughtFinishes}},
 }

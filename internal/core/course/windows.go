@@ -15,8 +15,7 @@ import (
 
 // applies tells whether a window is for a berth.
 func (r *Rules) applies(w *declare.Window, workload, site string) bool {
-	return (len(w.Sites) == 0 || declare.Matches(w.Sites, site)) && (len(w.Workloads) == 0 || declare.Matches(w.Workloads, workload)) &&
-		(len(w.Teams) == 0 || slices.Contains(w.Teams, r.Sites[site].Team))
+	return r.Selects(&w.Selector, workload, site)
 }
 
 // group is which kind of window it is.

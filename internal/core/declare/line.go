@@ -19,6 +19,9 @@ type Line struct {
 	Trains  map[string][]string `json:"trains,omitempty"` // workloads that move through their course together, by the train's name
 	Windows []Window            `json:"windows,omitempty"`
 	Freezes []Window            `json:"freezes,omitempty"`
+
+	Schedules []Schedule `json:"schedules,omitempty"`
+	Ends      []End      `json:"ends,omitempty"`
 }
 
 // LineSite is what a line says of one of its sites.
@@ -81,10 +84,8 @@ const (
 
 // Window is times in which things may move, or in which nothing may.
 type Window struct {
-	Name      string   `json:"name"`
-	Sites     []string `json:"sites,omitempty"`     // patterns; with none of the three it is the line's
-	Workloads []string `json:"workloads,omitempty"` // patterns
-	Teams     []string `json:"teams,omitempty"`     // whose sites
+	Name string `json:"name"`
+	Selector
 	calendar.Times
 	Caught   Caught   `json:"caught,omitempty"`
 	Override []string `json:"override,omitempty"` // names and roles that may pass over it, with a reason
@@ -139,8 +140,10 @@ func ReadLine(document Node) (Line, Problems) {
 				}
 			})
 		},
-		"windows": func(n Node, p string) { l.Windows = r.windows(n, p, "windows") },
-		"freezes": func(n Node, p string) { l.Freezes = r.windows(n, p, "freezes") },
+		"windows":   func(n Node, p string) { l.Windows = r.windows(n, p, "windows") },
+		"freezes":   func(n Node, p string) { l.Freezes = r.windows(n, p, "freezes") },
+		"schedules": func(n Node, p string) { l.Schedules = r.schedules(n, p) },
+		"ends":      func(n Node, p string) { l.Ends = r.ends(n, p) },
 	})
 	r.whole(&l, document, courses, trains)
 	r.problems.Sort()
@@ -171,13 +174,28 @@ func (r *reader) whole(l *Line, document Node, courses, trains map[string]Node) 
 			}
 		}
 	}
-	for _, w := range slices.Concat(l.Windows, l.Freezes) {
-		for _, team := range w.Teams {
+	teams := func(name string, s Selector) {
+		for _, team := range s.Teams {
 			if !slices.ContainsFunc(keysOf(l.Sites), func(site string) bool { return l.Sites[site].Team == team }) {
-				r.wrong(document, "", "write sites: {SITE: {team: "+team+"}}", "%s is for the team %s, which has no site", w.Name, team)
+				r.wrong(document, "", "write sites: {SITE: {team: "+team+"}}", "%s is for the team %s, which has no site", name, team)
 			}
 		}
 	}
+	for _, w := range slices.Concat(l.Windows, l.Freezes) {
+		teams(w.Name, w.Selector)
+	}
+	for _, s := range l.Schedules {
+		teams(s.Name, s.Selector)
+	}
+	for _, e := range l.Ends {
+		teams(e.Name, e.Selector)
+	}
+}
+
+// Selects tells whether something is for a berth.
+func (l *Line) Selects(s *Selector, workload, site string) bool {
+	return (len(s.Sites) == 0 || Matches(s.Sites, site)) && (len(s.Workloads) == 0 || Matches(s.Workloads, workload)) &&
+		(len(s.Teams) == 0 || slices.Contains(s.Teams, l.Sites[site].Team))
 }
 
 // CourseOf gives a workload's course: the first that names it, or else the one that names none; nil where there is none.
@@ -353,43 +371,28 @@ func (r *reader) after(n Node, p string) (sites []string, any bool) {
 }
 
 func (r *reader) windows(n Node, pointer, what string) (all []Window) {
-	if n.Kind != List {
-		r.wrong(n, pointer, "", "%s must be a list, not %s", what, n.Kind)
-		return nil
-	}
-	if len(n.Items) > mostWindows {
-		r.wrong(n, pointer, "", "there are %d %s; %d at most", len(n.Items), what, mostWindows)
-		return nil
-	}
-	named := map[string]bool{}
-	for i, item := range n.Items {
-		p := fmt.Sprintf("%s/%d", pointer, i)
+	r.several(n, pointer, what, func(item Node, p string) (string, bool) {
 		w := Window{Caught: CaughtFinishes}
 		text := func(to *string, key string) func(Node, string) {
 			return func(n Node, p string) { *to = r.text(n, p, key) }
 		}
 		moment := func(to *string) func(Node, string) { return func(n Node, _ string) { *to = n.Text } } // YAML may take it for a date
-		ok := r.fields(item, p, "one of the "+what, []string{"name"}, map[string]func(Node, string){
+		known := map[string]func(Node, string){
 			"name": text(&w.Name, "name"), "zone": text(&w.Zone, "zone"), "rule": text(&w.Rule, "rule"), "lasts": text(&w.Lasts, "lasts"),
 			"from": moment(&w.From), "until": moment(&w.Until), "starts": moment(&w.Starts),
-			"sites":     func(n Node, p string) { w.Sites = r.patterns(n, p, "sites") },
-			"workloads": func(n Node, p string) { w.Workloads = r.patterns(n, p, "workloads") },
-			"teams":     func(n Node, p string) { w.Teams = r.people(n, p, "teams") },
-			"caught":    func(n Node, p string) { w.Caught = oneOf(r, n, p, CaughtFinishes, CaughtHolds) },
-			"override":  func(n Node, p string) { w.Override = r.people(n, p, "override") },
-		})
-		if !ok {
-			continue
+			"caught":   func(n Node, p string) { w.Caught = oneOf(r, n, p, CaughtFinishes, CaughtHolds) },
+			"override": func(n Node, p string) { w.Override = r.people(n, p, "override") },
 		}
-		if named[w.Name] {
-			r.wrong(item, p+"/name", "give each a name of its own", "there are two %s named %q", what, w.Name)
+		r.selector(known, &w.Selector)
+		if !r.fields(item, p, "one of the "+what, []string{"name"}, known) {
+			return "", false
 		}
-		named[w.Name] = true
 		if _, err := calendar.New(w.Times, time.Time{}); err != nil {
 			r.wrong(item, p, "", "%s: %v", w.Name, err)
 		}
 		all = append(all, w)
-	}
+		return w.Name, true
+	})
 	return all
 }
 

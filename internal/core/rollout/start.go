@@ -15,6 +15,7 @@ type Question struct {
 	Declared     declare.Fingerprint
 	Applied      declare.Fingerprint
 	ByHand       bool // a person asked; a site's course is not waited for
+	Scheduled    bool // a schedule asked: also where a site takes revisions by hand
 	Reason       bool // and said why, so that a cool-down is not waited for either: what was rolled back is barred
 	Fresh        bool
 	Stale        string
@@ -32,6 +33,8 @@ type Question struct {
 	CannotSwitch bool   // it comes in blue-green, and the target can only share traffic by instances
 	Cannot       string // why the site cannot run it at all; empty where it can
 	Course       string // why the line's rules keep it away, also from who asks for it by hand; empty where they do not, or there are none
+	Gone         string // why all of it was torn down; empty where it was not
+	Ended        string // why nothing comes any more at all; empty where something may
 	Left         string // why this revision was left as it is, halfway; empty where it was not
 }
 
@@ -44,6 +47,8 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, "locked by " + q.Locked
 	case !q.Fresh:
 		return false, "waits for a fresh look: " + q.Stale
+	case q.Ended != "":
+		return false, q.Ended
 	case q.Barred:
 		return false, "barred here: " + q.BarredWhy
 	case q.Cannot != "":
@@ -72,7 +77,9 @@ func MayStart(q Question, now time.Time) (bool, string) {
 		return false, q.Left + "; it goes on when a person syncs, or with a newer commit"
 	case q.InPart:
 		return false, "some of its parts were taken by hand; the rest waits for a person or a newer commit"
-	case !q.Automatic:
+	case q.Gone != "" && !q.Scheduled:
+		return false, q.Gone + "; it comes again when a person syncs"
+	case !q.Automatic && !q.Scheduled:
 		return false, "this site takes revisions by hand"
 	case q.After != "" && !q.AfterProven:
 		return false, fmt.Sprintf("waits until %s has proven it", q.After)

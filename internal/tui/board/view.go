@@ -194,7 +194,7 @@ func (m *Model) actions() (keys []screen.Key) {
 		return nil
 	}
 	for _, a := range words.Actions(b) {
-		if a.Not == nil && a.Verb != words.LookNow {
+		if a.Not == nil && !a.Seldom && a.Verb != words.LookNow {
 			bind(a.Verb, m.says(a.Verb, b.ID), b.ID)
 		}
 	}

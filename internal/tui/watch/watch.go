@@ -86,7 +86,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 func (m *Model) Keys() []screen.Key {
 	var keys []screen.Key
 	for _, action := range words.Actions(m.berth) {
-		if action.Not == nil && action.Changes {
+		if action.Not == nil && action.Changes && !action.Seldom {
 			keys = append(keys, screen.Bind(action.Key, action.Key, string(action.Verb), "", func(string) tea.Cmd { return m.desk.Start(action.Verb, action.Berth) }))
 		}
 	}
