@@ -213,3 +213,65 @@ freezes:
 		t.Errorf("it came in the freeze, at %s", s.Now)
 	}
 }
+
+const lifeRules = `aditus: 1
+courses:
+  line: {on: true, steps: [{sites: [drydock]}, {sites: [north], on: false}]}
+schedules:
+  - {name: night, do: scale, sites: [drydock], part: app, to: 1, cron: "5 9 * * *"}
+  - {name: morning, do: scale, sites: [drydock], to: declared, at: "2026-03-12T09:07:00Z"}
+  - {name: fresh, do: restart, sites: [drydock], at: "2026-03-12T09:08:00Z"}
+  - {name: late, do: preview, sites: [drydock], at: "2026-03-12T09:10:00Z"}
+  - {name: northwards, do: sync, sites: [north], at: "2026-03-12T09:05:00Z"}
+ends:
+  - {name: the trial, sites: [drydock], after: 16m, notice: 2m}
+`
+
+// TestLife has schedules scale, restart and sync, one of them missed while no program ran, and a berth's life end: told, extended, and
+// torn down with nothing left at the site, until it is extended and synced again.
+func TestLife(t *testing.T) {
+	r := ruledRig(t)
+	r.both("1", lifeRules)
+	r.run()
+	apps := func(want int) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Rollout == nil && len(b.Cohorts) == 1 && len(b.Cohorts[0].Instances) == want && b.Health.Word == "healthy" && b.Health.Healthy == want && b.SyncStatus == "aligned"
+		}
+	}
+	r.until("drydock has it", apps(4))
+	s := r.until("there is one by night", apps(1))
+	if at := s.Now.Sub(start); at < 5*time.Minute || at > 5*time.Minute+30*time.Second {
+		t.Errorf("it was scaled after %s", at)
+	}
+	r.until("north took it on its schedule", func(s status.Snapshot) bool { return version(berthAt(s, "north")) == "1" })
+	r.until("there are as many as declared by day", apps(4))
+	r.until("all were started anew", func(status.Snapshot) bool { return len(r.texts("drydock", berth.RestartEnds)) == 1 })
+	r.halt()
+	r.wait(4 * time.Minute) // one is missed
+	r.run()
+	r.until("it is caught up with", func(status.Snapshot) bool { return len(r.texts("drydock", berth.PreviewKept)) == 1 })
+	if kinds := r.kinds("drydock"); slices.Contains(kinds, "drifted") || !slices.Contains(kinds, "caught up") {
+		t.Errorf("on record is %v", kinds)
+	}
+	s = r.until("its end is told", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Life != nil && !b.Life.Announced.IsZero()
+	})
+	if left := berthAt(s, "drydock").Life.Ends.Sub(s.Now); left > 2*time.Minute || left < time.Minute {
+		t.Errorf("it was told %s before", left)
+	}
+	r.until("it is gone", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Gone != nil && b.Applied == nil && b.SyncStatus == "absent"
+	})
+	if seen, err := r.sites["drydock"].Observe(t.Context(), "web"); err != nil || len(seen.Cohorts) > 0 {
+		t.Errorf("at the site is still %+v (%v)", seen, err)
+	}
+	r.wait(2 * time.Minute)
+	if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout != nil || b.Applied != nil || !strings.Contains(b.Waits, "its life ended: the trial; it comes again when a person syncs") {
+		t.Errorf("it came by itself: %s", describe(b))
+	}
+	r.must(r.order(berth.Sync, "drydock"))
+	r.until("it is back for another life", apps(4))
+}

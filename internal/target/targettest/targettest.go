@@ -119,6 +119,10 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 		{name: "deleting stops instances", do: remove(two), want: "1111111:2@100"},
 		{name: "deleting twice does no harm", do: remove(two), want: "1111111:2@100"},
 		{name: "scaled to none, on purpose", do: scale(one, 0), want: "1111111:0@100"},
+		{name: "the end: up again, first", do: scale(one, 1), want: "1111111:1@100"},
+		{name: "the end: no traffic to anybody", do: share(one, 0, ""), want: "1111111:1@0"},
+		{name: "the end: nothing runs", do: scale(one, 0), want: "1111111:0@0"},
+		{name: "the end: nothing is left", do: remove(one), want: ""},
 	}
 	t.Run("steps", func(t *testing.T) {
 		d := open(t)
