@@ -89,7 +89,7 @@ aditus link add. To look around: aditus demo`,
 	})
 	root.AddCommand(newOrders()...)
 	root.AddCommand(
-		newLink(), newStatus(), newCompare(), newCourse(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
+		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
 		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(),
 		newServe(), newToken(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)

@@ -43,6 +43,8 @@ type Reader interface {
 	Tree(ctx context.Context, berth berth.ID) ([]status.Node, error)
 	// Course foresees when a workload's declared revision comes to the sites of its course; with a ref, what that would declare.
 	Course(ctx context.Context, workload, ref string) (status.Course, error)
+	// Calendar tells what happens between two moments, as far as it is known.
+	Calendar(ctx context.Context, from, until time.Time) (status.Calendar, error)
 	// Sheet gives all that a site knows of one node of the tree.
 	Sheet(ctx context.Context, berth berth.ID, node string) (status.Sheet, error)
 	// Facts gives what is on record, oldest first.

@@ -75,6 +75,11 @@ func (r Record) Course(context.Context, string, string) (c status.Course, err er
 	return c, ErrNotRunning
 }
 
+// Calendar implements Reader: rules are held by an engine.
+func (r Record) Calendar(context.Context, time.Time, time.Time) (c status.Calendar, err error) {
+	return c, ErrNotRunning
+}
+
 // Tree implements Reader: a site is asked for it, which takes an engine.
 func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, ErrNotRunning }
 

@@ -21,6 +21,7 @@ import (
 	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/engine"
@@ -176,7 +177,8 @@ func (w *World) find(anew bool) error {
 		if half, hidden := strings.CutPrefix(name, "."); hidden { // what was being written when it was killed
 			name = strings.TrimRight(half, "0123456789")
 		}
-		return slices.Contains(known, name) || strings.HasPrefix(name, "watch-")
+		kind, _, drawn := strings.Cut(name, "-")
+		return slices.Contains(known, name) || drawn && slices.Contains([]string{"watch", "anatomy", "bench", "calendar", "spread"}, kind)
 	}
 	for _, entry := range entries {
 		if !ours(entry.Name()) {
@@ -205,18 +207,16 @@ func (w *World) find(anew bool) error {
 // firstSettings are the line's own, which whoever tries the demo may change.
 func (w *World) firstSettings() config.Settings {
 	s := config.Settings{
-		Roles: map[string][]string{"a release lead": {berth.Anyone}},
-		Line:  Line, Beat: beat, Registries: map[string]config.Registry{"registry.skerry.example": {Skip: true}},
+		Policy: mainLink,
+		Line:   Line, Beat: beat, Registries: map[string]config.Registry{"registry.skerry.example": {Skip: true}},
 		Links: []config.Link{
 			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true},
 			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}},
 		},
 		Follow: []config.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
 	}
-	after := ""
 	for _, name := range siteNames {
-		s.Sites = append(s.Sites, config.Site{Name: name, Automatic: true, After: after, Target: config.Target{Kind: sim.Kind.Name}})
-		after = name
+		s.Sites = append(s.Sites, config.Site{Name: name, Target: config.Target{Kind: sim.Kind.Name}})
 	}
 	s.Sites[0].Target = w.target()
 	return s
@@ -370,8 +370,15 @@ func (w *World) settle(ctx context.Context, id berth.ID, place int, revisions []
 	applied := revisions[len(revisions)-1-behind]
 	state := berth.State{Applied: applied.Fingerprint, AppliedAt: applied.At.Add(time.Duration(place+1) * 10 * time.Minute)}
 	state.ProvenAt = state.AppliedAt.Add(8 * time.Minute)
+	if id == offered { // its team has not answered yet
+		r := revisions[len(revisions)-1]
+		state.Offer = &berth.Offer{Revision: r.Fingerprint, Offer: course.Offer{Since: w.kept.Start.Add(-2 * day)}}
+	}
 	if id == locked {
 		state.Lock = &berth.Lock{Message: "no new prices before the regatta", By: "Sanna Brekk", At: start(applied)}
+	}
+	if id == trial { // its end was announced an hour ago
+		state.EndTold = &berth.Told{End: trialOver(w.kept.Start), At: w.kept.Start.Add(-hour)}
 	}
 	var facts []ledger.Fact
 	for _, r := range revisions[:len(revisions)-behind] {

@@ -19,6 +19,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/storage"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/source"
 )
 
@@ -141,6 +142,11 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 		c.workload = workload
 		done = append(done, c)
 	}
+	rules, err := lineRules(start)
+	if err != nil {
+		return nil, err
+	}
+	w.put(declare.LineFile, rules)
 	hash := w.commit(first, start)
 	for i := range done {
 		done[i].commit = hash.String()
@@ -175,7 +181,26 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 }
 
 // special are files of the declarations that declare no workload.
-var special = []string{"variables", "rules"}
+var special = []string{"variables", "rules", "line"}
+
+// trialOver is when the trial of the small piers is.
+func trialOver(start time.Time) time.Time {
+	return start.Add(3 * day).UTC().Truncate(day).Add(12 * hour)
+}
+
+// lineRules are the line's rules, with a festival and the end of a trial in the days after the story.
+func lineRules(start time.Time) ([]byte, error) {
+	text, err := declarations.ReadFile("declarations/" + declare.LineFile)
+	if err != nil {
+		return nil, err
+	}
+	at := func(after time.Duration, clock string) string {
+		return start.Add(after).UTC().Format(time.DateOnly) + "T" + clock
+	}
+	return []byte(strings.NewReplacer(
+		"FESTIVAL-OVER", at(7*day, "20:00"), "FESTIVAL", at(5*day, "06:00"), "TRIAL-OVER", trialOver(start).Format("2006-01-02T15:04"),
+	).Replace(string(text))), nil
+}
 
 // beside are the files that stand beside the workloads' own: variables, rules, and what differs at single sites.
 func beside() []source.File {

@@ -20,7 +20,13 @@ var siteNames = []string{"drydock", "slipway", "north", "south", "isles"}
 
 // arrived tells how many sites the newest revision has reached when the story begins; a workload that is not here has
 // it everywhere.
-var arrived = map[string]int{"boarding": 2, "fares": 1, "lookout": 2}
+var arrived = map[string]int{"boarding": 2, "fares": 1, "lookout": 2, "notices": 4}
+
+// trial is what is tried for a while, and then torn down.
+var trial = berth.ID{Workload: "piers", Site: "isles"}
+
+// offered is where the newest revision waits for the site's team.
+var offered = berth.ID{Workload: "notices", Site: "isles"}
 
 // act is something that happens from outside. It may be done twice.
 type act struct {

@@ -122,7 +122,13 @@ func capture(t *testing.T, w *World) {
 		Comparisons map[string]view.Comparison
 		Lines       []target.LogLine
 		Benches     map[string]view.Bench
-	}{live.Snapshot(t.Context()), map[string]view.Watch{}, map[string]view.Comparison{}, nil, map[string]view.Bench{}}
+		Calendar    status.Calendar
+	}{live.Snapshot(t.Context()), map[string]view.Watch{}, map[string]view.Comparison{}, nil, map[string]view.Bench{}, status.Calendar{}}
+	from, until := view.TwoWeeks.Range(story.Snapshot.Now, 0, time.UTC)
+	var err error
+	if story.Calendar, err = live.Calendar(t.Context(), from, until); err != nil {
+		t.Error(err)
+	}
 	for _, name := range []string{"slow share", "errors"} {
 		bench, err := live.Bench(t.Context(), Breached, name)
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/view"
@@ -153,5 +154,23 @@ func TestBench(t *testing.T) {
 		if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-1.")) {
 			t.Error("it is no PDF")
 		}
+	}
+}
+
+// TestCalendar draws two weeks of the line, in both formats.
+func TestCalendar(t *testing.T) {
+	cal := view.NewCalendar(storytest.Load(t).Calendar, view.TwoWeeks, time.UTC)
+	var svg, pdf bytes.Buffer
+	if err := errors.Join(Calendar(&svg, SVG, Light, cal), Calendar(&pdf, PDF, Dark, cal)); err != nil {
+		t.Fatal(err)
+	}
+	words := texts(t, svg.Bytes())
+	for _, want := range []string{"12 March to 25 March 2026", "Mon 16", "harbour festival", "isles", "fewer gates by night", "notices 2.7.9 is offered to islanders", "piers at isles is torn down"} {
+		if !strings.Contains(words, want) {
+			t.Errorf("%q is not in the drawing", want)
+		}
+	}
+	if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-1.")) {
+		t.Error("it is no PDF")
 	}
 }

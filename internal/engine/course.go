@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -301,30 +302,104 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 	told.Train, told.With = line.TrainOf(workload)
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if other == nil {
+		told.Legs, told.Version = e.plan(line, rules, workload, now)
+		return told, nil
+	}
 	told.Legs = rules.Plan(workload, now, func(site string) (course.Query, bool) {
+		q := e.query(line, berth.ID{Workload: workload, Site: site}, now)
+		d, declared := other[site]
+		told.Version = cmp.Or(told.Version, d.Version())
+		q.Elsewhere = map[string]course.Berth{}
+		for at := range other {
+			if at != site {
+				q.Elsewhere[at] = course.Berth{Declared: true}
+			}
+		}
+		q.Here, q.Author, q.Takes = course.Berth{Declared: declared}, d.Commit.Author, rollout.Least(d.Rollout)
+		return q, declared
+	})
+	return told, nil
+}
+
+// plan foresees when what is declared for a workload comes to its sites. It is called with the lock held.
+func (e *Engine) plan(line *declare.Line, rules *course.Rules, workload string, now time.Time) (legs []course.Leg, version string) {
+	legs = rules.Plan(workload, now, func(site string) (course.Query, bool) {
 		id := berth.ID{Workload: workload, Site: site}
 		q := e.query(line, id, now)
-		if other != nil {
-			d, declared := other[site]
-			told.Version = cmp.Or(told.Version, d.Version())
-			q.Elsewhere = map[string]course.Berth{}
-			for at := range other {
-				if at != site {
-					q.Elsewhere[at] = course.Berth{Declared: true}
-				}
-			}
-			q.Here, q.Author, q.Takes = course.Berth{Declared: declared}, d.Commit.Author, rollout.Least(d.Rollout)
-			return q, declared
-		}
 		seen, declared := e.seen(id)
 		q.Here, q.Author, q.Takes = seen.Berth, seen.author, seen.takes
 		if b := e.berths[id]; b != nil && b.shown.Offer != nil && b.shown.Offer.Revision == seen.of {
 			q.Offer = &b.shown.Offer.Offer
 		}
 		if b := e.berths[id]; b != nil && b.shown.Declared != nil {
-			told.Version = cmp.Or(told.Version, b.shown.Declared.Version)
+			version = cmp.Or(version, b.shown.Declared.Version)
 		}
 		return q, declared
+	})
+	return legs, version
+}
+
+// longestCalendar is how long a calendar may be.
+const longestCalendar = 400 * 24 * time.Hour
+
+// Calendar tells what happens between two moments: windows, freezes and schedules of the line, when revisions come at the earliest
+// and whom they wait for, and ends of lives.
+func (e *Engine) Calendar(_ context.Context, from, until time.Time) (status.Calendar, error) {
+	if !until.After(from) || until.Sub(from) > longestCalendar {
+		return status.Calendar{}, fmt.Errorf("a calendar is from a moment to a later one, %d days at most", int(longestCalendar/(24*time.Hour)))
+	}
+	s := e.Snapshot()
+	told := status.Calendar{Line: s.Line, Now: s.Now, From: from, Until: until, Sites: s.Sites, Teams: s.Teams}
+	within := func(entry course.Entry) {
+		if end := entry.Until; entry.From.Before(until) && (entry.From.After(from) || entry.From.Equal(from) || end.After(from)) {
+			told.Entries = append(told.Entries, entry)
+		}
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line, name := e.line()
+	var rules *course.Rules
+	if line != nil {
+		rules = e.rulesOf(name, told.Now)
+	}
+	if rules != nil {
+		told.Entries = append(told.Entries, rules.Calendar(told.Sites, from, until)...)
+	}
+	coming := map[string]bool{}
+	for _, b := range s.Berths {
+		if b.Life != nil {
+			within(course.Entry{Sort: course.SortEnd, Name: b.Life.Name, Site: b.Site, Workload: b.Workload, From: b.Life.Ends, Text: fmt.Sprintf("%s at %s is torn down: its life ends (%s)", b.Workload, b.Site, b.Life.Name)})
+		}
+		pending := b.Declared != nil && b.Follows == "" && (b.Applied == nil || b.Applied.Fingerprint != b.Declared.Fingerprint)
+		switch {
+		case b.Bar != nil:
+			within(course.Entry{Sort: course.SortWait, Name: b.Bar.Version, Site: b.Site, Workload: b.Workload, From: told.Now, Text: fmt.Sprintf("%s %s is barred: %s", b.Workload, b.Bar.Version, b.Bar.Why)})
+		case pending && rules != nil && rules.CourseOf(b.Workload) != nil:
+			coming[b.Workload] = true
+		case pending && b.Waits != "" && b.Rollout == nil:
+			within(course.Entry{Sort: course.SortWait, Name: b.Declared.Version, Site: b.Site, Workload: b.Workload, From: told.Now, Text: fmt.Sprintf("%s %s: %s", b.Workload, b.Declared.Version, b.Waits)})
+		}
+	}
+	for _, workload := range slices.Sorted(maps.Keys(coming)) {
+		legs, version := e.plan(line, rules, workload, told.Now)
+		for _, leg := range legs {
+			b := e.berths[berth.ID{Workload: workload, Site: leg.Site}]
+			switch {
+			case b == nil || b.shown.Bar != nil:
+				continue
+			case b.shown.Rollout != nil && b.shown.Rollout.Phase == rollout.Waiting:
+				r := b.shown.Rollout
+				within(course.Entry{Sort: course.SortWait, Name: version, Site: leg.Site, Workload: workload, From: told.Now, Text: fmt.Sprintf("%s %s: %s", workload, version, r.Why)})
+				continue
+			}
+			for _, entry := range leg.Entries(workload, version, told.Now) {
+				within(entry)
+			}
+		}
+	}
+	slices.SortStableFunc(told.Entries, func(a, b course.Entry) int {
+		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Site, b.Site), cmp.Compare(a.Workload, b.Workload))
 	})
 	return told, nil
 }

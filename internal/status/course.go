@@ -17,3 +17,14 @@ type Course struct {
 	Legs     []course.Leg `json:"legs"`
 	Now      time.Time    `json:"now"`
 }
+
+// Calendar is what happens in a line between two moments, as far as it is known.
+type Calendar struct {
+	Line    string            `json:"line"`
+	Now     time.Time         `json:"now"`
+	From    time.Time         `json:"from"`
+	Until   time.Time         `json:"until"`
+	Sites   []string          `json:"sites"` // in course order
+	Teams   map[string]string `json:"teams,omitempty"`
+	Entries []course.Entry    `json:"entries"` // by when they begin
+}

@@ -17,6 +17,7 @@ import (
 	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/bench"
 	"aditus/internal/tui/board"
+	"aditus/internal/tui/calendar"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
@@ -78,6 +79,7 @@ var screens = []opener{
 	{verb: words.OpenBench, open: bench.Open},
 	{verb: words.Compare, means: "compare applied, declared and live", open: comparison.Open},
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
+	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
 	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
 
@@ -94,7 +96,7 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Say: a.say, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Say: a.say, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
 	a.home = board.New(a.desk)
 	a.look()
 	return a

@@ -64,7 +64,7 @@ var Keys = map[Verb]string{
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	TakeOffer: "T", PutOff: "P", Decline: "D",
-	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "L", Extend: "E", TearDown: "X",
+	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "H", Extend: "E", TearDown: "X",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 

@@ -132,6 +132,10 @@ func (s *story) Tree(context.Context, berth.ID) ([]status.Node, error) {
 	return []status.Node{{ID: "apps/v1 Deployment gate", Kind: "Deployment", Name: "gate", State: health.State{Word: health.Healthy}, Below: []status.Node{pod}}}, nil
 }
 
+func (s *story) Calendar(_ context.Context, from, until time.Time) (status.Calendar, error) {
+	return status.Calendar{From: from, Until: until, Sites: []string{"north"}, Entries: []course.Entry{{Sort: course.SortEnd, Name: "the trial", From: from, Text: "it ends"}}}, nil
+}
+
 func (s *story) Course(_ context.Context, workload, ref string) (status.Course, error) {
 	if workload == "nobody" {
 		return status.Course{}, fault.New(fault.ErrNotFound, "no link declares nobody")

@@ -145,6 +145,24 @@ var operations = []operation{
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.Course(ctx, c.berth.Workload, c.query("with"))
 		}},
+	{method: "GET", path: "/v1/calendar", name: "calendar", about: "What happens in the line between two moments, as far as it is known.", scope: policy.Look, out: status.Calendar{},
+		query: []parameter{{"from", "A moment (RFC 3339); now where it is left out.", "string"}, {"until", "A later one; two weeks later where it is left out.", "string"}},
+		do: func(ctx context.Context, c call) (any, error) {
+			from, until := c.Snapshot(ctx).Now, time.Time{}
+			for name, to := range map[string]*time.Time{"from": &from, "until": &until} {
+				if text := c.query(name); text != "" {
+					at, err := time.Parse(time.RFC3339Nano, text)
+					if err != nil {
+						return nil, errInput(name + " is a moment, such as 2026-03-12T09:30:00Z")
+					}
+					*to = at
+				}
+			}
+			if until.IsZero() {
+				until = from.AddDate(0, 0, 14)
+			}
+			return c.Calendar(ctx, from, until)
+		}},
 	{method: "GET", path: berthPath + "/tree", name: "tree", about: "What is at the site of a berth, and what belongs to what.", scope: policy.Look, out: Tree{},
 		do: func(ctx context.Context, c call) (any, error) {
 			nodes, err := c.Tree(ctx, c.berth)

@@ -401,6 +401,13 @@ func (r *Remote) Course(ctx context.Context, workload, ref string) (c status.Cou
 	return c, err
 }
 
+// Calendar implements control.Reader.
+func (r *Remote) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
+	query := url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "until": {until.UTC().Format(time.RFC3339Nano)}}
+	err = r.ask(ctx, http.MethodGet, "/v1/calendar", query, nil, &c)
+	return c, err
+}
+
 // Tree implements control.Reader.
 func (r *Remote) Tree(ctx context.Context, id berth.ID) ([]status.Node, error) {
 	var t Tree

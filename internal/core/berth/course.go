@@ -84,7 +84,7 @@ func (c *Course) Judge(state State, declared declare.Fingerprint, by, override s
 // onCourse puts what the line's rules say into the question, and tells what somebody passes over.
 func (d *decision) onCourse(q *rollout.Question, declared *Revision, asked *order) (passes string) {
 	c := d.world.Course
-	if c == nil {
+	if c == nil || declared.Fingerprint == d.State.Applied {
 		return ""
 	}
 	by, override, scheduled := "", "", asked != nil && asked.schedule != ""

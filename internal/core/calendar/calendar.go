@@ -177,3 +177,13 @@ func (r Recurrence) After(t time.Time) (Span, bool) {
 	}
 	return r[i], true
 }
+
+// Within gives the spans that overlap with one, oldest first.
+func (r Recurrence) Within(of Span) []Span {
+	from := r.search(of.From)
+	until := from
+	for until < len(r) && r[until].From.Before(of.Until) {
+		until++
+	}
+	return r[from:until]
+}

@@ -2,6 +2,7 @@ package course
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"time"
@@ -170,5 +171,66 @@ func BenchmarkJudge(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// TestCalendar tells windows, freezes and schedules of two weeks, and what a plan puts into them.
+func TestCalendar(t *testing.T) {
+	line, two := skerry, 2
+	line.Sites = map[string]declare.LineSite{"isles": {Team: "islanders"}}
+	line.Schedules = []declare.Schedule{
+		{Name: "night", Do: declare.ActScale, To: &two, Selector: declare.Selector{Sites: []string{"n*"}, Workloads: []string{"boarding"}}, Cron: "0 22 * * 5"},
+		{Name: "look", Do: declare.ActLook, At: "2026-11-30T06:00:00Z"},
+		{Name: "often", Do: declare.ActRestart, Selector: declare.Selector{Teams: []string{"islanders"}}, Cron: "* * * * *"},
+	}
+	r, err := New(line, at(t, "2026-11-26T10:00:00Z"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]int{}
+	for _, e := range r.Calendar([]string{"drydock", "north", "isles"}, at(t, "2026-11-26T00:00:00Z"), at(t, "2026-12-10T00:00:00Z")) {
+		if seen[string(e.Sort)+" "+e.Site+": "+e.Text]++; e.From.IsZero() || e.Sort != SortSchedule && !e.Until.After(e.From) {
+			t.Errorf("%+v", e)
+		}
+	}
+	want := map[string]int{
+		"freeze : harbour festival: nothing moves": 1, "window north: weekdays: something may begin": 10, "schedule north: night: scale all services to 2, for boarding": 2,
+		"schedule : look: look": 1, "schedule isles: often: restart": mostTicks,
+	}
+	if !maps.Equal(seen, want) {
+		t.Errorf("in two weeks there are %v, want %v", seen, want)
+	}
+	now := at(t, "2026-11-26T10:00:00Z")
+	for _, c := range []struct {
+		leg  Leg
+		want string
+	}{
+		{Leg{Proven: now}, ""},
+		{Leg{Rolling: true, Ends: now}, "move: fares 2 is under way"},
+		{Leg{Begins: now.Add(time.Hour), Waits: "waits until north has proven it", Asks: []string{"is offered to islanders"}}, "move: fares 2 comes Thu 26 Nov 11:00 UTC at the earliest: waits until north has proven it; then is offered to islanders"},
+		{Leg{Begins: now, Waits: "waits for a sign-off by leads", Asks: []string{"waits for a sign-off by leads"}}, "wait: fares 2 waits for a sign-off by leads"},
+		{Leg{Begins: now, Waits: "is offered", Asks: []string{"is offered"}, LastDay: now.Add(time.Hour)}, "offer: fares 2 is offered"},
+		{Leg{Never: true, Waits: "was rolled back: slow"}, "wait: fares 2: was rolled back: slow"},
+		{Leg{Never: true}, ""},
+	} {
+		got := ""
+		for _, e := range c.leg.Entries("fares", "2", now) {
+			got += string(e.Sort) + ": " + e.Text
+		}
+		if got != c.want {
+			t.Errorf("%+v: %q, want %q", c.leg, got, c.want)
+		}
+	}
+	turned := r.Plan("buoys", now, func(site string) (Query, bool) {
+		q := Query{Now: now, Workload: "buoys", Site: site, Here: Berth{Declared: true}, Elsewhere: map[string]Berth{"drydock": {Declared: true}}}
+		if site == "drydock" {
+			q.Here.Turned = "slow"
+		}
+		return q, site == "drydock" || site == "south"
+	})
+	for _, leg := range turned {
+		if !leg.Never {
+			t.Errorf("after it was rolled back it comes to %s: %+v", leg.Site, leg)
+		}
 	}
 }

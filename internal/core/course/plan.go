@@ -65,6 +65,10 @@ func (r *Rules) foresee(c *declare.Course, step *declare.Step, q Query, leg *Leg
 		leg.Begins, leg.Ends = now, now.Add(q.Takes)
 		return
 	}
+	if q.Here.Turned != "" {
+		leg.Never, leg.Waits = true, "was rolled back: "+q.Here.Turned
+		return
+	}
 	answer := r.Judge(q)
 	leg.Waits, leg.ByHand = answer.Why, answer.Kind == Hand
 	if step.SignOff != nil {

@@ -16,9 +16,10 @@ import (
 // Desk is what a screen may ask of the app that shows it: to tell a person something, to have something typed or
 // answered, and to fetch things. Whatever takes its time is a Cmd, so that keys never wait for it.
 type Desk struct {
-	Ctx     context.Context // ends when the app does
-	Control control.Control
-	Who     policy.Actor
+	Ctx      context.Context // ends when the app does
+	Control  control.Control
+	Who      policy.Actor
+	Pictures string // the folder that files are written to
 
 	Say         func(text string, bad bool)
 	Ask         func(q Question)

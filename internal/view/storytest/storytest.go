@@ -28,6 +28,7 @@ type Story struct {
 	Comparisons map[string]view.Comparison // by WORKLOAD/SITE
 	Lines       []target.LogLine           // of an instance
 	Benches     map[string]view.Bench      // by WORKLOAD/SITE GUARD
+	Calendar    status.Calendar            // of the next two weeks
 }
 
 // All times are in UTC, whatever the machine's zone.
