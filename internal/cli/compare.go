@@ -22,8 +22,9 @@ func newCompare() *cobra.Command {
 	var against view.Against
 	var part string
 	var asJSON, asPatch, all, exitCode bool
+	var whole reviewOptions
 	cmd := &cobra.Command{
-		Use:   "compare BERTH",
+		Use:   "compare [BERTH]",
 		Short: "Applied, declared and live, field by field, and what a sync would do",
 		Long: `Holds what was put at a berth, what Git declares and what is really there against
 each other. Each difference is one of
@@ -35,6 +36,10 @@ each other. Each difference is one of
   mark      live is as declared already; only what is on record changes
   left      changed at the site where the declaration leaves that to others
 
+Without a berth, --all --with REF tells what a proposed change would do at every site,
+which sign-offs, consent and windows it would meet on its way, and what could not be
+undone.
+
 With --with it is compared with what another branch, tag, commit or revision
 declares: a preview, of which nothing is taken. With --from and --to two revisions
 are compared; with --site what is declared here and at another site.`,
@@ -42,9 +47,17 @@ are compared; with --site what is declared here and at another site.`,
   aditus compare fares/north --with preview/new-tariff
   aditus compare fares/north --from 8.1.4 --to 8.2.0
   aditus compare fares/drydock --site north
-  aditus compare tides/isles --exit-code >/dev/null || echo it differs`,
-		Args: oneArg("berth, written WORKLOAD/SITE"),
+  aditus compare tides/isles --exit-code >/dev/null || echo it differs
+  aditus compare --all --with new-tariff --markdown`,
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				whole.ref, whole.json, whole.exitCode = against.Ref, asJSON, exitCode
+				return runReview(cmd, r, all, whole)
+			}
+			if whole.markdown || whole.keep || whole.kept != 0 {
+				return usageError{errors.New("--markdown, --keep and --kept are for all berths: name none, and write --all --with REF")}
+			}
 			id, err := parseBerth(args[0])
 			if err != nil {
 				return err
@@ -88,7 +101,10 @@ are compared; with --site what is declared here and at another site.`,
 	flags.StringVar(&part, "part", "", "only the fields of this `part`")
 	jsonFlag(cmd, &asJSON)
 	flags.BoolVar(&asPatch, "patch", false, "as a JSON Patch (RFC 6902) that makes live what is declared")
-	flags.BoolVar(&all, "all", false, "every field, those that agree too")
+	flags.BoolVar(&all, "all", false, "every field, those that agree too; without a berth, every berth that --with would change")
+	flags.BoolVar(&whole.markdown, "markdown", false, "with --all --with: as Markdown, to be posted where the change is reviewed")
+	flags.BoolVar(&whole.keep, "keep", false, "with --all --with: put it on record")
+	flags.Int64Var(&whole.kept, "kept", 0, "one that was kept, by the `number` of its fact")
 	flags.BoolVar(&exitCode, "exit-code", false, "exit with 1 where anything differs")
 	return cmd
 }

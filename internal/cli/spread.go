@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/core/say"
+	"aditus/internal/draw"
 	"aditus/internal/tui/kit"
 	"aditus/internal/view"
 )
@@ -84,4 +85,34 @@ func writeSpread(w io.Writer, told view.Spread, all bool, zone *time.Location) e
 		}
 	}
 	return table.Flush()
+}
+
+func newDrawSpread() *cobra.Command {
+	var r connection
+	var out string
+	var light bool
+	cmd := &cobra.Command{
+		Use:   "spread WORKLOAD -o FILE",
+		Short: "Who runs what of a workload, over all its sites",
+		Args:  oneArg("workload"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			format, err := draw.FormatOf(out)
+			if err != nil {
+				return usageError{err}
+			}
+			s, _, err := r.picture(cmd.Context())
+			if err != nil {
+				return err
+			}
+			told := view.NewSpread(s, args[0])
+			if told.Sites == 0 {
+				return fmt.Errorf("no site has %s, and no link declares it", args[0])
+			}
+			return draw.Write(out, format, paletteOf(light), draw.OfSpread(told))
+		},
+	}
+	connectionFlags(cmd, &r)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	return cmd
 }

@@ -45,6 +45,8 @@ type Reader interface {
 	Course(ctx context.Context, workload, ref string) (status.Course, error)
 	// Calendar tells what happens between two moments, as far as it is known.
 	Calendar(ctx context.Context, from, until time.Time) (status.Calendar, error)
+	// Review tells what a branch, tag or commit would change at every site.
+	Review(ctx context.Context, ref string) (status.Review, error)
 	// Sheet gives all that a site knows of one node of the tree.
 	Sheet(ctx context.Context, berth berth.ID, node string) (status.Sheet, error)
 	// Facts gives what is on record, oldest first.
@@ -59,6 +61,8 @@ type Writer interface {
 	OfferRevert(ctx context.Context, who policy.Actor, berth berth.ID) (source.Proposal, error)
 	// OfferLimit offers another limit for a guard, on a branch of its own.
 	OfferLimit(ctx context.Context, who policy.Actor, bench view.Bench, limit float64) (source.Proposal, error)
+	// KeepReview puts a review on record.
+	KeepReview(ctx context.Context, who policy.Actor, ref string) (status.Review, error)
 	// LookNow has links read: all of them where none is named.
 	LookNow(ctx context.Context, who policy.Actor, links ...string) error
 	// Try asks a link whether it answers, and tells what it said.

@@ -133,3 +133,11 @@ func (l Live) asked(ctx context.Context, who policy.Actor, id berth.ID, err erro
 	}
 	return l.Engine.Asked(ctx, id, who.Name, who.From, fmt.Sprintf(what, args...))
 }
+
+// KeepReview implements Writer.
+func (l Live) KeepReview(ctx context.Context, who policy.Actor, ref string) (status.Review, error) {
+	if err := who.May(policy.Sync); err != nil {
+		return status.Review{}, err
+	}
+	return l.Engine.KeepReview(ctx, ref, who.Name)
+}

@@ -80,6 +80,11 @@ func (r Record) Calendar(context.Context, time.Time, time.Time) (c status.Calend
 	return c, ErrNotRunning
 }
 
+// Review implements Reader: branches are read by an engine.
+func (r Record) Review(context.Context, string) (told status.Review, err error) {
+	return told, ErrNotRunning
+}
+
 // Tree implements Reader: a site is asked for it, which takes an engine.
 func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, ErrNotRunning }
 

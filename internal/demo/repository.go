@@ -29,6 +29,9 @@ var declarations embed.FS
 //go:embed bundles/notices.yaml
 var notices []byte
 
+//go:embed line.yaml
+var rulesOfLine string
+
 //go:embed key.txt
 var key []byte
 
@@ -142,11 +145,7 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 		c.workload = workload
 		done = append(done, c)
 	}
-	rules, err := lineRules(start)
-	if err != nil {
-		return nil, err
-	}
-	w.put(declare.LineFile, rules)
+	w.put(declare.LineFile, lineRules(start))
 	hash := w.commit(first, start)
 	for i := range done {
 		done[i].commit = hash.String()
@@ -181,7 +180,7 @@ func makeRepository(folder string, start time.Time) ([]committed, error) {
 }
 
 // special are files of the declarations that declare no workload.
-var special = []string{"variables", "rules", "line"}
+var special = []string{"variables", "rules"}
 
 // trialOver is when the trial of the small piers is.
 func trialOver(start time.Time) time.Time {
@@ -189,17 +188,13 @@ func trialOver(start time.Time) time.Time {
 }
 
 // lineRules are the line's rules, with a festival and the end of a trial in the days after the story.
-func lineRules(start time.Time) ([]byte, error) {
-	text, err := declarations.ReadFile("declarations/" + declare.LineFile)
-	if err != nil {
-		return nil, err
-	}
+func lineRules(start time.Time) []byte {
 	at := func(after time.Duration, clock string) string {
 		return start.Add(after).UTC().Format(time.DateOnly) + "T" + clock
 	}
 	return []byte(strings.NewReplacer(
 		"FESTIVAL-OVER", at(7*day, "20:00"), "FESTIVAL", at(5*day, "06:00"), "TRIAL-OVER", trialOver(start).Format("2006-01-02T15:04"),
-	).Replace(string(text))), nil
+	).Replace(rulesOfLine))
 }
 
 // beside are the files that stand beside the workloads' own: variables, rules, and what differs at single sites.

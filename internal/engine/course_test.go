@@ -6,10 +6,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing"
+
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/course"
 	"aditus/internal/core/rollout"
+	"aditus/internal/ledger"
 	"aditus/internal/status"
 )
 
@@ -274,4 +278,48 @@ func TestLife(t *testing.T) {
 	}
 	r.must(r.order(berth.Sync, "drydock"))
 	r.until("it is back for another life", apps(4))
+}
+
+// TestReview tells what a branch would do at every site: what it changes, whom it meets by the rules there, and what cannot be undone;
+// and puts that on record.
+func TestReview(t *testing.T) {
+	r := ruledRig(t)
+	r.both("1", lineRules)
+	r.run()
+	r.until("drydock has 1", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+	tree, err := r.repo.Worktree()
+	r.must(err)
+	r.must(tree.Checkout(&git.CheckoutOptions{Branch: plumbing.NewBranchReferenceName("feature"), Create: true}))
+	changed := strings.Replace(plain.Replace(strings.ReplaceAll(declared, "VERSION", "2")), "rollout:\n", "  ledger:\n    kind: task\n    artifact: r.example/web:2\n    undoable: false\nrollout:\n", 1)
+	write(t, r.folder+"/repo/workloads/line.yaml", strings.Replace(lineRules, "for: 2m", "for: 4m", 1))
+	_, err = tree.Add("workloads/line.yaml")
+	r.must(err)
+	r.write("workloads/web.yaml", changed, "Version 2")
+	r.must(tree.Checkout(&git.CheckoutOptions{Branch: plumbing.NewBranchReferenceName("main")}))
+	told, err := r.engine.KeepReview(t.Context(), "feature", "Maren Oake")
+	r.must(err)
+	if told.Changes() != 2 || told.Berths != 2 || !told.Rules || len(told.Workloads) != 1 || told.Kept == 0 {
+		t.Fatalf("it would change %+v", told)
+	}
+	w := told.Workloads[0]
+	north := w.Sites[1]
+	if w.Course != "line" || w.Author != "Tove Lind" || north.Site != "north" || north.From != "1" || north.To != "2" || !slices.Equal(north.Lasting, []string{"ledger"}) {
+		t.Errorf("at north: %+v", w)
+	}
+	if text := strings.Join(north.Does, "; "); !strings.Contains(text, "change app: app/artifact") || !strings.Contains(text, "add ledger") {
+		t.Errorf("it does %s", text)
+	}
+	if leg := north.Leg; leg == nil || len(leg.Asks) != 2 || leg.Begins.Sub(told.Now) < 4*time.Minute || leg.Begins.Sub(told.Now) > 7*time.Minute {
+		t.Errorf("its way is %+v", leg)
+	}
+	if same, err := r.engine.Review(t.Context(), "main"); err != nil || same.Changes() != 0 || same.Rules {
+		t.Errorf("main would change %+v (%v)", same, err)
+	}
+	if _, err := r.engine.Review(t.Context(), "nowhere"); err == nil || !strings.Contains(err.Error(), `no branch "nowhere"`) {
+		t.Errorf("a branch that is not there: %v", err)
+	}
+	facts, err := r.book.Facts(ledger.Query{After: told.Kept - 1, Most: 1})
+	if err != nil || len(facts) != 1 || !strings.Contains(facts[0].Text, "Maren Oake previews feature: it would change 2 of 2 berths") {
+		t.Errorf("on record is %+v (%v)", facts, err)
+	}
 }

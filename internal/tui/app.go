@@ -22,6 +22,7 @@ import (
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/spread"
 	"aditus/internal/tui/watch"
 	"aditus/internal/words"
 )
@@ -80,6 +81,7 @@ var screens = []opener{
 	{verb: words.Compare, means: "compare applied, declared and live", open: comparison.Open},
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
 	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
+	{key: "A", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
 	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
 

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/spread"
 	"aditus/internal/view"
 )
 
@@ -210,5 +212,46 @@ func TestKeys(t *testing.T) {
 		if len(bound) < 8 {
 			t.Errorf("after %q only %d keys are bound", opens, len(bound))
 		}
+	}
+}
+
+// TestSpreadMany shows one workload over hundreds of sites, with a cursor that stays on its site while others come and go.
+func TestSpreadMany(t *testing.T) {
+	now := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	s := status.Snapshot{Now: now}
+	for i := range 214 {
+		version, day := "4.12.2", 20+i%6
+		if i%70 == 0 {
+			version, day = "4.13.0", 26
+		}
+		s.Berths = append(s.Berths, status.Berth{
+			ID: berth.ID{Workload: "boarding", Site: fmt.Sprintf("quay-%03d", i)}, Applied: &berth.Revision{Version: version}, AppliedAt: time.Date(2026, 11, day, 7, 0, 0, 0, time.UTC),
+			Declared: &berth.Revision{Version: "4.13.0"}, SyncStatus: compare.Behind, Waits: "waits until north has proven it\x1b[31m", BehindBy: 1,
+		})
+	}
+	opened, _ := spread.Open(&screen.Desk{Say: func(string, bool) {}}, s, berth.ID{Workload: "boarding", Site: "quay-150"})
+	m := opened.(*spread.Model)
+	screen.Press(m, "enter")
+	text := drawn(m.View, 158, 47)
+	for _, want := range []string{"over 214 sites, Git declares 4.13.0", "4.12.2            210", "20 Nov to 25 Nov", "210 ", "4.12.2 at 210 sites", "of 210", "quay-150"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not on the screen:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "[31m") {
+		t.Error("a control sequence from outside is on the screen")
+	}
+	s.Berths = append(s.Berths[:20], s.Berths[60:]...)
+	m.Update(s)
+	if at := m.Berth(); at.Site != "quay-150" {
+		t.Errorf("the cursor went to %s", at)
+	}
+	s.Berths = nil
+	m.Update(s)
+	if text := drawn(m.View, 80, 24); !strings.Contains(text, "No site has it") || m.Berth().Workload != "" {
+		t.Errorf("all are gone:\n%s", text)
+	}
+	if none, _ := spread.Open(&screen.Desk{Say: func(string, bool) {}}, s, berth.ID{}); none != nil {
+		t.Error("the spread of nothing was opened")
 	}
 }

@@ -77,6 +77,12 @@ func (f *fake) Calendar(_ context.Context, from, until time.Time) (status.Calend
 	return c, nil
 }
 
+func (f *fake) Review(context.Context, string) (r status.Review, err error) { return r, nil }
+
+func (f *fake) KeepReview(context.Context, policy.Actor, string) (r status.Review, err error) {
+	return r, nil
+}
+
 func (f *fake) Course(context.Context, string, string) (c status.Course, err error) { return c, nil }
 
 func (f *fake) Tree(_ context.Context, at berth.ID) ([]status.Node, error) {
@@ -223,7 +229,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "5 c"}, {"compare-all", "5 c f"}, {"compare-folded", "5 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "5 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "5 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {

@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/compare"
@@ -121,5 +122,25 @@ func whyNotNewer(b status.Berth) (short, long string) {
 	case b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged:
 		return "changed by hand", b.Waits
 	}
-	return b.Waits, b.Waits
+	return inShort(b.Waits), b.Waits
+}
+
+// inShort is a wait in the few words that several share.
+func inShort(waits string) string {
+	behind, proven := strings.CutSuffix(waits, " has proven it")
+	switch {
+	case proven:
+		return "wait behind " + strings.TrimPrefix(behind, "waits until ")
+	case strings.HasPrefix(waits, "waits until it is proven"):
+		return "wait for its time"
+	case strings.HasPrefix(waits, "waits for the window"), strings.Contains(waits, "and the window"):
+		return "outside their window"
+	case strings.Contains(waits, "nothing moves until"):
+		return "in a freeze"
+	case strings.Contains(waits, "by hand"):
+		return "by hand"
+	case strings.HasPrefix(waits, "cools down"):
+		return "cool down"
+	}
+	return waits
 }

@@ -43,7 +43,7 @@ func TestSpread(t *testing.T) {
 		got += fmt.Sprintf("%s: %d since %s, %v\n", v.Version, len(v.Sites), v.First.Format("2 Jan"), v.Why)
 	}
 	want := `4.13.0: 1 since 26 Nov, []
-4.12.2: 3 since 21 Nov, [{waits until north has proven it 2} {offered 1}]
+4.12.2: 3 since 21 Nov, [{wait behind north 2} {offered 1}]
 4.11.0: 2 since 27 Sep, [{locked 1} {put off by their team 1}]
 4.9.0: 1 since 24 Nov, [{follow another branch 1}]
 : 1 since 26 Nov, [{on the way 1}]

@@ -136,6 +136,16 @@ func (s *story) Calendar(_ context.Context, from, until time.Time) (status.Calen
 	return status.Calendar{From: from, Until: until, Sites: []string{"north"}, Entries: []course.Entry{{Sort: course.SortEnd, Name: "the trial", From: from, Text: "it ends"}}}, nil
 }
 
+func (s *story) Review(_ context.Context, ref string) (status.Review, error) {
+	return status.Review{Ref: ref, Workloads: []status.ReviewWorkload{{Workload: "fares", Sites: []status.ReviewSite{{Site: "north", Does: []string{"change engine"}}}}}}, nil
+}
+
+func (s *story) KeepReview(ctx context.Context, who policy.Actor, ref string) (status.Review, error) {
+	r, err := s.Review(ctx, ref)
+	r.Kept = 7
+	return r, err
+}
+
 func (s *story) Course(_ context.Context, workload, ref string) (status.Course, error) {
 	if workload == "nobody" {
 		return status.Course{}, fault.New(fault.ErrNotFound, "no link declares nobody")
@@ -497,8 +507,9 @@ func TestDocument(t *testing.T) {
 		return w
 	}
 	bodies := map[string]string{
-		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`,
+		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`,
 	}
+	queries := map[string]string{"review": "?with=new-tariff"}
 	called := 0
 	for at, methods := range document.Paths {
 		for method, raw := range methods {
@@ -518,7 +529,7 @@ func TestDocument(t *testing.T) {
 				t.Errorf("%s: the test has a body: %v, the document: %v", operation.OperationID, has, operation.RequestBody != nil)
 			}
 			path := strings.NewReplacer("{workload}", "boarding", "{site}", "north", "{link}", "skerry-line").Replace(at)
-			w := ask(strings.ToUpper(method), path, body)
+			w := ask(strings.ToUpper(method), path+queries[operation.OperationID], body)
 			called++
 			kind, _, _ := strings.Cut(w.Header().Get("Content-Type"), ";")
 			if _, told := operation.Responses["200"].Content[kind]; w.Code != 200 || !told {

@@ -49,6 +49,10 @@ type (
 	Links struct {
 		Links []string `json:"links,omitempty"`
 	}
+	// Ref is a branch, tag or commit.
+	Ref struct {
+		With string `json:"with"`
+	}
 	// Every is a polling interval.
 	Every struct {
 		Every string `json:"every"` // such as 30s
@@ -162,6 +166,22 @@ var operations = []operation{
 				until = from.AddDate(0, 0, 14)
 			}
 			return c.Calendar(ctx, from, until)
+		}},
+	{method: "GET", path: "/v1/review", name: "review", about: "What a branch, tag or commit would change at every site, and what it would meet on its way.", scope: policy.Look, out: status.Review{},
+		query: []parameter{{"with", "The branch, tag or commit.", "string"}},
+		do: func(ctx context.Context, c call) (any, error) {
+			if c.query("with") == "" {
+				return nil, errInput("with names a branch, tag or commit")
+			}
+			return c.Review(ctx, c.query("with"))
+		}},
+	{method: "POST", path: "/v1/review", name: "keepReview", about: "Put such a review on record.", scope: policy.Sync, in: Ref{}, out: status.Review{},
+		do: func(ctx context.Context, c call) (any, error) {
+			ref := c.in.(*Ref).With
+			if ref == "" {
+				return nil, errInput("with names a branch, tag or commit")
+			}
+			return c.KeepReview(ctx, c.who, ref)
 		}},
 	{method: "GET", path: berthPath + "/tree", name: "tree", about: "What is at the site of a berth, and what belongs to what.", scope: policy.Look, out: Tree{},
 		do: func(ctx context.Context, c call) (any, error) {

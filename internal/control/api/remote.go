@@ -408,6 +408,18 @@ func (r *Remote) Calendar(ctx context.Context, from, until time.Time) (c status.
 	return c, err
 }
 
+// Review implements control.Reader.
+func (r *Remote) Review(ctx context.Context, ref string) (told status.Review, err error) {
+	err = r.ask(ctx, http.MethodGet, "/v1/review", url.Values{"with": {ref}}, nil, &told)
+	return told, err
+}
+
+// KeepReview implements control.Writer.
+func (r *Remote) KeepReview(ctx context.Context, _ policy.Actor, ref string) (told status.Review, err error) {
+	err = r.ask(ctx, http.MethodPost, "/v1/review", nil, Ref{ref}, &told)
+	return told, err
+}
+
 // Tree implements control.Reader.
 func (r *Remote) Tree(ctx context.Context, id berth.ID) ([]status.Node, error) {
 	var t Tree
