@@ -191,7 +191,7 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 		return nil
 	}
 	c := &berth.Course{Name: name, Rules: rules, Query: e.query(line, b.id, now)}
-	c.Query.Author, c.Query.Takes, c.Query.Follows = declared.Author, rollout.Least(declared.Desired.Rollout), d.link.follow != nil
+	c.Query.Author, c.Query.Takes, c.Query.Follows = declared.Author, rollout.Least(declared.Desired.Rollout), d.link.follow != nil || d.trial != nil
 	own := b.seenOnCourse()
 	c.Query.Here = own.Berth
 	if bound := d.link.state.Bound[b.id.String()]; bound != "" {
@@ -271,7 +271,7 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 	e.mu.Unlock()
 	var other map[string]source.Declaration // by site
 	if ref != "" && link != nil {
-		loaded, err := e.preview(ctx, link, ref)
+		loaded, err := e.preview(ctx, link, ref, nil)
 		if err != nil {
 			return told, err
 		}

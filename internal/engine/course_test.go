@@ -323,3 +323,74 @@ func TestReview(t *testing.T) {
 		t.Errorf("on record is %+v (%v)", facts, err)
 	}
 }
+
+const branchRules = `aditus: 1
+courses:
+  line: {on: true, steps: [{sites: [drydock]}, {sites: [north], on: false}]}
+branches:
+  - {name: trials, branches: preview/*, site: drydock, workloads: [w*], host: "{branch}.web.example", variables: {size: 2}, after: 8m, notice: 2m}
+`
+
+// TestBranches has berths come and go with branches: with variables and a name of their own, an end that is announced, and nothing left
+// at the site once the branch is gone; over a restart, and again when it comes back.
+func TestBranches(t *testing.T) {
+	r := ruledRig(t)
+	sized := strings.Replace(plain.Replace(strings.ReplaceAll(declared, "VERSION", "1")), "instances: 4", "instances: ${size}", 1)
+	sized = strings.Replace(sized, "rollout:\n", "  entry: {kind: route, host: web.example, to: {service: app, port: http}}\nrollout:\n", 1)
+	write(t, r.folder+"/repo/workloads/line.yaml", branchRules)
+	write(t, r.folder+"/repo/workloads/variables.yaml", "aditus: 1\nvariables: {size: 3, branch: main}\n")
+	tree, err := r.repo.Worktree()
+	r.must(err)
+	for _, name := range []string{"workloads/line.yaml", "workloads/variables.yaml"} {
+		_, err = tree.Add(name)
+		r.must(err)
+	}
+	r.write("workloads/web.yaml", sized, "Version 1")
+	name := plumbing.NewBranchReferenceName("preview/Quiet_Hours")
+	branch := func() {
+		r.must(tree.Checkout(&git.CheckoutOptions{Branch: name, Create: true}))
+		r.write("workloads/web.yaml", strings.Replace(sized, "web:1", "web:2", 1), "Version 2")
+		r.must(tree.Checkout(&git.CheckoutOptions{Branch: plumbing.NewBranchReferenceName("main")}))
+	}
+	branch()
+	r.run()
+	id := berth.ID{Workload: "web-quiet-hours", Site: "drydock"}
+	there := func(s status.Snapshot) bool {
+		b, ok := s.Find(id)
+		return ok && version(b) == "2" && b.Rollout == nil && b.Health.Healthy == 2
+	}
+	s := r.until("the branch has its own", func(s status.Snapshot) bool { return there(s) && version(berthAt(s, "drydock")) == "1" })
+	b, _ := s.Find(id)
+	if b.Branch == nil || b.Branch.Branch != "preview/Quiet_Hours" {
+		t.Errorf("for the branch %+v", b.Branch)
+	}
+	if host := r.desired(b.Applied).Parts["entry"].Host; host != "quiet-hours.web.example" {
+		t.Errorf("its route is for %s", host)
+	}
+	if _, ok := s.Find(berth.ID{Workload: "web-quiet-hours", Site: "north"}); ok {
+		t.Error("it is at another site too")
+	}
+	r.halt()
+	r.run()
+	r.until("it is there after a restart", there)
+	r.until("its end is told", func(s status.Snapshot) bool {
+		b, ok := s.Find(id)
+		return ok && b.Life != nil && b.Life.Name == "trials" && !b.Life.Announced.IsZero()
+	})
+	r.must(r.repo.Storer.RemoveReference(name))
+	gone := func(s status.Snapshot) bool { _, ok := s.Find(id); return !ok }
+	r.until("it is gone with its branch", gone)
+	if seen, err := r.sites["drydock"].Observe(t.Context(), id.Workload); err != nil || len(seen.Cohorts) > 0 {
+		t.Errorf("at the site is still %+v (%v)", seen, err)
+	}
+	branch()
+	r.until("it comes back with its branch", there)
+	r.must(r.repo.Storer.RemoveReference(name))
+	r.until("it is gone again", gone)
+	r.halt()
+	r.run()
+	r.wait(20 * time.Second)
+	if s := r.engine.Snapshot(); !gone(s) || version(berthAt(s, "drydock")) != "1" || len(s.Problems) > 0 {
+		t.Errorf("after a restart: %+v", s.Problems)
+	}
+}

@@ -67,7 +67,14 @@ func (e *Engine) mergeDeclared() {
 			of := map[berth.ID]declaration{}
 			for name, fingerprint := range l.state.Declared {
 				if id, ok := berth.ParseID(name); ok {
-					of[id] = declaration{fingerprint, l}
+					of[id] = declaration{fingerprint: fingerprint, link: l}
+				}
+			}
+			for _, trial := range l.state.Trials {
+				for name, fingerprint := range trial.Declared {
+					if id, ok := berth.ParseID(name); ok && !follows {
+						of[id] = declaration{fingerprint, l, &trial.Of}
+					}
 				}
 			}
 			if follows {
@@ -114,6 +121,7 @@ func (l *link) over(declared, of map[berth.ID]declaration) {
 type declaration struct {
 	fingerprint declare.Fingerprint
 	link        *link
+	trial       *berth.Trial // the branch that the berth is there for; nil for none
 }
 
 // meet starts the loops of berths that are declared for the first time.

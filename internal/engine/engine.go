@@ -137,6 +137,9 @@ func (e *Engine) recall() error {
 		if e.drivers[id.Site] == nil {
 			continue // the site was taken out of the settings; its record stays
 		}
+		if state.Trial != nil && state.Applied == "" && state.Rollout == 0 {
+			continue // it came and went with a branch
+		}
 		b := newLoop(e, id)
 		state.Change = b.state.Change
 		b.state = state
@@ -335,7 +338,9 @@ func (e *Engine) Snapshot() status.Snapshot {
 		}
 	}
 	for _, b := range e.berths {
-		s.Berths = append(s.Berths, b.shown)
+		if over := b.shown.Branch != nil && b.shown.Declared == nil && b.shown.Applied == nil && b.shown.Rollout == nil; !over { // its branch is gone, and so is it
+			s.Berths = append(s.Berths, b.shown)
+		}
 	}
 	slices.SortFunc(s.Berths, func(a, b status.Berth) int {
 		return cmp.Or(cmp.Compare(a.Workload, b.Workload), cmp.Compare(order[a.Site], order[b.Site]))

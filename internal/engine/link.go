@@ -27,10 +27,11 @@ type link struct {
 	stop   context.CancelFunc
 	every  atomic.Int64 // the polling interval, which may change at any moment
 
-	source config.Link
-	accept bool // take a rewritten branch as it is now, once; guarded by the engine's lock
-	state  linkState
-	shown  status.Link // guarded by the engine's lock
+	source   config.Link
+	branched bool // its branches were looked at since the start; guarded by the engine's lock
+	accept   bool // take a rewritten branch as it is now, once; guarded by the engine's lock
+	state    linkState
+	shown    status.Link // guarded by the engine's lock
 }
 
 // linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
@@ -41,6 +42,7 @@ type linkState struct {
 	History  map[string][]declare.Fingerprint `json:"history"`          // what was declared, oldest first, the present one last
 	Lines    []declare.Line                   `json:"lines,omitempty"`  // rules of the line, where the link has them, the newest first
 	Bound    map[string]string                `json:"bound,omitempty"`  // what is declared that came with a change of these, by the name of those from before it
+	Trials   map[string]trialState            `json:"trials,omitempty"` // by RULE BRANCH: what branches declare for berths of their own
 	Places   map[string]string                `json:"places,omitempty"` // of objects of a cluster's API in Git, by source.PlaceOf
 }
 
@@ -113,6 +115,9 @@ func (l *link) look(ctx context.Context) {
 	e.mu.Unlock()
 	asking, cancel := context.WithTimeout(ctx, lookTimeout)
 	err := l.take(asking, accept)
+	if err == nil && l.follow == nil && !l.source.Bundle() {
+		e.report("branches of "+l.source.Name, l.branchOut(asking))
+	}
 	cancel()
 	now := e.clock.Now()
 	e.mu.Lock()
@@ -152,7 +157,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 	if answer.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound}
+	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound, Trials: l.state.Trials}
 	if answer.Changed {
 		if err := l.declare(ctx, answer, &next); err != nil {
 			return err

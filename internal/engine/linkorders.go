@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -79,7 +80,7 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	if !ok {
 		return nil, source.Commit{}, fault.New(fault.ErrNotFound, "no link declares %s", id)
 	}
-	loaded, err := e.preview(ctx, d.link, ref)
+	loaded, err := e.preview(ctx, d.link, ref, nil)
 	if err != nil {
 		return nil, source.Commit{}, err
 	}
@@ -91,8 +92,8 @@ func (e *Engine) Preview(ctx context.Context, id berth.ID, ref string) (*declare
 	return nil, source.Commit{}, fmt.Errorf("%s declares no %s", source.At(d.link.source, ref).Ref(), id)
 }
 
-// preview reads what another branch or commit of a link declares; nothing of it is taken.
-func (e *Engine) preview(ctx context.Context, l *link, ref string) (source.Loaded, error) {
+// preview reads what another branch or commit of a link declares, with some variables set otherwise; nothing of it is taken.
+func (e *Engine) preview(ctx context.Context, l *link, ref string, set map[string]string) (source.Loaded, error) {
 	at := source.At(l.source, ref)
 	access := l.access()
 	if access.Cache != "" {
@@ -102,7 +103,9 @@ func (e *Engine) preview(ctx context.Context, l *link, ref string) (source.Loade
 	if err != nil {
 		return source.Loaded{}, err
 	}
-	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source))
+	options := e.loadOptions(l.source)
+	maps.Copy(options.Set, set)
+	loaded, problems := source.Load(ctx, answer.Files, options)
 	if wrong := problems.In(l.source.Folder).Wrong(); len(wrong) > 0 {
 		return loaded, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
 	}

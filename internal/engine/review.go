@@ -38,7 +38,7 @@ func (e *Engine) Review(ctx context.Context, ref string) (status.Review, error) 
 	loaded := map[*link]source.Loaded{}
 	var failed []error
 	for _, l := range links {
-		found, err := e.preview(ctx, l, ref)
+		found, err := e.preview(ctx, l, ref, nil)
 		if err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", l.source.Name, err))
 			continue

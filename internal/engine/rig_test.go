@@ -201,8 +201,21 @@ func (r *rig) until(what string, holds func(status.Snapshot) bool) status.Snapsh
 		}
 	}
 	s := r.engine.Snapshot()
-	r.t.Fatalf("never: %s; drydock %s; links %+v", what, describe(berthAt(s, "drydock")), s.Links)
+	r.t.Fatalf("never: %s; drydock %s; %v", what, describe(berthAt(s, "drydock")), troubles(s))
 	return s
+}
+
+// troubles are what is wrong with no berth in particular.
+func troubles(s status.Snapshot) (all []string) {
+	for _, l := range s.Links {
+		if l.Problem != nil {
+			all = append(all, l.Name+": "+l.Problem.Text)
+		}
+	}
+	for _, p := range s.Problems {
+		all = append(all, p.About+": "+p.Text)
+	}
+	return all
 }
 
 // hand changes a part of the workload at a site as a person there would.

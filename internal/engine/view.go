@@ -25,7 +25,7 @@ func (b *loop) view() status.Berth {
 		Declared: shown(declared), SyncStatus: syncStatusOf(b.state.Change.SyncStatus, applied, fingerprint), BehindBy: behind, Differences: b.state.Change.Differences, DriftSince: b.state.DriftSince,
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects, Fights: b.state.Fights(),
 		Waits: b.state.Waits, Asks: b.state.Asks, Offer: b.state.Offer, Problem: b.problem, LastRollout: b.state.LastRollout,
-		Life: b.state.Life, Ending: b.state.Ending, Gone: b.state.Gone, Sized: b.state.Sized, Restarting: b.state.Restarting,
+		Life: b.state.Life, Ending: b.state.Ending, Gone: b.state.Gone, Sized: b.state.Sized, Restarting: b.state.Restarting, Branch: b.state.Trial,
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}

@@ -54,6 +54,7 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		w.Needs = e.needsOf(b.id, w.Declared.Desired.Needs)
 	}
 	w.After, w.AfterProven = e.waitsFor(b.id)
+	w.Trial, w.BranchGone = e.trialOf(d), e.branchGone(b)
 	if line, name := e.line(); line != nil {
 		w.Rules = e.rulesOf(name, e.clock.Now())
 	}

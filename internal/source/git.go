@@ -74,24 +74,9 @@ func reach(ctx context.Context, link config.Link, access Access, seen string) (*
 		})
 		return repository, hash, err
 	}
-	auth, err := auth(link, access.Credential)
+	known, way, err := list(ctx, link, access)
 	if err != nil {
 		return nil, plumbing.ZeroHash, err
-	}
-	var bundle []byte
-	if link.CA != "" {
-		if bundle, err = os.ReadFile(link.CA); err != nil {
-			return nil, plumbing.ZeroHash, fmt.Errorf("link %s: read the certificates to trust: %w", link.Name, err)
-		}
-	}
-	remote := git.NewRemote(memory.NewStorage(), &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
-	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, CABundle: bundle, PeelingOption: git.AppendPeeled})
-	if err != nil {
-		return nil, plumbing.ZeroHash, explainGit(link, err)
-	}
-	known := map[plumbing.ReferenceName]plumbing.Hash{}
-	for _, ref := range refs {
-		known[ref.Name()] = ref.Hash()
 	}
 	hash, err := resolve(link, func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
 		if peeled, ok := known[name+"^{}"]; ok {
@@ -103,11 +88,70 @@ func reach(ctx context.Context, link config.Link, access Access, seen string) (*
 	if err != nil || hash.String() == seen {
 		return nil, hash, err
 	}
-	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: auth, CABundle: bundle, Tags: git.NoTags, Force: true})
+	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: way.auth, CABundle: way.bundle, Tags: git.NoTags, Force: true})
 	if err != nil && !errors.Is(err, ErrNoBranch) {
 		err = explainGit(link, err)
 	}
 	return repository, hash, err
+}
+
+// Branches lists the branches of a link's repository with the commits that they are at. Nothing is fetched.
+func Branches(ctx context.Context, link config.Link, access Access) (map[string]string, error) {
+	found := map[string]string{}
+	take := func(name plumbing.ReferenceName, hash plumbing.Hash) {
+		if name.IsBranch() {
+			found[name.Short()] = hash.String()
+		}
+	}
+	if name := link.Local(); name != "" {
+		repository, err := git.PlainOpenWithOptions(name, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s: %v; check that the folder is there and is a Git repository", ErrUnreachable, name, err)
+		}
+		refs, err := repository.Branches()
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s: %v", ErrUnreachable, name, err)
+		}
+		defer refs.Close()
+		err = refs.ForEach(func(ref *plumbing.Reference) error {
+			take(ref.Name(), ref.Hash())
+			return nil
+		})
+		return found, err
+	}
+	known, _, err := list(ctx, link, access)
+	for name, hash := range known {
+		take(name, hash)
+	}
+	return found, err
+}
+
+// way is what it takes to ask a repository far away.
+type way struct {
+	auth   transport.AuthMethod
+	bundle []byte // certificates to trust
+}
+
+// list asks a repository far away for all that it has.
+func list(ctx context.Context, link config.Link, access Access) (known map[plumbing.ReferenceName]plumbing.Hash, w way, err error) {
+	if w.auth, err = auth(link, access.Credential); err != nil {
+		return nil, w, err
+	}
+	if link.CA != "" {
+		if w.bundle, err = os.ReadFile(link.CA); err != nil {
+			return nil, w, fmt.Errorf("link %s: read the certificates to trust: %w", link.Name, err)
+		}
+	}
+	remote := git.NewRemote(memory.NewStorage(), &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: w.auth, CABundle: w.bundle, PeelingOption: git.AppendPeeled})
+	if err != nil {
+		return nil, w, explainGit(link, err)
+	}
+	known = map[plumbing.ReferenceName]plumbing.Hash{}
+	for _, ref := range refs {
+		known[ref.Name()] = ref.Hash()
+	}
+	return known, w, nil
 }
 
 // fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and

@@ -64,6 +64,8 @@ func TestLine(t *testing.T) {
 		"would be the end of all that the line has":                {"workloads: [quiet-hours], ", ""},
 		"would be announced before it began":                       {"after: 720h", "after: 70h"},
 		"\"tomorrow\" is no moment":                                {"after: 720h", "at: tomorrow"},
+		"\"preview\" is no pattern of branches":                    {"preview/*", "preview"},
+		"the host name is the same for all branches":               {"{branch}.crewing", "crewing"},
 		"it must be all or any of several":                         {"{any: [north, south]}", "{any: [north, south], all: [north]}"},
 		"is for all workloads, as the course line is":              {"    workloads: [tide*]\n", ""},
 		"have not the same course":                                 {"[boarding, gates]", "[boarding, tides]"},

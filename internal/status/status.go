@@ -104,6 +104,7 @@ type Berth struct {
 	Lasting     []string               `json:"lasting,omitempty"` // tasks of what is applied that cannot be undone
 	Style       declare.Style          `json:"style,omitempty"`   // in which what is declared would come
 	Lock        *berth.Lock            `json:"lock,omitempty"`
+	Branch      *berth.Trial           `json:"branch,omitempty"` // that it is there for
 	Life        *berth.Life            `json:"life,omitempty"`   // how long it has, by the line's rules
 	Ending      *berth.TornDown        `json:"ending,omitempty"` // it is being torn down
 	Gone        *berth.TornDown        `json:"gone,omitempty"`   // it was

@@ -87,7 +87,7 @@ func CellOf(b status.Berth) Cell {
 		c.Note, c.Tone = "starting", Moves
 	case b.Life != nil && !b.Life.Announced.IsZero():
 		c.Note, c.Tone = "ends "+b.Life.Ends.Local().Format("2 Jan"), Asks
-	case b.Follows != "":
+	case b.Follows != "" || b.Branch != nil:
 		c.Note = "preview"
 	case len(Orphans(b)) > 0:
 		c.Note = say.Count(len(Orphans(b)), "orphan")

@@ -160,6 +160,9 @@ func Describe(b status.Berth, now time.Time) []Line {
 	if b.Restarting != nil {
 		add("restart", fmt.Sprintf("all instances are started anew, one by one, since %s; %d were so far", clock(b.Restarting.Since, now), b.Restarting.Count), Moves)
 	}
+	if b.Branch != nil {
+		add("branch", fmt.Sprintf("it is there for the branch %s of %s, and goes with it", b.Branch.Branch, b.Branch.Link), Moves)
+	}
 	if b.Life != nil {
 		tone := Quiet
 		if !b.Life.Announced.IsZero() {

@@ -54,6 +54,7 @@ type State struct {
 	SizedAt     time.Time            `json:"sized_at,omitzero"`     // when one was set last
 	Restarting  *Restarting          `json:"restarting,omitempty"`
 	FirstAt     time.Time            `json:"first_at,omitzero"` // when something of it was first applied
+	Trial       *Trial               `json:"trial,omitempty"`   // the branch that it is there for; nil for none
 	EndTold     *Told                `json:"end_told,omitempty"`
 	Extended    *Extended            `json:"extended,omitempty"`
 	Ending      *TornDown            `json:"ending,omitempty"` // it is on its way
@@ -96,6 +97,8 @@ type World struct {
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
 	Rules       *course.Rules // of the line; nil where it has none
+	Trial       *Trial        // the branch that it is declared for; nil for none
+	BranchGone  bool          // there is none of those any more
 	Course      *Course       // what the line's rules say; nil where it has none
 	Pace        time.Duration // the longest time between two looks that still counts as watched; 0 for what is usual
 }

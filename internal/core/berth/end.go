@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
@@ -41,13 +42,40 @@ type TornDown struct {
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
 	Volumes bool      `json:"volumes,omitempty"` // they go too
+	Branch  bool      `json:"branch,omitempty"`  // with its branch, and it comes again with that
 }
 
 func (t TornDown) String() string { return t.Why }
 
+// Trial is the branch that a berth is there for, and how long it has.
+type Trial struct {
+	Branch string `json:"branch"`
+	Link   string `json:"link"` // whose branch it is
+	Rule   string `json:"rule"` // of the line, by its name
+
+	After, Notice time.Duration `json:"-"`
+	Volumes       bool          `json:"-"`
+}
+
+// takeTrial notes for which branch the berth is there, and tears it down once that is gone.
+func (d *decision) takeTrial() {
+	if g := d.State.Gone; d.world.Trial != nil && g != nil && g.Branch {
+		d.State.Gone, d.Durable = nil, true
+	}
+	switch t := d.world.Trial; {
+	case t != nil && (d.State.Trial == nil || *d.State.Trial != *t):
+		own := *t
+		d.State.Trial, d.Durable = &own, true
+	case t == nil && d.State.Trial != nil && d.world.BranchGone && d.State.Ending == nil && len(d.seen.Cohorts) > 0 && d.State.Lock == nil && !d.opens().After(d.now):
+		volumes := d.State.Trial.Volumes
+		_ = d.beginTearDown(TornDown{Why: "the branch " + d.State.Trial.Branch + " is gone", By: rollout.Automatic, Volumes: volumes, Branch: true}, false) // what keeps it up was asked
+	}
+}
+
 // ends announces the end of a berth's life, and begins to tear it down once that is over, was announced for long enough, and something
 // may move. It takes what a person says of that.
 func (d *decision) ends() {
+	d.takeTrial()
 	d.each(Extend, d.extend)
 	d.each(TearDown, func(o *order) error {
 		why := "torn down by " + o.who()
@@ -104,7 +132,7 @@ func (d *decision) life() (life *Life, notice time.Duration, volumes bool) {
 	if d.world.Rules == nil || d.State.Applied == "" {
 		return nil, 0, false
 	}
-	end, is := d.world.Rules.EndOf(d.id.Workload, d.id.Site, first)
+	end, is := d.end(first)
 	if !is {
 		return nil, 0, false
 	}
@@ -116,6 +144,17 @@ func (d *decision) life() (life *Life, notice time.Duration, volumes bool) {
 		life.Announced = told.At
 	}
 	return life, end.Notice, end.Volumes
+}
+
+// end is the one that comes first: by the line's ends, or by what it says of a branch's berth.
+func (d *decision) end(first time.Time) (course.End, bool) {
+	end, is := d.world.Rules.EndOf(d.id.Workload, d.id.Site, first)
+	if t := d.world.Trial; t != nil && t.After > 0 && !first.IsZero() {
+		if at := first.Add(t.After); !is || at.Before(end.At) {
+			return course.End{Name: t.Rule, At: at, Notice: t.Notice, Volumes: t.Volumes}, true
+		}
+	}
+	return end, is
 }
 
 // team is whose site it is; empty where nobody said.
@@ -130,7 +169,7 @@ func (d *decision) over() string {
 	if d.State.Applied == "" {
 		first = time.Time{} // it would begin anew
 	}
-	end, is := d.world.Rules.EndOf(d.id.Workload, d.id.Site, first)
+	end, is := d.end(first)
 	if x := d.State.Extended; !is || d.now.Before(end.At) || x != nil && d.now.Before(x.Until) {
 		return ""
 	}
@@ -198,7 +237,7 @@ func (d *decision) tearDown() {
 		gone.At = d.now
 		s := d.State
 		d.State = State{
-			Bars: s.Bars, Lock: s.Lock, LastRollout: s.LastRollout, LastRollback: s.LastRollback, Had: s.Had, TailEnds: s.TailEnds, Change: s.Change, agenda: s.agenda, Gone: &gone,
+			Bars: s.Bars, Lock: s.Lock, Trial: s.Trial, LastRollout: s.LastRollout, LastRollback: s.LastRollback, Had: s.Had, TailEnds: s.TailEnds, Change: s.Change, agenda: s.agenda, Gone: &gone,
 		}
 		d.fact(WasTornDown, t.By, s.Applied, "nothing of it is there any more: "+t.Why, nil)
 		return

@@ -22,6 +22,7 @@ type Line struct {
 
 	Schedules []Schedule `json:"schedules,omitempty"`
 	Ends      []End      `json:"ends,omitempty"`
+	Branches  []Branches `json:"branches,omitempty"`
 }
 
 // LineSite is what a line says of one of its sites.
@@ -144,6 +145,7 @@ func ReadLine(document Node) (Line, Problems) {
 		"freezes":   func(n Node, p string) { l.Freezes = r.windows(n, p, "freezes") },
 		"schedules": func(n Node, p string) { l.Schedules = r.schedules(n, p) },
 		"ends":      func(n Node, p string) { l.Ends = r.ends(n, p) },
+		"branches":  func(n Node, p string) { l.Branches = r.branches(n, p) },
 	})
 	r.whole(&l, document, courses, trains)
 	r.problems.Sort()

@@ -18,6 +18,12 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 	left, names := kit.Margin+1, workloadWidth
 	if p.W < 120 {
 		names = narrowWidth
+	} else {
+		longest := 0
+		for _, name := range m.workloads {
+			longest = max(longest, kit.Width(name))
+		}
+		names = max(names, min(longest+namesApart, widestNames))
 	}
 	room := p.W - left - kit.Margin - names
 	columns := max(1, len(s.Sites))

@@ -22,7 +22,9 @@ type layout struct {
 }
 
 const (
-	workloadWidth = 20 // at wide screens; names that are longer are cut
+	workloadWidth = 20 // at wide screens, or more for longer names
+	widestNames   = 30 // beyond which they are cut
+	namesApart    = 3
 	narrowWidth   = 11
 	leastColumn   = 13
 )

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/health"
 	"aditus/internal/core/say"
 	"aditus/internal/draw"
 	"aditus/internal/status"
@@ -234,8 +235,11 @@ func (m *Model) viewSites(p *kit.Page, y, end int) {
 			p.Choose(y)
 		}
 		role := kit.Text
-		if site.Health != "healthy" {
+		switch health.Word(site.Health) {
+		case health.Failing, health.Silent:
 			role = kit.Bad
+		case health.Starting:
+			role = kit.New
 		}
 		p.PutIn(left+2, y, width, kit.Text, site.Site)
 		at := left + 2 + width + 2
