@@ -95,7 +95,7 @@ func TestHeadless(t *testing.T) {
 	}
 	code, text, _ = shell(t, "status", "--json", "--data", data)
 	var s status.Snapshot
-	if err := json.Unmarshal([]byte(text), &s); code != exitOK || err != nil || len(s.Berths) != 40 {
+	if err := json.Unmarshal([]byte(text), &s); code != exitOK || err != nil || len(s.Berths) != 41 {
 		t.Errorf("code %d, %d berths, %v", code, len(s.Berths), err)
 	}
 	if b, _ := s.Find(berth.ID{Workload: "boarding", Site: "north"}); b.Bar == nil || b.Bar.Version != "4.13.0" {

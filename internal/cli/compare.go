@@ -49,7 +49,12 @@ are compared; with --site what is declared here and at another site.`,
   aditus compare fares/drydock --site north
   aditus compare tides/isles --exit-code >/dev/null || echo it differs
   aditus compare --all --with new-tariff --markdown`,
-		Args: cobra.MaximumNArgs(1),
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usageError{errors.New("aditus compare takes one berth, or none with --all; see aditus compare --help")}
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				whole.ref, whole.json, whole.exitCode = against.Ref, asJSON, exitCode

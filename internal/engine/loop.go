@@ -155,18 +155,29 @@ const (
 	followedBeats = 12
 	followedMost  = 12 * time.Second
 	followedAt    = 4 // moments in that time at which they are
+
+	crowded   = 500 // berths, for each so many of which these are looked at so much less often
+	mostCrowd = 4
 )
+
+// crowd is how many times less often berths are looked at whose target tells of changes, as there are so many.
+func (e *Engine) crowd() int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return max(1, min(mostCrowd, len(e.berths)/crowded))
+}
 
 // next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
 // healthy, nothing is under way, and no probe or guard is due before.
 func (b *loop) next(now time.Time) time.Time {
 	beat := now.Add(b.e.beat)
-	if b.state.Roll != nil || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned || b.word != health.Healthy || len(b.last.dead) > 0 {
+	waits := b.state.Change.SyncStatus == compare.Behind && !b.state.MayCome.IsZero() // for the line's rules, and is woken by what others come to
+	if b.state.Roll != nil || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned && !waits || b.word != health.Healthy || len(b.last.dead) > 0 {
 		return beat
 	}
 	next := now.Add(min(calmBeats*b.e.beat, calmMost))
-	if _, ok := b.driver.(target.Follower); ok {
-		calm := min(followedBeats*b.e.beat, followedMost)
+	if _, ok := b.driver.(target.Follower); ok && !waits {
+		calm := min(followedBeats*b.e.beat, followedMost) * time.Duration(b.e.crowd())
 		next = now.Add(calm).Truncate(calm / followedAt) // many berths at one moment wake the machine once
 	}
 	sooner := func(at time.Time) {
@@ -179,8 +190,8 @@ func (b *loop) next(now time.Time) time.Time {
 			sooner(due)
 		}
 	}
-	for _, at := range []time.Time{b.state.NextTurn(), b.state.LifeTurn()} {
-		if !at.IsZero() {
+	for _, at := range []time.Time{b.state.NextTurn(), b.state.LifeTurn(), b.state.MayCome} {
+		if at.After(now) {
 			sooner(at)
 		}
 	}

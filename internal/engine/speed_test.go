@@ -195,3 +195,84 @@ func BenchmarkMemory(b *testing.B) {
 	<-done
 	b.ReportMetric(float64(most)/(1<<20), "MB-at-most")
 }
+
+// follows is a stand-in site that would tell of changes by itself.
+type follows struct{ *sim.Site }
+
+func (follows) Follow(ctx context.Context, _ func(target.Berth)) { <-ctx.Done() }
+
+// BenchmarkCalm is the processor time that 2,000 calm berths take, as a share of one core: without rules, and with windows, freezes,
+// schedules and an end of life for each, of which nothing is due. Time is made up, so that it goes by as fast as the machine lets it.
+func BenchmarkCalm(b *testing.B) {
+	const berths, minutes = 2000, 10
+	for _, ruled := range []bool{false, true} {
+		b.Run(map[bool]string{false: "bare", true: "ruled"}[ruled], func(b *testing.B) {
+			repo := b.TempDir()
+			gitRun(b, repo, "init", "-q", "-b", "main")
+			for i := range berths {
+				write(b, filepath.Join(repo, fmt.Sprintf("w%d.yaml", i)), fmt.Sprintf("aditus: 1\nworkload: w%d\nsites: [north]\nparts: {app: {kind: service, artifact: \"r.example/w:1\", instances: 2}}\nrollout: {stages: [{share: 100 %%}], proving: 0s, interval: 1s}\n", i))
+			}
+			settings := config.Settings{
+				Beat: time.Second, Registries: map[string]config.Registry{"*": {Skip: true}}, Sites: []config.Site{{Name: "north", Automatic: true}},
+				Links: []config.Link{{Name: "repo", Repository: repo, Branch: "main", Every: time.Hour}},
+			}
+			if ruled {
+				text := "aditus: 1\ncourses: {line: {on: true, steps: [{sites: [north]}]}}\nwindows: [{name: always, from: 2020-01-01, until: 2040-01-01}]\nfreezes: [{name: festival, from: 2026-12-01, until: 2026-12-03}]\nends: [{name: some day, workloads: [w*], at: 2039-01-01}]\nschedules:\n"
+				for i := range 20 {
+					text += fmt.Sprintf("  - {name: s%d, do: restart, workloads: [w*%d], cron: \"0 3 1 1 *\"}\n", i, i%10)
+				}
+				write(b, filepath.Join(repo, declare.LineFile), text)
+				settings.Policy, settings.Sites[0].Automatic = "repo", false
+			}
+			gitRun(b, repo, "add", "-A")
+			gitRun(b, repo, "commit", "-q", "-m", "First")
+			ticking := clock.NewLockstep(start)
+			ticking.Join()
+			site, err := sim.Open("north", "", sim.Plain(), ticking.Now)
+			if err != nil {
+				b.Fatal(err)
+			}
+			book, err := ledger.Open(b.TempDir(), nil)
+			if err != nil {
+				b.Fatal(err)
+			}
+			e, err := New(settings, book, map[string]target.Driver{"north": follows{site}}, ticking, Access{Cache: b.TempDir()})
+			if err != nil {
+				b.Fatal(err)
+			}
+			ctx, cancel := context.WithCancel(context.Background())
+			ended := make(chan error, 1)
+			go func() { ended <- e.Run(ctx) }()
+			wait := func(d time.Duration) {
+				if err := ticking.Wait(ctx, ticking.Now().Add(d), nil); err != nil {
+					b.Fatal(err)
+				}
+			}
+			calm := func() (n int) {
+				for _, s := range e.Snapshot().Berths {
+					if s.Rollout == nil && s.SyncStatus == compare.Aligned {
+						n++
+					}
+				}
+				return n
+			}
+			for calm() < berths {
+				if wait(10 * time.Second); ticking.Now().Sub(start) > time.Hour {
+					b.Fatalf("only %d are calm", calm())
+				}
+			}
+			wait(time.Minute)
+			before := processorTime(b)
+			wait(minutes * time.Minute)
+			used := processorTime(b) - before
+			for b.Loop() {
+				runtime.Gosched() // all was measured already
+			}
+			b.ReportMetric(used.Seconds()/(minutes*60)*100, "%-of-a-core")
+			cancel()
+			<-ended
+			book.Close()
+			site.Close()
+		})
+	}
+}

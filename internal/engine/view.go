@@ -152,7 +152,11 @@ func (b *loop) health(seen *evidence) health.Summary {
 // publish shows a view to the faces.
 func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
+	before := b.course
 	b.shown, b.proven, b.course = v, b.state.Proven, b.seenOnCourse()
+	if b.course.of != before.of || b.course.Has != before.Has || b.course.Rolling != before.Rolling || b.course.Turned != before.Turned || !b.course.Proven.Equal(before.Proven) || len(b.course.Signs) != len(before.Signs) {
+		b.e.wakeOthers(b)
+	}
 	if b.breached = b.state.BreachSince; v.SyncStatus == compare.Unread || v.Rollout != nil { // what is not seen, or on its way, speaks for nobody
 		b.breached = time.Time{}
 	}
@@ -163,4 +167,19 @@ func (b *loop) publish(v status.Berth) {
 	}
 	b.e.mu.Unlock()
 	b.e.signal()
+}
+
+// wakeOthers has those look again that may wait for what a berth came to: its workload at other sites, and what rides with it at its
+// own. It is called with the lock held.
+func (e *Engine) wakeOthers(b *loop) {
+	line, _ := e.line()
+	if line == nil {
+		return
+	}
+	_, with := line.TrainOf(b.id.Workload)
+	for id, other := range e.berths {
+		if other != b && (id.Workload == b.id.Workload || id.Site == b.id.Site && slices.Contains(with, id.Workload)) {
+			other.nudge()
+		}
+	}
 }

@@ -58,7 +58,7 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 	if line, name := e.line(); line != nil {
 		w.Rules = e.rulesOf(name, e.clock.Now())
 	}
-	if w.Declared != nil {
+	if w.Declared != nil && (!b.settled(w.Declared) || w.Rules != nil && w.Rules.Ties(b.id.Workload, b.id.Site)) {
 		if w.Course = e.courseOf(b, w.Declared, e.clock.Now()); w.Course != nil && w.Course.Also != nil {
 			w.Roles = w.Course.Also.Roles // whoever plays a role by the same commit does not yet
 		}
@@ -67,6 +67,11 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		w.Shared = e.shared(b, e.clock.Now())
 	}
 	return w, nil
+}
+
+// settled tells whether what is declared is there, and nothing is asked or under way: the line's rules have nothing to say to that.
+func (b *loop) settled(declared *berth.Revision) bool {
+	return b.state.Applied == declared.Fingerprint && b.state.Roll == nil && b.state.Offer == nil && len(b.state.Signs) == 0
 }
 
 // behind tells by how many revisions what is applied is behind what Git declares for a berth, and what that is; empty

@@ -147,15 +147,18 @@ func (l *loader) sort(files []File) {
 func (l *loader) line(node declare.Node) {
 	line, wrong := declare.ReadLine(node)
 	if l.options.Sites != nil {
-		for _, c := range line.Courses {
-			for i, step := range c.Steps {
-				for _, site := range step.Sites {
-					if !slices.Contains(l.options.Sites, site) {
-						wrong = append(wrong, declare.Problem{File: node.File, Line: 1, Column: 1, Pointer: fmt.Sprintf("/courses/%s/steps/%d/sites", c.Name, i), Message: fmt.Sprintf("there is no site %q", site), Suggestion: "known are " + strings.Join(l.options.Sites, ", ")})
-					}
-				}
+		known := func(pointer, site string) {
+			if strings.ContainsAny(site, "*?[") || slices.Contains(l.options.Sites, site) {
+				return
+			}
+			wrong = append(wrong, declare.Problem{File: node.File, Line: 1, Column: 1, Pointer: pointer, Message: fmt.Sprintf("there is no site %q", site), Suggestion: "known are " + strings.Join(l.options.Sites, ", ")})
+		}
+		for pointer, sites := range line.SitesNamed() {
+			for _, site := range sites {
+				known(pointer, site)
 			}
 		}
+		wrong.Sort()
 	}
 	l.wrong(wrong...)
 	if l.options.NotLine {

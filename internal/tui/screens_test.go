@@ -162,7 +162,7 @@ func TestLinks(t *testing.T) {
 
 // TestMouse clicks on every new screen, and turns the wheel.
 func TestMouse(t *testing.T) {
-	for _, keys := range []string{"5 c f", "3 i", "K", "L"} {
+	for _, keys := range []string{"4 c f", "3 i", "K", "L"} {
 		a, _ := app(t)
 		press(a, keys)
 		before := frame(a, 158, 47)
@@ -194,7 +194,7 @@ func TestAnatomyNames(t *testing.T) {
 
 // TestKeys sees that on no screen a key means two things, and that whatever stands in the bar is bound.
 func TestKeys(t *testing.T) {
-	for _, opens := range []string{"2", "2 enter", "5 c", "K", "3 i", "3 i 2", "2 b", "2 b up", "L"} {
+	for _, opens := range []string{"2", "2 enter", "4 c", "K", "3 i", "3 i 2", "2 b", "2 b up", "L"} {
 		a, _ := app(t)
 		press(a, opens)
 		bound := map[string]string{}

@@ -228,8 +228,8 @@ var sizes = [][2]int{{158, 47}, {100, 30}, {80, 24}}
 func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
-		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "5 c"}, {"compare-all", "5 c f"}, {"compare-folded", "5 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "5 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {
@@ -255,10 +255,10 @@ func TestAsks(t *testing.T) {
 	}{
 		{"3 s", "", "Sign off fares at slipway? 8.2.0 then gets 95 % of the traffic."}, {"3 s enter", "sign off fares/slipway", "Done: sign off at fares · slipway."},
 		{"3 s esc", "", "Nothing was changed."}, {"3 s x x", "", "Sign off fares at slipway?"}, {"3 r enter", "roll back fares/slipway", "Done"}, {"3 o", "", "until someone lets it go on"},
-		{"2 u enter", "lift the bar boarding/north", "Done"}, {"5 y enter", "sync tides/isles", "Done"}, {"5 y", "", "This undoes: gauge instances 3 → 5."},
+		{"2 u enter", "lift the bar boarding/north", "Done"}, {"4 y enter", "sync tides/isles", "Done"}, {"4 y", "", "This undoes: gauge instances 3 → 5."},
 		{"2 r", "", "Roll back boarding at north from 4.12.2 to 4.12.1"}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},
-		{"5 c y enter", "sync tides/isles", "Done"}, {"5 c m y enter", "sync tides/isles gauge", "Done"}, {"5 c m y", "", "Sync only gauge of tides at isles?"}, {"5 c p", "", "The JSON Patch is in the clipboard"},
-		{"5 c b n o w h e r e enter", "", "There is no tides/islesnowhere"}, {"5 c b x enter", "", "a preview; nothing of it is taken"}, {"5 i c", "", "WHAT A SYNC DOES"},
+		{"4 c y enter", "sync tides/isles", "Done"}, {"4 c m y enter", "sync tides/isles gauge", "Done"}, {"4 c m y", "", "Sync only gauge of tides at isles?"}, {"4 c p", "", "The JSON Patch is in the clipboard"},
+		{"4 c b n o w h e r e enter", "", "There is no tides/islesnowhere"}, {"4 c b x enter", "", "a preview; nothing of it is taken"}, {"4 i c", "", "WHAT A SYNC DOES"},
 		{"/ p i e r s enter right x", "", "Remove tally from piers at slipway?"}, {"/ p i e r s enter right x p i e r s enter", "remove orphans piers/slipway", "Done"},
 		{"/ p i e r s enter right x p i e r enter", "", "Nothing was changed: that is not piers."}, {"/ p i e r s enter right x esc", "", "Nothing was changed."}, {"4 x", "", "nothing here is an orphan"}, {"4 e", "", "nothing is about to be put back"},
 		{"L v", "", "The link skerry-line answers."}, {"L +", "", "is polled every 5 s from now on"}, {"L -", "", "is polled every 30 s from now on"}, {"L down down +", "", "keeps its interval"}, {"L n", "", "is read again"}, {"L t", "", "No branch was rewritten."},

@@ -137,15 +137,18 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case b.Life != nil && !b.Life.Announced.IsZero():
 		return Need{Tone: Asks, rank: 6, since: b.Life.Announced, Keys: []Verb{Extend, WatchIt}, Text: say.Sentence(ends(b.Life, now))}, true
 	case b.Asks != nil && b.Lock == nil:
-		keys := []Verb{SignOff, Compare}
+		keys, rank := []Verb{SignOff, Compare}, 5
 		if b.Asks.Kind == course.Consent {
 			keys = []Verb{TakeOffer, PutOff, Compare}
+			if b.Asks.Last.IsZero() || b.Asks.Last.Sub(now) > soonTaken {
+				rank = 7 // nothing breaks while it is thought about
+			}
 		}
 		version := ""
 		if b.Declared != nil {
 			version = b.Declared.Version + " "
 		}
-		return Need{Tone: Asks, rank: 5, since: b.Asks.Since, Keys: keys, Text: say.Sentence(version+b.Asks.Why+planned(b)) + since(now, b.Asks.Since)}, true
+		return Need{Tone: Asks, rank: rank, since: b.Asks.Since, Keys: keys, Text: say.Sentence(version+b.Asks.Why+planned(b)) + since(now, b.Asks.Since)}, true
 	case b.Fights != "" && b.SyncStatus == compare.Drifted:
 		return Need{Tone: Bad, rank: 5, since: b.DriftSince, Keys: []Verb{Compare, Sync},
 			Text: fmt.Sprintf("Changed by hand: %s; %s. It is left now.", changedByHand(b), b.Fights)}, true
@@ -167,6 +170,9 @@ func ends(life *berth.Life, now time.Time) string {
 	}
 	return text
 }
+
+// soonTaken is how long before its last day an offer is as urgent as a sign-off.
+const soonTaken = 24 * time.Hour
 
 // onlyTells says so of a standing guard that does nothing by itself.
 func onlyTells(v guard.Verdict) string {

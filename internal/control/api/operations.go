@@ -165,6 +165,9 @@ var operations = []operation{
 			if until.IsZero() {
 				until = from.AddDate(0, 0, 14)
 			}
+			if !until.After(from) {
+				return nil, errInput("until is after from")
+			}
 			return c.Calendar(ctx, from, until)
 		}},
 	{method: "GET", path: "/v1/review", name: "review", about: "What a branch, tag or commit would change at every site, and what it would meet on its way.", scope: policy.Look, out: status.Review{},

@@ -65,6 +65,7 @@ type State struct {
 	Change  Change         `json:"-"` // what the last comparison found
 	Waits   string         `json:"-"` // why the declared revision does not come yet
 	Asks    *Ask           `json:"-"` // whom it waits for; nil where that is nobody
+	MayCome time.Time      `json:"-"` // waiting for the line's rules: when they are to be asked again at the latest; zero for not
 	Life    *Life          `json:"-"` // how long it has; nil for no end
 	agenda  agenda
 	Owed    []Fact `json:"-"` // what happened and could not be recorded yet: traffic went first
@@ -227,7 +228,7 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	d.turns()
 	d.liftBars()
 	d.locks()
-	d.State.Waits, d.State.Asks = "", nil
+	d.State.Waits, d.State.Asks, d.State.MayCome = "", nil, time.Time{}
 	if d.State.Roll == nil || d.State.Roll.Phase == rollout.Proven {
 		d.State.Change = d.compare()
 	}

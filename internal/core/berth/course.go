@@ -99,6 +99,9 @@ func (d *decision) onCourse(q *rollout.Question, declared *Revision, asked *orde
 		return answer.Over
 	}
 	q.Course = answer.Why
+	if d.State.MayCome = answer.Until; !answer.Until.After(d.now) {
+		d.State.MayCome = d.now.Add(askAgain)
+	}
 	if by == "" && len(answer.Who) > 0 {
 		_, step := d.asking(consents)
 		d.State.Asks = &Ask{Kind: answer.Kind, Who: answer.Who, Why: answer.Why, Since: d.now, Last: course.LastDay(step, d.State.OfferOf(declared.Fingerprint))}

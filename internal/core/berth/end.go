@@ -68,7 +68,7 @@ func (d *decision) takeTrial() {
 		d.State.Trial, d.Durable = &own, true
 	case t == nil && d.State.Trial != nil && d.world.BranchGone && d.State.Ending == nil && len(d.seen.Cohorts) > 0 && d.State.Lock == nil && !d.opens().After(d.now):
 		volumes := d.State.Trial.Volumes
-		_ = d.beginTearDown(TornDown{Why: "the branch " + d.State.Trial.Branch + " is gone", By: rollout.Automatic, Volumes: volumes, Branch: true}, false) // what keeps it up was asked
+		_ = d.beginTearDown(TornDown{Why: "the branch " + d.State.Trial.Branch + " is gone, or no rule is for it any more", By: rollout.Automatic, Volumes: volumes, Branch: true}, false) // what keeps it up was asked
 	}
 }
 

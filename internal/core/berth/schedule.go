@@ -217,7 +217,13 @@ type Restarting struct {
 // restart starts all instances of what is applied anew, one at a time, each once the one before is healthy again.
 func (d *decision) restart() {
 	d.each(Restart, func(o *order) error {
+		frozen := ""
+		if o.schedule != "" {
+			frozen = d.world.Rules.Frozen(d.now, d.id.Workload, d.id.Site)
+		}
 		switch applied := d.world.Revisions[d.State.Applied]; {
+		case frozen != "":
+			return fmt.Errorf("restart is not possible: %s", frozen)
 		case applied == nil:
 			return fmt.Errorf("restart is not possible: nothing of %s is there", d.id)
 		case d.State.Restarting != nil:

@@ -408,6 +408,17 @@ func (r *Rules) Announces(q Query) bool {
 	return !last.IsZero() && !q.Now.Before(last.Add(-step.Consent.Notice.Duration))
 }
 
+// Ties tells whether a berth may have to go back with others.
+func (r *Rules) Ties(workload, site string) bool {
+	if c := r.CourseOf(workload); c != nil {
+		if step := c.StepOf(site); step != nil && step.Back == declare.BackAll {
+			return true
+		}
+	}
+	_, with := r.TrainOf(workload)
+	return len(with) > 0
+}
+
 // GoesBack tells why a berth that has a revision is to go back from it, though it does well there; empty where it is not.
 func (r *Rules) GoesBack(q Query) string {
 	if c := r.CourseOf(q.Workload); c != nil && q.Here.Has {

@@ -190,3 +190,14 @@ func (r *Rules) Holds(now time.Time, workload, site string) string {
 	}
 	return ""
 }
+
+// Frozen tells why nothing moves at a berth now; empty where no freeze is.
+func (r *Rules) Frozen(now time.Time, workload, site string) string {
+	for i := range r.freezes {
+		w := &r.freezes[i]
+		if s, within := w.times.At(now); within && r.applies(&w.Window, workload, site) {
+			return fmt.Sprintf("%s: nothing moves until %s", w.Name, say.Moment(s.Until))
+		}
+	}
+	return ""
+}

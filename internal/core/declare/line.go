@@ -194,6 +194,34 @@ func (r *reader) whole(l *Line, document Node, courses, trains map[string]Node) 
 	}
 }
 
+// SitesNamed gives the sites, and patterns of sites, that the rules name, by JSON Pointer.
+func (l *Line) SitesNamed() map[string][]string {
+	named := map[string][]string{}
+	for site := range l.Sites {
+		named["/sites/"+Escape(site)] = []string{site}
+	}
+	for _, c := range l.Courses {
+		for i, step := range c.Steps {
+			named[fmt.Sprintf("/courses/%s/steps/%d/sites", Escape(c.Name), i)] = step.Sites
+		}
+	}
+	for key, windows := range map[string][]Window{"windows": l.Windows, "freezes": l.Freezes} {
+		for i, w := range windows {
+			named[fmt.Sprintf("/%s/%d/sites", key, i)] = w.Sites
+		}
+	}
+	for i, s := range l.Schedules {
+		named[fmt.Sprintf("/schedules/%d/sites", i)] = s.Sites
+	}
+	for i, e := range l.Ends {
+		named[fmt.Sprintf("/ends/%d/sites", i)] = e.Sites
+	}
+	for i, b := range l.Branches {
+		named[fmt.Sprintf("/branches/%d/site", i)] = []string{b.Site}
+	}
+	return named
+}
+
 // Selects tells whether something is for a berth.
 func (l *Line) Selects(s *Selector, workload, site string) bool {
 	return (len(s.Sites) == 0 || Matches(s.Sites, site)) && (len(s.Workloads) == 0 || Matches(s.Workloads, workload)) &&

@@ -63,7 +63,7 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 		p.Put(left, y, kit.Dim, text)
 	}
 	if hidden := len(m.workloads) - m.pageRows; hidden > 0 {
-		p.Right(p.W-kit.Margin-1, m.layout.rowsAt-2, kit.Dim, fmt.Sprintf("%d of %d shown", m.pageRows, len(m.workloads)))
+		p.Right(p.W-kit.Margin-2, m.layout.rowsAt-1, kit.Dim, fmt.Sprintf(" %d of %d shown ", m.pageRows, len(m.workloads)))
 	}
 }
 
