@@ -48,7 +48,7 @@ guards:
 soak:
 	ADITUS_SEEDS=20000 $(GO) test -count=1 -timeout 60m -run 'Simulation' ./internal/core/rollout
 	ADITUS_SEEDS=5000 $(GO) test -count=1 -timeout 60m -run 'Simulation' ./internal/core/berth
-	ADITUS_SEEDS=20000 $(GO) test -count=1 -timeout 60m -run 'Simulation' ./internal/core/course
+	ADITUS_SEEDS=20000 $(GO) test -count=1 -timeout 60m -run 'Simulation|Turns' ./internal/core/course
 
 fuzz:
 	$(GO) test -run '^$$' -fuzz 'FuzzRead$$' -fuzztime 60s ./internal/source

@@ -314,14 +314,19 @@ func (w *world) open(k weekly) bool {
 	return true
 }
 
+// seeds is how many worlds are played; ADITUS_SEEDS asks for more.
+func seeds() int {
+	if n, err := strconv.Atoi(os.Getenv("ADITUS_SEEDS")); err == nil {
+		return n
+	}
+	return 100
+}
+
 // TestSimulation plays made-up weeks of made-up lines: nothing begins that the line does not allow, and with obliging people all
 // that may come does, or says why not.
 func TestSimulation(t *testing.T) {
-	begun, seeds := 0, 100
-	if n, err := strconv.Atoi(os.Getenv("ADITUS_SEEDS")); err == nil {
-		seeds = n
-	}
-	for seed := range uint64(seeds) {
+	begun := 0
+	for seed := range uint64(seeds()) {
 		w := newWorld(seed, t)
 		w.release()
 		for i := range 250 {
@@ -361,7 +366,67 @@ func TestSimulation(t *testing.T) {
 			}
 		}
 	}
-	if begun < seeds {
-		t.Errorf("only %d of %d lines saw a revision", begun, seeds)
+	if begun < seeds() {
+		t.Errorf("only %d of %d lines saw a revision", begun, seeds())
+	}
+}
+
+// TestTurns has schedules of made-up lines come through years of running, outages and clocks that are set: each has its turn once, in
+// order, at a time at which it comes, and none that is over is forgotten; a life that is extended ends no earlier.
+func TestTurns(t *testing.T) {
+	crons := []string{"0 2 * * *", "30 1 * * *", "*/15 * * * *", "0 22 * * 1-5", "0 0 29 2 *", "15 6,18 * * *", "0 3 1 */3 *", "@daily", "@hourly", "5 0 * * 0"}
+	zones := []string{"", "Atlantic/Faroe", "Australia/Lord_Howe", "America/St_Johns", "Pacific/Apia"}
+	for seed := range seeds() {
+		chance := rand.New(rand.NewPCG(uint64(seed), 23))
+		line := declare.Line{}
+		for i := range 1 + chance.IntN(5) {
+			s := declare.Schedule{Name: fmt.Sprint("schedule ", i), Do: declare.ActPreview, Cron: crons[chance.IntN(len(crons))], Zone: zones[chance.IntN(len(zones))]}
+			if chance.IntN(5) == 0 {
+				s.Cron, s.Zone, s.At = "", "", time.Date(2026, time.Month(1+chance.IntN(12)), 1+chance.IntN(28), chance.IntN(24), 0, 0, 0, time.UTC).Format(time.RFC3339)
+			}
+			line.Schedules = append(line.Schedules, s)
+		}
+		now := time.Date(2026, 1, 1+chance.IntN(300), chance.IntN(24), chance.IntN(60), 0, 0, time.UTC)
+		r, err := New(line, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		had := map[string]time.Time{}
+		for _, name := range r.Scheduled("fares", "north") {
+			had[name] = now
+		}
+		for range 60 {
+			switch chance.IntN(8) {
+			case 0: // nothing runs for a while
+				now = now.Add(time.Duration(chance.IntN(40*24)) * time.Hour)
+			case 1: // the clock is set back
+				now = now.Add(-time.Duration(chance.IntN(26*60)) * time.Minute)
+			default: // the program is there, and looks when it said that it would
+				if next, comes := r.Next("fares", "north", had, now); comes && next.After(now) && next.Sub(now) < 40*24*time.Hour {
+					now = next
+				} else {
+					now = now.Add(time.Hour)
+				}
+			}
+			for _, due := range r.Due("fares", "north", had, now) {
+				ticks, err := calendar.NewTicks(due.Cron, due.Zone, due.Schedule.At)
+				if err != nil {
+					t.Fatal(err)
+				}
+				at, comes := ticks.After(due.At.Add(-time.Second))
+				switch {
+				case !due.At.After(had[due.Name]) || due.At.After(now):
+					t.Fatalf("seed %d: %s has its turn of %s at %s, after the one of %s", seed, due.Name, due.At, now, had[due.Name])
+				case !comes || !at.Equal(due.At):
+					t.Fatalf("seed %d: %s does not come at %s", seed, due.Name, due.At)
+				case !due.Missed && now.Sub(due.At) > Grace:
+					t.Fatalf("seed %d: %s of %s is done at %s, and not told as missed", seed, due.Name, due.At, now)
+				}
+				had[due.Name] = due.At
+				if after, comes := ticks.After(due.At); comes && !after.After(now) {
+					t.Fatalf("seed %d: %s came at %s too, before %s", seed, due.Name, after, now)
+				}
+			}
+		}
 	}
 }
