@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"aditus/internal/core/course"
 	"aditus/internal/core/say"
+	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 )
@@ -31,19 +33,7 @@ taken. The rules stand in line.yaml of the link that the settings name with poli
 		Example: "  aditus course fares\n  aditus course fares --with new-tariff",
 		Args:    oneArg("workload"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var told status.Course
-			remote, folder, err := r.running()
-			switch {
-			case err != nil:
-				return err
-			case remote != nil:
-				told, err = remote.Course(cmd.Context(), args[0], with)
-			default:
-				err = onlyAsked(cmd.Context(), folder, true, func(s *localEngine) (err error) {
-					told, err = s.Live.Course(cmd.Context(), args[0], with)
-					return err
-				})
-			}
+			told, err := r.course(cmd.Context(), args[0], with)
 			if err != nil {
 				return err
 			}
@@ -58,6 +48,49 @@ taken. The rules stand in line.yaml of the link that the settings name with poli
 	connectionFlags(cmd, &r)
 	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVar(&with, "with", "", "a branch, tag or commit, instead of what Git declares")
+	return cmd
+}
+
+// course asks the Aditus that runs, or one that runs for as long as that takes.
+func (r connection) course(ctx context.Context, workload, with string) (told status.Course, err error) {
+	remote, folder, err := r.running()
+	switch {
+	case err != nil:
+		return told, err
+	case remote != nil:
+		return remote.Course(ctx, workload, with)
+	}
+	err = onlyAsked(ctx, folder, true, func(s *localEngine) (err error) {
+		told, err = s.Live.Course(ctx, workload, with)
+		return err
+	})
+	return told, err
+}
+
+func newDrawCourse() *cobra.Command {
+	var r connection
+	var out, with string
+	var light bool
+	cmd := &cobra.Command{
+		Use:   "course WORKLOAD -o FILE",
+		Short: "The way of a revision through the sites of its course, with the earliest times",
+		Args:  oneArg("workload"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			format, err := draw.FormatOf(out)
+			if err != nil {
+				return usageError{err}
+			}
+			told, err := r.course(cmd.Context(), args[0], with)
+			if err != nil {
+				return err
+			}
+			return draw.Write(out, format, paletteOf(light), draw.OfCourse(told, time.Local))
+		},
+	}
+	connectionFlags(cmd, &r)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().StringVar(&with, "with", "", "a branch, tag or commit, instead of what Git declares")
+	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/course"
+	"aditus/internal/status"
 	"aditus/internal/view"
 	"aditus/internal/view/storytest"
 )
@@ -172,5 +174,32 @@ func TestCalendar(t *testing.T) {
 	}
 	if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-1.")) {
 		t.Error("it is no PDF")
+	}
+}
+
+// TestCourse draws a way through sites in every state that there is, and spreads of many and of none.
+func TestCourse(t *testing.T) {
+	at := time.Date(2026, 12, 4, 9, 0, 0, 0, time.UTC)
+	c := status.Course{Workload: "fares", Version: "8.2.0", Course: "line", On: true, Legs: []course.Leg{
+		{Site: "drydock", Step: 1, Proven: at}, {Site: "slipway", Step: 2, After: []string{"drydock"}, Rolling: true, Begins: at},
+		{Site: "north", Step: 3, After: []string{"slipway"}, Begins: at, Waits: "waits until slipway has proven it", Asks: []string{"waits for a sign-off by leads"}},
+		{Site: "south", Step: 3, After: []string{"slipway"}, Never: true, Waits: "the window by day does not open any more"},
+		{Site: "isles", Step: 5, After: []string{"north", "south", "nowhere"}, Any: true, ByHand: true},
+	}}
+	var svg, pdf bytes.Buffer
+	empty := Course(io.Discard, PDF, Light, status.Course{Workload: "fares"}, time.UTC)
+	if err := errors.Join(Course(&svg, SVG, Dark, c, time.UTC), Course(&pdf, PDF, Light, c, time.UTC), empty); err != nil {
+		t.Fatal(err)
+	}
+	words := texts(t, svg.Bytes())
+	for _, want := range []string{"fares 8.2.0", "on the course line", "proven Fri 4 Dec 09:00", "under way", "begins Fri 4 Dec 09:00", "waits for a sign-off by leads", "never", "by hand"} {
+		if !strings.Contains(words, want) {
+			t.Errorf("%q is not in the drawing", want)
+		}
+	}
+	s := storytest.Load(t).Snapshot
+	svg.Reset()
+	if err := errors.Join(Spread(&svg, SVG, Dark, view.NewSpread(s, "boarding")), Spread(io.Discard, PDF, Light, view.NewSpread(s, "nobody"))); err != nil || !strings.Contains(texts(t, svg.Bytes()), "4.12.2") {
+		t.Errorf("the spread: %v", err)
 	}
 }
