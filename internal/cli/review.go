@@ -103,6 +103,9 @@ func printReview(w io.Writer, r status.Review, zone *time.Location) error {
 	if r.Rules {
 		fmt.Fprintln(w, "It changes the line's rules too: what comes with it must satisfy those from before it as well.")
 	}
+	if len(r.Conflicts) > 0 {
+		fmt.Fprintf(w, "Both changed %s, each in its own way; this is told as the change has them.\n", kit.Plain(say.List(r.Conflicts)))
+	}
 	for _, work := range r.Workloads {
 		head := work.Workload
 		if work.Course != "" {

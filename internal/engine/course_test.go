@@ -296,9 +296,14 @@ func TestReview(t *testing.T) {
 	r.must(err)
 	r.write("workloads/web.yaml", changed, "Version 2")
 	r.must(tree.Checkout(&git.CheckoutOptions{Branch: plumbing.NewBranchReferenceName("main")}))
+	r.write("workloads/tides.yaml", strings.ReplaceAll(plain.Replace(strings.ReplaceAll(declared, "VERSION", "1")), "workload: web", "workload: tides"), "Tides, which the branch knows nothing of")
+	r.until("tides are declared", func(s status.Snapshot) bool {
+		_, ok := s.Find(berth.ID{Workload: "tides", Site: "north"})
+		return ok
+	})
 	told, err := r.engine.KeepReview(t.Context(), "feature", "Maren Oake")
 	r.must(err)
-	if told.Changes() != 2 || told.Berths != 2 || !told.Rules || len(told.Workloads) != 1 || told.Kept == 0 {
+	if told.Changes() != 2 || told.Berths != 4 || !told.Rules || !told.Behind || len(told.Conflicts) > 0 || len(told.Workloads) != 1 || told.Kept == 0 {
 		t.Fatalf("it would change %+v", told)
 	}
 	w := told.Workloads[0]
@@ -319,7 +324,7 @@ func TestReview(t *testing.T) {
 		t.Errorf("a branch that is not there: %v", err)
 	}
 	facts, err := r.book.Facts(ledger.Query{After: told.Kept - 1, Most: 1})
-	if err != nil || len(facts) != 1 || !strings.Contains(facts[0].Text, "Maren Oake previews feature: it would change 2 of 2 berths") {
+	if err != nil || len(facts) != 1 || !strings.Contains(facts[0].Text, "Maren Oake previews feature: it would change 2 of 4 berths") {
 		t.Errorf("on record is %+v (%v)", facts, err)
 	}
 }

@@ -103,11 +103,16 @@ func (e *Engine) preview(ctx context.Context, l *link, ref string, set map[strin
 	if err != nil {
 		return source.Loaded{}, err
 	}
+	return e.loadPreview(ctx, l, at.Ref(), answer.Files, set)
+}
+
+// loadPreview checks what another branch or commit would declare.
+func (e *Engine) loadPreview(ctx context.Context, l *link, name string, files []source.File, set map[string]string) (source.Loaded, error) {
 	options := e.loadOptions(l.source)
 	maps.Copy(options.Set, set)
-	loaded, problems := source.Load(ctx, answer.Files, options)
+	loaded, problems := source.Load(ctx, files, options)
 	if wrong := problems.In(l.source.Folder).Wrong(); len(wrong) > 0 {
-		return loaded, fmt.Errorf("%s would not be taken: %w", at.Ref(), wrong)
+		return loaded, fmt.Errorf("%s would not be taken: %w", name, wrong)
 	}
 	return loaded, nil
 }

@@ -38,12 +38,15 @@ func (e *Engine) Review(ctx context.Context, ref string) (status.Review, error) 
 	loaded := map[*link]source.Loaded{}
 	var failed []error
 	for _, l := range links {
-		found, err := e.preview(ctx, l, ref, nil)
+		found, merged, err := e.merge(ctx, l, ref)
 		if err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", l.source.Name, err))
 			continue
 		}
 		loaded[l] = found
+		if told.Behind = told.Behind || merged.Behind; len(merged.Conflicts) > 0 {
+			told.Conflicts = append(told.Conflicts, merged.Conflicts...)
+		}
 	}
 	switch {
 	case len(links) == 0:
@@ -62,6 +65,20 @@ func (e *Engine) Review(ctx context.Context, ref string) (status.Review, error) 
 	}
 	slices.SortFunc(told.Workloads, func(a, b status.ReviewWorkload) int { return strings.Compare(a.Workload, b.Workload) })
 	return told, nil
+}
+
+// merge reads what a link would declare with another branch or commit merged; nothing of it is taken.
+func (e *Engine) merge(ctx context.Context, l *link, ref string) (source.Loaded, source.Merged, error) {
+	access := l.access()
+	if access.Cache != "" {
+		access.Cache += "-preview"
+	}
+	merged, err := source.Merge(ctx, l.source, access, ref)
+	if err != nil {
+		return source.Loaded{}, merged, err
+	}
+	loaded, err := e.loadPreview(ctx, l, ref, merged.Files, nil)
+	return loaded, merged, err
 }
 
 // reviewRules are those that would be in force.

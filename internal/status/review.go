@@ -11,10 +11,12 @@ type Review struct {
 	Line      string           `json:"line"`
 	Ref       string           `json:"ref"`
 	Now       time.Time        `json:"now"`
-	Berths    int              `json:"berths"`          // that its links declare
-	Rules     bool             `json:"rules,omitempty"` // it changes the line's rules too
-	Workloads []ReviewWorkload `json:"workloads"`       // those that it changes, by name
-	Kept      int64            `json:"kept,omitempty"`  // the number of the fact that keeps it
+	Berths    int              `json:"berths"`              // that its links declare
+	Rules     bool             `json:"rules,omitempty"`     // it changes the line's rules too
+	Behind    bool             `json:"behind,omitempty"`    // what is declared went on since it was made from that; what came since stays
+	Conflicts []string         `json:"conflicts,omitempty"` // files that both changed, each in its own way: as it has them
+	Workloads []ReviewWorkload `json:"workloads"`           // those that it changes, by name
+	Kept      int64            `json:"kept,omitempty"`      // the number of the fact that keeps it
 }
 
 // ReviewWorkload is what it would change of one workload.

@@ -27,6 +27,11 @@ func WriteReview(w io.Writer, r status.Review, zone *time.Location) error {
 	if r.Rules {
 		out.WriteString("\nIt changes the line's rules too: what comes with it must satisfy those from before it as well.\n")
 	}
+	if len(r.Conflicts) > 0 {
+		fmt.Fprintf(&out, "\n**Both changed:** %s, each in its own way; this is told as the change has them.\n", escaped(say.List(r.Conflicts)))
+	} else if r.Behind {
+		out.WriteString("\nWhat is declared went on since it was made from that; what came since stays as it is.\n")
+	}
 	for _, work := range r.Workloads {
 		fmt.Fprintf(&out, "\n**%s**%s\n\n| sites | version | change | at the earliest | waits for |\n| --- | --- | --- | --- | --- |\n", escaped(work.Workload), onCourse(work))
 		var lasting []string
