@@ -74,9 +74,6 @@ func wellFormed(pattern string) bool {
 	return err == nil
 }
 
-// one tells whether the selection is a single berth by its name.
-func (s *selection) one() bool { return len(s.named) == 1 && len(s.patterns) == 0 }
-
 // has tells whether a berth is meant.
 func (s *selection) has(now status.Snapshot, id berth.ID) bool {
 	meant := slices.Contains(s.named, id) || slices.ContainsFunc(s.patterns, func(p string) bool {

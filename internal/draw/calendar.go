@@ -100,6 +100,9 @@ func (d *calendarSheet) lane(y float64, l view.CalendarLane) {
 			continue
 		}
 		c, x := d.tone(view.EntryTone(e.Sort)), d.x(from)
+		if e.Sort == course.SortBlocked {
+			c = d.dim
+		}
 		d.mark(x, y, c, e.Sort)
 		room := sheetWidth - edge - x - 8
 		if i+1 < len(l.Marks) {
@@ -115,7 +118,7 @@ func (d *calendarSheet) lane(y float64, l view.CalendarLane) {
 func (d *calendarSheet) mark(x, y float64, c color.Color, sort course.Sort) {
 	diamond := []vg.Point{d.point(x-4, y), d.point(x, y-4), d.point(x+4, y), d.point(x, y+4), d.point(x-4, y)}
 	switch sort {
-	case course.SortMove:
+	case course.SortMove, course.SortBlocked:
 		d.line(c, 1.2, nil, diamond...)
 	case course.SortWait:
 		d.canvas.FillPolygon(c, diamond)

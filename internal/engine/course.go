@@ -378,7 +378,7 @@ func (e *Engine) Calendar(_ context.Context, from, until time.Time) (status.Cale
 		case pending && rules != nil && rules.CourseOf(b.Workload) != nil:
 			coming[b.Workload] = true
 		case pending && b.Waits != "" && b.Rollout == nil:
-			within(course.Entry{Sort: course.SortWait, Name: b.Declared.Version, Site: b.Site, Workload: b.Workload, From: told.Now, Text: fmt.Sprintf("%s %s: %s", b.Workload, b.Declared.Version, b.Waits)})
+			within(course.Entry{Sort: course.SortBlocked, Name: b.Declared.Version, Site: b.Site, Workload: b.Workload, From: told.Now, Text: fmt.Sprintf("%s %s: %s", b.Workload, b.Declared.Version, b.Waits)})
 		}
 	}
 	for _, workload := range slices.Sorted(maps.Keys(coming)) {

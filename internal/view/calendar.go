@@ -183,7 +183,7 @@ func EntryTone(sort course.Sort) words.Tone {
 // EntrySign is the sign of an entry.
 func EntrySign(sort course.Sort) string {
 	switch sort {
-	case course.SortMove:
+	case course.SortMove, course.SortBlocked:
 		return "◇"
 	case course.SortWait:
 		return "◆"

@@ -186,7 +186,7 @@ func lifeActions(b status.Berth, place string) []Action {
 		down.Not = fmt.Errorf("locked by %s", b.Lock)
 	}
 	if b.Declared == nil && preview.Not == nil {
-		preview.Not = errors.New("Git declares nothing for it")
+		preview.Not = errors.New("nothing is declared for it in Git")
 	}
 	if b.Life == nil && b.Gone == nil && extend.Not == nil {
 		extend.Not = errors.New("no end is set for it")

@@ -24,7 +24,7 @@ type Ticks struct {
 func NewTicks(expression, zone, moment string) (Ticks, error) {
 	switch {
 	case (expression == "") == (moment == ""):
-		return Ticks{}, errors.New("write either cron: or at:")
+		return Ticks{}, errors.New("write either cron: or at: with it")
 	case moment != "" && zone != "":
 		return Ticks{}, errors.New("at: has an offset of its own; leave zone: out")
 	case moment != "":
@@ -41,7 +41,7 @@ func NewTicks(expression, zone, moment string) (Ticks, error) {
 	schedule, err := cron.ParseStandard(expression)
 	switch {
 	case strings.Contains(expression, "="):
-		return Ticks{}, errors.New("cron: its zone stands in zone:")
+		return Ticks{}, errors.New("cron: its zone stands in zone: beside it")
 	case strings.HasPrefix(expression, "@every"):
 		return Ticks{}, errors.New("cron: write at which minutes and hours, such as */15 * * * *")
 	case err != nil:

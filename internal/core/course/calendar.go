@@ -21,6 +21,7 @@ const (
 	SortSchedule Sort = "schedule" // something is done
 	SortMove     Sort = "move"     // a revision comes, at the earliest
 	SortWait     Sort = "wait"     // it waits for somebody
+	SortBlocked  Sort = "blocked"  // it comes only after something else did
 	SortOffer    Sort = "offer"    // it is offered to a site's team
 	SortEnd      Sort = "end"      // of a life
 )
@@ -111,7 +112,7 @@ func (l Leg) Entries(workload, version string, now time.Time) (all []Entry) {
 		all = append(all, e)
 	}
 	if len(all) == 0 && l.Waits != "" {
-		e.Sort, e.Text = SortWait, e.Text+": "+l.Waits
+		e.Sort, e.Text = SortBlocked, e.Text+": "+l.Waits
 		all = append(all, e)
 	}
 	return all

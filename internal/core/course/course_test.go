@@ -210,7 +210,7 @@ func TestCalendar(t *testing.T) {
 		{Leg{Begins: now.Add(time.Hour), Waits: "waits until north has proven it", Asks: []string{"is offered to islanders"}}, "move: fares 2 comes Thu 26 Nov 11:00 UTC at the earliest: waits until north has proven it; then is offered to islanders"},
 		{Leg{Begins: now, Waits: "waits for a sign-off by leads", Asks: []string{"waits for a sign-off by leads"}}, "wait: fares 2 waits for a sign-off by leads"},
 		{Leg{Begins: now, Waits: "is offered", Asks: []string{"is offered"}, LastDay: now.Add(time.Hour)}, "offer: fares 2 is offered"},
-		{Leg{Never: true, Waits: "was rolled back: slow"}, "wait: fares 2: was rolled back: slow"},
+		{Leg{Never: true, Waits: "was rolled back: slow"}, "blocked: fares 2: was rolled back: slow"},
 		{Leg{Never: true}, ""},
 	} {
 		got := ""

@@ -180,6 +180,9 @@ func (h chart) marks(p *kit.Page, y int, l view.CalendarLane) {
 			continue
 		}
 		role := kit.RoleOf(view.EntryTone(e.Sort))
+		if e.Sort == course.SortBlocked {
+			role = kit.Dim
+		}
 		next := h.right
 		for _, other := range l.Marks[i+1:] {
 			if ox, shown := h.x(other.From); shown {

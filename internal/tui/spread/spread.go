@@ -162,7 +162,7 @@ func (m *Model) View(p *kit.Page) {
 		p.Put(left, 3, kit.Text, "No site has it, and no link declares it any more.")
 		return
 	}
-	bar := min(48, max(8, p.W/3))
+	bar := min(36, max(8, p.W/4))
 	if p.W < 100 {
 		bar = 10
 	}
@@ -186,7 +186,7 @@ func (m *Model) View(p *kit.Page) {
 		if i == m.versions.At && !m.inside {
 			p.Choose(y)
 		}
-		name, role := v.Version, kit.Bright
+		name, role := v.Version, kit.Old
 		if name == "" {
 			name, role = "none", kit.Dim
 		} else if v.Version == s.Newest {
