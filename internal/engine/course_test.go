@@ -399,3 +399,49 @@ func TestBranches(t *testing.T) {
 		t.Errorf("after a restart: %+v", s.Problems)
 	}
 }
+
+// TestHeld has commits loosen a sign-off and a guard together with what they bring, and while that waits for the sign-off: it comes by the
+// rules from before each time. Loosened by itself, it holds for the next revision.
+func TestHeld(t *testing.T) {
+	r := atFirst(t)
+	signed := strings.ReplaceAll(declared, "VERSION", "2")
+	loose := strings.Replace(signed, ", sign-off: a lead", "", 1)
+	loose = strings.Replace(loose, "at-most: 10 %", "at-most: 90 %", 1)
+	r.write("workloads/web.yaml", loose, "Version 2, and no sign-off")
+	s := r.until("it waits all the same", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting && b.Rollout.New.Version == "2"
+	})
+	if w := strings.Join(s.Links[0].Warnings, "; "); !strings.Contains(w, "web/drydock: what the commit brings comes by the rules from before it, which it loosens: the sign-off by a lead and the guard slow as it was") {
+		t.Errorf("told is %q", w)
+	}
+	if limit := r.desired(berthAt(s, "drydock").Declared).Guards[0].Limit.Value; limit != 0.1 {
+		t.Errorf("the guard's limit is %v", limit)
+	}
+	r.write("workloads/web.yaml", strings.Replace(loose, "deadline: 30s", "deadline: 31s", 1), "And no sign-off again")
+	r.write("README.md", "words", "Something else")
+	r.wait(time.Minute)
+	s = r.until("it waits still", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
+	})
+	if got := version(berthAt(s, "drydock")); got != "1" {
+		t.Errorf("it helped itself to %s", got)
+	}
+	r.halt()
+	r.run()
+	r.until("it waits after a restart", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
+	})
+	r.must(r.order(berth.SignOff, "drydock"))
+	r.until("2 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	r.write("workloads/web.yaml", strings.Replace(strings.Replace(loose, "deadline: 30s", "deadline: 31s", 1), "web:2", "web:1", 1), "The next one, by the rules that were looked at")
+	s = r.until("1 comes without a sign-off", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return version(b) == "1" && b.Rollout == nil
+	})
+	if told := strings.Join(s.Links[0].Warnings, "; "); strings.Contains(told, "drydock") || !strings.Contains(told, "web/north") { // which never had it
+		t.Errorf("told is %q", told)
+	}
+}

@@ -12,8 +12,12 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/plan"
+	"aditus/internal/core/say"
+	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
 )
@@ -42,6 +46,8 @@ type linkState struct {
 	History  map[string][]declare.Fingerprint `json:"history"`          // what was declared, oldest first, the present one last
 	Lines    []declare.Line                   `json:"lines,omitempty"`  // rules of the line, where the link has them, the newest first
 	Bound    map[string]string                `json:"bound,omitempty"`  // what is declared that came with a change of these, by the name of those from before it
+	Raw      map[string]declare.Fingerprint   `json:"raw,omitempty"`    // what a commit has where it loosens rules of a rollout, beside what is declared of it
+	Held     map[string]string                `json:"held,omitempty"`   // and what of these rules is held, in words
 	Trials   map[string]trialState            `json:"trials,omitempty"` // by RULE BRANCH: what branches declare for berths of their own
 	Places   map[string]string                `json:"places,omitempty"` // of objects of a cluster's API in Git, by source.PlaceOf
 }
@@ -157,7 +163,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 	if answer.Seen == l.state.Seen {
 		return nil
 	}
-	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound, Trials: l.state.Trials}
+	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound, Trials: l.state.Trials, Raw: l.state.Raw, Held: l.state.Held}
 	if answer.Changed {
 		if err := l.declare(ctx, answer, &next); err != nil {
 			return err
@@ -194,7 +200,7 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		l.shown.Warnings = append(l.shown.Warnings, p.Error())
 	}
 	e.mu.Unlock()
-	next.Bound = nil
+	next.Bound, next.Raw, next.Held = nil, map[string]declare.Fingerprint{}, map[string]string{}
 	next.Declared, next.History = map[string]declare.Fingerprint{}, maps.Clone(l.state.History)
 	if next.History == nil {
 		next.History = map[string][]declare.Fingerprint{}
@@ -213,7 +219,10 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		if role := e.unlisted(d.Desired.Rollout.Stages, loaded.Line); role != "" {
 			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.describe(answer), id.Workload, id.Site, role, role, l.stays())
 		}
-		fingerprint := d.Fingerprint()
+		fingerprint, err := l.hold(ctx, id, &d.Desired, next)
+		if err != nil {
+			return err
+		}
 		next.Declared[id.String()] = fingerprint
 		if history := next.History[id.String()]; len(history) == 0 || history[len(history)-1] != fingerprint {
 			history = append(slices.Clone(history), fingerprint)
@@ -234,12 +243,64 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Desired: &d.Desired,
 		}
 	}
+	e.mu.Lock()
+	for _, name := range slices.Sorted(maps.Keys(next.Held)) {
+		l.shown.Warnings = append(l.shown.Warnings, fmt.Sprintf("%s: what the commit brings comes by the rules from before it, which it loosens: %s", name, next.Held[name]))
+	}
+	e.mu.Unlock()
 	for _, fingerprint := range slices.Sorted(maps.Keys(revisions)) {
 		if err := e.remember(ctx, revisions[fingerprint], sites[fingerprint]); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// hold holds what is declared for a berth to the rules of a rollout that were declared before, as long as it brings anything else that
+// is not at the site yet: a commit that loosens them does not help itself, nor what waits already. It gives what counts as declared.
+func (l *link) hold(ctx context.Context, id berth.ID, desired *declare.Desired, next *linkState) (declare.Fingerprint, error) {
+	e, name := l.e, id.String()
+	raw := desired.Fingerprint()
+	last, known := l.state.Declared[name]
+	lastRaw := last
+	if own, held := l.state.Raw[name]; held {
+		lastRaw = own
+	} else if !known || raw == last {
+		return raw, nil
+	}
+	e.mu.Lock()
+	applied := declare.Fingerprint("")
+	if b := e.berths[id]; b != nil && b.shown.Applied != nil {
+		applied = b.shown.Applied.Fingerprint
+	}
+	e.mu.Unlock()
+	there, err1 := e.revision(id.Workload, applied)
+	before, err2 := e.revision(id.Workload, last)
+	rules, err3 := e.revision(id.Workload, lastRaw)
+	switch err := errors.Join(err1, err2, err3); {
+	case err != nil:
+		return raw, err
+	case before == nil:
+		return raw, nil
+	case raw == lastRaw && raw != last: // as it was held before
+		*desired = *before.Desired
+		next.Raw[name], next.Held[name] = raw, l.state.Held[name]
+		return last, nil
+	case there != nil && plan.New(desired, compare.Three(there.Desired, desired, compare.LiveOf(there.Desired))).OnlyMarks():
+		return raw, nil // only rules change: they are looked at by themselves
+	case applied != last || rules == nil:
+		rules = before
+	}
+	own, held := declare.Tighten(*desired, *rules.Desired)
+	if len(held) == 0 {
+		return raw, nil
+	}
+	if err := e.ledger.Record(context.WithoutCancel(ctx), ledger.Entry{Revision: &berth.Revision{Fingerprint: raw, Workload: id.Workload, Version: desired.Version(), Desired: new(*desired)}}); err != nil {
+		return raw, err
+	}
+	*desired = own
+	next.Raw[name], next.Held[name] = raw, say.List(held)
+	return own.Fingerprint(), nil
 }
 
 // unlisted gives a role that stages ask a sign-off of and the settings do not list; empty for none.

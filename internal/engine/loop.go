@@ -37,6 +37,9 @@ type loop struct {
 	word     health.Word // of what is applied, and since when
 	since    time.Time
 
+	waitsFor   string // whatever numbers there are in it
+	waitsSince time.Time
+
 	instances map[string]*probed
 	panel     panel.Panel
 	last      *evidence                 // nil before the first look

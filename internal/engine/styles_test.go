@@ -139,10 +139,10 @@ func TestSyncWhileKept(t *testing.T) {
 // TestStandingGuard sees that a breach after the proof goes back to the revision before, once, and that a locked berth
 // stays as it is.
 func TestStandingGuard(t *testing.T) {
-	change := []string{countsOf, "    standing: roll back\n", "cool-down: 1m", "cool-down: 10m"}
+	change := []string{countsOf, "    standing: roll back\n", "cool-down: 1m", "cool-down: 10m", stagesOf, "  stages: [{share: 100 %}]\n"}
 	for _, locks := range []bool{false, true} {
 		r := atFirst(t, change...)
-		r.push("later", append(change, stagesOf, "  stages: [{share: 100 %}]\n")...)
+		r.push("later", change...)
 		r.until("it is proven", func(s status.Snapshot) bool {
 			b := berthAt(s, "drydock")
 			return version(b) == "later" && b.Rollout == nil

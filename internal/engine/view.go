@@ -29,6 +29,12 @@ func (b *loop) view() status.Berth {
 		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
+	if text := numbers.ReplaceAllString(v.Waits, "0"); text != b.waitsFor {
+		b.waitsFor, b.waitsSince = text, b.e.clock.Now()
+	}
+	if v.Waits != "" {
+		v.WaitsSince = b.waitsSince
+	}
 	for _, wave := range b.state.Change.Plan.Waves {
 		for _, step := range wave {
 			v.Changes = append(v.Changes, step.String())

@@ -94,11 +94,12 @@ type Berth struct {
 	Health      health.Summary         `json:"health"`
 	HealthSince time.Time              `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
 	Looked      time.Time              `json:"looked,omitzero"`
-	Waits       string                 `json:"waits,omitempty"` // why the declared revision does not come yet
-	Asks        *berth.Ask             `json:"asks,omitempty"`  // whom it waits for, by the line's rules
-	Offer       *berth.Offer           `json:"offer,omitempty"` // of what is declared to the site's team
-	Cools       time.Time              `json:"cools,omitzero"`  // until when nothing comes by itself after a rollback
-	Bar         *berth.Bar             `json:"bar,omitempty"`   // of the declared revision
+	Waits       string                 `json:"waits,omitempty"`      // why the declared revision does not come yet
+	WaitsSince  time.Time              `json:"waits_since,omitzero"` // as far as this program saw
+	Asks        *berth.Ask             `json:"asks,omitempty"`       // whom it waits for, by the line's rules
+	Offer       *berth.Offer           `json:"offer,omitempty"`      // of what is declared to the site's team
+	Cools       time.Time              `json:"cools,omitzero"`       // until when nothing comes by itself after a rollback
+	Bar         *berth.Bar             `json:"bar,omitempty"`        // of the declared revision
 	Problem     *Problem               `json:"problem,omitempty"`
 	Guards      int                    `json:"guards,omitempty"`  // of what is applied
 	Lasting     []string               `json:"lasting,omitempty"` // tasks of what is applied that cannot be undone

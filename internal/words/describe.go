@@ -266,7 +266,10 @@ func Next(b status.Berth, now time.Time) string {
 		case b.Bar != nil:
 			return fmt.Sprintf("%s stays barred until Git moves on or a person lifts the bar", b.Bar.Version)
 		case b.Waits != "":
-			return b.Waits
+			if b.WaitsSince.IsZero() {
+				return b.Waits
+			}
+			return b.Waits + ", since " + clock(b.WaitsSince, now)
 		case undeclared(b):
 			return "Git no longer declares it here; nothing is removed"
 		case Lost(b):

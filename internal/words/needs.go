@@ -57,15 +57,30 @@ func Needs(s status.Snapshot) []Need {
 		}
 		needs = append(needs, n)
 	}
-	silent := map[string][]status.Berth{}
+	silent, ending := map[string][]status.Berth{}, map[string][]status.Berth{}
 	for _, b := range s.Berths {
 		if b.SyncStatus == compare.Unread && b.Problem != nil {
 			silent[b.Site] = append(silent[b.Site], b)
 			continue
 		}
 		if n, ok := needOf(b, s.Now); ok {
+			if n.Keys[0] == Extend { // those that end together are told together
+				key := b.Site + " " + b.Life.Name + b.Life.Ends.String()
+				if ending[key] = append(ending[key], b); len(ending[key]) > 1 {
+					continue
+				}
+			}
 			n.Berth, n.About = b.ID, b.Workload+" · "+b.Site
 			needs = append(needs, n)
+		}
+	}
+	for _, berths := range ending {
+		if first := berths[0]; len(berths) > 1 {
+			needs = slices.DeleteFunc(needs, func(n Need) bool { return n.Berth == first.ID && n.Keys[0] == Extend })
+			needs = append(needs, Need{
+				Berth: first.ID, About: first.Site, Tone: Asks, rank: endRank, since: first.Life.Announced, Keys: []Verb{Extend, WatchIt},
+				Text: say.Sentence(fmt.Sprintf("%s at %s: of each %s", say.Count(len(berths), "berth"), first.Site, ends(first.Life, s.Now))),
+			})
 		}
 	}
 	for site, berths := range silent {
@@ -135,7 +150,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 		return Need{Tone: Asks, rank: 6, since: b.DriftSince, Keys: []Verb{LeaveIt, Sync},
 			Text: fmt.Sprintf("Changed by hand at %s: %s. It is put back at %s unless you leave it.", b.DriftSince.Local().Format("15:04"), changedByHand(b), b.Corrects.Local().Format("15:04:05"))}, true
 	case b.Life != nil && !b.Life.Announced.IsZero():
-		return Need{Tone: Asks, rank: 6, since: b.Life.Announced, Keys: []Verb{Extend, WatchIt}, Text: say.Sentence(ends(b.Life, now))}, true
+		return Need{Tone: Asks, rank: endRank, since: b.Life.Announced, Keys: []Verb{Extend, WatchIt}, Text: say.Sentence(ends(b.Life, now))}, true
 	case b.Asks != nil && b.Lock == nil:
 		keys, rank := []Verb{SignOff, Compare}, 5
 		if b.Asks.Kind == course.Consent {
@@ -170,6 +185,9 @@ func ends(life *berth.Life, now time.Time) string {
 	}
 	return text
 }
+
+// endRank is where ends of lives stand among the needs.
+const endRank = 6
 
 // soonTaken is how long before its last day an offer is as urgent as a sign-off.
 const soonTaken = 24 * time.Hour

@@ -8,6 +8,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
+	"aditus/internal/core/health"
 	"aditus/internal/status"
 )
 
@@ -46,5 +47,30 @@ func TestAsked(t *testing.T) {
 			t.Errorf("%s: %s", want, got)
 		}
 		b.Offer = nil
+	}
+}
+
+// TestEnds tells ends of lives that come together once for a site, and never hides what else is wrong there.
+func TestEnds(t *testing.T) {
+	now := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
+	life := &berth.Life{Name: "the trial", Ends: now.Add(50 * time.Hour), Announced: now.Add(-time.Hour)}
+	s := status.Snapshot{Now: now}
+	for _, workload := range []string{"boarding", "fares", "tides"} {
+		s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: workload, Site: "quay"}, Life: life, SyncStatus: "aligned", Health: health.Summary{Word: health.Healthy}, Applied: &berth.Revision{Version: "1"}})
+	}
+	s.Berths[1].Health = health.Summary{Word: health.Failing, Failing: 1, Total: 2, Reason: "does not answer"}
+	needs := Needs(s)
+	if len(needs) != 2 || needs[0].Berth.Workload != "fares" || needs[1].About != "quay" || needs[1].Text != "2 berths at quay: of each its life ends in 2 d 2 h, on Thu 3 Dec 14:00 UTC (the trial); it is torn down then." {
+		t.Errorf("%+v", needs)
+	}
+	s.Berths = s.Berths[:1]
+	if needs := Needs(s); len(needs) != 1 || needs[0].About != "boarding · quay" || needs[0].Keys[0] != Extend {
+		t.Errorf("of one: %+v", needs)
+	}
+	over := *life
+	over.Ends, over.Waits = now.Add(-time.Minute), "boarding/quay is locked by Maren Oake"
+	s.Berths[0].Life = &over
+	if text := Needs(s)[0].Text; !strings.Contains(text, "ended on Tue 1 Dec 11:59 UTC (the trial), and it is not torn down yet: boarding/quay is locked") {
+		t.Errorf("over and locked: %s", text)
 	}
 }

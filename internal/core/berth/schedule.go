@@ -32,10 +32,10 @@ type agenda struct {
 func (s State) NextTurn() time.Time { return s.agenda.next }
 
 // turns gives the orders of schedules that have their turn, once each however the program ends: that they had it is on record before
-// anything of it is done.
+// anything of it is done. While a rollout is under way, or the site cannot be seen, they wait for theirs.
 func (d *decision) turns() {
 	rules := d.world.Rules
-	if rules == nil || !d.seen.Reached {
+	if rules == nil || !d.seen.Reached || d.State.Roll != nil || d.State.Ending != nil {
 		return
 	}
 	if d.State.agenda.of == rules && (d.State.agenda.next.IsZero() || d.now.Before(d.State.agenda.next)) {

@@ -236,7 +236,7 @@ func (d *decision) goBack(what declare.Fingerprint, to *Revision, by string, cau
 	if to.Fingerprint == d.State.Applied {
 		s.New.Set = d.State.Set // it never went
 	}
-	d.State.Roll, d.State.Rollout, d.State.LastRollback, d.State.Left, d.State.Calls = &s, s.ID, d.now, nil, ""
+	d.State.Roll, d.State.Rollout, d.State.LastRollback, d.State.Left, d.State.Calls, d.State.Restarting = &s, s.ID, d.now, nil, "", nil
 	d.State.Proven = slices.DeleteFunc(d.State.Proven, func(f declare.Fingerprint) bool { return f == from.Revision })
 	d.State.Bars = append(d.State.Bars, Bar{Revision: from.Revision, Version: from.Version, Why: s.Why, By: by, At: d.now, Rollout: s.ID})
 	d.forgetBars()

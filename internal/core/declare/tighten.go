@@ -1,0 +1,139 @@
+package declare
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+
+	"aditus/internal/core/guard"
+)
+
+// Tighten gives a desired state with rules for its rollout that are no looser than others, which were declared before it: no sign-off, soak
+// or guard of them is missing. A commit that loosens them does not help what it brings with it. held names what was kept of them,
+// in words; it is empty where nothing had to be.
+func Tighten(d, before Desired) (own Desired, held []string) {
+	own = d
+	own.Rollout.Stages = slices.Clone(d.Rollout.Stages)
+	own.Guards = slices.Clone(d.Guards)
+	for i := range own.Rollout.Stages {
+		own.Rollout.Stages[i].Guards = slices.Clone(own.Rollout.Stages[i].Guards)
+	}
+	held = append(own.holdSignOffs(before), own.holdTimes(before)...)
+	held = append(held, own.holdGuards(before)...)
+	if len(held) == 0 {
+		return d, nil
+	}
+	return own, held
+}
+
+// holdSignOffs keeps the sign-offs that stages asked for: each at the last stage with no more traffic that asks for none, or else at the
+// first such one.
+func (d *Desired) holdSignOffs(before Desired) (held []string) {
+	asked := map[string]int{}
+	for _, stage := range d.Rollout.Stages {
+		asked[stage.SignOff]++
+	}
+	for _, stage := range before.Rollout.Stages {
+		if stage.SignOff == "" {
+			continue
+		}
+		if asked[stage.SignOff] > 0 {
+			asked[stage.SignOff]--
+			continue
+		}
+		at := -1
+		for i, own := range d.Rollout.Stages {
+			if own.SignOff == "" && (at < 0 || own.Share <= stage.Share) {
+				at = i
+			}
+		}
+		if at >= 0 {
+			d.Rollout.Stages[at].SignOff = stage.SignOff
+			held = append(held, "the sign-off by "+stage.SignOff)
+		}
+	}
+	return held
+}
+
+// holdTimes keeps the time that a rollout takes at least, and the share that old keeps through proving.
+func (d *Desired) holdTimes(before Desired) (held []string) {
+	soaks := func(stages []Stage) (sum Span) {
+		for _, stage := range stages {
+			sum.Duration += stage.Soak.Duration
+		}
+		return sum
+	}
+	if less := soaks(before.Rollout.Stages).Duration - soaks(d.Rollout.Stages).Duration; less > 0 && len(d.Rollout.Stages) > 0 {
+		d.Rollout.Stages[0].Soak.Duration += less
+		held = append(held, fmt.Sprintf("%s of soak", Span{less}.Duration))
+	}
+	if less := before.Rollout.Proving.Duration - d.Rollout.Proving.Duration; less > 0 {
+		d.Rollout.Proving = before.Rollout.Proving
+		held = append(held, fmt.Sprintf("%s of proving", before.Rollout.Proving.Duration))
+	}
+	if d.Rollout.Style == before.Rollout.Style && d.Rollout.Controls() < before.Rollout.Controls() {
+		d.Rollout.Control = before.Rollout.Control
+		held = append(held, "what old keeps through proving")
+	}
+	return held
+}
+
+// holdGuards keeps the guards. One that is gone, or is another one under its name, is kept beside: what it measured may not be there any
+// more, so that its silence holds nothing.
+func (d *Desired) holdGuards(before Desired) (held []string) {
+	for _, was := range before.Guards {
+		at := slices.IndexFunc(d.Guards, func(g guard.Rule) bool { return g.Name == was.Name })
+		if at < 0 {
+			d.Guards = append(d.Guards, kept(was, was.Name))
+			held = append(held, "the guard "+was.Name)
+			continue
+		}
+		is := &d.Guards[at]
+		asBefore := *is
+		asBefore.Limit.Value, asBefore.Then, asBefore.Standing, asBefore.Missing = was.Limit.Value, was.Then, was.Standing, was.Missing
+		if !reflect.DeepEqual(asBefore, was) {
+			name := was.Name + " as before"
+			if slices.ContainsFunc(d.Guards, func(g guard.Rule) bool { return g.Name == name }) {
+				continue
+			}
+			d.Guards = append(d.Guards, kept(was, name))
+			held = append(held, "the guard "+was.Name)
+			continue
+		}
+		changed := false
+		if is.Limit.Value > was.Limit.Value {
+			is.Limit.Value, changed = was.Limit.Value, true
+		}
+		if was.Then == guard.RollBack && is.Then != guard.RollBack {
+			is.Then, changed = was.Then, true
+		}
+		if was.Standing == guard.RollBack && is.Standing != guard.RollBack {
+			is.Standing, changed = was.Standing, true
+		}
+		if was.Missing != guard.MissingIgnored && is.Missing == guard.MissingIgnored {
+			is.Missing, changed = was.Missing, true
+		}
+		if changed {
+			held = append(held, "the guard "+was.Name+" as it was")
+		}
+	}
+	for _, was := range before.Guards {
+		if before.Rollout.counts(was.Name) && !d.Rollout.counts(was.Name) {
+			for i := range d.Rollout.Stages {
+				d.Rollout.Stages[i].Guards = nil // all count
+			}
+			held = append(held, "the guard "+was.Name+" in the stages")
+		}
+	}
+	return held
+}
+
+func kept(g guard.Rule, name string) guard.Rule {
+	g.Name, g.Missing = name, guard.MissingIgnored
+	return g
+}
+
+// counts tells whether a guard counts in any stage.
+func (r Rollout) counts(name string) bool {
+	return len(r.Stages) == 0 || slices.ContainsFunc(r.Stages, func(s Stage) bool { return len(s.Guards) == 0 || slices.Contains(s.Guards, name) })
+}

@@ -1,0 +1,71 @@
+package declare
+
+import (
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"aditus/internal/core/guard"
+)
+
+// TestTighten takes one thing after the other out of the rules of a rollout, and finds it held; what is made stricter is left.
+func TestTighten(t *testing.T) {
+	seconds := func(n int) Span { return Span{time.Duration(n) * time.Second} }
+	control := 0.1
+	before := Desired{
+		Rollout: Rollout{Style: Canary, Stages: []Stage{{Share: 0.05, Soak: seconds(60)}, {Share: 0.25, Soak: seconds(60), SignOff: "a lead"}, {Share: 1, Soak: seconds(30)}}, Proving: seconds(120), Control: &control},
+		Guards: []guard.Rule{
+			{Name: "errors", Limit: guard.Limit{Kind: guard.AtMost, Value: 0.05}, Then: guard.RollBack, Standing: guard.RollBack, Missing: guard.MissingHolds},
+			{Name: "slow", Limit: guard.Limit{Kind: guard.AboveOld, Value: 0.02}, Then: guard.RollBack, Standing: guard.Tell, Missing: guard.MissingBreaches, Way: guard.Sequential},
+		},
+	}
+	for _, c := range []struct {
+		name   string
+		change func(*Desired)
+		held   string
+	}{
+		{"nothing", func(*Desired) {}, ""},
+		{"stricter", func(d *Desired) {
+			d.Guards[0].Limit.Value, d.Rollout.Proving, d.Rollout.Stages[0].SignOff = 0.01, seconds(600), "a captain"
+		}, ""},
+		{"no sign-off", func(d *Desired) { d.Rollout.Stages[1].SignOff = "" }, "the sign-off by a lead"},
+		{"somebody else's", func(d *Desired) { d.Rollout.Stages[1].SignOff = "anybody" }, "the sign-off by a lead"},
+		{"one stage", func(d *Desired) { d.Rollout.Stages = []Stage{{Share: 1}} }, "the sign-off by a lead, 2m30s of soak"},
+		{"less soak", func(d *Desired) { d.Rollout.Stages[2].Soak = Span{} }, "30s of soak"},
+		{"soak moved", func(d *Desired) { d.Rollout.Stages[2].Soak, d.Rollout.Stages[0].Soak = Span{}, seconds(90) }, ""},
+		{"less proving", func(d *Desired) { d.Rollout.Proving = Span{} }, "2m0s of proving"},
+		{"no control", func(d *Desired) { d.Rollout.Control = new(float64) }, "what old keeps through proving"},
+		{"a guard less", func(d *Desired) { d.Guards = d.Guards[1:] }, "the guard errors"},
+		{"a higher limit", func(d *Desired) { d.Guards[0].Limit.Value = 0.5 }, "the guard errors as it was"},
+		{"only told", func(d *Desired) { d.Guards[1].Then = guard.Tell }, "the guard slow as it was"},
+		{"only told afterwards", func(d *Desired) { d.Guards[0].Standing = guard.Tell }, "the guard errors as it was"},
+		{"silence ignored", func(d *Desired) { d.Guards[0].Missing = guard.MissingIgnored }, "the guard errors as it was"},
+		{"another guard under the name", func(d *Desired) { d.Guards[1].Way = guard.ByCount }, "the guard slow"},
+		{"another kind of limit", func(d *Desired) { d.Guards[0].Limit = guard.Limit{Kind: guard.AboveOld, Value: 0.9} }, "the guard errors"},
+		{"it counts in no stage", func(d *Desired) {
+			for i := range d.Rollout.Stages {
+				d.Rollout.Stages[i].Guards = []string{"slow"}
+			}
+		}, "the guard errors in the stages"},
+		{"all of it", func(d *Desired) { d.Guards, d.Rollout = nil, Rollout{Style: Rolling, Stages: []Stage{{Share: 1}}} }, "the sign-off by a lead, 2m30s of soak, 2m0s of proving, the guard errors, the guard slow"},
+	} {
+		d := before
+		d.Workload = "fares"
+		d.Rollout.Stages, d.Guards = slices.Clone(before.Rollout.Stages), slices.Clone(before.Guards)
+		c.change(&d)
+		given := d
+		given.Rollout.Stages, given.Guards = slices.Clone(d.Rollout.Stages), slices.Clone(d.Guards)
+		own, held := Tighten(d, before)
+		if got := strings.Join(held, ", "); got != c.held {
+			t.Errorf("%s: held is %q, want %q", c.name, got, c.held)
+		}
+		if !reflect.DeepEqual(d, given) {
+			t.Errorf("%s: what was given was changed", c.name)
+		}
+		if len(held) == 0 != reflect.DeepEqual(own, d) {
+			t.Errorf("%s: held %v, and it became %+v", c.name, held, own)
+		}
+	}
+}
