@@ -71,7 +71,7 @@ func TestMarked(t *testing.T) {
 	r.push("1", "at-most: 10 %", "at-most: 12 %", "grace: 10s", "grace: 12s")
 	r.until("marked", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.SyncStatus == compare.Aligned && b.Rollout == nil && len(r.desired(b.Applied).Guards) == 1 && r.desired(b.Applied).Guards[0].Limit.Value == 0.08
+		return b.SyncStatus == compare.Aligned && b.Rollout == nil && len(r.desired(b.Applied).Guards) == 1 && r.desired(b.Applied).Guards[0].Limit.Value == 0.12
 	})
 	if after := instances(r, "drydock"); after != before {
 		t.Errorf("instances %s became %s", before, after)
@@ -489,7 +489,7 @@ func TestPinned(t *testing.T) {
 	r.run()
 	now := r.until("the limit is declared", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Declared != nil && r.desired(b.Declared).Guards[0].Limit.Value == 0.12
+		return b.Declared != nil && r.desired(b.Declared).Guards[0].Limit.Value == 0.08
 	})
 	if artifact := r.desired(berthAt(now, "drydock").Declared).Parts["app"].Artifact; artifact != was {
 		t.Errorf("what was declared as %s is %s after a restart", was, artifact)
