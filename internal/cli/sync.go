@@ -145,6 +145,8 @@ type syncing struct {
 
 	mu  sync.Mutex // one writes at a time
 	out io.Writer
+
+	came int // how many orders were taken and berths came to their end, until the last look
 }
 
 // synced is one of its berths on its way.
@@ -154,6 +156,7 @@ type synced struct {
 	was     compare.SyncStatus
 	ordered bool
 	again   time.Time // when an order that was refused is given again
+	tried   int       // how much had come when it was refused last
 	begun   time.Time
 	told    string
 	end     ending
@@ -192,12 +195,22 @@ func (s *syncing) all(ctx context.Context, berths []berth.ID, named func(berth.I
 		}
 		var group errgroup.Group
 		group.SetLimit(atOnce)
+		others := map[*synced]bool{} // told beforehand, as each is changed by its own step
+		s.came = 0
+		for _, one := range all {
+			if others[one] = s.others(all, one); one.ordered {
+				s.came++
+			}
+			if one.end != syncUnder {
+				s.came++
+			}
+		}
 		for _, one := range all {
 			b, there := now.Find(one.id)
 			switch {
 			case one.end != syncUnder:
 			case there:
-				group.Go(func() error { return s.step(ctx, one, b, s.others(all, one)) })
+				group.Go(func() error { return s.step(ctx, one, b, others[one]) })
 			case time.Since(begun) > settleTime:
 				s.tell(one, "it is gone")
 				one.end = syncRefused
@@ -224,10 +237,10 @@ func (s *syncing) all(ctx context.Context, berths []berth.ID, named func(berth.I
 	}
 }
 
-// others tells whether something else of the command is still on its way at a berth's site, which it may wait for.
+// others tells whether something else of the command is on its way at a berth's site, or about to be, which it may wait for.
 func (s *syncing) others(all []*synced, own *synced) bool {
 	return slices.ContainsFunc(all, func(one *synced) bool {
-		return one != own && one.id.Site == own.id.Site && one.end == syncUnder && one.ordered
+		return one != own && one.id.Site == own.id.Site && one.end == syncUnder && (one.ordered || one.again.IsZero())
 	})
 }
 
@@ -293,9 +306,9 @@ func (s *syncing) step(ctx context.Context, one *synced, b status.Berth, others 
 		switch {
 		case err != nil && ctx.Err() != nil:
 			return nil // the time is over
-		case err != nil && others: // it may wait for one that is on its way
+		case err != nil && (others || s.came > one.tried && s.came > 0): // it may wait for one that is on its way, or came meanwhile
 			s.tell(one, err.Error()+"; tried again as others come to their end")
-			one.again = time.Now().Add(tryAgain)
+			one.again, one.tried = time.Now().Add(tryAgain), s.came
 			return nil
 		case err != nil:
 			s.tell(one, err.Error())

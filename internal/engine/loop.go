@@ -175,7 +175,7 @@ func (e *Engine) crowd() int {
 func (b *loop) next(now time.Time) time.Time {
 	beat := now.Add(b.e.beat)
 	waits := b.state.Change.SyncStatus == compare.Behind && !b.state.MayCome.IsZero() // for the line's rules, and is woken by what others come to
-	if b.state.Roll != nil || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned && !waits || b.word != health.Healthy || len(b.last.dead) > 0 {
+	if b.state.Roll != nil || b.state.Unsettled() || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned && !waits || b.word != health.Healthy || len(b.last.dead) > 0 {
 		return beat
 	}
 	next := now.Add(min(calmBeats*b.e.beat, calmMost))

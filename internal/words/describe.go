@@ -54,6 +54,9 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 		}
 		return string(b.SyncStatus) + ", " + string(b.Health.Word), CellOf(b).Tone
 	}
+	if b.Keeps() && r.KeptFor(now) <= 0 {
+		return "proven; what is left of " + cmp.Or(r.Old.Version, "the old side") + " goes", Good
+	}
 	if b.Keeps() {
 		return fmt.Sprintf("proven; the set of %s is kept for %s more, so that the way back is at once", r.Old.Version, say.Span(r.KeptFor(now))), Good
 	}

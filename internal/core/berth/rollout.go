@@ -51,6 +51,9 @@ func (d *decision) advance() {
 		case o.Verb == TearDown:
 			coming = "its end"
 		default:
+			if e, _ := entryOf(o.Verb); e.when == steady && before.Possible(rollout.Release) != nil {
+				o.taken, o.again = true, true // it is over but for what is left of the old side
+			}
 			continue
 		}
 		o.taken, o.again = true, true // it begins once what is left of the old side has made room

@@ -106,6 +106,11 @@ func (d *decision) resizes() bool {
 	return !d.State.SizedAt.IsZero() && d.now.Sub(d.State.SizedAt) < settling
 }
 
+// Unsettled tells whether something other than a rollout is under way, which goes on step by step.
+func (s State) Unsettled() bool {
+	return s.Ending != nil || s.Restarting != nil || !s.SizedAt.IsZero()
+}
+
 // scale sets numbers of instances, and has the site follow.
 func (d *decision) scale() {
 	applied := d.desired(d.State.Applied)
