@@ -445,3 +445,91 @@ func TestHeld(t *testing.T) {
 		t.Errorf("told is %q", told)
 	}
 }
+
+// TestTrain has two workloads ride together: neither comes to a site before the other may, and where one is rolled back the other, which
+// came by the same commit and is proven, goes back with it.
+func TestTrain(t *testing.T) {
+	rules := `aditus: 1
+roles: {leads: [Edda Marsh]}
+courses: {line: {on: true, steps: [{sites: [drydock]}, {sites: [north], after: drydock}]}}
+trains: {harbour: [web, tides]}
+`
+	r := ruledRig(t)
+	tides := func(version string) string {
+		text := strings.ReplaceAll(plain.Replace(strings.ReplaceAll(declared, "VERSION", version)), "workload: web", "workload: tides")
+		stages, _, _ := strings.Cut(text, "guards:\n")
+		return stages
+	}
+	both := func(version, bad string) {
+		write(t, r.folder+"/repo/workloads/tides.yaml", tides(version))
+		tree, err := r.repo.Worktree()
+		r.must(err)
+		_, err = tree.Add("workloads/tides.yaml")
+		r.must(err)
+		r.both(bad, rules)
+	}
+	both("1", "1")
+	r.run()
+	at := func(s status.Snapshot, workload, site string) status.Berth {
+		b, _ := s.Find(berth.ID{Workload: workload, Site: site})
+		return b
+	}
+	r.until("both are at north", func(s status.Snapshot) bool {
+		web, tides := at(s, "web", "north"), at(s, "tides", "north")
+		return version(web) == "1" && version(tides) == "1" && web.Rollout == nil && tides.Rollout == nil
+	})
+	both("2", "slow")
+	s := r.until("web is rolled back at drydock, and tides with it", func(s status.Snapshot) bool {
+		web, tides := at(s, "web", "drydock"), at(s, "tides", "drydock")
+		return web.Bar != nil && web.Rollout == nil && tides.Bar != nil && tides.Rollout == nil
+	})
+	if tides := at(s, "tides", "drydock"); version(tides) != "1" || !strings.Contains(tides.Bar.Why, "web was rolled back, and the train harbour goes back together") {
+		t.Errorf("tides at drydock: %s, %+v", describe(tides), tides.Bar)
+	}
+	r.wait(2 * time.Minute)
+	s = r.engine.Snapshot()
+	for _, workload := range []string{"web", "tides"} {
+		if b := at(s, workload, "north"); version(b) != "1" || b.Rollout != nil {
+			t.Errorf("%s at north: %s", workload, describe(b))
+		}
+	}
+}
+
+// TestScheduledLook has Git looked at, and drift looked for, when schedules say so, and not before.
+func TestScheduledLook(t *testing.T) {
+	r := newRig(t)
+	r.change = func(s *config.Settings) {
+		s.Policy, s.Roles = "repo", nil
+		s.Sites = []config.Site{{Name: "drydock"}, {Name: "north"}}
+		s.Links[0].Every = 10 * time.Hour
+	}
+	rules := `aditus: 1
+sites: {drydock: {drift: {look: "0 3 * * *"}}}
+courses: {line: {on: true, steps: [{sites: [drydock]}]}}
+schedules:
+  - {name: read, do: look, at: "2026-03-12T09:06:00Z"}
+  - {name: hands, do: look for drift, sites: [drydock], at: "2026-03-12T09:04:00Z"}
+`
+	r.both("1", rules)
+	r.run()
+	r.until("drydock has 1", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	r.hand("drydock", "app", "instances", "3") // the first that it sees is told; what comes after waits for its time
+	s := r.until("it was changed by hand", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == "drifted" })
+	r.must(r.order(berth.Sync, "drydock"))
+	r.until("it is put back", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == "aligned" })
+	told := len(r.texts("drydock", berth.Drifted))
+	r.hand("drydock", "app", "instances", "2")
+	r.wait(30 * time.Second)
+	if now := len(r.texts("drydock", berth.Drifted)); now != told || s.Now.Sub(start) > 4*time.Minute {
+		t.Errorf("drift was told %d times before its time, at %s", now, s.Now)
+	}
+	s = r.until("it is told", func(status.Snapshot) bool { return len(r.texts("drydock", berth.Drifted)) == told+1 })
+	if at := s.Now.Sub(start); at < 4*time.Minute || at > 4*time.Minute+20*time.Second {
+		t.Errorf("it was told after %s", at)
+	}
+	r.both("2", rules)
+	s = r.until("Git is read", func(s status.Snapshot) bool { d := berthAt(s, "drydock").Declared; return d != nil && d.Version == "2" })
+	if at := s.Now.Sub(start); at < 6*time.Minute || at > 6*time.Minute+20*time.Second {
+		t.Errorf("it was read after %s", at)
+	}
+}
