@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -44,6 +45,7 @@ type evidence struct {
 type probed struct {
 	tracks map[string]health.Track
 	due    map[string]time.Time
+	asked  []time.Time // when it was started anew because somebody asked for that
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
@@ -211,7 +213,7 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			if desired.Parts[in.Part].Kind == declare.Task {
 				continue // it runs to its end, and is done or failed then
 			}
-			judged := desired.Parts[in.Part].Health(b.instances[in.ID].tracks, in.Started, in.Restarts, in.Again, now)
+			judged := desired.Parts[in.Part].Health(b.instances[in.ID].tracks, in.Started, b.instances[in.ID].unasked(in.Restarts), in.Again, now)
 			switch {
 			case in.CannotStart != "":
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
@@ -227,6 +229,19 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			}
 		}
 	}
+}
+
+// askedWithin is how far the time at which a site notes a restart may be from when it was asked for one.
+const askedWithin = 5 * time.Second
+
+// unasked are the restarts that nobody asked for: those that are, such as all instances one by one, tell nothing of its health.
+func (s *probed) unasked(restarts []time.Time) []time.Time {
+	if len(s.asked) == 0 {
+		return restarts
+	}
+	return slices.DeleteFunc(slices.Clone(restarts), func(at time.Time) bool {
+		return slices.ContainsFunc(s.asked, func(asked time.Time) bool { return at.Sub(asked).Abs() < askedWithin })
+	})
 }
 
 // scraped is what one instance showed, or why that could not be read.

@@ -300,6 +300,9 @@ func (b *loop) act(ctx context.Context, d berth.Decision) error {
 		if failed := b.driver.Restart(ctx, b.id.Workload, id); failed != nil {
 			err = errors.Join(err, fmt.Errorf("start %s anew: %w", id, failed))
 		}
+		if all := d.State.Restarting; all != nil && all.Last == id && b.instances[id] != nil {
+			b.instances[id].asked = append(b.instances[id].asked, b.e.clock.Now())
+		}
 	}
 	return err
 }
