@@ -32,8 +32,9 @@ func newSync() *cobra.Command {
 		Long: `Starts the rollout of what Git declares at each berth, as y does on the board, and
 waits until all are proven, rolled back, or wait for a person. They go together; one
 that needs another one of them begins when that one is there. A berth that is as
-declared is left alone. Berths are named, or chosen by patterns and selectors. Parts go in the order in which they need each other; where
-one does not become healthy the next do not start, and what is healthy stays.
+declared is left alone. Berths are named, or chosen by patterns and selectors. Parts go
+in the order in which they need each other; where one does not become healthy the next
+do not start, and what is healthy stays.
 
 Where no Aditus runs on the data folder, one runs for as long as this takes, and
 takes nothing else meanwhile. The exit code is 1 where a berth did not come to what

@@ -75,6 +75,7 @@ func (l *link) branchOut(ctx context.Context) error {
 					continue
 				}
 				one = was
+				one.Declared = maps.Clone(was.Declared) // what is kept is replaced, never changed
 			}
 			for id := range one.Declared {
 				if other := taken[id]; other != "" {

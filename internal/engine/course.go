@@ -269,16 +269,16 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 	}
 	policy := e.policyLink()
 	e.mu.Unlock()
-	var other map[string]source.Declaration // by site
+	var other map[berth.ID]source.Declaration
 	if ref != "" && link != nil {
 		loaded, err := e.preview(ctx, link, ref, nil)
 		if err != nil {
 			return told, err
 		}
-		other = map[string]source.Declaration{}
+		other = map[berth.ID]source.Declaration{}
 		for _, d := range loaded.Declarations {
 			if d.Workload == workload {
-				other[d.Site] = d
+				other[berth.ID{Workload: d.Workload, Site: d.Site}] = d
 			}
 		}
 		if link == policy && loaded.Line != nil {
@@ -306,20 +306,26 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 		told.Legs, told.Version = e.plan(line, rules, workload, now)
 		return told, nil
 	}
-	told.Legs = rules.Plan(workload, now, func(site string) (course.Query, bool) {
-		q := e.query(line, berth.ID{Workload: workload, Site: site}, now)
-		d, declared := other[site]
-		told.Version = cmp.Or(told.Version, d.Version())
-		q.Elsewhere = map[string]course.Berth{}
-		for at := range other {
-			if at != site {
-				q.Elsewhere[at] = course.Berth{Declared: true}
+	told.Legs = planned(workload, other, rules, now)
+	if len(told.Legs) > 0 {
+		first := other[berth.ID{Workload: workload, Site: told.Legs[0].Site}]
+		told.Version = first.Version()
+	}
+	return told, nil
+}
+
+// planned foresees the way of what some other commit declares, of which nothing is anywhere yet.
+func planned(workload string, declared map[berth.ID]source.Declaration, rules *course.Rules, now time.Time) []course.Leg {
+	return rules.Plan(workload, now, func(site string) (course.Query, bool) {
+		d, is := declared[berth.ID{Workload: workload, Site: site}]
+		q := course.Query{Now: now, Workload: workload, Site: site, Elsewhere: map[string]course.Berth{}, Here: course.Berth{Declared: is}, Author: d.Commit.Author, Takes: rollout.Least(d.Rollout)}
+		for id := range declared {
+			if id.Workload == workload && id.Site != site {
+				q.Elsewhere[id.Site] = course.Berth{Declared: true}
 			}
 		}
-		q.Here, q.Author, q.Takes = course.Berth{Declared: declared}, d.Commit.Author, rollout.Least(d.Rollout)
-		return q, declared
+		return q, is
 	})
-	return told, nil
 }
 
 // plan foresees when what is declared for a workload comes to its sites. It is called with the lock held.

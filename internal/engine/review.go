@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
@@ -15,7 +14,6 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/plan"
-	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
@@ -126,7 +124,7 @@ func (e *Engine) reviewLink(l *link, loaded source.Loaded, rules *course.Rules, 
 		w := status.ReviewWorkload{Workload: workload, Link: l.source.Name}
 		var legs []course.Leg
 		if rules != nil {
-			legs = e.reviewLegs(workload, next, rules, line, told.Now)
+			legs = planned(workload, next, rules, told.Now)
 			if c := line.CourseOf(workload); c != nil {
 				w.Course, w.Off = c.Name, !c.On
 			}
@@ -147,7 +145,7 @@ func (e *Engine) reviewLink(l *link, loaded source.Loaded, rules *course.Rules, 
 			}
 			one := status.ReviewSite{Site: site.Name, From: version[id], Does: []string{"nothing of it is declared any more: what runs stays until a person removes it"}}
 			if coming {
-				one.To, one.Does, one.Lasting = to.Version(), reviewed(from, wanted), lasting(from, wanted)
+				one.To, one.Does, one.Lasting = to.Version(), reviewed(from, wanted), berth.Lasting(wanted)
 				w.Subject, w.Author = cmp.Or(w.Subject, to.Commit.Subject), cmp.Or(w.Author, to.Commit.Author)
 			}
 			if i := slices.IndexFunc(legs, func(leg course.Leg) bool { return leg.Site == site.Name }); i >= 0 && coming {
@@ -159,20 +157,6 @@ func (e *Engine) reviewLink(l *link, loaded source.Loaded, rules *course.Rules, 
 			told.Workloads = append(told.Workloads, w)
 		}
 	}
-}
-
-// reviewLegs foresee its way by the rules that would be in force.
-func (e *Engine) reviewLegs(workload string, next map[berth.ID]source.Declaration, rules *course.Rules, line *declare.Line, now time.Time) []course.Leg {
-	return rules.Plan(workload, now, func(site string) (course.Query, bool) {
-		d, declared := next[berth.ID{Workload: workload, Site: site}]
-		q := course.Query{Now: now, Workload: workload, Site: site, Elsewhere: map[string]course.Berth{}, Here: course.Berth{Declared: declared}, Author: d.Commit.Author, Takes: rollout.Least(d.Rollout)}
-		for id := range next {
-			if id.Workload == workload && id.Site != site {
-				q.Elsewhere[id.Site] = course.Berth{Declared: true}
-			}
-		}
-		return q, declared
-	})
 }
 
 // reviewed tells in words what a change of what is declared would do.
@@ -191,16 +175,6 @@ func reviewed(from, to *declare.Desired) (does []string) {
 		does = append(does, "rules: "+strings.Join(fields, ", "))
 	}
 	return does
-}
-
-// lasting are the tasks that would run and could not be undone.
-func lasting(from, to *declare.Desired) (tasks []string) {
-	for _, name := range berth.Lasting(to) {
-		if from == nil || from.Fingerprint() != to.Fingerprint() {
-			tasks = append(tasks, name)
-		}
-	}
-	return tasks
 }
 
 // KeepReview puts a review on record, and gives it with the number that it has there.

@@ -5,6 +5,7 @@ package words
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -74,7 +75,8 @@ func Needs(s status.Snapshot) []Need {
 			needs = append(needs, n)
 		}
 	}
-	for _, berths := range ending {
+	for _, key := range slices.Sorted(maps.Keys(ending)) {
+		berths := ending[key]
 		if first := berths[0]; len(berths) > 1 {
 			needs = slices.DeleteFunc(needs, func(n Need) bool { return n.Berth == first.ID && n.Keys[0] == Extend })
 			needs = append(needs, Need{
