@@ -11,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"aditus/internal/core/course"
 	"aditus/internal/core/say"
 	"aditus/internal/draw"
 	"aditus/internal/status"
@@ -112,35 +111,14 @@ func writeCourse(w io.Writer, c status.Course, zone *time.Location) error {
 	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 	fmt.Fprintln(table, "step\tsite\tbegins\tproven\t")
 	for _, leg := range c.Legs {
-		begins, proven := moment(leg.Begins), moment(leg.Ends)
+		proven := ""
 		switch {
 		case !leg.Proven.IsZero():
-			begins, proven = "", moment(leg.Proven)
-		case leg.Never:
-			begins, proven = "never", ""
-		case leg.Rolling:
-			begins = "under way"
-		case leg.ByHand:
-			begins, proven = "by hand", ""
+			proven = moment(leg.Proven)
+		case !leg.Never && !leg.ByHand:
+			proven = moment(leg.Ends)
 		}
-		fmt.Fprintf(table, "%d\t%s\t%s\t%s\t%s\n", leg.Step, leg.Site, begins, proven, kit.Plain(inTheWay(leg)))
+		fmt.Fprintf(table, "%d\t%s\t%s\t%s\t%s\n", leg.Step, leg.Site, leg.Comes(zone), proven, kit.Plain(strings.Join(leg.Waiting(), "; then ")))
 	}
 	return table.Flush()
-}
-
-// inTheWay tells what a site waits for, and whom.
-func inTheWay(leg course.Leg) string {
-	if !leg.Proven.IsZero() || leg.Rolling {
-		return ""
-	}
-	words := []string{}
-	if leg.Waits != "" {
-		words = append(words, leg.Waits)
-	}
-	for _, ask := range leg.Asks {
-		if ask != leg.Waits {
-			words = append(words, ask)
-		}
-	}
-	return strings.Join(words, "; then ")
 }

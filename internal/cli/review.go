@@ -116,15 +116,7 @@ func printReview(w io.Writer, r status.Review, zone *time.Location) error {
 		for _, site := range work.Sites {
 			when, waits := "", ""
 			if leg := site.Leg; leg != nil {
-				waits = inTheWay(*leg)
-				switch {
-				case leg.Never:
-					when = "never"
-				case leg.ByHand:
-					when = "by hand"
-				default:
-					when = leg.Begins.In(zone).Format("Mon 2 Jan 15:04")
-				}
+				when, waits = leg.Comes(zone), strings.Join(leg.Waiting(), "; then ")
 			}
 			fmt.Fprintf(table, "  %s\t%s\t%s\t%s\n", site.Site, kit.Plain(orNone(site.From)+" → "+orNone(site.To)), when, kit.Plain(waits))
 			for _, text := range site.Does {

@@ -83,29 +83,25 @@ func Course(out io.Writer, format Format, palette Palette, c status.Course, zone
 
 // leg draws one site's box.
 func (s *sheet) leg(leg course.Leg, x, y float64, zone *time.Location) {
-	ink, when := s.new, "begins "+leg.Begins.In(zone).Format("Mon 2 Jan 15:04")
+	ink, when := s.new, leg.Comes(zone)
 	switch {
 	case !leg.Proven.IsZero():
 		ink, when = s.clear, "proven "+leg.Proven.In(zone).Format("Mon 2 Jan 15:04")
 	case leg.Never:
-		ink, when = s.bad, "never"
+		ink = s.bad
 	case leg.Rolling:
-		when = "under way"
 	case leg.ByHand:
-		ink, when = s.dim, "by hand"
+		ink = s.dim
 	case len(leg.Asks) > 0:
-		ink = s.asks
+		ink, when = s.asks, "begins "+when
+	default:
+		when = "begins " + when
 	}
 	s.box(x, y, legWidth, legHeight, s.ground)
 	s.line(ink, 1.2, nil, []vg.Point{s.point(x, y), s.point(x+legWidth, y), s.point(x+legWidth, y+legHeight), s.point(x, y+legHeight), s.point(x, y)}...)
 	s.text(x+8, y+13, s.bright, strong, s.clip(legWidth-16, strong, leg.Site))
 	s.text(x+8, y+28, ink, normal, when)
-	var waits []string
-	for _, text := range append([]string{leg.Waits}, leg.Asks...) {
-		if text != "" && !slices.Contains(waits, text) && leg.Proven.IsZero() && !leg.Rolling {
-			waits = append(waits, text)
-		}
-	}
+	waits := leg.Waiting()
 	row := y + 43
 	for _, text := range waits[:min(len(waits), 2)] {
 		s.text(x+8, row, s.Palette.text, small, s.clip(legWidth-16, small, text))

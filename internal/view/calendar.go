@@ -98,13 +98,7 @@ func (c *Calendar) site(site string) {
 			head.Spans, head.Entries = append(head.Spans, e), append(head.Entries, e)
 			continue
 		}
-		name := e.Name
-		if e.Workload != "" {
-			name = e.Workload
-			if e.Sort != course.SortEnd && e.Name != "" {
-				name += " " + e.Name
-			}
-		}
+		name := entryName(e)
 		id := berth.ID{}
 		if e.Workload != "" {
 			id = berth.ID{Workload: e.Workload, Site: site}
@@ -122,6 +116,17 @@ func (c *Calendar) site(site string) {
 	for _, l := range lanes {
 		c.Lanes = append(c.Lanes, *l)
 	}
+}
+
+// entryName is what an entry is about, in a few words: a rule's name, or a workload with the version that comes.
+func entryName(e course.Entry) string {
+	switch {
+	case e.Workload == "":
+		return e.Name
+	case e.Sort == course.SortEnd || e.Name == "":
+		return e.Workload
+	}
+	return e.Workload + " " + e.Name
 }
 
 // Share is where a moment is, from 0 at the beginning to 1 at the end.

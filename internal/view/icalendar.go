@@ -42,13 +42,7 @@ func WriteICalendar(w io.Writer, c status.Calendar) error {
 
 // summaryOf is an entry in a few words.
 func summaryOf(e course.Entry) string {
-	text := e.Name
-	if e.Workload != "" {
-		text = e.Workload
-		if e.Sort != course.SortEnd && e.Name != "" {
-			text += " " + e.Name
-		}
-	}
+	text := entryName(e)
 	if e.Site != "" {
 		text += " · " + e.Site
 	}

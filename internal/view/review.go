@@ -87,21 +87,7 @@ func rows(w status.ReviewWorkload, zone *time.Location) (all []row) {
 			next.does = strings.Join(site.Does[:mostDone], "; ") + fmt.Sprintf("; %d more", more)
 		}
 		if leg := site.Leg; leg != nil {
-			switch {
-			case leg.Never:
-				next.when = "never"
-			case leg.ByHand:
-				next.when = "by hand"
-			case !leg.Begins.IsZero():
-				next.when = leg.Begins.In(zone).Format("Mon 2 Jan 15:04")
-			}
-			var waits []string
-			for _, text := range append([]string{leg.Waits}, leg.Asks...) {
-				if text != "" && !slices.Contains(waits, text) {
-					waits = append(waits, text)
-				}
-			}
-			next.waits = strings.Join(waits, "; then ")
+			next.when, next.waits = leg.Comes(zone), strings.Join(leg.Waiting(), "; then ")
 		}
 		if i := slices.IndexFunc(all, func(r row) bool {
 			return r.version == next.version && r.does == next.does && r.when == next.when && r.waits == next.waits

@@ -99,7 +99,7 @@ func (l Leg) Entries(workload, version string, now time.Time) (all []Entry) {
 		move := e
 		move.Sort, move.From, move.Until = SortMove, l.Begins, l.Ends
 		move.Text += fmt.Sprintf(" comes %s at the earliest", say.Moment(l.Begins))
-		if rest := slices.Concat(nonEmpty(l.Waits), l.Asks); len(rest) > 0 {
+		if rest := l.Waiting(); len(rest) > 0 {
 			move.Text += ": " + strings.Join(rest, "; then ")
 		}
 		all = append(all, move)
@@ -116,11 +116,4 @@ func (l Leg) Entries(workload, version string, now time.Time) (all []Entry) {
 		all = append(all, e)
 	}
 	return all
-}
-
-func nonEmpty(text string) []string {
-	if text == "" {
-		return nil
-	}
-	return []string{text}
 }

@@ -25,6 +25,34 @@ type Leg struct {
 	Rolling bool      `json:"rolling,omitempty"`
 }
 
+// Comes tells in words when it comes there.
+func (l Leg) Comes(zone *time.Location) string {
+	switch {
+	case !l.Proven.IsZero():
+		return ""
+	case l.Never:
+		return "never"
+	case l.Rolling:
+		return "under way"
+	case l.ByHand:
+		return "by hand"
+	}
+	return l.Begins.In(zone).Format("Mon 2 Jan 15:04")
+}
+
+// Waiting is what it waits for, and whom, one after the other, in words.
+func (l Leg) Waiting() (all []string) {
+	if !l.Proven.IsZero() || l.Rolling {
+		return nil
+	}
+	for _, text := range append([]string{l.Waits}, l.Asks...) {
+		if text != "" && !slices.Contains(all, text) {
+			all = append(all, text)
+		}
+	}
+	return all
+}
+
 // Plan tells when a revision may come to each site of its course at the earliest, if every rollout does well and nobody keeps
 // others waiting. ask gives the query for a site; those that do not declare the workload are left out.
 func (r *Rules) Plan(workload string, now time.Time, ask func(site string) (q Query, declared bool)) (legs []Leg) {
