@@ -179,7 +179,11 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 // ends tells when a life ends, or why it goes on though it ended.
 func ends(life *berth.Life, now time.Time) string {
 	if left := life.Ends.Sub(now); left > 0 {
-		return fmt.Sprintf("its life ends in %s, on %s (%s); it is torn down then", say.Span(left), say.Moment(life.Ends), life.Name)
+		text := fmt.Sprintf("its life ends in %s, on %s (%s); it is torn down then", say.Span(left), say.Moment(life.Ends), life.Name)
+		if x := life.Extended; x != nil {
+			text += fmt.Sprintf("; extended by %s: %s", x.By, x.Why)
+		}
+		return text
 	}
 	text := fmt.Sprintf("its life ended on %s (%s)", say.Moment(life.Ends), life.Name)
 	if life.Waits != "" {
