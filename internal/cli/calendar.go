@@ -70,13 +70,31 @@ func (r connection) calendar(ctx context.Context, t timeRange) (c status.Calenda
 		return remote.Calendar(ctx, from, until)
 	}
 	err = onlyAsked(ctx, folder, true, func(s *localEngine) error {
-		from, until, err := t.of(s.Snapshot(ctx).Now)
+		from, until, err := t.of(looked(ctx, s).Now)
 		if err == nil {
 			c, err = s.Live.Calendar(ctx, from, until)
 		}
 		return err
 	})
 	return c, err
+}
+
+// looked waits until an engine that has just begun has looked at all berths, or had its time for it: what becomes of them is not known
+// before.
+func looked(ctx context.Context, s *localEngine) status.Snapshot {
+	ticker := time.NewTicker(pollSnapshot)
+	defer ticker.Stop()
+	for begun := time.Now(); ; {
+		now := s.Snapshot(ctx)
+		if time.Since(begun) > settleTime || !slices.ContainsFunc(now.Berths, func(b status.Berth) bool { return b.Looked.IsZero() && b.Problem == nil }) {
+			return now
+		}
+		select {
+		case <-ctx.Done():
+			return now
+		case <-ticker.C:
+		}
+	}
 }
 
 func newCalendar() *cobra.Command {
@@ -181,8 +199,7 @@ func newDrawCalendar() *cobra.Command {
 	}
 	connectionFlags(cmd, &r)
 	t.flags(cmd)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	drawingFlags(cmd, &out, &light)
 	return cmd
 }
 

@@ -87,9 +87,8 @@ func newDrawCourse() *cobra.Command {
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	drawingFlags(cmd, &out, &light)
 	cmd.Flags().StringVar(&with, "with", "", "a branch, tag or commit, instead of what Git declares")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 

@@ -25,6 +25,12 @@ func newDraw() *cobra.Command {
 	return cmd
 }
 
+// drawingFlags say where a drawing goes, and on which ground.
+func drawingFlags(cmd *cobra.Command, out *string, light *bool) {
+	cmd.Flags().StringVarP(out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	cmd.Flags().BoolVar(light, "light", false, "dark on light, for paper")
+}
+
 func newDrawWatch() *cobra.Command {
 	var r connection
 	var out string
@@ -55,9 +61,8 @@ one time axis. BERTH is WORKLOAD/SITE. The file's ending chooses the format.`,
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	drawingFlags(cmd, &out, &light)
 	cmd.Flags().Int64Var(&rollout, "rollout", 0, "the rollout's `number` in the ledger (default: the newest)")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 
@@ -95,8 +100,7 @@ func newDrawAnatomy() *cobra.Command {
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	drawingFlags(cmd, &out, &light)
 	return cmd
 }
 
@@ -122,9 +126,8 @@ func newDrawBench() *cobra.Command {
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
+	drawingFlags(cmd, &out, &light)
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
 	return cmd
 }
 

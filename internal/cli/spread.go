@@ -112,7 +112,6 @@ func newDrawSpread() *cobra.Command {
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, ending in .svg or .pdf")
-	cmd.Flags().BoolVar(&light, "light", false, "dark on light, for paper")
+	drawingFlags(cmd, &out, &light)
 	return cmd
 }
