@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/go-containerregistry/pkg/registry"
 
@@ -205,4 +206,28 @@ func TestBundles(t *testing.T) {
 		t.Fatal(err)
 	}
 	validateSettings(t, text)
+}
+
+// TestEndWithoutServer extends a life and tells it in the calendar while no server runs.
+func TestEndWithoutServer(t *testing.T) {
+	l := newLine(t)
+	l.commit("First", "deploy/harbour.yaml", strings.Replace(harbour, "sites: [trial, live]", "sites: [trial]", 1))
+	l.commit("Rules", "deploy/line.yaml", "aditus: 1\ncourses: {line: {on: true, steps: [{sites: [trial]}]}}\nends: [{name: the regatta, workloads: [harbour], sites: [trial], after: 200h, notice: 1h}]\n")
+	l.aditus(exitOK, ``, "link", "add", "own", l.repo, "--every", "2s", "--skip-registry", "registry.harbour.example")
+	file := filepath.Join(l.data, config.FileName)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text = []byte("policy: own\n" + strings.ReplaceAll(string(text), "    automatic: false\n", ""))
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l.aditus(exitOK, `aligned and healthy`, "sync", "harbour/trial")
+	until := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
+	l.aditus(exitWrong, `without a reason`, "extend", "harbour/trial", "--until", until)
+	l.aditus(exitOK, `lives longer`, "extend", "harbour/trial", "--until", until, "-m", "it goes on")
+	l.aditus(exitOK, `end +trial +harbour at trial is torn down: its life ends .the regatta`, "calendar", "--from", until, "--weeks", "1")
+	l.aditus(exitOK, `SUMMARY:end: harbour · trial`, "calendar", "--from", until, "--weeks", "1", "--ics")
+	l.aditus(exitUsage, `ends after it begins`, "calendar", "--from", until, "--until", until)
 }
