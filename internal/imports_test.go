@@ -16,7 +16,7 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core"},
-	{"socket", "dial", "clock", "expression"},
+	{"socket", "dial", "clock", "expression", "disk"},
 	{"config", "status"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},

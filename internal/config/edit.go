@@ -9,9 +9,13 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v4"
+
+	"aditus/internal/disk"
 )
+
+// settingsDisk is what the settings are kept on.
+var settingsDisk = disk.Machine
 
 // Edit changes the settings of a data folder and keeps what people wrote beside them: comments and order. The
 // change is given the document's root mapping; what comes out is checked before it takes the old one's place. Where
@@ -45,7 +49,7 @@ func Edit(folder string, first Settings, change func(root *yaml.Node) error) (Se
 	if err != nil {
 		return s, err
 	}
-	if err := renameio.WriteFile(name, out.Bytes(), 0o600, renameio.WithTempDir(filepath.Dir(name))); err != nil {
+	if err := disk.Keep(settingsDisk, name, out.Bytes(), 0o600); err != nil {
 		return s, fmt.Errorf("change the settings: %w", err)
 	}
 	return s, nil

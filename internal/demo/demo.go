@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/clock"
@@ -24,6 +23,7 @@ import (
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/disk"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -152,7 +152,7 @@ func (w *World) keepKey() error {
 	if _, err := os.Stat(name); err == nil {
 		return nil
 	}
-	if err := os.WriteFile(name, key, 0o600); err != nil {
+	if err := disk.KeepNew(disk.Machine, name, key, 0o600); err != nil {
 		return fmt.Errorf("keep the demo's key: %w", err)
 	}
 	return nil
@@ -404,7 +404,7 @@ func (w *World) keep(k kept) error {
 		return err
 	}
 	file := filepath.Join(w.Folder, marker)
-	if err := renameio.WriteFile(file, text, 0o600, renameio.WithTempDir(w.Folder)); err != nil {
+	if err := disk.Keep(disk.Machine, file, text, 0o600); err != nil {
 		return fmt.Errorf("keep the demo's state: %w", err)
 	}
 	w.kept = k

@@ -20,6 +20,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 
 	"aditus/internal/config"
+	"aditus/internal/disk"
 	"aditus/internal/source"
 	"aditus/internal/target/local"
 	"aditus/internal/target/local/store"
@@ -48,7 +49,7 @@ func (w *World) openDrydock(model sim.Behaviour, opener *source.Opener, speed fl
 			return nil, fmt.Errorf("%w: %s", store.ErrNone, short)
 		}
 		return image(own, behaves, speed)
-	})
+	}, disk.Machine)
 	if err != nil {
 		return err
 	}

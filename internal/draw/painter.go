@@ -1,15 +1,14 @@
 package draw
 
 import (
-	"aditus/internal/status"
-	"aditus/internal/view"
 	"bytes"
 	"fmt"
 	"io"
-	"path/filepath"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"aditus/internal/disk"
+	"aditus/internal/status"
+	"aditus/internal/view"
 )
 
 // Painter draws something in a format.
@@ -20,7 +19,7 @@ func Write(name string, format Format, palette Palette, paint Painter) error {
 	var drawn bytes.Buffer
 	err := paint(&drawn, format, palette)
 	if err == nil {
-		err = renameio.WriteFile(name, drawn.Bytes(), 0o644, renameio.WithTempDir(filepath.Dir(name)))
+		err = disk.Keep(disk.Machine, name, drawn.Bytes(), 0o644)
 	}
 	if err != nil {
 		return fmt.Errorf("write the picture %s: %w", name, err)

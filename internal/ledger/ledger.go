@@ -30,6 +30,9 @@ const FileName = "ledger.db"
 // version is the schema's version, kept in the database's user_version.
 const version = 3
 
+// vfs is the database's way to its files; empty for its own.
+var vfs string
+
 // ErrFull means that there is no room to write. Nothing of the entry was recorded.
 var ErrFull = fault.New(fault.ErrUnavailable, "the disk is full")
 
@@ -155,6 +158,9 @@ func open(folder, mode string) (*Ledger, error) {
 	path := filepath.Join(folder, FileName)
 	connect := func(pragmas ...string) (*sql.DB, error) {
 		query := url.Values{"_pragma": append([]string{"busy_timeout(5000)"}, pragmas...), "mode": {mode}}
+		if vfs != "" {
+			query.Set("vfs", vfs)
+		}
 		return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+query.Encode())
 	}
 	write, err := connect("journal_mode(WAL)", "synchronous(FULL)")

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"aditus/internal/disk"
 )
 
 // ErrInUse means that another program works on the data folder.
@@ -33,7 +35,7 @@ func InUse(folder string) (bool, time.Time) {
 // LockFolder takes a data folder for this program alone, and makes it where there is none. The lock ends with release
 // or with the program, however it ends.
 func LockFolder(folder string) (release func(), err error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := disk.MakeFolder(disk.Machine, folder, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w; choose another with --data", err)
 	}
 	path := filepath.Join(folder, "lock")

@@ -7,11 +7,14 @@ import (
 	"io"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/go-git/go-git/v5"
 	gitconfig "github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	"github.com/go-git/go-git/v5/plumbing/transport/http"
 	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
@@ -21,8 +24,22 @@ import (
 	"aditus/internal/config"
 )
 
-// askGit reads the folder at the head of what a link watches.
+// errSpoilt means that what was fetched before cannot be read: a power cut or somebody's hand damaged it.
+var errSpoilt = errors.New("the copy of the repository is damaged")
+
+// askGit reads the folder at the head of what a link watches. A copy that is damaged is fetched anew.
 func askGit(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
+	answer, err := askCopy(ctx, link, access, seen, accept)
+	if errors.Is(err, errSpoilt) && access.Cache != "" && link.Local() == "" {
+		if err := os.RemoveAll(access.Cache); err != nil {
+			return Answer{}, fmt.Errorf("%w, and cannot be removed: %v", errSpoilt, err)
+		}
+		answer, err = askCopy(ctx, link, access, seen, accept)
+	}
+	return answer, err
+}
+
+func askCopy(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
 	repository, hash, err := reach(ctx, link, access, seen.Commit)
 	if err != nil {
 		return Answer{}, err
@@ -32,15 +49,19 @@ func askGit(ctx context.Context, link config.Link, access Access, seen Seen, acc
 	}
 	head, err := commitAt(repository, hash)
 	if err != nil {
-		return Answer{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Repository, hash, err)
+		return Answer{}, fmt.Errorf("%w: %s: commit %.7s: %w", ErrUnreachable, link.Repository, hash, errors.Join(errSpoilt, err))
 	}
 	if seen.Commit != "" && !accept && link.Branch != "" {
-		if err := follows(repository, head, seen.Commit); err != nil {
+		if err := follows(repository, head, seen.Commit); err != nil && !errors.Is(err, ErrRewritten) && !errors.Is(err, plumbing.ErrObjectNotFound) {
+			return Answer{}, fmt.Errorf("%s: %w: %v", link.Repository, errSpoilt, err)
+		} else if err != nil {
 			return Answer{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
 		}
 	}
 	folder, err := folderOf(head, link.Folder)
-	if err != nil {
+	if err != nil && !errors.Is(err, object.ErrDirectoryNotFound) {
+		return Answer{}, fmt.Errorf("%s: %w: %v", link.Repository, errSpoilt, err)
+	} else if err != nil {
 		return Answer{}, fmt.Errorf("%w: commit %.7s on %s has no folder %q; put it back, or name another in the settings", ErrNoFolder, head.Hash, link.Ref(), link.Folder)
 	}
 	look := Answer{Seen: Seen{Commit: head.Hash.String(), Tree: folder.Hash.String()}, Head: commitOf(head)}
@@ -89,8 +110,13 @@ func reach(ctx context.Context, link config.Link, access Access, seen string) (*
 		return nil, hash, err
 	}
 	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: way.auth, CABundle: way.bundle, Tags: git.NoTags, Force: true})
-	if err != nil && !errors.Is(err, ErrNoBranch) {
+	var network *net.OpError
+	switch {
+	case err == nil, errors.Is(err, ErrNoBranch):
+	case ctx.Err() != nil, errors.As(err, &network), errors.Is(err, io.EOF):
 		err = explainGit(link, err)
+	default: // it has just said what it has, so that this is rather of the copy
+		err = fmt.Errorf("%w: %w", errSpoilt, explainGit(link, err))
 	}
 	return repository, hash, err
 }
@@ -132,6 +158,9 @@ type way struct {
 	bundle []byte // certificates to trust
 }
 
+// answerWithin is how long a repository may take to say what it has; to give it may take longer.
+const answerWithin = 10 * time.Second
+
 // list asks a repository far away for all that it has.
 func list(ctx context.Context, link config.Link, access Access) (known map[plumbing.ReferenceName]plumbing.Hash, w way, err error) {
 	if w.auth, err = auth(link, access.Credential); err != nil {
@@ -143,6 +172,8 @@ func list(ctx context.Context, link config.Link, access Access) (known map[plumb
 		}
 	}
 	remote := git.NewRemote(memory.NewStorage(), &gitconfig.RemoteConfig{Name: git.DefaultRemoteName, URLs: []string{link.Repository}})
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
 	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: w.auth, CABundle: w.bundle, PeelingOption: git.AppendPeeled})
 	if err != nil {
 		return nil, w, explainGit(link, err)
@@ -161,8 +192,12 @@ func fetch(ctx context.Context, link config.Link, access Access, hash plumbing.H
 	var err error
 	if access.Cache == "" {
 		repository, err = git.Init(memory.NewStorage(), nil)
-	} else if repository, err = git.PlainOpen(access.Cache); errors.Is(err, git.ErrRepositoryNotExists) {
-		repository, err = git.PlainInit(access.Cache, true)
+	} else if repository, err = git.PlainOpen(access.Cache); err != nil { // there is none, or none that can be read
+		if err = os.RemoveAll(access.Cache); err == nil {
+			repository, err = git.PlainInit(access.Cache, true)
+		}
+	} else {
+		err = sweep(access.Cache)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("open the copy of %s in %s: %w", link.Repository, access.Cache, err)
@@ -194,6 +229,18 @@ func fetch(ctx context.Context, link config.Link, access Access, hash plumbing.H
 		err = nil
 	}
 	return repository, err
+}
+
+// sweep removes what a fetch that did not come to its end has left in a copy.
+func sweep(cache string) error {
+	var failed []error
+	for _, left := range []string{"objects/pack/tmp_pack_*", "objects/pack/tmp_idx_*", "objects/tmp_obj_*", "objects/??/tmp_obj_*"} {
+		names, _ := filepath.Glob(filepath.Join(cache, left)) // the pattern is right
+		for _, name := range names {
+			failed = append(failed, os.Remove(name))
+		}
+	}
+	return errors.Join(failed...)
 }
 
 func loopback(host string) bool {
@@ -314,7 +361,9 @@ func explainGit(l config.Link, err error) error {
 		return fmt.Errorf("%w: the certificate of %s is not trusted; name the one that signed it in ca (%v)", ErrUnreachable, where, cause(err))
 	case errors.As(err, &dns):
 		return fmt.Errorf("%w: there is no host %s; check the address", ErrUnreachable, dns.Name)
-	case errors.As(err, &network), errors.Is(err, io.EOF), errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("%w: %s took the call and says nothing; check that the server is well", ErrUnreachable, where)
+	case errors.As(err, &network), errors.Is(err, io.EOF):
 		return fmt.Errorf("%w: %s does not answer (%v); check the network and that the server runs", ErrUnreachable, where, cause(err))
 	}
 	return fmt.Errorf("%w: %s: %v", ErrUnreachable, where, cause(err))

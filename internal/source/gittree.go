@@ -63,10 +63,10 @@ func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, nam
 			switch {
 			case entry.Mode == filemode.Dir && depth == 0:
 				below, err := tree.Tree(entry.Name)
-				if err == nil {
-					err = walk(below, at, depth+1)
-				}
 				if err != nil {
+					return spoilt(at, head, err)
+				}
+				if err := walk(below, at, depth+1); err != nil {
 					return err
 				}
 				continue
@@ -79,18 +79,18 @@ func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, nam
 			}
 			blob, err := tree.File(entry.Name)
 			if err != nil {
-				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+				return spoilt(at, head, err)
 			}
 			if size += min(blob.Size, maxFileSize+1); size > maxFolderSize || len(files) >= maxFiles {
 				return fmt.Errorf("the folder %q at %.7s holds more than %d files or %d MB; watch a smaller one", name, head.Hash, maxFiles, maxFolderSize>>20)
 			}
 			reader, err := blob.Reader()
 			if err != nil {
-				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+				return spoilt(at, head, err)
 			}
 			text, err := io.ReadAll(io.LimitReader(reader, maxFileSize+1)) // one too large is told as such when it is parsed
 			if err = errors.Join(err, reader.Close()); err != nil {
-				return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+				return spoilt(at, head, err)
 			}
 			hashes[at] = entry.Hash
 			files = append(files, File{Name: at, Text: text})
@@ -105,6 +105,10 @@ func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, nam
 		files[i].Commit = commitOf(changed[files[i].Name])
 	}
 	return files, nil
+}
+
+func spoilt(at string, head *object.Commit, err error) error {
+	return fmt.Errorf("read %s at %.7s: %w: %v", at, head.Hash, errSpoilt, err)
 }
 
 // safeName refuses names that could lead elsewhere once they are written to a disk.

@@ -17,8 +17,12 @@ import (
 
 	"filippo.io/age"
 	"filippo.io/age/armor"
-	"github.com/google/renameio/v2"
+
+	"aditus/internal/disk"
 )
+
+// keyDisk is what keys and credentials are kept on.
+var keyDisk = disk.Machine
 
 // ErrNoKeyHere means that no key at all is at hand, so that nobody can tell whether a secret opens.
 var ErrNoKeyHere = errors.New("no key is at hand here to open it")
@@ -50,7 +54,7 @@ func OpenKey(folder string) (*Opener, error) {
 			return nil, fmt.Errorf("make a key: %w", err)
 		}
 		text := fmt.Sprintf("# The key of this Aditus. Whoever has it can read its credentials and secrets.\n# public key: %s\n%s\n", identity.Recipient(), identity)
-		if err := writeNew(name, []byte(text)); err != nil {
+		if err := disk.KeepNew(keyDisk, name, []byte(text), 0o600); err != nil {
 			return nil, fmt.Errorf("keep the key: %w", err)
 		}
 		return newOpener(identity), nil
@@ -196,18 +200,8 @@ func (o *Opener) KeepCredential(folder, link string, c *Credential) error {
 		return err
 	}
 	name := filepath.Join(folder, credentialsFile)
-	if err := renameio.WriteFile(name, []byte(sealed), 0o600, renameio.WithTempDir(folder)); err != nil {
+	if err := disk.Keep(keyDisk, name, []byte(sealed), 0o600); err != nil {
 		return fmt.Errorf("keep the credential: %w", err)
 	}
 	return nil
-}
-
-// writeNew writes a file that is not there yet, for its owner alone.
-func writeNew(name string, text []byte) error {
-	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(text)
-	return errors.Join(err, file.Sync(), file.Close())
 }

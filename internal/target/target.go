@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
@@ -57,6 +58,12 @@ type Rooted interface {
 	Sheet(ctx context.Context, workload Berth, node string) (status.Sheet, error)
 }
 
+// Rememberer is a driver of a site that knows by itself what it was asked to run, also when nobody else does any more.
+type Rememberer interface {
+	// Remembered gives a revision that the site was prepared for; nil where it does not know more than its name.
+	Remembered(workload Berth, revision declare.Fingerprint) *berth.Revision
+}
+
 // Placer is a driver of a site that takes objects of a cluster's API as they are, and says beforehand what it would make of a
 // revision.
 type Placer interface {
@@ -94,6 +101,7 @@ type Observation struct {
 	Cohorts []Cohort
 	Whole   bool   // the target cannot split traffic: the numbers of instances do
 	Trouble string // why traffic does not come in as it should, though the site answers; empty where it does
+	Step    int64  // that the site was last told by a Note; 0 for none
 }
 
 // Cohort is all instances at one revision.

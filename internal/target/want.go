@@ -1,6 +1,9 @@
 package target
 
 import (
+	"encoding/json"
+
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 )
@@ -12,6 +15,40 @@ type Want struct {
 	First   []string            // Scale: the instances that go first where there are too many
 	Rest    declare.Fingerprint // SetShare: the revision that gets the rest; empty for none
 	Opened  map[string]string   // Place: the part's sealed values, opened
+
+	Remember *Remembered // Prepare: the revision itself, to be kept at the site; nil for nothing to keep
+	Step     int64       // Note
+}
+
+// Note has the site keep the number of the last step on record that asked something of it, so that a record which is older
+// than the site is known for that.
+const Note rollout.Deed = "note"
+
+// Noted has the site keep the number of a step.
+func Noted(step int64) Want { return Want{Intent: rollout.Intent{Do: Note}, Step: step} }
+
+// Remembered is a revision as a site keeps it.
+type Remembered struct {
+	Of       berth.Revision  `json:"of"`
+	Declares json.RawMessage `json:"declares"` // in canonical form
+}
+
+// Remember makes what a site keeps of a revision.
+func Remember(r *berth.Revision) *Remembered {
+	return &Remembered{Of: *r, Declares: r.Desired.Canonical()}
+}
+
+// Revision is what was kept; nil where nothing was, or it is no longer what its fingerprint says.
+func (m *Remembered) Revision() *berth.Revision {
+	if m == nil {
+		return nil
+	}
+	r := m.Of
+	r.Desired = &declare.Desired{}
+	if err := json.Unmarshal(m.Declares, r.Desired); err != nil || r.Desired.Fingerprint() != r.Fingerprint {
+		return nil
+	}
+	return &r
 }
 
 // Prepare puts a revision's settings in place and makes its parts known. It starts no instance.

@@ -18,10 +18,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/time/rate"
 
 	"aditus/internal/core/policy"
+	"aditus/internal/disk"
 )
 
 // Token lets whoever bears it do something over TCP. Only its hash is kept.
@@ -42,6 +42,7 @@ const prefix = "aditus_"
 // Tokens are those of a data folder, read whenever they changed.
 type Tokens struct {
 	file string
+	disk disk.Disk
 
 	mu   sync.Mutex
 	read time.Time
@@ -49,7 +50,9 @@ type Tokens struct {
 }
 
 // OpenTokens gives the tokens of a data folder.
-func OpenTokens(folder string) *Tokens { return &Tokens{file: filepath.Join(folder, TokensFile)} }
+func OpenTokens(folder string) *Tokens {
+	return &Tokens{file: filepath.Join(folder, TokensFile), disk: disk.Machine}
+}
 
 // List gives all tokens.
 func (t *Tokens) List() ([]Token, error) {
@@ -72,7 +75,7 @@ func (t *Tokens) List() ([]Token, error) {
 		err = json.Unmarshal(text, &all)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("read the tokens %s: %w", t.file, err)
+		return nil, fmt.Errorf("read the tokens %s: %w; put the file back from a copy, or move it away and make them anew", t.file, err)
 	}
 	t.all, t.read = all, info.ModTime()
 	return all, nil
@@ -117,7 +120,7 @@ func (t *Tokens) Remove(name string) error {
 func (t *Tokens) keep(all []Token) error {
 	text, err := json.MarshalIndent(all, "", "  ")
 	if err == nil {
-		err = renameio.WriteFile(t.file, append(text, '\n'), 0o600, renameio.WithTempDir(filepath.Dir(t.file)))
+		err = disk.Keep(t.disk, t.file, append(text, '\n'), 0o600)
 	}
 	if err != nil {
 		return fmt.Errorf("keep the tokens: %w", err)

@@ -15,6 +15,7 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/config"
+	"aditus/internal/disk"
 	"aditus/internal/target"
 	"aditus/internal/target/local/store"
 )
@@ -88,7 +89,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 			err = fmt.Errorf("%w: %v", store.ErrNone, err)
 		}
 		return image, err
-	})
+	}, disk.Machine)
 	if err != nil {
 		return o, err
 	}

@@ -16,9 +16,11 @@ import (
 	"sync"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/disk"
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
@@ -55,8 +57,9 @@ type Site struct {
 }
 
 var (
-	_ target.Driver   = (*Site)(nil)
-	_ target.Follower = (*Site)(nil)
+	_ target.Driver     = (*Site)(nil)
+	_ target.Follower   = (*Site)(nil)
+	_ target.Rememberer = (*Site)(nil)
 )
 
 type failure struct {
@@ -73,7 +76,7 @@ func Open(o Options) (*Site, error) {
 	sum := sha256.Sum256([]byte(s.folder))
 	s.secrets = filepath.Join(memoryFolder(o.Folder), "aditus-"+hex.EncodeToString(sum[:8]))
 	var err error
-	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked.json")); err != nil {
+	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked"), filepath.Join(s.folder, "asked.json"), disk.Machine); err != nil {
 		return nil, err
 	}
 	o.Store.Use(o.Name, s.references, func() { s.submit(context.Background()) }) // where it fails, the next look tells why
@@ -99,7 +102,11 @@ func (s *Site) references() (all []string) {
 // Observe implements target.Driver.
 func (s *Site) Observe(ctx context.Context, workload string) (target.Observation, error) {
 	var o target.Observation
+	if err := s.book.Spoilt(workload); err != nil {
+		return o, err
+	}
 	cohorts := s.copy(workload)
+	o.Step = s.book.Step(workload)
 	status, err := s.status(ctx)
 	if err != nil {
 		return o, err
@@ -125,6 +132,11 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	return o, nil
 }
 
+// Remembered implements target.Rememberer.
+func (s *Site) Remembered(workload string, revision declare.Fingerprint) *berth.Revision {
+	return s.book.Remembered(workload, revision)
+}
+
 // show is an instance as the engine sees it.
 func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) target.Instance {
 	seen := target.Instance{
@@ -146,13 +158,13 @@ func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) tar
 	failed, isFailed := s.failed[in.ID]
 	s.mu.Unlock()
 	switch {
+	case now.Running:
+		seen.Address, seen.Ports = keeper.Host, now.Ports
 	case isFailed && failed.final:
 		seen.CannotStart = failed.err.Error()
 		seen.Events = append(seen.Events, status.Event{At: created, Text: "cannot start: " + seen.CannotStart, Bad: true})
 	case isFailed:
 		seen.Reason = failed.err.Error()
-	case now.Running:
-		seen.Address, seen.Ports = keeper.Host, now.Ports
 	}
 	return seen
 }

@@ -25,6 +25,7 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/probe"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
@@ -168,7 +169,7 @@ func archive(t testing.TB, name string, files map[string]string) string {
 func opened(t testing.TB, folder, name string) *Site {
 	t.Helper()
 	client := NewClient(folder, os.Args[0], "-keeper", folder)
-	artifacts, err := store.Open(filepath.Join(folder, "store"), 1<<30, func(context.Context, string) (v1.Image, error) { return nil, store.ErrNone })
+	artifacts, err := store.Open(filepath.Join(folder, "store"), 1<<30, func(context.Context, string) (v1.Image, error) { return nil, store.ErrNone }, disk.Machine)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/wanted"
 )
@@ -73,7 +74,7 @@ func (s *Site) prepare(workload string, c *wanted.Cohort, in wanted.Instance, un
 	maps.Copy(variables, part.Environment)
 	for name, at := range part.Volumes {
 		real := s.volume(workload, name)
-		if err := os.MkdirAll(real, 0o700); err != nil {
+		if err := disk.MakeFolder(disk.Machine, real, 0o700); err != nil {
 			return nil, err
 		}
 		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))

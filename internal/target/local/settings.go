@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/target/wanted"
 )
 
@@ -59,22 +60,22 @@ func lay(folder string, values map[string]string) error {
 	if err := write(made, values); err != nil {
 		return err
 	}
-	return os.Rename(made, folder)
+	if err := disk.Machine.Rename(made, folder); err != nil {
+		return err
+	}
+	return disk.Machine.Flush(filepath.Dir(folder))
 }
 
 // write makes the files of a folder what the values say, each at once, readable by their owner alone.
 func write(folder string, values map[string]string) error {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := disk.MakeFolder(disk.Machine, folder, 0o700); err != nil {
 		return err
 	}
 	wanted := map[string]bool{}
 	for key, value := range values {
 		name := fileName(key)
 		wanted[name] = true
-		if err := os.WriteFile(filepath.Join(folder, hidden+name), []byte(value), 0o600); err != nil {
-			return err
-		}
-		if err := os.Rename(filepath.Join(folder, hidden+name), filepath.Join(folder, name)); err != nil {
+		if err := disk.Keep(disk.Machine, filepath.Join(folder, name), []byte(value), 0o600); err != nil {
 			return err
 		}
 	}

@@ -24,7 +24,7 @@ func (s *Site) submit(ctx context.Context) error {
 	}
 	s.telling.Lock()
 	defer s.telling.Unlock()
-	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports}
+	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Partly: s.book.Partly()}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
 		cohorts := s.copy(workload)
@@ -32,9 +32,8 @@ func (s *Site) submit(ctx context.Context) error {
 			for _, in := range cohorts[revision].Instances {
 				wanted[in.ID] = true
 				p, err := s.process(workload, cohorts[revision], in)
-				if err != nil {
-					failed[in.ID] = failure{err, store.Final(err)}
-					continue
+				if err != nil { // where it runs already it runs on
+					failed[in.ID], p.Stay = failure{err, store.Final(err)}, true
 				}
 				spec.Processes = append(spec.Processes, p)
 			}
@@ -49,34 +48,30 @@ func (s *Site) submit(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
 	}
-	s.tidy(wanted)
+	if !spec.Partly {
+		s.tidy(wanted)
+	}
 	return nil
 }
 
 // process is an instance as the keeper is to run it.
 func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (keeper.Process, error) {
 	part := c.Parts[in.Part]
-	unpacked, err := s.Store.Get(part.Artifact)
-	if err != nil {
-		return keeper.Process{}, err
-	}
-	args, err := unpacked.Command(part.Command)
-	if err != nil {
-		return keeper.Process{}, err
-	}
-	environment, err := s.prepare(workload, c, in, unpacked)
-	if err != nil {
-		return keeper.Process{}, err
-	}
-	p := keeper.Process{
-		ID: in.ID, Args: args, Env: environment, Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again,
-	}
+	p := keeper.Process{ID: in.ID, Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		if probe := part.Probes[name]; probe.Tells != declare.TellsAlive && len(probe.Command) == 0 {
 			p.Probes = append(p.Probes, probe)
 		}
 	}
-	return p, nil
+	unpacked, err := s.Store.Get(part.Artifact)
+	if err != nil {
+		return p, err
+	}
+	if p.Args, err = unpacked.Command(part.Command); err != nil {
+		return p, err
+	}
+	p.Env, err = s.prepare(workload, c, in, unpacked)
+	return p, err
 }
 
 // routes are a workload's routes, as the cohorts declare them: where they differ, the one with the most traffic says how

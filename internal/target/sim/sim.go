@@ -16,8 +16,10 @@ import (
 	"sync"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/target"
 	"aditus/internal/target/wanted"
 )
@@ -35,18 +37,21 @@ type Site struct {
 	unreachable bool
 }
 
-var _ target.Driver = (*Site)(nil)
+var (
+	_ target.Driver     = (*Site)(nil)
+	_ target.Rememberer = (*Site)(nil)
+)
 
 // Open makes a site and brings back what was there when the program ended. folder is where its state is kept; empty
 // for nowhere.
 func Open(name, folder string, behaviour Behaviour, now func() time.Time) (*Site, error) {
 	s := &Site{name: name, folder: folder, behaviour: behaviour, now: now, instances: map[string]map[string]*instance{}}
-	file := ""
+	at, whole := "", ""
 	if folder != "" {
-		file = filepath.Join(folder, name+".json")
+		at, whole = filepath.Join(folder, name), filepath.Join(folder, name+".json")
 	}
 	var err error
-	if s.book, err = wanted.Open(name, file); err != nil {
+	if s.book, err = wanted.Open(name, at, whole, disk.Machine); err != nil {
 		return nil, err
 	}
 	for _, workload := range s.book.Workloads() {
@@ -142,7 +147,7 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 		return target.Observation{}, err
 	}
 	now := s.now()
-	o := target.Observation{Whole: s.whole()}
+	o := target.Observation{Whole: s.whole(), Step: s.book.Step(workload)}
 	cohorts := s.cohorts(workload)
 	for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
 		c := cohorts[revision]
@@ -156,6 +161,11 @@ func (s *Site) Observe(_ context.Context, workload string) (target.Observation, 
 		o.Cohorts = append(o.Cohorts, seen)
 	}
 	return o, nil
+}
+
+// Remembered implements target.Rememberer.
+func (s *Site) Remembered(workload string, revision declare.Fingerprint) *berth.Revision {
+	return s.book.Remembered(workload, revision)
 }
 
 // whole tells whether the site cannot split traffic.

@@ -3,32 +3,41 @@
 package wanted
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"math"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/disk"
 	"aditus/internal/target"
-
-	"github.com/google/renameio/v2"
 )
 
 // Book is what one site was asked to be. It is safe for concurrent use.
 type Book struct {
-	site string
-	file string // empty for nowhere
+	site   string
+	folder string // empty for nowhere
+	disk   disk.Disk
 
-	mu        sync.Mutex
-	workloads map[string]map[declare.Fingerprint]*Cohort
-	together  bool // much is asked for, and kept at its end
+	mu       sync.Mutex
+	pages    map[string]*page // by workload
+	unkept   map[string]bool  // those that are not on disk as they are
+	together bool             // much is asked for, and kept at its end
+	spoilt   map[string]error // by workload: what was asked of it cannot be read
+}
+
+// page is what was asked of one workload.
+type page struct {
+	Workload string                          `json:"workload"`
+	Step     int64                           `json:"step,omitempty"` // the last one on record that asked for something
+	Cohorts  map[declare.Fingerprint]*Cohort `json:"cohorts"`
+
+	site string
 }
 
 // Cohort is what is asked of one revision of a workload.
@@ -40,6 +49,7 @@ type Cohort struct {
 	Next      map[string]int          `json:"next"` // the number of each part's next instance
 	Instances []Instance              `json:"instances"`
 	Shares    []Share                 `json:"shares,omitempty"` // what its share became since it last was none, oldest first
+	Revision  *target.Remembered      `json:"revision,omitempty"`
 }
 
 // Share is a share of the traffic from a moment on.
@@ -64,45 +74,86 @@ const (
 	mostShares   = 64
 )
 
-// Open reads the book of a site, which is empty where there is no file yet. An empty file is kept nowhere.
-func Open(site, file string) (*Book, error) {
-	b := &Book{site: site, file: file, workloads: map[string]map[declare.Fingerprint]*Cohort{}}
-	if file == "" {
-		return b, nil
-	}
-	text, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return b, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &b.workloads)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("bring back what the site %s was asked to run, from %s: %w", site, file, err)
-	}
-	return b, nil
-}
-
 // Read calls do with the cohorts of a workload, by revision. It must keep and change nothing of them.
 func (b *Book) Read(workload string, do func(map[declare.Fingerprint]*Cohort)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	do(b.workloads[workload])
+	do(b.cohorts(workload))
+}
+
+// cohorts are a workload's, none where nothing was asked of it. It is called with the lock held.
+func (b *Book) cohorts(workload string) map[declare.Fingerprint]*Cohort {
+	if p := b.pages[workload]; p != nil {
+		return p.Cohorts
+	}
+	return nil
+}
+
+// Step is the number of the last step on record that asked something of a workload; 0 for none.
+func (b *Book) Step(workload string) int64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if p := b.pages[workload]; p != nil {
+		return p.Step
+	}
+	return 0
+}
+
+// Remembered gives what is remembered of a workload's revision; nil for nothing.
+func (b *Book) Remembered(workload string, revision declare.Fingerprint) *berth.Revision {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	c := b.cohorts(workload)[revision]
+	if c == nil {
+		return nil
+	}
+	return c.Revision.Revision()
+}
+
+// Spoilt tells why what was asked of a workload cannot be read; nil where it can.
+func (b *Book) Spoilt(workload string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.spoilt[workload]
+}
+
+// Partly tells whether something was asked of the site that cannot be read any more.
+func (b *Book) Partly() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return len(b.spoilt) > 0
 }
 
 // Workloads names all workloads that something was asked of, sorted.
 func (b *Book) Workloads() []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return slices.Sorted(maps.Keys(b.workloads))
+	var all []string
+	for workload, p := range b.pages {
+		if len(p.Cohorts) > 0 {
+			all = append(all, workload)
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
-// change makes a change and keeps it on disk. What could not be kept is kept with the next change, so that whoever asks
-// again until it succeeds loses nothing.
-func (b *Book) change(do func() error) error {
+// change makes a change of a workload and keeps it on disk. What could not be kept is kept with the next change, so that
+// whoever asks again until it succeeds loses nothing.
+func (b *Book) change(workload string, do func(*page) error) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return errors.Join(do(), b.keep())
+	if err := b.spoilt[workload]; err != nil {
+		return err
+	}
+	p := b.pages[workload]
+	if p == nil {
+		p = &page{Workload: workload, Cohorts: map[declare.Fingerprint]*Cohort{}, site: b.site}
+		b.pages[workload] = p
+	}
+	err := do(p)
+	b.unkept[workload] = true
+	return errors.Join(err, b.keep())
 }
 
 // Together asks for many things that are kept on disk once, at their end.
@@ -117,29 +168,14 @@ func (b *Book) Together(do func() error) error {
 	return errors.Join(err, b.keep())
 }
 
-// keep writes the book. It is called with the lock held.
-func (b *Book) keep() error {
-	if b.file == "" || b.together {
-		return nil
-	}
-	text, err := json.Marshal(b.workloads)
-	if err == nil {
-		err = renameio.WriteFile(b.file, text, 0o600, renameio.WithTempDir(filepath.Dir(b.file)))
-	}
-	if err != nil {
-		return fmt.Errorf("keep what the site %s is asked to run: %w", b.site, err)
-	}
-	return nil
-}
-
 // prepared gives a cohort with a part that is there, or an error that says what could not be done.
-func (b *Book) prepared(what, workload string, revision declare.Fingerprint, part string) (*Cohort, error) {
-	c := b.workloads[workload][revision]
+func (p *page) prepared(what string, revision declare.Fingerprint, part string) (*Cohort, error) {
+	c := p.Cohorts[revision]
 	if c == nil {
-		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not prepared", what, part, workload, b.site, revision.Short())
+		return nil, fmt.Errorf("%s %s of %s at %s: revision %s was not prepared", what, part, p.Workload, p.site, revision.Short())
 	}
 	if _, ok := c.Parts[part]; !ok {
-		return nil, fmt.Errorf("%s %s of %s at %s: revision %s has no such part", what, part, workload, b.site, revision.Short())
+		return nil, fmt.Errorf("%s %s of %s at %s: revision %s has no such part", what, part, p.Workload, p.site, revision.Short())
 	}
 	return c, nil
 }
@@ -149,53 +185,56 @@ type Splits func(cohorts map[declare.Fingerprint]*Cohort) bool
 
 // Apply asks for what is wanted, one after the other, and goes on where one cannot be.
 func (b *Book) Apply(workload string, wants []target.Want, splits Splits, now time.Time) error {
-	return b.change(func() error {
+	return b.change(workload, func(p *page) error {
 		var failed []error
 		for _, w := range wants {
-			failed = append(failed, b.apply(workload, w, splits, now))
+			failed = append(failed, p.apply(w, splits, now))
 		}
 		return errors.Join(failed...)
 	})
 }
 
-func (b *Book) apply(workload string, w target.Want, splits Splits, now time.Time) error {
+func (p *page) apply(w target.Want, splits Splits, now time.Time) error {
 	switch w.Do {
+	case target.Note:
+		p.Step = max(p.Step, w.Step)
+		return nil
 	case rollout.Prepare:
-		b.prepare(workload, w.Revision, w.Desired)
+		p.prepare(w)
 		return nil
 	case rollout.Scale:
-		return b.scale(workload, w, now)
+		return p.scale(w, now)
 	case rollout.SetShare:
-		return b.setShare(workload, w, splits, now)
+		return p.setShare(w, splits, now)
 	case rollout.Preview:
-		return b.preview(workload, w.Revision)
+		return p.preview(w.Revision)
 	case rollout.Run:
-		return b.run(workload, w, now)
+		return p.run(w, now)
 	case rollout.MovePart:
-		return b.movePart(workload, w)
+		return p.movePart(w)
 	case rollout.RemovePart:
-		b.removePart(workload, w)
+		p.removePart(w)
 		return nil
 	case rollout.Relabel:
-		return b.relabel(workload, w.From, w.Revision)
+		return p.relabel(w.From, w.Revision)
 	case rollout.Delete:
-		return b.delete(workload, w.Revision)
+		return p.delete(w.Revision)
 	}
-	return fmt.Errorf("%s at %s: nobody knows how to %q", workload, b.site, w.Do)
+	return fmt.Errorf("%s at %s: nobody knows how to %q", p.Workload, p.site, w.Do)
 }
 
 // prepare makes a revision's parts known.
-func (b *Book) prepare(workload string, revision declare.Fingerprint, desired *declare.Desired) {
-	if b.workloads[workload] == nil {
-		b.workloads[workload] = map[declare.Fingerprint]*Cohort{}
-	}
-	c := b.workloads[workload][revision]
+func (p *page) prepare(w target.Want) {
+	c := p.Cohorts[w.Revision]
 	if c == nil {
 		c = &Cohort{Parts: map[string]declare.Part{}, Next: map[string]int{}}
-		b.workloads[workload][revision] = c
+		p.Cohorts[w.Revision] = c
 	}
-	c.WarmUp = desired.Rollout.WarmUp.Duration
-	for name, part := range desired.Parts {
+	c.WarmUp = w.Desired.Rollout.WarmUp.Duration
+	if w.Remember != nil {
+		c.Revision = w.Remember
+	}
+	for name, part := range w.Desired.Parts {
 		part.Instances = c.Parts[name].Instances
 		c.Parts[name] = part
 	}
@@ -208,9 +247,9 @@ func (c *Cohort) add(workload string, revision declare.Fingerprint, part string,
 }
 
 // scale makes a part's cohort the given size; those named in first go first.
-func (b *Book) scale(workload string, w target.Want, now time.Time) error {
+func (p *page) scale(w target.Want, now time.Time) error {
 	part, want := w.Part, w.Count
-	c, err := b.prepared("scale", workload, w.Revision, part)
+	c, err := p.prepared("scale", w.Revision, part)
 	if err != nil {
 		return err
 	}
@@ -234,26 +273,26 @@ func (b *Book) scale(workload string, w target.Want, now time.Time) error {
 		return in.Part == part && have > want
 	})
 	for ; have < want; have++ {
-		c.add(workload, w.Revision, part, now)
+		c.add(p.Workload, w.Revision, part, now)
 	}
 	return nil
 }
 
 // setShare gives a revision a share of the traffic and another one the rest.
-func (b *Book) setShare(workload string, w target.Want, splits Splits, now time.Time) error {
+func (p *page) setShare(w target.Want, splits Splits, now time.Time) error {
 	revision, share, rest := w.Revision, w.Share, w.Rest
 	if math.IsNaN(share) || share < 0 || share > 1 {
-		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", workload, b.site, share)
+		return fmt.Errorf("set the share of %s at %s: %v is not from 0 to 1", p.Workload, p.site, share)
 	}
 	for name, want := range map[declare.Fingerprint]bool{revision: share > 0, rest: rest != "" && share < 1} {
-		if want && b.workloads[workload][name] == nil {
-			return fmt.Errorf("set the share of %s at %s: revision %s is not there", workload, b.site, name.Short())
+		if want && p.Cohorts[name] == nil {
+			return fmt.Errorf("set the share of %s at %s: revision %s is not there", p.Workload, p.site, name.Short())
 		}
 	}
-	if share > 0 && share < 1 && !splits(b.workloads[workload]) {
-		return fmt.Errorf("set the share of %s at %s: its traffic cannot be split there", workload, b.site)
+	if share > 0 && share < 1 && !splits(p.Cohorts) {
+		return fmt.Errorf("set the share of %s at %s: its traffic cannot be split there", p.Workload, p.site)
 	}
-	for name, c := range b.workloads[workload] {
+	for name, c := range p.Cohorts {
 		switch name {
 		case revision:
 			c.setShare(share, now)
@@ -290,33 +329,33 @@ func (c *Cohort) Above(bound float64) (since time.Time) {
 }
 
 // preview leads the preview routes to a revision.
-func (b *Book) preview(workload string, revision declare.Fingerprint) error {
-	if b.workloads[workload][revision] == nil {
-		return fmt.Errorf("preview %s at %s: revision %s was not prepared", workload, b.site, revision.Short())
+func (p *page) preview(revision declare.Fingerprint) error {
+	if p.Cohorts[revision] == nil {
+		return fmt.Errorf("preview %s at %s: revision %s was not prepared", p.Workload, p.site, revision.Short())
 	}
-	for name, c := range b.workloads[workload] {
+	for name, c := range p.Cohorts {
 		c.Preview = name == revision
 	}
 	return nil
 }
 
 // run asks for a task, once.
-func (b *Book) run(workload string, w target.Want, now time.Time) error {
+func (p *page) run(w target.Want, now time.Time) error {
 	revision, part := w.Revision, w.Part
-	c, err := b.prepared("run", workload, revision, part)
+	c, err := p.prepared("run", revision, part)
 	if err != nil {
 		return err
 	}
 	if !slices.ContainsFunc(c.Instances, func(in Instance) bool { return in.Part == part }) {
-		c.add(workload, revision, part, now)
+		c.add(p.Workload, revision, part, now)
 	}
 	return nil
 }
 
 // Restart asks for an instance to be started anew.
 func (b *Book) Restart(workload, id string, now time.Time) error {
-	return b.change(func() error {
-		for _, c := range b.workloads[workload] {
+	return b.change(workload, func(p *page) error {
+		for _, c := range p.Cohorts {
 			for i := range c.Instances {
 				if in := &c.Instances[i]; in.ID == id {
 					in.Again++
@@ -330,16 +369,16 @@ func (b *Book) Restart(workload, id string, now time.Time) error {
 }
 
 // movePart moves a part with its instances from one revision to another.
-func (b *Book) movePart(workload string, w target.Want) error {
+func (p *page) movePart(w target.Want) error {
 	from, to, part := w.From, w.Revision, w.Part
-	there := b.workloads[workload][to]
+	there := p.Cohorts[to]
 	if there == nil {
-		return fmt.Errorf("move %s of %s at %s: revision %s was not prepared", part, workload, b.site, to.Short())
+		return fmt.Errorf("move %s of %s at %s: revision %s was not prepared", part, p.Workload, p.site, to.Short())
 	}
-	if _, ok := there.Parts[part]; ok && b.workloads[workload][from] == nil {
+	if _, ok := there.Parts[part]; ok && p.Cohorts[from] == nil {
 		return nil
 	}
-	c, err := b.prepared("move", workload, from, part)
+	c, err := p.prepared("move", from, part)
 	if err != nil {
 		return err
 	}
@@ -355,24 +394,24 @@ func (b *Book) movePart(workload string, w target.Want) error {
 }
 
 // removePart takes a part of a revision away.
-func (b *Book) removePart(workload string, w target.Want) {
+func (p *page) removePart(w target.Want) {
 	revision, part := w.Revision, w.Part
-	if c := b.workloads[workload][revision]; c != nil {
+	if c := p.Cohorts[revision]; c != nil {
 		delete(c.Parts, part)
 		c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool { return in.Part == part })
 	}
 }
 
 // relabel makes a cohort that of another revision.
-func (b *Book) relabel(workload string, from, to declare.Fingerprint) error {
-	cohorts := b.workloads[workload]
+func (p *page) relabel(from, to declare.Fingerprint) error {
+	cohorts := p.Cohorts
 	switch c := cohorts[from]; {
 	case c == nil && cohorts[to] != nil:
 		return nil
 	case c == nil:
-		return fmt.Errorf("relabel %s at %s: revision %s is not there", workload, b.site, from.Short())
+		return fmt.Errorf("relabel %s at %s: revision %s is not there", p.Workload, p.site, from.Short())
 	case cohorts[to] != nil:
-		return fmt.Errorf("relabel %s at %s: revision %s is there already", workload, b.site, to.Short())
+		return fmt.Errorf("relabel %s at %s: revision %s is there already", p.Workload, p.site, to.Short())
 	default:
 		cohorts[to] = c
 		delete(cohorts, from)
@@ -381,13 +420,10 @@ func (b *Book) relabel(workload string, from, to declare.Fingerprint) error {
 }
 
 // delete takes a revision away. One that has traffic is refused.
-func (b *Book) delete(workload string, revision declare.Fingerprint) error {
-	if c := b.workloads[workload][revision]; c != nil && c.Share > 0 {
-		return fmt.Errorf("delete %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), workload, b.site, c.Share*100)
+func (p *page) delete(revision declare.Fingerprint) error {
+	if c := p.Cohorts[revision]; c != nil && c.Share > 0 {
+		return fmt.Errorf("delete %s of %s at %s: it still has %.1f %% of the traffic", revision.Short(), p.Workload, p.site, c.Share*100)
 	}
-	delete(b.workloads[workload], revision)
-	if len(b.workloads[workload]) == 0 {
-		delete(b.workloads, workload)
-	}
+	delete(p.Cohorts, revision)
 	return nil
 }

@@ -11,9 +11,9 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/google/renameio/v2"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/disk"
 	"aditus/internal/draw"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
@@ -202,7 +202,7 @@ func (m *Model) write() tea.Cmd {
 		var text bytes.Buffer
 		err := view.WriteICalendar(&text, c.Calendar)
 		if err == nil {
-			err = renameio.WriteFile(name, text.Bytes(), 0o644, renameio.WithTempDir(filepath.Dir(name)))
+			err = disk.Keep(disk.Machine, name, text.Bytes(), 0o644)
 		}
 		if err != nil {
 			return "", fmt.Errorf("write the calendar %s: %w", name, err)

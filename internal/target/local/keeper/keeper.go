@@ -246,14 +246,24 @@ func (s *site) again() {
 func (s *site) fulfil(spec Spec) uint64 {
 	s.mu.Lock()
 	first := s.spec.Folder == ""
+	if spec.Partly {
+		spec.Routes = append(spec.Routes, others(s.spec.Routes, spec.Routes)...)
+	}
 	s.spec = spec
 	wanted := map[string]bool{}
 	var fresh []*process
+	var stray map[string]int
+	if first && spec.Folder != "" {
+		stray = strays()
+	}
 	for _, own := range spec.Processes {
 		wanted[own.ID] = true
 		p := s.processes[own.ID]
 		if p == nil && s.ending[own.ID] != nil {
 			continue // it comes again once its end is over
+		}
+		if p == nil && own.Stay && !s.remains(own.ID, stray) {
+			continue // it comes once it can
 		}
 		if p == nil {
 			p = newProcess(s, own)
@@ -263,13 +273,11 @@ func (s *site) fulfil(spec Spec) uint64 {
 		p.set(own)
 	}
 	for id, p := range s.processes {
-		if !wanted[id] {
+		if !wanted[id] && !spec.Partly {
 			s.dismiss(id, p)
 		}
 	}
-	var stray map[string]int
-	if first && spec.Folder != "" {
-		stray = strays()
+	if first && spec.Folder != "" && !spec.Partly {
 		s.left(spec.Folder, wanted, stray)
 	}
 	s.mu.Unlock()
@@ -281,6 +289,19 @@ func (s *site) fulfil(spec Spec) uint64 {
 	}
 	s.lead()
 	return s.news.add()
+}
+
+// remains tells whether an instance runs that an earlier keeper started. It is called with the lock held.
+func (s *site) remains(id string, stray map[string]int) bool {
+	r, err := readRecord(filepath.Join(s.spec.Folder, id))
+	return err == nil && r.lives() || stray[filepath.Join(s.spec.Folder, id)] != 0
+}
+
+// others are the routes of before that are not among those of now.
+func others(before, now []Route) []Route {
+	return slices.DeleteFunc(slices.Clone(before), func(was Route) bool {
+		return slices.ContainsFunc(now, func(is Route) bool { return is.Name == was.Name })
+	})
 }
 
 // dismiss begins the end of a process that is no longer wanted. It is called with the lock held.

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"aditus/internal/disk"
 	"aditus/internal/target/router"
 )
 
@@ -57,17 +58,35 @@ func newProcess(s *site, spec Process) *process {
 func (p *process) set(spec Process) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.spec = spec
+	waits := p.spec.Stay && !spec.Stay && p.record.PID == 0
+	if spec.Stay {
+		spec.Args, spec.Env = p.spec.Args, p.spec.Env
+	}
+	if p.spec = spec; waits {
+		p.wake()
+	}
 	if spec.Again <= p.record.Asked {
 		return
 	}
 	p.note(func(r *record, now time.Time) { r.Restarts, r.Asked = append(r.Restarts, now), spec.Again })
 	if p.record.PID != 0 {
-		select {
-		case p.again <- struct{}{}:
-		default:
-		}
+		p.wake()
 	}
+}
+
+// wake has its life go on.
+func (p *process) wake() {
+	select {
+	case p.again <- struct{}{}:
+	default:
+	}
+}
+
+// unknown tells whether nobody said yet what it is to run.
+func (p *process) unknown() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return len(p.spec.Args) == 0
 }
 
 // life keeps the process until it is no longer wanted. stray is one that runs without a record, 0 for none.
@@ -79,6 +98,15 @@ func (p *process) life(stray int) {
 		if p.over() {
 			<-p.stop
 			return
+		}
+		if now == nil && p.unknown() {
+			p.down("it ended, and what it is to run is not at hand")
+			select {
+			case <-p.stop:
+				return
+			case <-p.again:
+				continue
+			}
 		}
 		if now == nil {
 			select {
@@ -158,7 +186,7 @@ func (p *process) note(change func(r *record, now time.Time)) {
 	if n := len(p.record.Restarts); n > mostRestarts {
 		p.record.Restarts = append([]time.Time(nil), p.record.Restarts[n-mostRestarts:]...)
 	}
-	if err := p.record.write(p.folder); err != nil {
+	if err := p.record.write(disk.Machine, p.folder); err != nil {
 		p.site.warn("the record of a process cannot be written", p.spec.ID, err)
 	}
 	p.changed = p.site.news.add()

@@ -9,8 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	gops "github.com/shirou/gopsutil/v4/process"
+
+	"aditus/internal/disk"
 )
 
 // record is what the keeper remembers of a process on disk, for the keeper that comes after it.
@@ -49,12 +50,12 @@ func readRecord(folder string) (record, error) {
 	return r, err
 }
 
-func (r record) write(folder string) error {
+func (r record) write(d disk.Disk, folder string) error {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(folder, RecordFile), text, 0o600, renameio.WithTempDir(folder))
+	return disk.Keep(d, filepath.Join(folder, RecordFile), text, 0o600)
 }
 
 // lives tells whether the process of a record still runs: its number alone could be another's by now.

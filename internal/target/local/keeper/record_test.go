@@ -1,9 +1,14 @@
 package keeper
 
 import (
+	"errors"
 	"os"
+	"strings"
 	"testing"
 	"time"
+
+	"aditus/internal/disk"
+	"aditus/internal/disk/disktest"
 )
 
 // TestLives sees that a process is known by its number and by when it was made: the system gives numbers again.
@@ -25,4 +30,17 @@ func TestLives(t *testing.T) {
 			t.Errorf("%s lives: %v", test.name, got)
 		}
 	}
+}
+
+// TestPowerCut replays what is left of a record at each moment.
+func TestPowerCut(t *testing.T) {
+	disktest.Values(t, 6, func(d disk.Disk, folder string, n int) error {
+		return record{Asked: n, Reason: strings.Repeat("why ", 400)}.write(d, folder)
+	}, func(folder string) (int, error) {
+		r, err := readRecord(folder)
+		if errors.Is(err, os.ErrNotExist) {
+			err = nil
+		}
+		return r.Asked, err
+	})
 }

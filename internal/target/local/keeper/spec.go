@@ -22,6 +22,7 @@ type Spec struct {
 	Ports     [2]int    `json:"ports"`  // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
+	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was
 }
 
 // Process is one process to be kept. Its folder, named by ID, has work, which it runs in, and log, and the keeper's
@@ -35,6 +36,7 @@ type Process struct {
 	Stop   declare.Stop    `json:"stop"`
 	Probes []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
 	Again  int             `json:"again,omitempty"`  // how often it was asked to be started anew
+	Stay   bool            `json:"stay,omitempty"`   // it cannot be started now, and runs on where it does
 }
 
 // Route is a route whose instances are named by ID alone; the keeper knows where they listen.

@@ -18,9 +18,9 @@ import (
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
-	"github.com/google/renameio/v2"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 )
 
 var (
@@ -42,6 +42,7 @@ type Unpacked struct {
 	Alone  string    `json:"alone,omitempty"`  // of an archive: the one executable at its top
 	Size   int64     `json:"size"`             // bytes
 	Digest string    `json:"digest,omitempty"` // of what it was unpacked from
+	Sum    string    `json:"sum,omitempty"`    // of all that was in it
 }
 
 // Store is a folder of artifacts. Make it with Open; it is safe for concurrent use.
@@ -49,12 +50,15 @@ type Store struct {
 	folder string
 	most   int64
 	fetch  Fetch
+	disk   disk.Disk
 	ready  func() // is called when something that was asked for came or failed
 
 	mu   sync.Mutex
 	refs map[string]string // digests by reference
 	jobs map[string]*job   // by reference
 	used map[string]func() []string
+
+	checked map[string]bool // by folder: it is whole
 }
 
 type job struct {
@@ -67,24 +71,27 @@ const (
 	refsFile     = "references.json"
 	unpackedFile = "unpacked.json"
 	rootFolder   = "root"
+	newPrefix    = "new-" // begins the names of folders that are being unpacked into
 	fetchTimeout = 10 * time.Minute
 	tryAgain     = 15 * time.Second
 )
 
-// Open opens a store that keeps at most so many bytes of artifacts that nobody uses.
-func Open(folder string, most int64, fetch Fetch) (*Store, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+// Open opens a store that keeps at most so many bytes of artifacts that nobody uses. All that is in it can be fetched again,
+// so that what is damaged is left away.
+func Open(folder string, most int64, fetch Fetch, d disk.Disk) (*Store, error) {
+	if err := disk.MakeFolder(d, folder, 0o700); err != nil {
 		return nil, fmt.Errorf("open the store of artifacts: %w", err)
 	}
-	s := &Store{folder: folder, most: most, fetch: fetch, refs: map[string]string{}, jobs: map[string]*job{}, used: map[string]func() []string{}}
+	s := &Store{folder: folder, most: most, fetch: fetch, disk: d, refs: map[string]string{}, jobs: map[string]*job{}, used: map[string]func() []string{}, checked: map[string]bool{}}
 	text, err := os.ReadFile(filepath.Join(folder, refsFile))
-	if err == nil {
-		err = json.Unmarshal(text, &s.refs)
-	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("open the store of artifacts %s: %w", folder, err)
 	}
-	half, err := filepath.Glob(filepath.Join(folder, "new-*")) // what was being unpacked when the program ended
+	if json.Unmarshal(text, &s.refs) != nil || s.refs == nil {
+		s.refs = map[string]string{} // they are found again
+	}
+	disk.Tidy(d, folder)
+	half, err := filepath.Glob(filepath.Join(folder, newPrefix+"*")) // what was being unpacked when the program ended
 	for _, name := range half {
 		err = errors.Join(err, os.RemoveAll(name))
 	}
@@ -111,12 +118,13 @@ func (s *Store) Use(user string, references func() []string, ready func()) {
 func (s *Store) Get(reference string) (Unpacked, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if digest, ok := s.refs[reference]; ok {
-		if u, err := s.open(digest); err == nil {
+	if name, ok := s.refs[reference]; ok && s.checked[name] {
+		if u, err := s.read(name); err == nil {
 			now := time.Now()
-			os.Chtimes(filepath.Join(s.folder, digest, unpackedFile), now, now) // what was used last goes last
+			os.Chtimes(filepath.Join(s.folder, name, unpackedFile), now, now) // what was used last goes last
 			return u, nil
 		}
+		delete(s.checked, name)
 	}
 	j := s.jobs[reference]
 	switch {
@@ -136,8 +144,9 @@ func (s *Store) Get(reference string) (Unpacked, error) {
 // Final tells whether an error of Get is for good.
 func Final(err error) bool { return errors.Is(err, ErrNone) || errors.Is(err, ErrBad) }
 
-func (s *Store) open(digest string) (Unpacked, error) {
-	folder := filepath.Join(s.folder, digest)
+// read gives what is noted of an unpacked artifact.
+func (s *Store) read(name string) (Unpacked, error) {
+	folder := filepath.Join(s.folder, name)
 	text, err := os.ReadFile(filepath.Join(folder, unpackedFile))
 	if err != nil {
 		return Unpacked{}, err
@@ -154,19 +163,23 @@ func (s *Store) open(digest string) (Unpacked, error) {
 func (s *Store) work(reference string, j *job) {
 	ctx, cancel := context.WithTimeout(context.Background(), fetchTimeout)
 	defer cancel()
-	digest, err := s.bring(ctx, reference)
+	name, err := s.bring(ctx, reference)
 	if errors.Is(err, syscall.ENOSPC) {
 		err = fmt.Errorf("the disk is full: there is no room to unpack %s; it is tried again", short(reference))
 	}
 	s.mu.Lock()
 	j.working, j.err, j.again = false, err, time.Now().Add(tryAgain)
-	if err == nil {
-		s.refs[reference] = digest
+	fresh := err == nil && s.refs[reference] != name
+	if fresh {
+		s.refs[reference] = name
 		s.keepRefs()
+	}
+	if err == nil {
+		s.checked[name] = true
 	}
 	ready := s.ready
 	s.mu.Unlock()
-	if err == nil {
+	if fresh {
 		s.clean()
 	}
 	if ready != nil {
@@ -177,20 +190,32 @@ func (s *Store) work(reference string, j *job) {
 // keepRefs writes down what references stand for. What is not written is only fetched again.
 func (s *Store) keepRefs() {
 	text, _ := json.Marshal(s.refs) // texts always marshal
-	_ = renameio.WriteFile(filepath.Join(s.folder, refsFile), text, 0o600, renameio.WithTempDir(s.folder))
+	_ = disk.Keep(s.disk, filepath.Join(s.folder, refsFile), text, 0o600)
 }
 
-// bring makes an artifact's folder and gives its name.
+// bring sees to it that an artifact's folder is there and whole, and gives its name.
 func (s *Store) bring(ctx context.Context, reference string) (string, error) {
+	s.mu.Lock()
+	known := s.refs[reference]
+	s.mu.Unlock()
+	spoilt := fs.ErrNotExist
+	if known != "" {
+		if spoilt = s.check(known); spoilt == nil {
+			return known, nil
+		}
+	}
 	a, err := s.source(ctx, reference)
 	if err != nil {
+		if errors.Is(spoilt, errSpoilt) {
+			return "", fmt.Errorf("%s was changed or damaged where it is unpacked, and cannot be had again: %w", short(reference), err)
+		}
 		return "", err
 	}
 	name := strings.Replace(a.digest, ":", "-", 1)
-	if _, err := s.open(name); err == nil {
+	if name != known && s.check(name) == nil {
 		return name, nil
 	}
-	half, err := os.MkdirTemp(s.folder, "new-")
+	half, err := os.MkdirTemp(s.folder, newPrefix)
 	if err != nil {
 		return "", err
 	}
@@ -200,20 +225,36 @@ func (s *Store) bring(ctx context.Context, reference string) (string, error) {
 		return "", err
 	}
 	u.Digest = a.digest
+	if u.Sum, err = sumTree(filepath.Join(half, rootFolder)); err != nil {
+		return "", err
+	}
 	text, err := json.Marshal(u)
 	if err == nil {
-		err = os.WriteFile(filepath.Join(half, unpackedFile), text, 0o600)
+		err = s.disk.Write(filepath.Join(half, unpackedFile), text, 0o600)
 	}
 	if err == nil {
 		err = os.Chmod(half, 0o700)
 	}
 	if err == nil {
-		err = os.Rename(half, filepath.Join(s.folder, name))
+		err = s.disk.FlushTree(half)
 	}
+	if err != nil {
+		return "", err
+	}
+	return name, s.place(half, filepath.Join(s.folder, name))
+}
+
+// place puts an unpacked artifact where it belongs. What is there is spoilt; what runs from it finds the same files again.
+func (s *Store) place(half, at string) error {
+	err := s.disk.Rename(half, at)
 	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
-		err = nil // another reference has brought the same
+		old := half + "-old"
+		defer os.RemoveAll(old)
+		if err = s.disk.Rename(at, old); err == nil {
+			err = s.disk.Rename(half, at)
+		}
 	}
-	return name, err
+	return errors.Join(err, s.disk.Flush(s.folder))
 }
 
 // clean takes away what nobody uses, the longest unused first, until what is left of it is small enough.
@@ -244,7 +285,7 @@ func (s *Store) clean() {
 		if err != nil || inUse[entry.Name()] {
 			continue
 		}
-		if u, err := s.open(entry.Name()); err == nil {
+		if u, err := s.read(entry.Name()); err == nil {
 			unused = append(unused, idle{entry.Name(), u.Size, info.ModTime()})
 			sum += u.Size
 		}
@@ -254,6 +295,7 @@ func (s *Store) clean() {
 		if sum <= s.most {
 			return
 		}
+		delete(s.checked, old.name)
 		os.RemoveAll(filepath.Join(s.folder, old.name))
 		sum -= old.size
 	}

@@ -18,6 +18,8 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/layout"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
+
+	"aditus/internal/disk"
 )
 
 func tarOf(t testing.TB, headers ...tar.Header) []byte {
@@ -127,7 +129,7 @@ func TestStore(t *testing.T) {
 		return nil, fmt.Errorf("%w: %s", ErrNone, reference)
 	}
 	folder := t.TempDir()
-	s, err := Open(folder, 2500, fetch)
+	s, err := Open(folder, 2500, fetch, disk.Machine)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,10 +151,10 @@ func TestStore(t *testing.T) {
 		t.Errorf("%d are left: the one in use, and two of 2500 bytes", len(left))
 	}
 	before := fetched
-	if s, err = Open(folder, 2500, fetch); err != nil {
+	if s, err = Open(folder, 2500, fetch, disk.Machine); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Get("r.example/web:0"); err != nil || fetched != before {
+	if _, err := got(t, s, "r.example/web:0"); err != nil || fetched != before {
 		t.Errorf("what was there is fetched again: %v", err)
 	}
 	if _, err := got(t, s, "r.example/web:9"); !errors.Is(err, ErrNone) || !Final(err) {
@@ -176,7 +178,7 @@ func TestLayout(t *testing.T) {
 		}
 	}
 	open := func() *Store {
-		s, err := Open(t.TempDir(), 1<<20, func(context.Context, string) (v1.Image, error) { return nil, ErrNone })
+		s, err := Open(t.TempDir(), 1<<20, func(context.Context, string) (v1.Image, error) { return nil, ErrNone }, disk.Machine)
 		if err != nil {
 			t.Fatal(err)
 		}

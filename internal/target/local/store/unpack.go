@@ -19,9 +19,9 @@ import (
 	"strings"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/cache"
 	"github.com/google/go-containerregistry/pkg/v1/layout"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
-	"github.com/google/go-containerregistry/pkg/v1/validate"
 
 	"aditus/internal/core/declare"
 )
@@ -79,8 +79,11 @@ func fromImage(image v1.Image, reference string) (artifact, error) {
 		return artifact{}, err
 	}
 	return artifact{digest.String(), func(root string) (Unpacked, error) {
+		blobs := root + ".blobs" // each is read from afar once
+		defer os.RemoveAll(blobs)
+		image := cache.Image(image, cache.NewFilesystemCache(blobs))
 		if err := verify(image); err != nil {
-			return Unpacked{}, fmt.Errorf("%w: %s does not hold what its digests say: %v", ErrBad, short(reference), err)
+			return Unpacked{}, fmt.Errorf("%s: %w", short(reference), err)
 		}
 		config, err := image.ConfigFile()
 		if err != nil {
@@ -93,7 +96,8 @@ func fromImage(image v1.Image, reference string) (artifact, error) {
 	}}, nil
 }
 
-// verify reads an image's configuration and layers, and holds each against its digest.
+// verify reads an image's configuration and layers, and holds each against its digest. What was cut short on its way is
+// not bad, and is tried again.
 func verify(image v1.Image) error {
 	config, err := image.RawConfigFile()
 	if err != nil {
@@ -104,18 +108,39 @@ func verify(image v1.Image) error {
 		return err
 	}
 	if sum := sha256.Sum256(config); manifest.Config.Digest.Hex != hex.EncodeToString(sum[:]) {
-		return errors.New("its configuration is another one")
+		return fmt.Errorf("%w: its configuration is not what its digest says", ErrBad)
 	}
 	layers, err := image.Layers()
 	if err != nil {
 		return err
 	}
-	for _, layer := range layers {
-		if err := validate.Layer(layer); err != nil {
+	for i, layer := range layers {
+		if err := verifyLayer(layer, manifest.Layers[i]); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func verifyLayer(layer v1.Layer, said v1.Descriptor) error {
+	in, err := layer.Compressed()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	sum := sha256.New()
+	size, err := io.Copy(sum, in)
+	whole := size >= said.Size && said.Size > 0
+	if err != nil && !whole {
+		return fmt.Errorf("only %d of %d bytes of a layer came: %w; it is tried again", size, said.Size, err)
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != said.Digest.Hex || size != said.Size {
+		if size < said.Size {
+			return fmt.Errorf("only %d of %d bytes of a layer came; it is tried again", size, said.Size)
+		}
+		return fmt.Errorf("%w: a layer is not what its digest says", ErrBad)
+	}
+	return err
 }
 
 // inLayout finds an image in an OCI image layout: by its tag, the annotation org.opencontainers.image.ref.name, or the
@@ -182,11 +207,13 @@ func fromArchive(file, pinned string) (artifact, error) {
 		}
 		defer in.Close()
 		again := sha256.New()
-		size, err := extract(io.TeeReader(in, again), root)
-		if err == nil {
-			_, err = io.Copy(again, in)
-		}
-		if err == nil && "sha256:"+hex.EncodeToString(again.Sum(nil)) != digest {
+		read := &noting{Reader: in}
+		size, err := extract(io.TeeReader(read, again), root)
+		_, rest := io.Copy(again, read)
+		switch {
+		case read.err != nil: // of the disk it is on, which says nothing of what is in it
+			err = read.err
+		case rest == nil && "sha256:"+hex.EncodeToString(again.Sum(nil)) != digest:
 			err = fmt.Errorf("%s changed while it was read; it is tried again", file)
 		}
 		if err != nil {
@@ -197,6 +224,20 @@ func fromArchive(file, pinned string) (artifact, error) {
 		}
 		return Unpacked{Size: size, Alone: alone(root)}, nil
 	}}, nil
+}
+
+// noting is a reader that remembers what went wrong.
+type noting struct {
+	io.Reader
+	err error
+}
+
+func (n *noting) Read(p []byte) (int, error) {
+	read, err := n.Reader.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		n.err = err
+	}
+	return read, err
 }
 
 // fromInner unpacks an image layout that came in an archive, in its own place.
