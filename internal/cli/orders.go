@@ -52,6 +52,8 @@ var commands = []command{
 	{name: "extend", verb: berth.Extend, short: "Let a berth live longer than its end of life", done: "lives longer", message: "why; needed", until: true, alone: true},
 	{name: "tear-down", verb: berth.TearDown, short: "Take all of a berth away from its site", done: "is being torn down", message: "why; needed", volumes: true,
 		long: "Its traffic ends first, then all that runs stops, then what is left is removed. What its\nvolumes hold stays unless --remove-volumes says otherwise. It comes again when somebody\nsyncs."},
+	{name: "vouch", verb: berth.Vouch, short: "Say that what was found at a site is good", done: "counts as proven; it goes on from there", message: "why, for the record", to: true,
+		long: "Where the ledger is gone, or older than a site, what serves there is kept as it is and\nunproven, until somebody vouches for it or its own guards have held for as long as a\nproving takes. With --to it is another revision that is there."},
 	{name: "lift-bar", verb: berth.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
 }
 
@@ -120,7 +122,7 @@ func (c command) command() *cobra.Command {
 		cmd.Flags().BoolVar(&volumes, "remove-volumes", false, "what its volumes hold goes too")
 	}
 	if c.to {
-		cmd.Flags().StringVar(&to, "to", "", "the `revision` to go back to: a version, or the first digits of its fingerprint")
+		cmd.Flags().StringVar(&to, "to", "", "the `revision` that is meant: a version, or the first digits of its fingerprint")
 	}
 	return cmd
 }

@@ -34,7 +34,7 @@ part away. A part that is not there is made.`,
 				return err
 			}
 			sites := filepath.Join(folder, sim.Folder)
-			if _, err := os.Stat(filepath.Join(sites, names[1]+".json")); err != nil {
+			if _, err := os.Stat(filepath.Join(sites, names[1])); err != nil {
 				return fmt.Errorf("there is no stand-in site %s in %s with anything on it", names[1], folder)
 			}
 			return sim.LeaveHand(sites, names[1], sim.Hand{Workload: names[0], Part: names[2], Field: field, Value: value})

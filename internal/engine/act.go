@@ -27,8 +27,11 @@ func (b *loop) carryOut(ctx context.Context, intents []rollout.Intent) error {
 		}
 		wants = append(wants, w)
 	}
-	if len(wants) > 0 {
-		failed = append(failed, b.driver.Apply(ctx, b.id.Workload, wants))
+	if step := b.state.Step; len(wants) > 0 || step != b.noted {
+		err := b.driver.Apply(ctx, b.id.Workload, append(wants, target.Noted(step)))
+		if failed = append(failed, err); err == nil {
+			b.noted = step
+		}
 	}
 	return errors.Join(failed...)
 }
@@ -43,6 +46,9 @@ func (b *loop) want(i rollout.Intent) (target.Want, error) {
 			return w, err
 		}
 		w.Desired = &desired
+		if r := b.held[i.Revision]; r != nil {
+			w.Remember = target.Remember(r)
+		}
 	case rollout.Place:
 		desired, err := b.laid(i.Revision)
 		if err != nil {
@@ -61,11 +67,14 @@ func (b *loop) want(i rollout.Intent) (target.Want, error) {
 
 // laid is what a revision declares as it is laid down: with what it leaves to others as it is live, and its secrets opened.
 func (b *loop) laid(revision declare.Fingerprint) (declare.Desired, error) {
-	r, err := b.e.revision(b.id.Workload, revision)
-	if err != nil {
-		return declare.Desired{}, err
-	} else if r == nil {
-		return declare.Desired{}, fmt.Errorf("revision %s is not on record", revision.Short())
+	r := b.held[revision]
+	if r == nil {
+		var err error
+		if r, err = b.e.revision(b.id.Workload, revision); err != nil {
+			return declare.Desired{}, err
+		} else if r == nil {
+			return declare.Desired{}, fmt.Errorf("revision %s is not on record", revision.Short())
+		}
 	}
 	return b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
 }

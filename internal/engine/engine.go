@@ -92,6 +92,15 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 			e.berths[id] = newLoop(e, id) // declared before, and nothing of it is on record yet
 		}
 	}
+	for site, driver := range e.drivers {
+		if there, ok := driver.(target.Rememberer); ok {
+			for _, workload := range there.Remembers() {
+				if id := (berth.ID{Workload: workload, Site: site}); e.berths[id] == nil {
+					e.berths[id] = newLoop(e, id) // it is there, and the ledger knows nothing of it
+				}
+			}
+		}
+	}
 	for _, b := range e.berths {
 		b.publish(b.view())
 		clock.Join()

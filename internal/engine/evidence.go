@@ -318,7 +318,7 @@ func portOf(m *declare.Metrics) string {
 // core is the evidence as the decision takes it.
 func (seen *evidence) core() berth.Seen {
 	out := berth.Seen{
-		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Evaluated: seen.evaluated, Verdicts: seen.judged.Verdicts,
+		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Step: seen.target.Step, Evaluated: seen.evaluated, Verdicts: seen.judged.Verdicts,
 		Unmarked: seen.unmarked, Dead: seen.dead,
 	}
 	for _, c := range seen.target.Cohorts {

@@ -40,6 +40,7 @@ type loop struct {
 	waitsFor   string // whatever numbers there are in it
 	waitsSince time.Time
 
+	noted     int64 // the last step that the site was told of
 	instances map[string]*probed
 	panel     panel.Panel
 	last      *evidence                 // nil before the first look
@@ -139,6 +140,7 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 // watched notes that the site was looked at, and since when what is applied does as it does.
 func (b *loop) watched(seen *evidence, now time.Time) {
 	if seen.reached {
+		b.noted = max(b.noted, seen.target.Step)
 		if roll := b.state.Roll; roll != nil && now.Sub(b.looked) > unwatched {
 			s := roll.Resume(now)
 			b.state.Roll = &s

@@ -9,6 +9,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/target"
 )
 
 // history is the revisions of one workload that are on record. What they declare is read from the ledger when it is
@@ -110,6 +111,9 @@ func (b *loop) hold(seen *evidence, declared declare.Fingerprint, named []declar
 			if r, err = b.e.revision(b.id.Workload, fingerprint); err != nil {
 				return err
 			}
+		}
+		if there, ok := b.driver.(target.Rememberer); r == nil && ok {
+			r = there.Remembered(b.id.Workload, fingerprint)
 		}
 		if r != nil {
 			held[fingerprint] = r

@@ -26,7 +26,7 @@ func (b *loop) view() status.Berth {
 		Live: b.state.Change.Live, InPart: declared != nil && b.state.InPart == declared.Fingerprint, Corrects: b.state.Corrects, Fights: b.state.Fights(),
 		Waits: b.state.Waits, Asks: b.state.Asks, Offer: b.state.Offer, Problem: b.problem, LastRollout: b.state.LastRollout,
 		Life: b.state.Life, Ending: b.state.Ending, Gone: b.state.Gone, Sized: b.state.Sized, Restarting: b.state.Restarting, Branch: b.state.Trial,
-		Lock: b.state.Lock, Left: b.state.Left, Calls: b.state.Calls,
+		Lock: b.state.Lock, Left: b.state.Left, Found: b.state.Found, Calls: b.state.Calls,
 		Health: health.Summary{Word: health.Silent, Reason: "not looked at yet"},
 	}
 	if text := numbers.ReplaceAllString(v.Waits, "0"); text != b.waitsFor {

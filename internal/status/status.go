@@ -111,6 +111,7 @@ type Berth struct {
 	Gone        *berth.TornDown        `json:"gone,omitempty"`   // it was
 	Sized       map[string]berth.Sized `json:"sized,omitempty"`  // by part: numbers of instances that were set other than declared
 	Restarting  *berth.Restarting      `json:"restarting,omitempty"`
+	Found       *berth.Found           `json:"found,omitempty"` // what is applied was found at the site, and is unproven here
 	Left        *berth.Left            `json:"left,omitempty"`  // a revision that was left halfway
 	Calls       string                 `json:"calls,omitempty"` // why a person is called though no rollout is under way
 	Back        *berth.Revision        `json:"back,omitempty"`  // the last proven revision before what is applied, where it is not barred

@@ -62,6 +62,8 @@ type Rooted interface {
 type Rememberer interface {
 	// Remembered gives a revision that the site was prepared for; nil where it does not know more than its name.
 	Remembered(workload Berth, revision declare.Fingerprint) *berth.Revision
+	// Remembers names the workloads that something was asked of, as far as that is known without asking the site.
+	Remembers() []Berth
 }
 
 // Placer is a driver of a site that takes objects of a cluster's API as they are, and says beforehand what it would make of a

@@ -38,9 +38,9 @@ func Remember(r *berth.Revision) *Remembered {
 	return &Remembered{Of: *r, Declares: r.Desired.Canonical()}
 }
 
-// Revision is what was kept; nil where nothing was, or it is no longer what its fingerprint says.
-func (m *Remembered) Revision() *berth.Revision {
-	if m == nil {
+// Revision is the revision that was kept; nil where none was, another one, or what is no longer what its fingerprint says.
+func (m *Remembered) Revision(wanted declare.Fingerprint) *berth.Revision {
+	if m == nil || m.Of.Fingerprint != wanted {
 		return nil
 	}
 	r := m.Of

@@ -44,6 +44,7 @@ const (
 	LookForDrift  = Verb(berth.LookForDrift)
 	Extend        = Verb(berth.Extend)
 	TearDown      = Verb(berth.TearDown)
+	Vouch         = Verb(berth.Vouch)
 )
 
 // Verbs of what faces do without an order.
@@ -64,7 +65,7 @@ var Keys = map[Verb]string{
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	TakeOffer: "T", PutOff: "P", Decline: "D",
-	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "H", Extend: "E", TearDown: "X",
+	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "H", Extend: "E", TearDown: "X", Vouch: "O",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -112,6 +113,7 @@ func Actions(b status.Berth) []Action {
 	}
 	actions = append(actions, offerActions(b)...)
 	actions = append(actions, lifeActions(b, place)...)
+	actions = append(actions, vouchAction(b, place))
 	for i := range actions {
 		actions[i].Key, actions[i].Changes = Keys[actions[i].Verb], true
 	}
@@ -140,6 +142,17 @@ func signAction(b status.Berth, r rollout.State, place string, possible func(rol
 			Asks: fmt.Sprintf("Sign off that %s %s comes to %s%s?", b.Workload, b.Declared.Version, b.Site, planned(b))}
 	}
 	return Action{Verb: SignOff, Means: "give your go-ahead for the next stage", Not: possible(rollout.Sign), Asks: fmt.Sprintf("Sign off %s? %s", place, afterStage(r))}
+}
+
+// vouchAction says that what was found at a site is good.
+func vouchAction(b status.Berth, place string) Action {
+	a := Action{Verb: Vouch, Means: "say that what was found here is good", Seldom: b.Found == nil}
+	if b.Found == nil {
+		a.Not = errors.New("what serves here is on record")
+		return a
+	}
+	a.Says = fmt.Sprintf("Vouch for %s of %s? It counts as proven, and all goes on from it. Why is it good:", b.Found.Version, place)
+	return a
 }
 
 // offerActions answer an offer to a site's team.

@@ -59,6 +59,8 @@ func CellOf(b status.Berth) Cell {
 		c.Note, c.Tone = "tearing down", Moves
 	case b.Gone != nil && b.Applied == nil:
 		c.Note = "torn down"
+	case b.Found != nil && b.Health.Word != health.Failing:
+		c.Note, c.Tone = "unproven here", Asks
 	case b.Left != nil && b.Health.Word != health.Failing:
 		c.Coming, c.Share, c.Tone, c.Note = b.Left.Version, b.Left.Share, Asks, "abandoned"
 	case b.SyncStatus == compare.Unread && b.Problem != nil:

@@ -43,6 +43,8 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 			return "is being torn down: " + b.Ending.Why, Moves
 		case b.Gone != nil:
 			return fmt.Sprintf("torn down %s: %s", say.Ago(now.Sub(b.Gone.At)), b.Gone.Why), Quiet
+		case b.Found != nil:
+			return "found serving, unproven here", Asks
 		case b.SyncStatus == compare.Absent && b.Applied == nil:
 			return "nothing is there yet", Quiet
 		case b.SyncStatus == compare.Aligned && b.Health.Word == health.Healthy:
@@ -172,6 +174,9 @@ func Describe(b status.Berth, now time.Time) []Line {
 			tone = Asks
 		}
 		add("ends", ends(b.Life, now), tone)
+	}
+	if b.Found != nil {
+		add("found", fmt.Sprintf("at %s: %s", clock(b.Found.At, now), b.Found), Asks)
 	}
 	if b.Left != nil {
 		add("abandoned", fmt.Sprintf("%s was left with %s of the traffic at %s: %s", b.Left.Version, say.Share(b.Left.Share), clock(b.Left.At, now), b.Left.Why), Asks)

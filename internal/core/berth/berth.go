@@ -59,6 +59,8 @@ type State struct {
 	Extended    *Extended            `json:"extended,omitempty"`
 	Ending      *TornDown            `json:"ending,omitempty"` // it is on its way
 	Gone        *TornDown            `json:"gone,omitempty"`   // it was, and nothing comes by itself
+	Step        int64                `json:"step,omitempty"`   // rises with each decision that the site is told of
+	Found       *Found               `json:"found,omitempty"`  // what is applied was found, and is unproven here
 
 	Roll    *rollout.State `json:"-"` // under way; nil for none
 	Resumed bool           `json:"-"` // the rollout comes from before a restart, and that is not on record yet
@@ -77,10 +79,11 @@ type Change struct {
 	Differences []compare.Difference
 	Plan        plan.Plan
 
-	// What was compared; the same three need no second comparison.
+	// What was compared; the same need no second comparison.
 	Applied, Declared declare.Fingerprint
 	Live              compare.Live
 	Sized             map[string]Sized
+	Beside            []Beside // what is there beside what is applied; the one with the most traffic first
 }
 
 // World is what a decision has to know beyond the berth and its site. It is made once a step, all of one moment.
@@ -116,6 +119,7 @@ type Seen struct {
 	Reached   bool   // the target answered; without that nothing below is known
 	Stale     string // why it is not fresh; empty where it is
 	Whole     bool   // the target cannot split traffic: the numbers of instances do
+	Step      int64  // the last step that the site was told of; 0 where it keeps none
 	Cohorts   []Cohort
 	Evaluated bool // the signals were read in this step
 	Verdicts  []guard.Verdict
@@ -202,7 +206,7 @@ func (d *Decision) Number(id int64) {
 func (d *Decision) Unrecorded(was State) (next State, first []rollout.Intent, goesOn bool) {
 	if roll := d.State.Roll; roll != nil && was.Roll != nil && was.Roll.ID == roll.ID && roll.Harms() {
 		next = d.State
-		next.Owed = d.Facts // those that were owed before are among them
+		next.Owed, next.Step = d.Facts, was.Step // those that were owed before are among them
 		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare }), true
 	}
 	was.Change, was.Waits, was.Asks = d.State.Change, d.State.Waits, d.State.Asks
@@ -225,6 +229,7 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	if d.State.Applied != "" && d.State.FirstAt.IsZero() {
 		d.State.FirstAt = d.State.AppliedAt
 	}
+	d.find()
 	d.turns()
 	d.liftBars()
 	d.locks()
@@ -232,12 +237,14 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 	if d.State.Roll == nil || d.State.Roll.Phase == rollout.Proven {
 		d.State.Change = d.compare()
 	}
-	if d.State.Roll == nil {
+	if d.State.Roll == nil && d.State.Found == nil {
 		d.ends()
 	}
 	switch {
 	case d.State.Ending != nil:
 		d.tearDown()
+	case d.State.Found != nil && d.State.Roll == nil:
+		d.found()
 	case d.State.Roll == nil:
 		d.steady()
 	}
@@ -254,7 +261,16 @@ func Decide(id ID, state State, seen Seen, world World, orders []Order, now time
 		d.revive()
 	}
 	d.answer()
+	d.number()
 	return d.Decision
+}
+
+// number gives a decision that asks something of the site, or comes to something there, the number of a step of its own.
+func (d *decision) number() {
+	moves := len(d.Intents) > 0 || d.State.Applied != d.was.Applied || (d.State.Roll == nil) != (d.was.Roll == nil) || d.State.Roll != nil && d.State.Roll.Phase != d.was.Roll.Phase
+	if d.Durable && moves {
+		d.State.Step++
+	}
 }
 
 // steady decides while no rollout is under way, which may be what it comes to.

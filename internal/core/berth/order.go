@@ -36,6 +36,7 @@ const (
 	LookForDrift  = Verb("look for drift")
 	Extend        = Verb("extend") // the end of its life
 	TearDown      = Verb("tear down")
+	Vouch         = Verb("vouch") // for what was found at the site
 )
 
 // Order is somebody's wish for a berth.
@@ -50,7 +51,7 @@ type Order struct {
 	Until    time.Time `json:"until,omitzero"`     // PutOff: when it is asked again; zero for not. Extend: until when
 	Count    *int      `json:"count,omitempty"`    // Scale: how many instances; nil for as many as are declared
 	Volumes  bool      `json:"volumes,omitempty"`  // TearDown: what its volumes hold goes too
-	To       string    `json:"to,omitempty"`       // RollBack: a revision on record; empty for the last proven one
+	To       string    `json:"to,omitempty"`       // RollBack: a revision on record; empty for the last proven one. Vouch: one that is there; empty for the one that was found
 }
 
 // order is one that a step is at.
@@ -104,6 +105,7 @@ var table = []entry{
 	{verb: LookForDrift, when: steady, scope: policy.Sync},
 	{verb: Extend, when: steady, scope: policy.Change},
 	{verb: TearDown, when: steady, scope: policy.Change},
+	{verb: Vouch, when: steady, scope: policy.Change},
 }
 
 func entryOf(verb Verb) (entry, bool) {

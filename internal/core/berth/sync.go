@@ -36,16 +36,62 @@ func (d *decision) compare() Change {
 	if declared != nil {
 		next.Declared, wanted = declared.Fingerprint, declared.Desired
 	}
-	next.Sized = d.State.Sized
-	if last.SyncStatus != compare.Unread && last.SyncStatus != "" && last.Applied == next.Applied && last.Declared == next.Declared && maps.Equal(last.Sized, next.Sized) && reflect.DeepEqual(last.Live, next.Live) {
+	next.Sized, next.Beside = d.State.Sized, d.beside()
+	if last.SyncStatus != compare.Unread && last.SyncStatus != "" && last.Applied == next.Applied && last.Declared == next.Declared && maps.Equal(last.Sized, next.Sized) && slices.Equal(last.Beside, next.Beside) && reflect.DeepEqual(last.Live, next.Live) {
 		return last
 	}
 	next.Differences = compare.Three(Resize(d.desired(d.State.Applied), next.Sized), Resize(wanted, next.Sized), next.Live)
 	for i, difference := range next.Differences {
 		next.Differences[i].Owner = ownerOf(cohort.Owners, difference.Pointer)
 	}
-	next.SyncStatus, next.Plan = compare.SyncStatusOf(next.Differences, there), plan.New(Resize(wanted, next.Sized), next.Differences)
+	next.Plan = plan.New(Resize(wanted, next.Sized), next.Differences)
+	for i, b := range next.Beside { // they weigh the most
+		next.Differences = slices.Insert(next.Differences, i, b.difference())
+	}
+	next.SyncStatus = compare.SyncStatusOf(next.Differences, there)
 	return next
+}
+
+// Beside is a revision that is at the site beside what is applied, with no rollout that brought it there.
+type Beside struct {
+	Revision  declare.Fingerprint
+	Version   string
+	Share     string // of the traffic, as it is told; empty for none
+	Instances int
+}
+
+// difference is a set beside what is applied as a difference of what is live.
+func (b Beside) difference() compare.Difference {
+	is := say.Count(b.Instances, "instance")
+	if b.Share != "" {
+		is = b.Share + " of the traffic and " + is
+	}
+	return compare.Difference{Pointer: compare.BesidePointer(b.Version, b.Revision), Kind: compare.Drift, Live: is}
+}
+
+// beside are the revisions that have traffic or instances, and are neither applied nor on their way.
+func (d *decision) beside() (all []Beside) {
+	if d.State.Roll != nil || d.State.Left != nil || d.State.Ending != nil || d.State.Applied == "" {
+		return nil
+	}
+	for _, c := range d.seen.serving() {
+		if c.Revision == d.State.Applied {
+			continue
+		}
+		b := Beside{Revision: c.Revision, Version: d.versionOf(c.Revision)}
+		if c.Share > 0 {
+			b.Share = say.Share(c.Share)
+		}
+		for _, in := range c.Instances {
+			if !in.Done && in.Failed == "" {
+				b.Instances++
+			}
+		}
+		if b.Share != "" || b.Instances > 0 {
+			all = append(all, b)
+		}
+	}
+	return all
 }
 
 // ownerOf tells who set what is live at a place, or below it.
@@ -387,6 +433,9 @@ func (d *decision) putBack(by string) {
 	if by != rollout.Automatic {
 		d.State.Contested = nil // a person has seen to it
 	}
+	if d.leads(by) {
+		return
+	}
 	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Prepare, Revision: d.State.Applied})
 	side := d.side(d.State.Applied)
 	for _, part := range slices.Sorted(maps.Keys(side.Parts)) {
@@ -397,5 +446,22 @@ func (d *decision) putBack(by string) {
 		d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Place, Revision: side.Revision, Part: part, Count: side.Objects[part]})
 	}
 	d.Intents = append(d.Intents, rollout.Intent{Do: rollout.SetShare, Revision: side.Revision, Share: 1})
+	for _, b := range d.State.Change.Beside {
+		d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Delete, Revision: b.Revision})
+	}
 	d.fact(PutBack, by, d.State.Applied, fmt.Sprintf("%s puts the site back as applied: %s", by, driftText(d.State.Change.Differences)), d.State.Change.Differences)
+}
+
+// leads brings the traffic back from another revision that has some, as a way back does: to what is applied once that is up.
+func (d *decision) leads(by string) bool {
+	beside, applied := d.State.Change.Beside, d.world.Revisions[d.State.Applied]
+	if len(beside) == 0 || beside[0].Share == "" || applied == nil {
+		return false
+	}
+	why := fmt.Sprintf("%s had %s of the traffic, which no rollout gave it", beside[0].Version, beside[0].Share)
+	s := rollout.GoBack(d.side(beside[0].Revision), d.sideOf(applied), applied.Desired.Rollout, by, []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: d.now}}, d.now)
+	s.ID, s.New.Set = Unnumbered, d.State.Set
+	d.State.Roll, d.State.Rollout, d.State.Calls, d.State.Restarting = &s, s.ID, "", nil
+	d.fact(PutBack, by, d.State.Applied, fmt.Sprintf("%s brings all traffic back to %s (%s): %s", by, applied.Version, applied.Fingerprint.Short(), why), d.State.Change.Differences)
+	return true
 }

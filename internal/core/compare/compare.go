@@ -45,6 +45,14 @@ func (d Difference) Part() string {
 	return declare.Unescape(name)
 }
 
+// besideAt begins the pointers of sets that stand at a site beside what is applied.
+const besideAt = "/beside/"
+
+// BesidePointer is where a set of another revision than the applied one is told.
+func BesidePointer(version string, revision declare.Fingerprint) string {
+	return besideAt + declare.Escape(version) + "/" + revision.Short()
+}
+
 // Object gives the object that a difference is in, and the place in it; empty for none.
 func (d Difference) Object() (id, place string) {
 	steps := strings.SplitN(strings.TrimPrefix(d.Pointer, "/parts/"), "/", 4)
@@ -68,6 +76,10 @@ func (d Difference) String() string {
 
 func (d Difference) told() string {
 	field := strings.TrimPrefix(d.Pointer, "/parts/")
+	if beside, ok := strings.CutPrefix(d.Pointer, besideAt); ok {
+		version, short, _ := strings.Cut(beside, "/")
+		return fmt.Sprintf("%s (%s) is there too, with %v", declare.Unescape(version), short, d.Live)
+	}
 	if id, place := d.Object(); id != "" {
 		if field = id; place != "" {
 			field = place + " of " + id

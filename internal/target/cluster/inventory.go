@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -158,19 +159,38 @@ func packed(parts map[string]placed) (string, error) {
 	if len(all) == 0 {
 		return "", nil
 	}
-	var out bytes.Buffer
-	to := gzip.NewWriter(&out)
-	if err := json.NewEncoder(to).Encode(all); err != nil {
+	text, err := zip(all)
+	if err != nil {
 		return "", err
 	}
-	if err := to.Close(); err != nil {
-		return "", err
-	}
-	text := base64.StdEncoding.EncodeToString(out.Bytes())
 	if len(text) > mostRecord {
 		return "", fmt.Errorf("its objects take %d bytes when packed, and a cluster keeps %d of them in one record: split the workload into several", len(text), mostRecord)
 	}
 	return text, nil
+}
+
+// zip packs a value as a ConfigMap's binaryData has it.
+func zip(value any) (string, error) {
+	var out bytes.Buffer
+	to := gzip.NewWriter(&out)
+	err := json.NewEncoder(to).Encode(value)
+	if err = errors.Join(err, to.Close()); err != nil {
+		return "", err
+	}
+	return base64.StdEncoding.EncodeToString(out.Bytes()), nil
+}
+
+// unzip reads a packed value.
+func unzip(text string, into any) error {
+	packed, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return err
+	}
+	from, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return err
+	}
+	return json.NewDecoder(io.LimitReader(from, mostUnpacked)).Decode(into)
 }
 
 // mostUnpacked bounds what a record's objects become.
@@ -178,15 +198,7 @@ const mostUnpacked = 64 << 20
 
 // unpacked reads them.
 func unpacked(text string) (all map[string]map[string]declare.Object, err error) {
-	packed, err := base64.StdEncoding.DecodeString(text)
-	if err != nil {
-		return nil, err
-	}
-	from, err := gzip.NewReader(bytes.NewReader(packed))
-	if err != nil {
-		return nil, err
-	}
-	if err := json.NewDecoder(io.LimitReader(from, mostUnpacked)).Decode(&all); err != nil {
+	if err := unzip(text, &all); err != nil {
 		return nil, err
 	}
 	for _, objects := range all {

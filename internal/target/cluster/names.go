@@ -17,6 +17,7 @@ const (
 
 	annotationRevision = "aditus/revision"
 	annotationLine     = "aditus/line"    // on a cohort's record: whose it is
+	annotationStep     = "aditus/step"    // on a cohort's record: the last step that the site was told of
 	annotationPreview  = "aditus/preview" // on a cohort's record: the preview routes lead to it
 	annotationTaken    = "aditus/taken"   // on a route: the shares that its gateway had taken before the last change
 	annotationForm     = "aditus/form"    // on an object that is declared as it is: which form of it was put there

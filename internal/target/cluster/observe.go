@@ -38,6 +38,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	}
 	for _, revision := range slices.Sorted(maps.Keys(records)) {
 		r := records[revision]
+		o.Step = max(o.Step, r.step)
 		seen := target.Cohort{Revision: revision, Preview: r.preview, Live: compare.Live{}}
 		for _, name := range slices.Sorted(maps.Keys(r.parts)) {
 			if r.parts[name].Kind == declare.Objects {

@@ -20,6 +20,13 @@ func (s *Site) prepare(ctx context.Context, workload string, records map[declare
 		r = &record{place: s.place(workload), parts: map[string]placed{}}
 		r.revision, r.cohort = w.Revision, s.cohortFor(workload, w.Revision, records)
 	}
+	if w.Remember != nil {
+		whole, err := zip(w.Remember)
+		if err != nil {
+			return fmt.Errorf("prepare %s at %s: %w", workload, s.Name, err)
+		}
+		r.whole = whole
+	}
 	for name, part := range w.Desired.Parts {
 		was, there := r.parts[name]
 		part.Opened = nil

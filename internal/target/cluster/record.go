@@ -3,15 +3,19 @@ package cluster
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/target"
 )
 
 // record is what the cluster keeps of a cohort in a ConfigMap: which parts it has, and under which cohort's names their
@@ -22,6 +26,8 @@ type record struct {
 	born    time.Time         // when it was made
 	forms   map[string]string // of its objects, by part and ID
 	preview bool
+	step    int64  // the last one that the site was told of
+	whole   string // the revision itself, packed; empty where it is not kept
 	parts   map[string]placed
 }
 
@@ -36,6 +42,7 @@ type placed struct {
 const (
 	partsKey     = "parts.json"
 	objectsKey   = "objects.json.gz" // by part and ID: too much to stand there as it is
+	wholeKey     = "revision.json.gz"
 	recordCohort = "cohort"
 )
 
@@ -52,6 +59,8 @@ func (s *Site) records(workload string) (map[declare.Fingerprint]*record, error)
 		r := &record{place: s.place(workload), version: o.GetResourceVersion(), preview: o.GetAnnotations()[annotationPreview] == "true", parts: map[string]placed{}}
 		r.cohort, r.revision = o.GetLabels()[labelCohort], declare.Fingerprint(o.GetAnnotations()[annotationRevision])
 		r.born = o.GetCreationTimestamp().Time
+		r.step, _ = strconv.ParseInt(o.GetAnnotations()[annotationStep], 10, 64) // one that is no number was not written by us
+		r.whole, _, _ = unstructured.NestedString(o.Object, "binaryData", wholeKey)
 		text, _, _ := unstructured.NestedString(o.Object, "data", partsKey)
 		if err := json.Unmarshal([]byte(text), &r.parts); err != nil || r.revision == "" || r.cohort == "" {
 			return nil, spoilt(o)
@@ -118,14 +127,52 @@ func (s *Site) keep(ctx context.Context, r *record) error {
 	if r.preview {
 		marks[annotationPreview] = "true"
 	}
+	if r.step > 0 {
+		marks[annotationStep] = strconv.FormatInt(r.step, 10)
+	}
 	o["metadata"].(object)["annotations"] = marks
 	o["data"] = object{partsKey: string(text)}
+	binary := object{}
 	if objects != "" {
-		o["binaryData"] = object{objectsKey: objects}
+		binary[objectsKey] = objects
+	}
+	if r.whole != "" && len(objects)+len(text)+len(r.whole) < mostRecord { // what there is no room for only Git knows
+		binary[wholeKey] = r.whole
+	}
+	if len(binary) > 0 {
+		o["binaryData"] = binary
 	}
 	_, err = s.connection.apply(ctx, o)
 	return err
 }
+
+// note has the records keep the number of a step.
+func (s *Site) note(ctx context.Context, records map[declare.Fingerprint]*record, step int64) error {
+	var failed []error
+	for _, r := range records {
+		if r.step < step {
+			r.step = step
+			failed = append(failed, s.keep(ctx, r))
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// Remembered implements target.Rememberer.
+func (s *Site) Remembered(workload string, revision declare.Fingerprint) *berth.Revision {
+	records, err := s.records(workload)
+	if err != nil || records[revision] == nil || records[revision].whole == "" {
+		return nil
+	}
+	var kept target.Remembered
+	if err := unzip(records[revision].whole, &kept); err != nil {
+		return nil
+	}
+	return kept.Revision(revision)
+}
+
+// Remembers implements target.Rememberer: nothing is known of a cluster before it was asked.
+func (s *Site) Remembers() []target.Berth { return nil }
 
 // unrecorded are the objects that run a workload and that no record has: the record was deleted by hand, or a power cut came
 // between the two.

@@ -144,6 +144,8 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 
 func (s *Site) do(ctx context.Context, workload string, records map[declare.Fingerprint]*record, w target.Want) error {
 	switch w.Do {
+	case target.Note:
+		return s.note(ctx, records, w.Step)
 	case rollout.Prepare:
 		return s.prepare(ctx, workload, records, w)
 	case rollout.Scale:

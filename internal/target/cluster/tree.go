@@ -24,7 +24,10 @@ import (
 	"aditus/internal/target"
 )
 
-var _ target.Rooted = (*Site)(nil)
+var (
+	_ target.Rooted     = (*Site)(nil)
+	_ target.Rememberer = (*Site)(nil)
+)
 
 // Tree implements target.Rooted: what the workload's objects are, and what they look after, down to the container.
 func (s *Site) Tree(ctx context.Context, workload string) ([]status.Node, error) {

@@ -137,6 +137,9 @@ func (s *Site) Remembered(workload string, revision declare.Fingerprint) *berth.
 	return s.book.Remembered(workload, revision)
 }
 
+// Remembers implements target.Rememberer.
+func (s *Site) Remembers() []target.Berth { return s.book.Workloads() }
+
 // show is an instance as the engine sees it.
 func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) target.Instance {
 	seen := target.Instance{

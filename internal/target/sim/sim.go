@@ -168,6 +168,9 @@ func (s *Site) Remembered(workload string, revision declare.Fingerprint) *berth.
 	return s.book.Remembered(workload, revision)
 }
 
+// Remembers implements target.Rememberer.
+func (s *Site) Remembers() []target.Berth { return s.book.Workloads() }
+
 // whole tells whether the site cannot split traffic.
 func (s *Site) whole() bool { return s.behaviour.Sites[s.name].Whole }
 

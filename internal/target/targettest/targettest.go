@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
 	"aditus/internal/target"
@@ -133,6 +134,26 @@ func Run(t *testing.T, open func(t *testing.T) target.Driver, o Options) {
 			if !o.eventually(t, d, func() bool { return told(t, d) == s.want }) {
 				t.Fatalf("%s: the site has %q, want %q", s.name, told(t, d), s.want)
 			}
+		}
+	})
+	t.Run("what it was told last, and of what", func(t *testing.T) {
+		d := open(t)
+		wanted := desired(o.Artifact(1))
+		r := &berth.Revision{Fingerprint: wanted.Fingerprint(), Workload: workload, Version: "1", Author: "Ilse Varga", Desired: &wanted}
+		whole := target.Prepare(r.Fingerprint, wanted)
+		whole.Remember = target.Remember(r)
+		if err := d.Apply(t.Context(), workload, []target.Want{whole, target.Scale(r.Fingerprint, "web", 1), target.Noted(7)}); err != nil {
+			t.Fatal(err)
+		}
+		if !o.eventually(t, d, func() bool { seen, err := d.Observe(t.Context(), workload); return err == nil && seen.Step == 7 }) {
+			t.Error("the site does not know what it was told last")
+		}
+		again := d.(target.Rememberer).Remembered(workload, r.Fingerprint)
+		if again == nil || again.Version != "1" || again.Author != r.Author || again.Desired.Fingerprint() != r.Fingerprint || d.(target.Rememberer).Remembered(workload, two) != nil {
+			t.Errorf("it remembers %+v", again)
+		}
+		if err := d.Apply(t.Context(), workload, []target.Want{target.Delete(r.Fingerprint)}); err != nil {
+			t.Error(err)
 		}
 	})
 	t.Run("live shows what was prepared", func(t *testing.T) {

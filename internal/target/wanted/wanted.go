@@ -107,7 +107,7 @@ func (b *Book) Remembered(workload string, revision declare.Fingerprint) *berth.
 	if c == nil {
 		return nil
 	}
-	return c.Revision.Revision()
+	return c.Revision.Revision(revision)
 }
 
 // Spoilt tells why what was asked of a workload cannot be read; nil where it can.
