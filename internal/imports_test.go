@@ -22,7 +22,7 @@ var tiers = [][]string{
 	{"ledger", "source", "target", "probe", "scrape"},
 	{"view"},
 	{"engine"},
-	{"control", "demo"},
+	{"control", "demo", "backup"},
 	{"draw", "simulate"},
 	{"tui"},
 	{"cli"},

@@ -91,7 +91,7 @@ aditus link add. To look around: aditus demo`,
 	root.AddCommand(
 		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
 		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(),
-		newServe(), newToken(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
+		newServe(), newToken(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)
 	return root
 }

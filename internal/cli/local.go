@@ -26,6 +26,7 @@ type localEngine struct {
 	settings config.Settings
 	sites    sites
 	release  func()
+	unship   func() // ends the shipping of the ledger
 }
 
 // localOptions say how a data folder is opened.
@@ -85,13 +86,40 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 	if s.sites, err = openSites(folder, s.settings, access, o.readOnly); err != nil {
 		return err
 	}
-	s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, clock.New(time.Now(), 1), access)
-	return err
+	if s.settings.Ship.To != "" && !o.readOnly {
+		if err := s.Ledger.BeginShipping(); err != nil {
+			return err
+		}
+	}
+	if s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, clock.New(time.Now(), 1), access); err != nil {
+		return err
+	}
+	if s.settings.Ship.To != "" && !o.readOnly {
+		s.ship()
+	}
+	return nil
+}
+
+// ship has a second copy of the ledger kept until the folder is let go.
+func (s *localEngine) ship() {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		s.Ledger.Ship(ctx, ledger.Shipping{To: s.settings.Ship.To, Every: s.settings.Ship.Interval()}, func(err error) { s.Report("shipping", err) })
+	}()
+	s.unship = func() {
+		cancel()
+		<-ended
+	}
 }
 
 // Close lets go of the folder.
 func (s *localEngine) Close() {
 	s.sites.Close()
+	if s.unship != nil {
+		s.unship()
+	}
 	if s.Ledger != nil {
 		s.Ledger.Close()
 	}

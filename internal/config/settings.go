@@ -30,10 +30,26 @@ type Settings struct {
 	Links      []Link              `yaml:"links"`
 	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
 	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
+	Ship       Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
+
+// Ship says where a second copy of the ledger is kept as it grows.
+type Ship struct {
+	To    string        `yaml:"to" jsonschema:"required" jsonschema_description:"The folder, such as one of another machine."`
+	Every time.Duration `yaml:"every,omitempty" jsonschema:"default=1s" jsonschema_description:"How often what is new is brought there."`
+}
+
+// shipEvery is how often a copy is brought where nothing else is said, and leastShip how often at most.
+const (
+	shipEvery = time.Second
+	leastShip = 100 * time.Millisecond
+)
+
+// Interval is how often what is new is brought there.
+func (s Ship) Interval() time.Duration { return cmp.Or(s.Every, shipEvery) }
 
 // Follow lets one site follow another branch of a link for a while.
 type Follow struct {
@@ -105,6 +121,9 @@ func Read(name string, text []byte) (Settings, error) {
 }
 
 func (s Settings) check() error {
+	if ship := s.Ship; ship != (Ship{}) && (ship.To == "" || ship.Interval() < leastShip) {
+		return fmt.Errorf("ship: it takes to, a folder, and every, which is %s at least", leastShip)
+	}
 	if s.Beat < 100*time.Millisecond {
 		return fmt.Errorf("beat: %s is too short; 100ms is the least", s.Beat)
 	}

@@ -156,7 +156,7 @@ func TestBeside(t *testing.T) {
 			r.must(err)
 			wants := append([]target.Want{target.Prepare(bad, *kept.Desired), target.Scale(bad, "app", 2)}, spoil(r, one, string(bad))...)
 			r.must(r.sites["drydock"].Apply(t.Context(), "web", wants))
-			s = r.until("it is told", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == compare.Diverged })
+			r.until("it is told", func(s status.Snapshot) bool { return berthAt(s, "drydock").SyncStatus == compare.Diverged })
 			if facts := r.texts("drydock", berth.Drifted); len(facts) != 1 || !strings.Contains(facts[0], "slow (") || !strings.Contains(facts[0], "is there too, with") {
 				t.Error(facts)
 			}

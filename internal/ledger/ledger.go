@@ -113,10 +113,15 @@ type Ledger struct {
 	rollout int64
 	spare   string
 	notify  func([]Fact)
+	ships   bool // its log goes into the database only once it was shipped
+	begun   bool // it does by itself
 
 	hearing sync.Mutex
 	grown   chan struct{} // closed when there are more facts; guarded by hearing
 }
+
+// logPages is how large the write-ahead log gets, in pages of the database, before it goes into the database.
+const logPages = 1000
 
 // spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
 const spareSize = 4 << 20
@@ -156,25 +161,26 @@ func OpenToRead(folder string) (*Ledger, error) {
 
 func open(folder, mode string) (*Ledger, error) {
 	path := filepath.Join(folder, FileName)
-	connect := func(pragmas ...string) (*sql.DB, error) {
-		query := url.Values{"_pragma": append([]string{"busy_timeout(5000)"}, pragmas...), "mode": {mode}}
-		if vfs != "" {
-			query.Set("vfs", vfs)
-		}
-		return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+query.Encode())
-	}
-	write, err := connect("journal_mode(WAL)", "synchronous(FULL)")
+	write, err := openFile(path, mode, "journal_mode(WAL)", "synchronous(FULL)", "wal_autocheckpoint(0)")
 	if err != nil {
 		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
 	}
 	write.SetMaxOpenConns(1)
-	read, err := connect("query_only(1)")
+	read, err := openFile(path, mode, "query_only(1)")
 	if err != nil {
 		write.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
 	}
 	read.SetMaxOpenConns(4)
 	return &Ledger{path: path, write: write, read: read, grown: make(chan struct{})}, nil
+}
+
+func openFile(path, mode string, pragmas ...string) (*sql.DB, error) {
+	query := url.Values{"_pragma": append([]string{"busy_timeout(5000)"}, pragmas...), "mode": {mode}}
+	if vfs != "" {
+		query.Set("vfs", vfs)
+	}
+	return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+query.Encode())
 }
 
 func (l *Ledger) migrate() error {
@@ -246,6 +252,12 @@ func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
 func (l *Ledger) record(ctx context.Context, entries []Entry) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if !l.ships && !l.begun {
+		if _, err := l.write.Exec(fmt.Sprintf("PRAGMA wal_autocheckpoint = %d", logPages)); err != nil {
+			return explain(err)
+		}
+		l.begun = true
+	}
 	tx, err := l.write.BeginTx(ctx, nil)
 	if err != nil {
 		return explain(err)

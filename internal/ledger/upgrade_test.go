@@ -8,23 +8,45 @@ import (
 	"aditus/internal/core/rollout"
 )
 
-// TestUpgrade opens a ledger of the first version: what is in it stays, and what is new can be written.
+// older takes a ledger back to what each version made it, from the newest.
+var older = []struct {
+	version int
+	back    []string
+}{
+	{2, []string{"DROP TABLE cursors", "PRAGMA user_version = 2"}},
+	{1, []string{"DROP TABLE steady", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"}},
+}
+
+// TestUpgrade opens a ledger of each earlier version: what is in it stays, and what is new can be written.
 func TestUpgrade(t *testing.T) {
-	folder := t.TempDir()
-	l := open1(t, folder)
-	record(t, l, Entry{Berth: boardingNorth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: 1}}})
-	for _, back := range []string{"DROP TABLE steady", "DROP TABLE cursors", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"} {
-		if _, err := l.write.Exec(back); err != nil {
-			t.Fatal(err)
+	if older[0].version != version-1 {
+		t.Fatalf("how version %d was made from the one before is not tested", version)
+	}
+	for i, from := range older {
+		folder := t.TempDir()
+		l := open1(t, folder)
+		record(t, l, Entry{Berth: boardingNorth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: -1}}})
+		for _, step := range older[:i+1] {
+			for _, back := range step.back {
+				if _, err := l.write.Exec(back); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		l.Close()
+		l = open1(t, folder)
+		points, err := l.Points(boardingNorth, at, at)
+		if err != nil || len(points) != 1 || points[0].Stage != -1 || points[0].Part != 1 {
+			t.Errorf("from version %d: %+v (%v)", from.version, points, err)
+		}
+		record(t, l, Entry{Berth: boardingNorth, Steady: []Point{{Guard: "slow", Revision: "a", At: at}}})
+		if err := l.keepCursor(t.Context(), "sink", 3); err != nil {
+			t.Errorf("from version %d: %v", from.version, err)
+		}
+		if facts, err := Check(l.path); err != nil || facts != 0 {
+			t.Errorf("from version %d: %d facts (%v)", from.version, facts, err)
 		}
 	}
-	l.Close()
-	l = open1(t, folder)
-	points, err := l.Points(boardingNorth, at, at)
-	if err != nil || len(points) != 1 || points[0].Stage != -1 || points[0].Part != 1 {
-		t.Errorf("%+v (%v)", points, err)
-	}
-	record(t, l, Entry{Berth: boardingNorth, Steady: []Point{{Guard: "slow", Revision: "a", At: at}}})
 }
 
 // TestSteady sees that the history of steady times is kept for as long as it should, and rollouts are found since a moment.
