@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	gopsdisk "github.com/shirou/gopsutil/v4/disk"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
@@ -113,8 +114,11 @@ type Ledger struct {
 	rollout int64
 	spare   string
 	notify  func([]Fact)
-	ships   bool // its log goes into the database only once it was shipped
-	begun   bool // it does by itself
+
+	spareAgain time.Time // when it is looked for next
+
+	ships bool // its log goes into the database only once it was shipped
+	begun bool // it does by itself
 
 	hearing sync.Mutex
 	grown   chan struct{} // closed when there are more facts; guarded by hearing
@@ -124,7 +128,11 @@ type Ledger struct {
 const logPages = 1000
 
 // spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
-const spareSize = 4 << 20
+const (
+	spareSize  = 4 << 20
+	spareRoom  = 4 * spareSize    // there must be so much before it is taken again
+	spareEvery = 10 * time.Second // it is looked whether it is there
+)
 
 // Open opens the ledger in a data folder for writing and makes it where there is none. Whoever calls must hold the
 // folder's lock. told is called with every batch of facts once they are on disk; it may be nil.
@@ -139,10 +147,28 @@ func Open(folder string, told func([]Fact)) (*Ledger, error) {
 		return nil, fmt.Errorf("open the ledger %s: %w", l.path, explain(err))
 	}
 	l.spare = filepath.Join(folder, "ledger.spare")
-	if info, err := os.Stat(l.spare); err != nil || info.Size() < spareSize {
-		_ = os.WriteFile(l.spare, make([]byte, spareSize), 0o600) // without it a full disk is met unprepared, no more
-	}
+	l.spares(time.Now())
 	return l, nil
+}
+
+// spares keeps some room aside, again as soon as there is enough after it was given up. Without it a full disk is met
+// unprepared, no more.
+func (l *Ledger) spares(now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now.Before(l.spareAgain) {
+		return
+	}
+	l.spareAgain = now.Add(spareEvery)
+	if info, err := os.Stat(l.spare); err == nil && info.Size() >= spareSize {
+		return
+	}
+	if usage, err := gopsdisk.Usage(filepath.Dir(l.spare)); err != nil || usage.Free < spareRoom {
+		return
+	}
+	if err := os.WriteFile(l.spare, make([]byte, spareSize), 0o600); err != nil {
+		os.Remove(l.spare)
+	}
 }
 
 // OpenToRead opens the ledger of a data folder that another program may be writing to.
@@ -237,6 +263,7 @@ func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
 	if err != nil {
 		return fmt.Errorf("record in the ledger %s: %w", l.path, err)
 	}
+	l.spares(time.Now())
 	for _, e := range entries {
 		if len(e.Facts) == 0 {
 			continue

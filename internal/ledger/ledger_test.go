@@ -157,6 +157,10 @@ func TestFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	record(t, l, Entry{Facts: []Fact{{At: at, Kind: "stage", Text: "goes on"}}})
+	l.spares(time.Now().Add(spareEvery))
+	if info, err := os.Stat(l.spare); err != nil || info.Size() != spareSize {
+		t.Errorf("the spare room is not there again: %v", err)
+	}
 }
 
 func TestOpenProblems(t *testing.T) {

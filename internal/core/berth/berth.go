@@ -202,12 +202,18 @@ func (d *Decision) Number(id int64) {
 
 // Unrecorded is the state to go on with where a decision could not be recorded, and what is done of it all the same. It
 // is as it was, but for what was only seen; and traffic that leaves what breaches leaves it now, in memory, and is on
-// record as soon as there is one. Nothing else of the way back is done before. goesOn tells that it is so.
+// record as soon as there is one: shares, and the instances and objects that it takes. Nothing else of the way back is done
+// before. goesOn tells that it is so.
 func (d *Decision) Unrecorded(was State) (next State, first []rollout.Intent, goesOn bool) {
-	if roll := d.State.Roll; roll != nil && was.Roll != nil && was.Roll.ID == roll.ID && roll.Harms() {
+	roll := d.State.Roll
+	leaves := roll != nil && was.Roll != nil && was.Roll.ID == roll.ID && roll.Harms()
+	returns := roll != nil && roll.Return && (was.Roll == nil || was.Roll.ID == roll.ID) // from what was proven
+	if leaves || returns && d.Rollout != nil {
 		next = d.State
 		next.Owed, next.Step = d.Facts, was.Step // those that were owed before are among them
-		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool { return i.Do != rollout.SetShare }), true
+		return next, slices.DeleteFunc(slices.Clone(d.Intents), func(i rollout.Intent) bool {
+			return i.Do != rollout.SetShare && i.Do != rollout.Scale && i.Do != rollout.Place && (i.Do != rollout.Prepare || !returns)
+		}), true
 	}
 	was.Change, was.Waits, was.Asks = d.State.Change, d.State.Waits, d.State.Asks
 	return was, nil, false

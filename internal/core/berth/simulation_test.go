@@ -293,14 +293,19 @@ func unfrozen(line declare.Line, now time.Time) error {
 	return nil
 }
 
-// trafficFirst holds what is done of a decision that could not be recorded: traffic leaves what breaches, and that is all.
+// trafficFirst holds what is done of a decision that could not be recorded: traffic leaves what does harm, with the instances
+// that it takes, and that is all.
 func (l *laws) trafficFirst(m *model, was State, seen Seen, d Decision, counts bool) error {
 	if counts {
 		return nil
 	}
 	next, now, _ := d.Unrecorded(was)
 	for _, i := range now {
-		if i.Do != rollout.SetShare || i.Share != 0 || i.Revision != was.Roll.New.Revision {
+		roll := d.State.Roll
+		instances := i.Do == rollout.Scale || i.Do == rollout.Place
+		leaves := roll.Harms() && (instances || i.Do == rollout.SetShare && i.Share == 0 && i.Revision == roll.New.Revision)
+		returns := roll.Return && (instances || i.Do == rollout.Prepare || i.Do == rollout.SetShare && i.Revision == roll.New.Revision)
+		if !leaves && !returns {
 			return fmt.Errorf("unrecorded, %s of %v is done", i.Do, i.Share)
 		}
 	}
