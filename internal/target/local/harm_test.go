@@ -150,9 +150,9 @@ func TestFurnished(t *testing.T) {
 	if text, _ := os.ReadFile(book); string(text) != "cast off" {
 		t.Error("a volume does not survive a release")
 	}
-	text, _ := os.ReadFile(filepath.Join(s.folder, "asked.json"))
-	if strings.Contains(string(text), `"ahoy"`) {
-		t.Error("an opened secret was written down")
+	text, err := os.ReadFile(filepath.Join(s.folder, "asked", workload+".json"))
+	if err != nil || strings.Contains(string(text), `"ahoy"`) {
+		t.Errorf("an opened secret was written down, or nothing was: %v", err)
 	}
 }
 
@@ -515,6 +515,69 @@ func TestFullDisk(t *testing.T) {
 	}
 	if left, _ := filepath.Glob(filepath.Join(small, "new-*")); len(left) > 0 {
 		t.Errorf("half of it is left: %v", left)
+	}
+}
+
+// TestNoRoom fills the disk of a site's instances to the last byte: what is asked for comes up all the same, in memory, has
+// traffic, and goes again without leaving anything.
+func TestNoRoom(t *testing.T) {
+	folder := shortTemp(t)
+	small := filepath.Join(folder, "local")
+	if err := os.Mkdir(small, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=512k,nr_inodes=500", "aditus-test", small).CombinedOutput(); err != nil {
+		t.Skipf("a small disk cannot be made here: %v %s", err, out)
+	}
+	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })
+	s := opened(t, folder, "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 1)
+	first := await(t, s, 1, "the first runs", running(1))[0]
+	filler, err := os.Create(filepath.Join(small, "filler"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for size := 1 << 16; size > 0; {
+		if _, err := filler.Write(make([]byte, size)); err != nil {
+			size /= 2
+		}
+	}
+	for n := 0; ; n++ { // and there is no room for another file either
+		if err := os.WriteFile(filepath.Join(small, fmt.Sprint("f", n)), nil, 0o600); err != nil {
+			break
+		}
+	}
+	err = s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 3)})
+	if !errors.Is(err, syscall.ENOSPC) {
+		t.Errorf("nobody says that the disk is full: %v", err)
+	}
+	all := await(t, s, 1, "three run", running(3))
+	if got := ask(t, s, "/"); !strings.Contains(got, "1") {
+		t.Errorf("the answer is %q", got)
+	}
+	if room := s.home(all[2].ID); !strings.HasPrefix(room, s.room()) || s.home(first.ID) != filepath.Join(s.folder, instancesFolder, first.ID) {
+		t.Errorf("the third is at %s", room)
+	}
+	if lines, err := s.Log(t.Context(), workload, all[2].ID, time.Time{}, 10); err != nil || len(lines) == 0 {
+		t.Errorf("what it writes is lost: %v", err)
+	}
+	filler.Close()
+	os.Remove(filler.Name())
+	for n := range 500 {
+		os.Remove(filepath.Join(small, fmt.Sprint("f", n)))
+	}
+	if err := s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(1), 0, ""), target.Delete(revision(1))}); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		s.submit(t.Context())
+		left, _ := os.ReadDir(s.room())
+		if len(left) == 0 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("there is still %v", left)
+		}
 	}
 }
 

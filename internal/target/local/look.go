@@ -60,7 +60,7 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 	if err != nil {
 		return err.Error(), nil
 	}
-	environment, err := s.prepare(workload, c, in, unpacked)
+	environment, err := s.ready(workload, c, in, unpacked)
 	if err != nil {
 		return "", err
 	}
@@ -68,7 +68,7 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 		environment = append(environment, "PORT_"+declare.EnvironmentName(name)+"="+strconv.Itoa(port))
 	}
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Env, cmd.Dir, cmd.SysProcAttr, cmd.WaitDelay = environment, filepath.Join(s.folder, instancesFolder, id, workFolder), &syscall.SysProcAttr{Setsid: true}, checkKill
+	cmd.Env, cmd.Dir, cmd.SysProcAttr, cmd.WaitDelay = environment, filepath.Join(s.home(id), workFolder), &syscall.SysProcAttr{Setsid: true}, checkKill
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	err = cmd.Run()
 	var ended *exec.ExitError
@@ -130,7 +130,7 @@ func (s *Site) Log(_ context.Context, workload, id string, since time.Time, most
 	if _, _, err := s.find(workload, id); err != nil {
 		return nil, fmt.Errorf("the log of %w", err)
 	}
-	folder := filepath.Join(s.folder, instancesFolder, id, keeper.LogFolder)
+	folder := filepath.Join(s.home(id), keeper.LogFolder)
 	older, err := filepath.Glob(filepath.Join(folder, "current-*.log")) // with the time in their names, so in order
 	if err != nil {
 		return nil, err

@@ -9,9 +9,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/wanted"
 )
@@ -45,12 +47,45 @@ func (s *Site) volume(workload, part string) string {
 	return filepath.Join(s.folder, volumesFolder, workload, part)
 }
 
+// room is where instances are made when the disk is full, on a file system in memory: what goes back must not wait for it.
+func (s *Site) room() string { return filepath.Join(s.secrets, ".instances") }
+
+// home is an instance's folder.
+func (s *Site) home(id string) string {
+	at := filepath.Join(s.folder, instancesFolder, id)
+	if _, err := os.Stat(at); err != nil {
+		if room := filepath.Join(s.room(), id); isFolder(room) {
+			return room
+		}
+	}
+	return at
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// ready is prepare where there is room for it: on the disk, or else in memory, for an instance that does not run yet.
+func (s *Site) ready(workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
+	at := s.home(in.ID)
+	_, ran := os.Stat(filepath.Join(at, keeper.RecordFile))
+	environment, err := s.prepare(at, workload, c, in, unpacked)
+	if room := filepath.Join(s.room(), in.ID); errors.Is(err, syscall.ENOSPC) && ran != nil && at != room {
+		os.RemoveAll(at)
+		environment, err = s.prepare(room, workload, c, in, unpacked)
+	}
+	return environment, err
+}
+
 // prepare makes an instance's folder ready and gives its environment, but for the ports: its settings and secrets as files
 // and variables, what its artifact holds, and its volumes. What is missing there is made; what is there stays.
-func (s *Site) prepare(workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
-	folder := filepath.Join(s.folder, instancesFolder, in.ID)
+func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Instance, unpacked store.Unpacked) ([]string, error) {
 	work := filepath.Join(folder, workFolder)
 	if err := os.MkdirAll(work, 0o700); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Join(folder, keeper.LogFolder), 0o700); err != nil { // so that there is room for all that the keeper needs
 		return nil, err
 	}
 	part := c.Parts[in.Part]

@@ -24,7 +24,7 @@ import (
 func (s *Site) values(id, name string, part declare.Part) (values map[string]string, folder string, err error) {
 	switch part.Kind {
 	case declare.Settings:
-		return part.Values, filepath.Join(s.folder, instancesFolder, id, settingsFolder, name), nil
+		return part.Values, filepath.Join(s.home(id), settingsFolder, name), nil
 	case declare.Secret:
 		values, err = s.opened(name, part)
 		return values, filepath.Join(s.secrets, id, name), err
@@ -111,7 +111,7 @@ func (s *Site) putBack(c *wanted.Cohort) error {
 // which they are not as declared, so that a change in any of them is seen.
 func (s *Site) live(c *wanted.Cohort, name string, part declare.Part) declare.Part {
 	for _, in := range c.Instances {
-		values, err := read(filepath.Join(s.folder, instancesFolder, in.ID, settingsFolder, name))
+		values, err := read(filepath.Join(s.home(in.ID), settingsFolder, name))
 		if err == nil && !maps.Equal(values, part.Values) {
 			part.Values = values
 			return part

@@ -24,7 +24,7 @@ func (s *Site) submit(ctx context.Context) error {
 	}
 	s.telling.Lock()
 	defer s.telling.Unlock()
-	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Partly: s.book.Partly()}
+	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Partly: s.book.Partly()}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
 		cohorts := s.copy(workload)
@@ -57,7 +57,7 @@ func (s *Site) submit(ctx context.Context) error {
 // process is an instance as the keeper is to run it.
 func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (keeper.Process, error) {
 	part := c.Parts[in.Part]
-	p := keeper.Process{ID: in.ID, Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
+	p := keeper.Process{ID: in.ID, Folder: s.home(in.ID), Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		if probe := part.Probes[name]; probe.Tells != declare.TellsAlive && len(probe.Command) == 0 {
 			p.Probes = append(p.Probes, probe)
@@ -70,7 +70,8 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 	if p.Args, err = unpacked.Command(part.Command); err != nil {
 		return p, err
 	}
-	p.Env, err = s.prepare(workload, c, in, unpacked)
+	p.Env, err = s.ready(workload, c, in, unpacked)
+	p.Folder = s.home(in.ID)
 	return p, err
 }
 
@@ -141,15 +142,16 @@ func newestFirst(cohorts map[declare.Fingerprint]*wanted.Cohort) []declare.Finge
 
 // tidy removes the folders of instances that are gone. The keeper takes its record out of one once nothing runs there.
 func (s *Site) tidy(wanted map[string]bool) {
-	at := filepath.Join(s.folder, instancesFolder)
-	entries, _ := os.ReadDir(at)
-	for _, entry := range entries {
-		if wanted[entry.Name()] {
-			continue
-		}
-		if _, err := os.Stat(filepath.Join(at, entry.Name(), keeper.RecordFile)); errors.Is(err, os.ErrNotExist) {
-			os.RemoveAll(filepath.Join(at, entry.Name()))
-			os.RemoveAll(filepath.Join(s.secrets, entry.Name()))
+	for _, at := range []string{filepath.Join(s.folder, instancesFolder), s.room()} {
+		entries, _ := os.ReadDir(at)
+		for _, entry := range entries {
+			if wanted[entry.Name()] {
+				continue
+			}
+			if _, err := os.Stat(filepath.Join(at, entry.Name(), keeper.RecordFile)); errors.Is(err, os.ErrNotExist) {
+				os.RemoveAll(filepath.Join(at, entry.Name()))
+				os.RemoveAll(filepath.Join(s.secrets, entry.Name()))
+			}
 		}
 	}
 }

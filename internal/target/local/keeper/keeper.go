@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -114,7 +115,7 @@ func (k *Keeper) wait(ctx context.Context, served <-chan error) error {
 		case all := <-k.leave:
 			if all {
 				for _, s := range k.all() {
-					s.apply(Spec{Folder: s.folder()})
+					s.apply(Spec{Folder: s.folder(), Room: s.room()})
 					s.awaitEnd()
 				}
 			}
@@ -218,6 +219,12 @@ func (s *site) folder() string {
 	return s.spec.Folder
 }
 
+func (s *site) room() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.spec.Room
+}
+
 // between are the ports that may be given to instances.
 func (s *site) between() [2]int {
 	s.mu.Lock()
@@ -262,7 +269,7 @@ func (s *site) fulfil(spec Spec) uint64 {
 		if p == nil && s.ending[own.ID] != nil {
 			continue // it comes again once its end is over
 		}
-		if p == nil && own.Stay && !s.remains(own.ID, stray) {
+		if p == nil && own.Stay && !s.remains(own, stray) {
 			continue // it comes once it can
 		}
 		if p == nil {
@@ -278,7 +285,9 @@ func (s *site) fulfil(spec Spec) uint64 {
 		}
 	}
 	if first && spec.Folder != "" && !spec.Partly {
-		s.left(spec.Folder, wanted, stray)
+		for _, folder := range []string{spec.Folder, spec.Room} {
+			s.left(folder, wanted, stray)
+		}
 	}
 	s.mu.Unlock()
 	for _, p := range fresh {
@@ -292,9 +301,10 @@ func (s *site) fulfil(spec Spec) uint64 {
 }
 
 // remains tells whether an instance runs that an earlier keeper started. It is called with the lock held.
-func (s *site) remains(id string, stray map[string]int) bool {
-	r, err := readRecord(filepath.Join(s.spec.Folder, id))
-	return err == nil && r.lives() || stray[filepath.Join(s.spec.Folder, id)] != 0
+func (s *site) remains(own Process, stray map[string]int) bool {
+	at := cmp.Or(own.Folder, filepath.Join(s.spec.Folder, own.ID))
+	r, err := readRecord(at)
+	return err == nil && r.lives() || stray[at] != 0
 }
 
 // others are the routes of before that are not among those of now.
@@ -334,7 +344,7 @@ func (s *site) left(folder string, wanted map[string]bool, stray map[string]int)
 		if wanted[id] || alone == 0 && (err != nil || !r.lives()) {
 			continue
 		}
-		p := newProcess(s, Process{ID: id, Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
+		p := newProcess(s, Process{ID: id, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
 		s.dismiss(id, p)
 		go p.life(alone)
 	}

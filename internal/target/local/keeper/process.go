@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"path/filepath"
@@ -48,7 +49,7 @@ type process struct {
 }
 
 func newProcess(s *site, spec Process) *process {
-	folder := filepath.Join(s.spec.Folder, spec.ID)
+	folder := cmp.Or(spec.Folder, filepath.Join(s.spec.Folder, spec.ID))
 	p := &process{site: s, folder: folder, journal: newJournal(folder), spec: spec, changed: s.news.add(), stop: make(chan struct{}), again: make(chan struct{}, 1), ended: make(chan struct{})}
 	p.record, _ = readRecord(folder) // there is none of a new one
 	return p

@@ -17,9 +17,10 @@ const Format = 2
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
-	Folder    string    `json:"folder"` // that has the folders of all of the site's instances
-	Listen    string    `json:"listen"` // where HTTP traffic comes in
-	Ports     [2]int    `json:"ports"`  // the first and the last that instances are given
+	Folder    string    `json:"folder"`         // that has the folders of all of the site's instances
+	Room      string    `json:"room,omitempty"` // that has those of instances for which the disk was full
+	Listen    string    `json:"listen"`         // where HTTP traffic comes in
+	Ports     [2]int    `json:"ports"`          // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
 	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was
@@ -29,10 +30,11 @@ type Spec struct {
 // record of it.
 type Process struct {
 	ID     string          `json:"id"`
-	Args   []string        `json:"args"`            // the executable and its arguments, $NAME standing for variables
-	Env    []string        `json:"env,omitempty"`   // all of its environment but for its ports
-	Ports  []string        `json:"ports,omitempty"` // names; the number comes as PORT_NAME, and PORT where there is one alone
-	Once   bool            `json:"once,omitempty"`  // it runs to its end and is not started again
+	Folder string          `json:"folder,omitempty"` // its own; where it is left out, the one of its name in the site's
+	Args   []string        `json:"args"`             // the executable and its arguments, $NAME standing for variables
+	Env    []string        `json:"env,omitempty"`    // all of its environment but for its ports
+	Ports  []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone
+	Once   bool            `json:"once,omitempty"`   // it runs to its end and is not started again
 	Stop   declare.Stop    `json:"stop"`
 	Probes []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
 	Again  int             `json:"again,omitempty"`  // how often it was asked to be started anew
