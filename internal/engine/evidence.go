@@ -276,6 +276,9 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 				continue
 			}
 			s := &scraped{Scrape: panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Started: in.Started, Requests: target.RequestsMetric}}
+			if roll := b.state.Roll; roll != nil {
+				_, s.Both = roll.New.Alike[in.Part]
+			}
 			pages = append(pages, s)
 			metrics := desired.Parts[in.Part].Metrics
 			if _, has := in.Ports[portOf(metrics)]; metrics != nil && !has && desired.Parts[in.Part].Kind == declare.Objects {
@@ -318,7 +321,7 @@ func portOf(m *declare.Metrics) string {
 // core is the evidence as the decision takes it.
 func (seen *evidence) core() berth.Seen {
 	out := berth.Seen{
-		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Step: seen.target.Step, Evaluated: seen.evaluated, Verdicts: seen.judged.Verdicts,
+		Reached: seen.reached, Stale: seen.stale, Whole: seen.target.Whole, Step: seen.target.Step, TakesOver: seen.target.TakesOver, Evaluated: seen.evaluated, Verdicts: seen.judged.Verdicts,
 		Unmarked: seen.unmarked, Dead: seen.dead,
 	}
 	for _, c := range seen.target.Cohorts {

@@ -203,7 +203,7 @@ func TestAbandon(t *testing.T) {
 	r.push("1", "instances: 4", "instances: 3")
 	r.until("a newer one comes in", func(s status.Snapshot) bool {
 		b := berthAt(s, "drydock")
-		return b.Rollout != nil && b.Rollout.New.Parts["app"] == 3
+		return b.Rollout != nil && b.Rollout.New.Alike["app"] == 3
 	})
 	r.until("it soaks", func(s status.Snapshot) bool { return berthAt(s, "drydock").Rollout.Phase == rollout.Soaking })
 	for _, verb := range []berth.Verb{berth.Abandon, berth.RollBack} {

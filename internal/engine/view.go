@@ -151,8 +151,11 @@ func (b *loop) health(seen *evidence) health.Summary {
 	if !seen.reached {
 		return health.Summary{Word: health.Silent, Reason: seen.stale}
 	}
-	wanted := b.state.Wanted(b.held[b.state.Applied])
-	return seen.sum(b.state.Applied, wanted)
+	wanted, core := b.state.Wanted(b.held[b.state.Applied]), seen.core()
+	if roll := b.state.Roll; roll != nil {
+		core = core.Shared(roll.Old.Revision, roll.New.Revision, roll.New.Alike)
+	}
+	return core.Health(b.state.Applied, wanted)
 }
 
 // publish shows a view to the faces.

@@ -104,6 +104,8 @@ type Observation struct {
 	Whole   bool   // the target cannot split traffic: the numbers of instances do
 	Trouble string // why traffic does not come in as it should, though the site answers; empty where it does
 	Step    int64  // that the site was last told by a Note; 0 for none
+
+	TakesOver bool // it knows Take
 }
 
 // Cohort is all instances at one revision.

@@ -83,6 +83,12 @@ func MovePart(from, to declare.Fingerprint, part string) Want {
 	return Want{Intent: rollout.Intent{Do: rollout.MovePart, From: from, Revision: to, Part: part}}
 }
 
+// Take has a revision's cohort take the instances of a part over from another one, as they are. The part is the same in both.
+// It does no harm where they are there already.
+func Take(from, to declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.Take, From: from, Revision: to, Part: part}}
+}
+
 // RemovePart takes one part of a cohort away, with its instances. Volumes lose their data.
 func RemovePart(revision declare.Fingerprint, part string) Want {
 	return Want{Intent: rollout.Intent{Do: rollout.RemovePart, Revision: revision, Part: part}}

@@ -120,6 +120,7 @@ type Seen struct {
 	Stale     string // why it is not fresh; empty where it is
 	Whole     bool   // the target cannot split traffic: the numbers of instances do
 	Step      int64  // the last step that the site was told of; 0 where it keeps none
+	TakesOver bool   // it lets instances live on as they are as those of another revision
 	Cohorts   []Cohort
 	Evaluated bool // the signals were read in this step
 	Verdicts  []guard.Verdict
@@ -337,6 +338,28 @@ func (s Seen) Cohort(revision declare.Fingerprint) (Cohort, bool) {
 		}
 	}
 	return Cohort{}, false
+}
+
+// Shared gives what was seen with the instances that are the same in two revisions counted to the first, too.
+func (s Seen) Shared(old, new declare.Fingerprint, alike map[string]int) Seen {
+	from, there := s.Cohort(new)
+	if len(alike) == 0 || !there {
+		return s
+	}
+	s.Cohorts = slices.Clone(s.Cohorts)
+	for i, c := range s.Cohorts {
+		if c.Revision != old {
+			continue
+		}
+		c.Instances = slices.Clone(c.Instances)
+		for _, in := range from.Instances {
+			if _, same := alike[in.Part]; same {
+				c.Instances = append(c.Instances, in)
+			}
+		}
+		s.Cohorts[i] = c
+	}
+	return s
 }
 
 // Health rolls the health of a revision's instances up. At least the given number should be there.

@@ -226,7 +226,7 @@ func (d *decision) backTo(name string) (*Revision, error) {
 // goBack begins the way back from what serves, or was left halfway, to an earlier revision. What it leaves is barred at once, so
 // that nothing brings it back meanwhile.
 func (d *decision) goBack(what declare.Fingerprint, to *Revision, by string, causes []rollout.Cause) {
-	from, back := d.side(what), d.sideOf(to)
+	from, back := d.takeOver(d.side(what), d.sideOf(to))
 	applied := d.desired(what)
 	if applied == nil {
 		applied = to.Desired

@@ -272,6 +272,7 @@ func (d *decision) begin(declared *Revision, by, how string) {
 	if coming.Version == old.Version {
 		coming.Version += " " + coming.Revision.Short() // the artifact is the same; only the revision tells them apart
 	}
+	old, coming = d.takeOver(old, coming)
 	s := rollout.Begin(old, coming, declared.Desired.Rollout, by, how, d.State.LastRollback, d.now)
 	s.ID = Unnumbered
 	d.State.Roll, d.State.Rollout, d.State.Left, d.State.Gone, d.State.Restarting = &s, s.ID, nil, nil, nil
@@ -284,6 +285,15 @@ func (d *decision) begin(declared *Revision, by, how string) {
 		text += "; what was changed by hand is overwritten: " + driftText(d.State.Change.Differences)
 	}
 	d.fact(Taken, by, declared.Fingerprint, text, nil)
+}
+
+// takeOver takes the services out of two sides that need not be started anew for the one to become the other.
+func (d *decision) takeOver(old, new rollout.Side) (rollout.Side, rollout.Side) {
+	from, to := d.desired(old.Revision), d.desired(new.Revision)
+	if !d.seen.TakesOver || from == nil || to == nil {
+		return old, new
+	}
+	return rollout.TakeOver(old, new, from.Alike(*to))
 }
 
 // marks tells whether nothing that runs differs between what is applied and a revision.
@@ -459,7 +469,8 @@ func (d *decision) leads(by string) bool {
 		return false
 	}
 	why := fmt.Sprintf("%s had %s of the traffic, which no rollout gave it", beside[0].Version, beside[0].Share)
-	s := rollout.GoBack(d.side(beside[0].Revision), d.sideOf(applied), applied.Desired.Rollout, by, []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: d.now}}, d.now)
+	from, back := d.takeOver(d.side(beside[0].Revision), d.sideOf(applied))
+	s := rollout.GoBack(from, back, applied.Desired.Rollout, by, []rollout.Cause{{Kind: rollout.ByPerson, Text: why, At: d.now}}, d.now)
 	s.ID, s.New.Set = Unnumbered, d.State.Set
 	d.State.Roll, d.State.Rollout, d.State.Calls, d.State.Restarting = &s, s.ID, "", nil
 	d.fact(PutBack, by, d.State.Applied, fmt.Sprintf("%s brings all traffic back to %s (%s): %s", by, applied.Version, applied.Fingerprint.Short(), why), d.State.Change.Differences)

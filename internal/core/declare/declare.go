@@ -4,7 +4,9 @@
 package declare
 
 import (
+	"bytes"
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
@@ -334,6 +336,47 @@ func (d Desired) Running() []string {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// Alike names the services that run in the same way in two desired states of a workload: from the same artifact, with the same
+// command, environment, ports, volumes and user, and all settings and secrets that there are. How many there are, what asks
+// them and how they are ended is no matter.
+func (d Desired) Alike(other Desired) (names []string) {
+	read := func(d Desired) map[string]Part {
+		all := map[string]Part{}
+		for name, part := range d.Parts {
+			switch part.Kind {
+			case Settings, Secret:
+				all[name] = Part{Kind: part.Kind, Values: part.Values}
+			case Volume:
+				all[name] = Part{Kind: part.Kind, Size: part.Size}
+			}
+		}
+		return all
+	}
+	same := func(a, b any) bool {
+		x, err := json.Marshal(a)
+		y, err2 := json.Marshal(b)
+		return err == nil && err2 == nil && bytes.Equal(x, y)
+	}
+	if !same(read(d), read(other)) {
+		return nil
+	}
+	for _, name := range d.Running() {
+		a, b := d.Parts[name].running(), other.Parts[name].running()
+		if a.Kind == Service && same(a, b) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// running is what of a part makes its processes what they are.
+func (p Part) running() Part {
+	return Part{
+		Kind: p.Kind, Artifact: p.Artifact, Command: p.Command, Environment: p.Environment, Ports: p.Ports, Volumes: p.Volumes,
+		Resources: p.Resources, Template: p.Template, User: p.User,
+	}
 }
 
 // Version is what people call this desired state: the tag of its first service's artifact, of its first task's, or of the

@@ -24,6 +24,9 @@ func (m *machine) intents() []Intent {
 		for _, part := range slices.Sorted(maps.Keys(m.New.Parts)) {
 			m.scale(m.New, m.seen.New, part, m.New.Parts[part])
 		}
+		for _, part := range slices.Sorted(maps.Keys(m.New.Alike)) {
+			m.scale(m.New, m.seen.New, part, m.New.Alike[part])
+		}
 		if m.mayTidy() {
 			m.tidy()
 		}
@@ -65,6 +68,9 @@ func (m *machine) forward() {
 	if m.Rules.Style == declare.BlueGreen && m.AskedShare() == 0 && !m.seen.New.Preview {
 		m.want(Intent{Do: Preview, Revision: m.New.Revision})
 	}
+	for _, part := range slices.Sorted(maps.Keys(m.New.Alike)) {
+		m.take(part, m.Old, m.New, m.seen.Old, m.seen.New, max(m.Old.Alike[part], m.New.Alike[part]))
+	}
 	m.inOrder()
 	switch {
 	case m.exchanges():
@@ -73,6 +79,17 @@ func (m *machine) forward() {
 		m.share(m.AskedShare())
 	case m.seen.Astray > shareTolerance && m.carry(m.Old, m.seen.Old.Healthy) > 0:
 		m.share(m.seen.Share)
+	}
+}
+
+// take has a side take over the instances of a part that is the same on both, as they are; what is missing of them comes up
+// there.
+func (m *machine) take(part string, from, to Side, there, here Cohort, count int) {
+	switch {
+	case there.Parts[part] > 0:
+		m.want(Intent{Do: Take, Revision: to.Revision, From: from.Revision, Part: part})
+	case here.Parts[part] < count:
+		m.scale(to, here, part, count)
 	}
 }
 
@@ -138,6 +155,9 @@ func (m *machine) ready(part string, share float64) bool {
 		if waves, objects := m.New.Objects[need]; objects && m.seen.New.Objects[need].Waves < waves {
 			return false
 		}
+		if m.seen.New.Healthy[need] < min(m.Old.Alike[need], m.New.Alike[need]) {
+			return false
+		}
 		wanted := m.wanted(need, share)
 		if m.seen.New.Healthy[need] < wanted || wanted == 0 && m.swaps(need) && m.seen.Old.Healthy[need] == 0 {
 			return false
@@ -178,6 +198,12 @@ func (m *machine) backward() {
 		m.scale(m.Old, m.seen.Old, part, more)
 		m.scale(m.New, m.seen.New, part, fewer)
 	}
+	for _, part := range slices.Sorted(maps.Keys(m.New.Alike)) {
+		m.take(part, m.New, m.Old, m.seen.New, m.seen.Old, m.Old.Alike[part])
+		if m.seen.New.Parts[part] == 0 && m.seen.Old.Parts[part] > m.Old.Alike[part] {
+			m.scale(m.Old, m.seen.Old, part, m.Old.Alike[part])
+		}
+	}
 	for _, part := range slices.Sorted(maps.Keys(m.Old.Objects)) {
 		m.placeAll(m.Old, m.seen.Old.Objects[part], part)
 	}
@@ -208,6 +234,11 @@ func (m *machine) whole() bool {
 			return false
 		}
 	}
+	for part := range m.New.Alike {
+		if m.seen.New.Parts[part] > 0 {
+			return false // they are taken back first
+		}
+	}
 	for _, seen := range m.seen.Old.Objects {
 		if seen.Moves && m.now.Sub(later(m.Since, m.Resumed)) <= m.Rules.Deadline.Duration { // the cluster still exchanges instances
 			return false
@@ -221,6 +252,11 @@ func (m *machine) mayTidy() bool {
 	for part, instances := range m.New.Parts {
 		if m.seen.New.Ready[part] < instances {
 			return false // it would be missed
+		}
+	}
+	for part, instances := range m.New.Alike {
+		if m.seen.Old.Parts[part] > 0 || m.seen.New.Ready[part] < instances {
+			return false
 		}
 	}
 	return (m.seen.Old.instances() > 0 || m.seen.Old.Laid) && m.KeptFor(m.now) <= 0

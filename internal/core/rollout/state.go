@@ -47,6 +47,7 @@ type Side struct {
 	Objects  map[string]int      `json:"objects,omitempty"`  // by part of objects: in how many waves they come
 	Pods     int                 `json:"pods,omitempty"`     // instances that its objects ask for
 	Proven   bool                `json:"proven,omitempty"`   // it was, and is not barred: one to go back to
+	Alike    map[string]int      `json:"alike,omitempty"`    // instances by service part that is the same on both sides: taken over as they are
 	Set      string              `json:"set,omitempty"`      // blue-green: which of the two sets it is
 }
 
@@ -105,6 +106,29 @@ type State struct {
 	Passed []string `json:"passed,omitempty"` // tasks that cannot be undone and were let run
 }
 
+// TakeOver takes services that are the same on both sides out of what is exchanged, as nothing of them is started anew.
+func TakeOver(old, new Side, services []string) (Side, Side) {
+	services = slices.DeleteFunc(slices.Clone(services), func(name string) bool { return old.Parts[name] == 0 || new.Parts[name] == 0 })
+	return old.apart(services), new.apart(services)
+}
+
+func (s Side) apart(services []string) Side {
+	if len(services) == 0 {
+		return s
+	}
+	parts := s.Parts
+	s.Parts, s.Alike = map[string]int{}, map[string]int{}
+	for name, count := range parts {
+		if slices.Contains(services, name) {
+			s.Alike[name] = count
+		} else {
+			s.Parts[name] = count
+		}
+	}
+	s.Keeps = slices.DeleteFunc(slices.Clone(s.Keeps), func(name string) bool { return slices.Contains(services, name) })
+	return s
+}
+
 // SignOff is a named person's go-ahead for a stage.
 type SignOff struct {
 	Stage int       `json:"stage"`
@@ -139,6 +163,9 @@ const (
 // total is how many instances a side has.
 func (s Side) total() (sum int) {
 	for _, n := range s.Parts {
+		sum += n
+	}
+	for _, n := range s.Alike {
 		sum += n
 	}
 	return sum
@@ -393,7 +420,7 @@ type Intent struct {
 	Revision declare.Fingerprint
 	Part     string
 	Count    int                 // Scale: instances; Place: up to which wave, from 1
-	From     declare.Fingerprint // MovePart and Relabel: the revision that has it; Withdraw: the one whose objects stay
+	From     declare.Fingerprint // Take, MovePart and Relabel: the revision that has it; Withdraw: the one whose objects stay
 	Share    float64             // SetShare: of the traffic on New
 	Object   string              // RemoveObject: its ID
 }
@@ -409,6 +436,7 @@ const (
 	Run        Deed = "run"         // run a task to its end
 	Place      Deed = "place"       // make the objects of a part as a revision has them, wave by wave
 	Withdraw   Deed = "withdraw"    // take away the objects of a part that only this revision has
+	Take       Deed = "take"        // let a part that is the same live on as it is, in the cohort of Revision instead of From's
 	MovePart   Deed = "move"        // let a part that is not declared any more live on beside the new cohort
 	Delete     Deed = "delete"      // take a revision's cohort away, with its settings
 	RemovePart Deed = "remove part" // take one part away; only where a person asked for it

@@ -217,6 +217,11 @@ func (m *machine) settled(share float64) bool {
 			return false
 		}
 	}
+	for part, instances := range m.New.Alike {
+		if m.seen.New.Ready[part] < min(m.Old.Alike[part], instances) {
+			return false
+		}
+	}
 	for task := range m.New.Tasks {
 		if !m.seen.New.Done[task] && task != m.Rules.Try {
 			return false

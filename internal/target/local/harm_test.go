@@ -518,6 +518,52 @@ func TestFullDisk(t *testing.T) {
 	}
 }
 
+// TestTaken has one revision take over what runs of another, there and back, under traffic: it is the same processes, and no
+// request is lost, whatever the shares are.
+func TestTaken(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	reference := artifact(t, "ferry", behaviour{Version: "1"})
+	up(t, s, 1, reference, 2)
+	pids := map[int]bool{}
+	for _, in := range await(t, s, 1, "both run", running(2)) {
+		pids[pidOf(t, s.home(in.ID))] = true
+	}
+	ask(t, s, "/")
+	do := func(wants ...target.Want) {
+		t.Helper()
+		if err := s.Apply(t.Context(), workload, wants); err != nil {
+			t.Fatal(err)
+		}
+		for range 20 {
+			ask(t, s, "/")
+		}
+	}
+	same := func(n int) {
+		t.Helper()
+		for _, in := range await(t, s, n, "both are there", running(2)) {
+			if pid := pidOf(t, s.home(in.ID)); !pids[pid] {
+				t.Errorf("%s was started anew, as %d", in.ID, pid)
+			}
+		}
+	}
+	do(target.Prepare(revision(2), ferry(reference)))
+	do(target.Take(revision(1), revision(2), "deck"))
+	same(2)
+	do(target.SetShare(revision(2), 0.1, revision(1)))
+	do(target.Take(revision(1), revision(2), "deck"))
+	same(2)
+	do(target.SetShare(revision(2), 0, revision(1)), target.Take(revision(2), revision(1), "deck"))
+	same(1)
+	do(target.Delete(revision(2)))
+	same(1)
+	do(target.Prepare(revision(3), ferry(reference)), target.Take(revision(1), revision(3), "deck"), target.SetShare(revision(3), 1, ""), target.Delete(revision(1)))
+	same(3)
+	do(target.Scale(revision(3), "deck", 3))
+	if all := await(t, s, 3, "a third comes up", running(3)); len(all) != 3 {
+		t.Errorf("%+v", all)
+	}
+}
+
 // TestNoRoom fills the disk of a site's instances to the last byte: what is asked for comes up all the same, in memory, has
 // traffic, and goes again without leaving anything.
 func TestNoRoom(t *testing.T) {

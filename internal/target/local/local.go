@@ -106,7 +106,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		return o, err
 	}
 	cohorts := s.copy(workload)
-	o.Step = s.book.Step(workload)
+	o.Step, o.TakesOver = s.book.Step(workload), true
 	status, err := s.status(ctx)
 	if err != nil {
 		return o, err
@@ -197,7 +197,7 @@ func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*wanted.C
 	up, all := make([]int, len(seen)), 0
 	for i, c := range seen {
 		for _, in := range c.Instances {
-			if in.Address != "" && cohorts[c.Revision].Parts[in.Part].Kind == declare.Service {
+			if in.Address != "" && cohorts[c.Revision].Parts[in.Part].Kind == declare.Service && !wanted.Beside(cohorts, in.Part) {
 				up[i]++
 				all++
 			}

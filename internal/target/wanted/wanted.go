@@ -49,6 +49,7 @@ type Cohort struct {
 	Next      map[string]int          `json:"next"` // the number of each part's next instance
 	Instances []Instance              `json:"instances"`
 	Shares    []Share                 `json:"shares,omitempty"` // what its share became since it last was none, oldest first
+	Taken     map[string]bool         `json:"taken,omitempty"`  // parts whose instances are those of the other cohort just as well
 	Revision  *target.Remembered      `json:"revision,omitempty"`
 }
 
@@ -210,6 +211,8 @@ func (p *page) apply(w target.Want, splits Splits, now time.Time) error {
 		return p.preview(w.Revision)
 	case rollout.Run:
 		return p.run(w, now)
+	case rollout.Take:
+		return p.take(w)
 	case rollout.MovePart:
 		return p.movePart(w)
 	case rollout.RemovePart:
@@ -227,6 +230,9 @@ func (p *page) apply(w target.Want, splits Splits, now time.Time) error {
 func (p *page) prepare(w target.Want) {
 	c := p.Cohorts[w.Revision]
 	if c == nil {
+		for _, other := range p.Cohorts {
+			other.Taken = nil // that was about a cohort before this one
+		}
 		c = &Cohort{Parts: map[string]declare.Part{}, Next: map[string]int{}}
 		p.Cohorts[w.Revision] = c
 	}
@@ -366,6 +372,50 @@ func (b *Book) Restart(workload, id string, now time.Time) error {
 		}
 		return fmt.Errorf("%s at %s: %w", id, b.site, target.ErrNoInstance)
 	})
+}
+
+// take moves the instances of a part, which is the same in both, from one revision to another.
+func (p *page) take(w target.Want) error {
+	there, err := p.prepared("take", w.Revision, w.Part)
+	if err != nil {
+		return err
+	}
+	c := p.Cohorts[w.From]
+	if c == nil {
+		return nil
+	}
+	part, moved := c.Parts[w.Part], 0
+	c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
+		if in.Part == w.Part {
+			there.Instances, moved = append(there.Instances, in), moved+1
+		}
+		return in.Part == w.Part
+	})
+	if moved == 0 {
+		return nil
+	}
+	mine := there.Parts[w.Part]
+	mine.Instances, part.Instances = mine.Instances+moved, 0
+	there.Parts[w.Part], c.Parts[w.Part] = mine, part
+	there.Next[w.Part] = max(there.Next[w.Part], c.Next[w.Part])
+	if there.Taken == nil {
+		there.Taken = map[string]bool{}
+	}
+	there.Taken[w.Part] = true
+	delete(c.Taken, w.Part)
+	return nil
+}
+
+// Beside tells whether instances of a part are those of several cohorts, in whichever they stand.
+func Beside(cohorts map[declare.Fingerprint]*Cohort, part string) bool {
+	if len(cohorts) < 2 {
+		return false
+	}
+	taken := false
+	for _, c := range cohorts {
+		taken = taken || c.Taken[part]
+	}
+	return taken
 }
 
 // movePart moves a part with its instances from one revision to another.

@@ -16,6 +16,7 @@ type Scrape struct {
 	Instance string
 	Part     string
 	Revision declare.Fingerprint
+	Both     bool // it is the old cohort's just as well as the new one's, as nothing of it differs
 	Started  time.Time
 	Unread   string // why its own page could not be read; empty where it was
 	Requests string // the counter of its requests
@@ -80,6 +81,9 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 	source := signal.Source{Kind: signal.Rate}
 	for _, scrape := range scrapes {
 		source.Of.Metric = scrape.Requests
+		if scrape.Both {
+			continue // they tell nothing of how the traffic is split
+		}
 		if tally, ok, _ := p.tracker(requestsGuard).Take(source, scrape.Instance, scrape.Page, now); ok {
 			e.requests[scrape.Revision] += tally.Part
 		}
@@ -103,9 +107,21 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	tells, read := map[string]bool{}, map[declare.Fingerprint]bool{}
 	old, new := s.sides()
 	each := gathered{old: old, new: new}
+	var both signal.Tally
+	shown, unread, hidden := false, "", false // of what is both cohorts'; and whether anything is hidden of what is not
 	for _, scrape := range scrapes {
 		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, e.at)
 		at := group{scrape.Revision, scrape.Part}
+		if scrape.Both {
+			switch {
+			case why != "":
+				unread = cmp.Or(unread, scrape.Unread)
+			case ok:
+				both, shown = both.Add(tally), true
+			}
+			continue
+		}
+		hidden = hidden || scrape.Unread != ""
 		switch {
 		case why == "":
 			tells[scrape.Part], read[scrape.Revision] = true, true
@@ -125,6 +141,15 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 		if w := whys[at]; w != "" && (tells[scrape.Part] || !read[scrape.Revision]) {
 			delete(tallies, scrape.Revision)
 			e.silent[rule.Name] = cmp.Or(e.silent[rule.Name], w)
+		}
+	}
+	if len(tells) == 0 && !hidden { // only what is the same in both shows it: what holds for the one holds for the other
+		switch {
+		case unread != "":
+			e.silent[rule.Name] = cmp.Or(e.silent[rule.Name], unread)
+		case shown:
+			tallies[old], tallies[new] = both, both
+			delete(e.silent, rule.Name)
 		}
 	}
 	if rule.Signal.Kind == signal.Quantile && rule.Way == guard.Sequential {

@@ -58,7 +58,10 @@ func (w *world) interval(old, new float64) Judgement {
 		c := w.counts[id]
 		c[0], c[1] = c[0]+100*failing, c[1]+100
 		w.counts[id] = c
-		scrapes = append(scrapes, Scrape{id, "app", declare.Fingerprint(id), w.started[id], "", "all", signal.Page{"failed": {signal.NewSample(nil, c[0])}}, signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}}})
+		scrapes = append(scrapes, Scrape{
+			Instance: id, Part: "app", Revision: declare.Fingerprint(id), Started: w.started[id], Requests: "all",
+			Page: signal.Page{"failed": {signal.NewSample(nil, c[0])}}, Measured: signal.Page{"failed": {signal.NewSample(nil, -1)}, "all": {signal.NewSample(nil, c[1])}},
+		})
 	}
 	w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
 	return w.p.Judge(w.s, true, w.now)
