@@ -217,6 +217,8 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			switch {
 			case in.CannotStart != "":
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
+			case in.Waits != "" && judged.Word == health.Healthy:
+				judged.Word, judged.Reason = health.Starting, in.Waits
 			case in.Address == "" && judged.Word == health.Healthy: // no probe asks, and it does not run
 				judged.Word, judged.Reason = health.Starting, in.Reason
 			}

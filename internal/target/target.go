@@ -137,6 +137,7 @@ type Instance struct {
 	Again       time.Time         // when the target starts it again, where it waits with that
 	CannotStart string            // why it will never come up, in the target's words
 	Reason      string            // what the target knows of why it is not up now
+	Waits       string            // it runs, and why nothing is led to it yet; empty where something is, or could be
 	Done        bool              // a task that ran to its end
 	Failed      string            // a task that did not, and why
 	Environment map[string]string // as the instance has it

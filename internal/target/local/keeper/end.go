@@ -72,7 +72,7 @@ func (p *process) down(reason string) {
 // unready takes the process out of all traffic.
 func (p *process) unready() {
 	p.mu.Lock()
-	p.ready, p.changed = false, p.site.news.add()
+	p.ready, p.led, p.changed = false, false, p.site.news.add()
 	p.mu.Unlock()
 	p.site.lead()
 }

@@ -37,6 +37,7 @@ type process struct {
 	spec    Process
 	record  record
 	ready   bool // it may have traffic
+	led     bool // and it is led there
 	next    time.Time
 	changed uint64 // the site's version at the last change
 	used    struct {
@@ -212,7 +213,7 @@ func (p *process) state() (State, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := p.record
-	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
+	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
 	if s.Running {
 		p.measure(time.Now())
 		s.CPU, s.Cores, s.Memory = p.used.seconds, p.used.cores, p.used.memory

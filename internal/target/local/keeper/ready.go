@@ -71,7 +71,10 @@ func (p *process) setReady(ctx context.Context, ready bool) {
 		p.mu.Unlock()
 		return
 	}
-	p.ready, p.changed = ready, p.site.news.add()
+	p.ready = ready
 	p.mu.Unlock()
 	p.site.lead()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.led, p.changed = p.ready, p.site.news.add() // told once it is so
 }

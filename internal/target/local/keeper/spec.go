@@ -13,7 +13,7 @@ import (
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 2
+const Format = 3
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -63,6 +63,7 @@ type State struct {
 	Changed  uint64         `json:"changed"` // the site's version at its last change
 	Ports    map[string]int `json:"ports,omitempty"`
 	Running  bool           `json:"running"`
+	Led      bool           `json:"led"` // its probes passed, and traffic is led to it
 	Started  time.Time      `json:"started,omitzero"`
 	Restarts []time.Time    `json:"restarts,omitempty"` // the last ones
 	Again    time.Time      `json:"again,omitzero"`     // when it is started again, while it is down
