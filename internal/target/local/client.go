@@ -29,6 +29,7 @@ type Client struct {
 	command []string // that runs a keeper on the folder
 	http    *http.Client
 
+	watching atomic.Bool // somebody sees to it that the keeper answers
 	starting sync.Mutex  // one search for a keeper at a time
 	known    atomic.Bool // one of our format answered
 }
@@ -92,6 +93,43 @@ func (c *Client) ensure(ctx context.Context) error {
 		case <-ctx.Done():
 			return fmt.Errorf("%w; see %s", ErrNoKeeper, filepath.Join(c.folder, keeper.LogName))
 		case <-time.After(wait):
+		}
+	}
+}
+
+// A keeper that was asked hangsAfter times, helloEvery, and did not answer within helloHangs each time, hangs.
+const (
+	helloEvery = time.Second
+	helloHangs = 1200 * time.Millisecond
+	hangsAfter = 2
+)
+
+// watch sees to it until ctx ends that the keeper answers: one that hangs is killed, and another one takes over what runs.
+func (c *Client) watch(ctx context.Context) {
+	if !c.watching.CompareAndSwap(false, true) {
+		return // of another site
+	}
+	defer c.watching.Store(false)
+	ticker := time.NewTicker(helloEvery)
+	defer ticker.Stop()
+	for hung := 0; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		asking, cancel := context.WithTimeout(ctx, helloHangs)
+		err := c.ask(asking, http.MethodGet, "/keeper", nil, nil)
+		if hung++; err == nil || asking.Err() == nil || ctx.Err() != nil { // one that is not there is another matter
+			hung = 0
+		}
+		cancel()
+		if hung >= hangsAfter {
+			hung = 0
+			if keeper.Kill(c.folder) == nil {
+				c.known.Store(false)
+				c.ensure(ctx) // where that fails whoever needs it tells why
+			}
 		}
 	}
 }

@@ -94,6 +94,9 @@ func (v *cache) await(ctx context.Context, patience time.Duration) (keeper.Statu
 func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 	s.cache.follow(changed)
 	defer s.cache.follow(nil)
+	if !s.ReadOnly {
+		go s.Keeper.watch(ctx)
+	}
 	var known uint64
 	var trouble string
 	for ctx.Err() == nil {

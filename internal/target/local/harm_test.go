@@ -659,20 +659,30 @@ func TestKeeperHangs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	pid := pidOf(t, s.home(await(t, s, 1, "it runs", running(1))[0].ID))
 	syscall.Kill(hello.PID, syscall.SIGSTOP)
-	t.Cleanup(func() { syscall.Kill(hello.PID, syscall.SIGCONT) })
-	for _, err := s.Measure(t.Context(), workload); !errors.Is(err, target.ErrUnreachable); _, err = s.Measure(t.Context(), workload) {
-		if err != nil {
+	began := time.Now()
+	for { // nothing hangs meanwhile, and it is told
+		if _, err = s.Observe(t.Context(), workload); errors.Is(err, target.ErrUnreachable) {
+			break
+		} else if err != nil {
 			t.Fatal(err)
 		}
-	}
-	for _, err := s.Observe(t.Context(), workload); !errors.Is(err, target.ErrUnreachable); _, err = s.Observe(t.Context(), workload) {
-		if err != nil {
-			t.Fatal(err)
+		if next, err := s.Keeper.hello(t.Context()); err == nil && next.PID != hello.PID {
+			break
 		}
 	}
-	syscall.Kill(hello.PID, syscall.SIGCONT)
-	await(t, s, 1, "it is seen again", running(1))
+	for next, err := s.Keeper.hello(t.Context()); err != nil || next.PID == hello.PID; next, err = s.Keeper.hello(t.Context()) {
+		if time.Since(began) > 20*time.Second {
+			t.Fatalf("nobody takes over: %v", err)
+		}
+	}
+	t.Logf("another keeper answers after %s", time.Since(began).Round(100*time.Millisecond))
+	all := await(t, s, 1, "it is seen again", running(1))
+	if now := pidOf(t, s.home(all[0].ID)); now != pid {
+		t.Errorf("the process is %d, and was %d", now, pid)
+	}
+	ask(t, s, "/")
 }
 
 // followed follows a site until the test ends, and gives what it is told.

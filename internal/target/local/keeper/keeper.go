@@ -81,6 +81,9 @@ func Run(ctx context.Context, o Options) error {
 		return errors.Join(ErrKept, err)
 	}
 	defer lock.Unlock()
+	if err := signLock(o.Folder); err != nil {
+		return fmt.Errorf("keep processes: %w", err)
+	}
 	k := &Keeper{folder: o.Folder, probe: o.Probe, log: o.Log, ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
 	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	gops "github.com/shirou/gopsutil/v4/process"
@@ -126,4 +127,24 @@ func usage(pid int) (seconds float64, memory uint64) {
 		memory = m.RSS
 	}
 	return seconds, memory
+}
+
+// signLock writes into the lock file who holds it, for whoever has to end one that hangs.
+func signLock(folder string) error {
+	created, _ := createdAt(os.Getpid())
+	return os.WriteFile(filepath.Join(folder, lockFile), fmt.Appendf(nil, "%d %d\n", os.Getpid(), created), 0o600)
+}
+
+// Kill kills the keeper of a data folder, which does not answer any more. What it keeps runs on. It is told by the lock that it
+// holds; another process that has its number by now is left alone.
+func Kill(folder string) error {
+	text, err := os.ReadFile(filepath.Join(folder, lockFile))
+	if err != nil {
+		return err
+	}
+	var r record
+	if _, err := fmt.Sscan(string(text), &r.PID, &r.Created); err != nil || !r.lives() {
+		return fmt.Errorf("nobody knows which process keeps %s", folder)
+	}
+	return syscall.Kill(r.PID, syscall.SIGKILL)
 }
