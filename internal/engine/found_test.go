@@ -50,7 +50,7 @@ func TestLedgerGone(t *testing.T) {
 	r.push("slow", one...)
 	r.run()
 	s := r.until("what serves is told", func(s status.Snapshot) bool { return berthAt(s, "drydock").Found != nil })
-	if b := berthAt(s, "drydock"); version(b) != "1" || !strings.Contains(b.Waits, "the ledger knows nothing of it") || b.Rollout != nil {
+	if b := berthAt(s, "drydock"); version(b) != "1" || b.Found.Why != "the ledger knows nothing of it" || !strings.Contains(b.Waits, "to vouch for it") || b.Rollout != nil {
 		t.Errorf("found: %s", describe(b))
 	}
 	if err := r.order(berth.Sync, "drydock"); err == nil || !strings.Contains(err.Error(), "vouch") {
@@ -107,7 +107,7 @@ func TestLedgerOlder(t *testing.T) {
 			r.run()
 			s := r.until("it is told", func(s status.Snapshot) bool { return berthAt(s, "drydock").Found != nil })
 			b := berthAt(s, "drydock")
-			if version(b) != "2" || b.Rollout != nil || r.share("drydock", "2") != 1 || !strings.Contains(b.Waits, "older than the site") {
+			if version(b) != "2" || b.Rollout != nil || r.share("drydock", "2") != 1 || !strings.Contains(b.Found.Why, "older than the site") {
 				t.Errorf("%s, with %v of the traffic", describe(b), r.share("drydock", "2"))
 			}
 			if err := r.order(berth.Vouch, "drydock"); err != nil {

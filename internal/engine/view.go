@@ -154,6 +154,12 @@ func (b *loop) health(seen *evidence) health.Summary {
 	wanted, core := b.state.Wanted(b.held[b.state.Applied]), seen.core()
 	if roll := b.state.Roll; roll != nil {
 		core = core.Shared(roll.Old.Revision, roll.New.Revision, roll.New.Alike)
+	} else if left := b.state.Left; left != nil && seen.target.TakesOver && b.desired(b.state.Applied) != nil && b.desired(left.Revision) != nil {
+		alike := map[string]int{}
+		for _, part := range b.desired(b.state.Applied).Alike(*b.desired(left.Revision)) {
+			alike[part] = 1
+		}
+		core = core.Shared(b.state.Applied, left.Revision, alike)
 	}
 	return core.Health(b.state.Applied, wanted)
 }

@@ -176,7 +176,7 @@ func Describe(b status.Berth, now time.Time) []Line {
 		add("ends", ends(b.Life, now), tone)
 	}
 	if b.Found != nil {
-		add("found", fmt.Sprintf("at %s: %s", clock(b.Found.At, now), b.Found), Asks)
+		add("found", fmt.Sprintf("at %s, unproven here: %s", clock(b.Found.At, now), b.Found.Why), Asks)
 	}
 	if b.Left != nil {
 		add("abandoned", fmt.Sprintf("%s was left with %s of the traffic at %s: %s", b.Left.Version, say.Share(b.Left.Share), clock(b.Left.At, now), b.Left.Why), Asks)

@@ -128,7 +128,7 @@ func needOf(b status.Berth, now time.Time) (Need, bool) {
 	case r == nil && b.Calls != "":
 		return Need{Tone: Bad, rank: 3, since: b.Looked, Keys: []Verb{SeeWhy, RollBack}, Text: say.Sentence(b.Calls)}, true
 	case r == nil && b.Found != nil:
-		return Need{Tone: Asks, rank: 3, since: b.Found.At, Keys: []Verb{Vouch, Compare, RollBack}, Text: say.Sentence(b.Found.String()) + since(now, b.Found.At)}, true
+		return Need{Tone: Asks, rank: 3, since: b.Found.At, Keys: []Verb{Vouch, Compare, RollBack}, Text: say.Sentence("found serving, unproven here: "+b.Found.Why) + " " + say.Sentence(b.Found.Next()) + since(now, b.Found.At)}, true
 	case r == nil && b.Left != nil:
 		return Need{Tone: Asks, rank: 6, since: b.Left.At, Keys: []Verb{Sync, RollBack, WatchIt}, Text: fmt.Sprintf("%s was left halfway, with %s of the traffic: %s.%s", b.Left.Version, say.Share(b.Left.Share), b.Left.Why, since(now, b.Left.At))}, true
 	case r != nil && r.Phase == rollout.Waiting:

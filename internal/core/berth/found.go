@@ -27,16 +27,20 @@ type Found struct {
 	seen time.Time // when it was well last
 }
 
-// String says what serves, and what it waits for.
+// String says why nothing moves.
 func (f *Found) String() string {
-	text := fmt.Sprintf("what serves, %s, was found here and is unproven: %s", f.Version, f.Why)
+	return fmt.Sprintf("what serves was found here and is unproven, %s; %s", f.Why, f.Next())
+}
+
+// Next says what it waits for.
+func (f *Found) Next() string {
 	switch {
 	case f.Barred:
-		return text + "; it is barred here, so that nothing moves until a person vouches for a revision"
+		return "it is barred, so that it waits for somebody to vouch for it, or to go back"
 	case f.Waits != "":
-		return text + "; nothing moves until a person vouches for a revision, or it has been well for " + say.Span(f.Needs) + ": " + f.Waits
+		return fmt.Sprintf("it waits for somebody to vouch for it, or to be well for %s: %s", say.Span(f.Needs), f.Waits)
 	}
-	return fmt.Sprintf("%s; nothing moves until a person vouches for a revision, or it has been well for %s more", text, say.Span(max(0, f.Needs-f.Held)))
+	return fmt.Sprintf("it waits for somebody to vouch for it, or to be well for %s more", say.Span(max(0, f.Needs-f.Held)))
 }
 
 // behindSite tells why the record cannot be that of what is at the site; empty where it can.
@@ -197,7 +201,7 @@ func (d *decision) found() {
 	}
 	d.watchFound()
 	if d.State.Found != nil {
-		d.State.Waits = d.State.Found.String()
+		d.State.Waits = d.State.Found.Next()
 	}
 }
 

@@ -181,19 +181,22 @@ func (c *Client) status(ctx context.Context, site string) (status keeper.Status,
 	return status, err
 }
 
-// End has the keeper end all that it keeps, and leave. Where none runs, but what an earlier one started does, another one
-// is started to end that.
+// End has the keeper end all that it keeps, and leave. Where none runs, or one that was not told of a site, but what an earlier
+// one started does, that is ended as well. What cannot be ended is told.
 func (c *Client) End(ctx context.Context) error {
-	if _, err := c.hello(ctx); err != nil {
-		records, err := filepath.Glob(filepath.Join(c.folder, sitesFolder, "*", instancesFolder, "*", keeper.RecordFile))
-		if len(records) == 0 || len(c.command) == 0 {
+	sites, _ := filepath.Glob(filepath.Join(c.folder, sitesFolder, "*", instancesFolder)) // the pattern is right
+	var folders []string
+	for _, instances := range sites {
+		folders = append(folders, instances, roomOf(c.folder, filepath.Base(filepath.Dir(instances))))
+	}
+	_, err := c.hello(ctx)
+	if err != nil && (len(c.command) == 0 || len(keeper.Running(folders)) == 0) {
+		return err
+	}
+	for _, instances := range sites {
+		site := filepath.Base(filepath.Dir(instances))
+		if _, err := c.submit(ctx, site, keeper.Spec{Folder: instances, Room: roomOf(c.folder, site)}); err != nil {
 			return err
-		}
-		for _, record := range records {
-			instances := filepath.Dir(filepath.Dir(record))
-			if _, err := c.submit(ctx, filepath.Base(filepath.Dir(instances)), keeper.Spec{Folder: instances}); err != nil {
-				return err
-			}
 		}
 	}
 	if err := c.ask(ctx, http.MethodPost, "/leave?end=all", nil, nil); err != nil {
@@ -201,7 +204,7 @@ func (c *Client) End(ctx context.Context) error {
 	}
 	for {
 		if _, err := c.hello(ctx); err != nil {
-			return ctx.Err()
+			break
 		}
 		select {
 		case <-ctx.Done():
@@ -209,7 +212,38 @@ func (c *Client) End(ctx context.Context) error {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+	if err := endRest(ctx, folders); err != nil {
+		return err
+	}
+	var failed []error
+	for _, instances := range sites { // opened secrets go with what read them
+		failed = append(failed, os.RemoveAll(secretsOf(c.folder, filepath.Base(filepath.Dir(instances)))))
+	}
+	return errors.Join(failed...)
 }
+
+// endRest kills what instances left running of themselves elsewhere, and tells what stays all the same.
+func endRest(ctx context.Context, folders []string) error {
+	for tries := 0; ; tries++ {
+		left := keeper.Running(folders)
+		if len(left) == 0 {
+			return ctx.Err()
+		}
+		if tries == endTries || ctx.Err() != nil {
+			return fmt.Errorf("these processes still run and cannot be ended: %v; end them by hand", left)
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+		time.Sleep(endAgain)
+	}
+}
+
+// What is killed may take the system so long.
+const (
+	endTries = 50
+	endAgain = 100 * time.Millisecond
+)
 
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWait)

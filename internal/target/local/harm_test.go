@@ -711,6 +711,13 @@ func TestEndAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	away := exec.Command("sleep", "600") // what an instance started and left behind
+	away.Env, away.SysProcAttr = append(os.Environ(), "ADITUS_FOLDER="+s.home(in.ID)), &syscall.SysProcAttr{Setsid: true}
+	if err := away.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- away.Wait() }()
 	syscall.Kill(hello.PID, syscall.SIGKILL)
 	for end := time.Now().Add(10 * time.Second); err == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		_, err = s.Keeper.hello(t.Context())
@@ -720,6 +727,12 @@ func TestEndAlone(t *testing.T) {
 	}
 	if err := NewClient(s.Folder, os.Args[0], "-keeper", s.Folder).End(t.Context()); err != nil {
 		t.Fatal(err)
+	}
+	select {
+	case <-ended:
+	case <-time.After(5 * time.Second):
+		t.Error("what it started runs on")
+		away.Process.Kill()
 	}
 	for end := time.Now().Add(10 * time.Second); syscall.Kill(pid, 0) == nil; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) { // the system may take a moment to forget it

@@ -5,8 +5,6 @@ package local
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -73,8 +71,7 @@ func Open(o Options) (*Site, error) {
 	if err := os.MkdirAll(filepath.Join(s.folder, instancesFolder), 0o700); err != nil {
 		return nil, fmt.Errorf("open the site %s: %w", o.Name, err)
 	}
-	sum := sha256.Sum256([]byte(s.folder))
-	s.secrets = filepath.Join(memoryFolder(o.Folder), "aditus-"+hex.EncodeToString(sum[:8]))
+	s.secrets = secretsOf(o.Folder, o.Name)
 	var err error
 	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked"), filepath.Join(s.folder, "asked.json"), disk.Machine); err != nil {
 		return nil, err

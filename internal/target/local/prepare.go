@@ -1,6 +1,8 @@
 package local
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io/fs"
 	"maps"
@@ -48,7 +50,18 @@ func (s *Site) volume(workload, part string) string {
 }
 
 // room is where instances are made when the disk is full, on a file system in memory: what goes back must not wait for it.
-func (s *Site) room() string { return filepath.Join(s.secrets, ".instances") }
+func (s *Site) room() string { return filepath.Join(s.secrets, roomFolder) }
+
+const roomFolder = ".instances"
+
+// secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one.
+func secretsOf(data, site string) string {
+	sum := sha256.Sum256([]byte(filepath.Join(data, sitesFolder, site)))
+	return filepath.Join(memoryFolder(data), "aditus-"+hex.EncodeToString(sum[:8]))
+}
+
+// roomOf is the room of a site of a data folder.
+func roomOf(data, site string) string { return filepath.Join(secretsOf(data, site), roomFolder) }
 
 // home is an instance's folder.
 func (s *Site) home(id string) string {

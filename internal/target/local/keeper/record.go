@@ -94,12 +94,34 @@ func abs(n int64) int64 {
 // strays finds processes of instances by the folder in their environment: those that were started by a keeper that was
 // killed before it could write their record.
 func strays() map[string]int {
-	found := map[string]int{}
+	found, leads := map[string]int{}, map[string]int64{}
+	each(func(p *gops.Process, folder string) {
+		created, _ := p.CreateTime()
+		if first, ok := leads[folder]; !ok || created < first { // children have the same environment
+			leads[folder], found[folder] = created, int(p.Pid)
+		}
+	})
+	return found
+}
+
+// Running are all processes of the instances in some folders, and what they started, as far as that kept its environment.
+func Running(folders []string) (pids []int) {
+	each(func(p *gops.Process, folder string) {
+		if slices.Contains(folders, filepath.Dir(folder)) {
+			if _, runs := createdAt(int(p.Pid)); runs {
+				pids = append(pids, int(p.Pid))
+			}
+		}
+	})
+	return pids
+}
+
+// each calls do with every process that has the folder of an instance in its environment.
+func each(do func(p *gops.Process, folder string)) {
 	all, err := gops.Processes()
 	if err != nil {
-		return found
+		return
 	}
-	leads := map[string]int64{}
 	for _, p := range all {
 		environment, err := p.Environ() // of others it cannot be read
 		if err != nil {
@@ -107,14 +129,10 @@ func strays() map[string]int {
 		}
 		for _, variable := range environment {
 			if folder, ok := strings.CutPrefix(variable, folderName+"="); ok {
-				created, _ := p.CreateTime()
-				if first, ok := leads[folder]; !ok || created < first { // children have the same environment
-					leads[folder], found[folder] = created, int(p.Pid)
-				}
+				do(p, folder)
 			}
 		}
 	}
-	return found
 }
 
 // usage is the processor time and the memory that a process has.

@@ -241,12 +241,17 @@ func (s *Store) bring(ctx context.Context, reference string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return name, s.place(half, filepath.Join(s.folder, name))
+	return name, s.place(half, name)
 }
 
-// place puts an unpacked artifact where it belongs. What is there is spoilt; what runs from it finds the same files again.
-func (s *Store) place(half, at string) error {
+// place puts an unpacked artifact where it belongs. What is there already, as another reference has brought the same, stays
+// where it is whole; what is spoilt gives way, and what runs from it finds the same files again.
+func (s *Store) place(half, name string) error {
+	at := filepath.Join(s.folder, name)
 	err := s.disk.Rename(half, at)
+	if (errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY)) && s.check(name) == nil {
+		return nil
+	}
 	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
 		old := half + "-old"
 		defer os.RemoveAll(old)

@@ -92,6 +92,33 @@ func TestSpoilt(t *testing.T) {
 	}
 }
 
+// TestSame brings one artifact by many references at once: it is unpacked where it stays, and never moves again.
+func TestSame(t *testing.T) {
+	made := image(t, v1.Config{Cmd: []string{"web"}}, file("web", 1000))
+	s, err := Open(t.TempDir(), 1<<20, func(context.Context, string) (v1.Image, error) { return made, nil }, disk.Machine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	reference := func(n int) string { return fmt.Sprintf("r.example/web:%d", n) }
+	for n := range 20 {
+		s.Get(reference(n))
+	}
+	var first os.FileInfo
+	for n := range 20 {
+		u, err := got(t, s, reference(n))
+		if err != nil {
+			t.Fatal(err)
+		}
+		info, err := os.Stat(filepath.Join(u.Root, "web"))
+		if first == nil {
+			first = info
+		}
+		if err != nil || !os.SameFile(first, info) {
+			t.Fatalf("it moved: %v", err)
+		}
+	}
+}
+
 // cut is an image whose layer ends before it should.
 type cut struct{ v1.Image }
 
