@@ -190,7 +190,10 @@ func (c *Client) End(ctx context.Context) error {
 		folders = append(folders, instances, roomOf(c.folder, filepath.Base(filepath.Dir(instances))))
 	}
 	_, err := c.hello(ctx)
-	if err != nil && (len(c.command) == 0 || len(keeper.Running(folders)) == 0) {
+	switch {
+	case err != nil && len(keeper.Running(folders)) == 0:
+		return nil
+	case err != nil && len(c.command) == 0:
 		return err
 	}
 	for _, instances := range sites {
