@@ -3,8 +3,10 @@ package demo
 import (
 	"bytes"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -313,6 +315,18 @@ func (w *writer) commit(c change, start time.Time) plumbing.Hash {
 	return w.parent
 }
 
+// readable makes the index of the work tree anew where a program that was killed has left half of one: what is committed
+// says all that was in it.
+func readable(repository *git.Repository, tree *git.Worktree, folder string) error {
+	if _, err := repository.Storer.Index(); err == nil {
+		return nil
+	}
+	if err := os.Remove(filepath.Join(folder, git.GitDirName, "index")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return tree.Reset(&git.ResetOptions{Mode: git.MixedReset})
+}
+
 // push commits a new version of a workload through the work tree, as a person would, on top of whatever is there.
 // Doing it twice does no harm.
 func push(folder string, c change, now time.Time) error {
@@ -322,6 +336,9 @@ func push(folder string, c change, now time.Time) error {
 	}
 	tree, err := repository.Worktree()
 	if err != nil {
+		return fmt.Errorf("commit to the demo's repository: %w", err)
+	}
+	if err := readable(repository, tree, folder); err != nil {
 		return fmt.Errorf("commit to the demo's repository: %w", err)
 	}
 	name := path.Join(watched, c.workload+".yaml")

@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/disk"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target/sim"
@@ -140,5 +141,5 @@ func rewrite(file, version string) error {
 	if text, err = setVersion(text, version); err != nil {
 		return err
 	}
-	return os.WriteFile(file, text, 0o644)
+	return disk.Keep(disk.Machine, file, text, 0o644)
 }

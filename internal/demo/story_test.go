@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"flag"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -232,5 +233,25 @@ func TestOpenProblems(t *testing.T) {
 	}
 	if _, err := Open(used, Options{Start: begin}); err == nil || !strings.Contains(err.Error(), "in use") {
 		t.Errorf("a second program on the same folder: %v", err)
+	}
+}
+
+// TestHalfIndex commits to a repository in which a program that was killed has left half an index.
+func TestHalfIndex(t *testing.T) {
+	folder := t.TempDir()
+	if _, err := makeRepository(folder, begin); err != nil {
+		t.Fatal(err)
+	}
+	for size, version := range []string{"9.1.0", "9.2.0", "9.3.0"} {
+		if err := push(folder, change{workload: "accounts", version: version, author: "Ilse Varga", subject: version}, begin); err != nil {
+			t.Fatalf("after the index was cut to %d bytes: %v", size, err)
+		}
+		text, err := exec.Command("git", "-C", folder, "show", "--stat", "HEAD").CombinedOutput()
+		if err != nil || !strings.Contains(string(text), "1 file changed") {
+			t.Errorf("%v\n%s", err, text)
+		}
+		if err := os.Truncate(filepath.Join(folder, ".git", "index"), int64(10*size)); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
