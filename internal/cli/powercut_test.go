@@ -53,7 +53,7 @@ func TestRealPowerCut(t *testing.T) {
 		_, out, _ := shell(t, "ledger", "--json", "--data", l.folder)
 		return out
 	}
-	const cuts = 25
+	const cuts = 12
 	for cut := range cuts {
 		l.release("tally", fmt.Sprintf("1.%d.0", cut+1), sim.Artifact{})
 		time.Sleep(time.Second + time.Duration(rand.IntN(int(9*time.Second)))) // not a wait for anything: the moment of the cut
