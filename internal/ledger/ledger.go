@@ -243,6 +243,9 @@ func (l *Ledger) Close() error {
 	if l.write != nil {
 		err = errors.Join(err, l.write.Close())
 	}
+	if l.ships {
+		err = errors.Join(err, l.shippedWhole())
+	}
 	return err
 }
 

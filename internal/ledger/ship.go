@@ -33,13 +33,13 @@ const (
 )
 
 const (
-	logBegins = 16 << 20       // the log is begun anew beyond it
-	keepsLog  = 4              // a generation whose segments are so many times its base is followed by a new one
-	leastLog  = 64 << 20       // but not before they are that large
-	keepsOld  = 2              // so many generations stay
-	logHeader = 32             // bytes that a log begins with; among them two numbers that are others each time
-	saltAt    = 16             // where these are
-	saltSize  = 8              //
+	logBegins = 16 << 20 // the log is begun anew beyond it
+	keepsLog  = 4        // a generation whose segments are so many times its base is followed by a new one
+	leastLog  = 64 << 20 // but not before they are that large
+	keepsOld  = 2        // so many generations stay
+	logHeader = 32       // bytes that a log begins with; among them its salt, another one each time
+	saltAt    = 16       // where that is
+	saltSize  = 8
 	halfBase  = ".unfinished-" // begins the name of a base that is being copied
 )
 
@@ -47,11 +47,12 @@ const (
 type shipped struct {
 	Generation string `json:"generation"`
 	Segment    int    `json:"segment"`
-	Salt       string `json:"salt"`   // of the log that the segment is of; empty before there is one
-	Size       int64  `json:"size"`   // of the segment
-	Bytes      int64  `json:"bytes"`  // of all segments
-	Base       int64  `json:"base"`   // bytes
-	Closed     bool   `json:"closed"` // all of the log was shipped when it was ended
+	Salt       string `json:"salt"`               // of the log that the segment is of; empty before there is one
+	Size       int64  `json:"size"`               // of the segment
+	Bytes      int64  `json:"bytes"`              // of all segments
+	Base       int64  `json:"base"`               // bytes
+	Closed     bool   `json:"closed"`             // all of the log was shipped when it was ended
+	Database   string `json:"database,omitempty"` // once it was closed, by which another one in its place is known
 	To         string `json:"to"`
 }
 
@@ -68,6 +69,10 @@ func (l *Ledger) BeginShipping() error {
 	if err != nil {
 		return fmt.Errorf("ship the ledger: %w", err)
 	}
+	if at.Database != l.database() { // another ledger, or a copy of it, was put in its place: a new generation
+		return os.Remove(l.shippedFile())
+	}
+	at.Database = ""
 	if at.Closed = false; (size == 0 || salt != at.Salt) && at.Size > 0 { // the log was begun anew after all of it was shipped
 		at.Segment++
 	}
@@ -124,6 +129,25 @@ func (l *Ledger) ship(s Shipping) error {
 		return l.beginLog(at)
 	}
 	return nil
+}
+
+// database is what tells a database file from another one in its place.
+func (l *Ledger) database() string {
+	info, err := os.Stat(l.path)
+	if err != nil {
+		return "none"
+	}
+	return fmt.Sprintf("%d bytes at %d", info.Size(), info.ModTime().UnixNano())
+}
+
+// shippedWhole notes which database it is of that all was shipped, once that was closed.
+func (l *Ledger) shippedWhole() error {
+	at, err := l.readShipped()
+	if err != nil || !at.Closed {
+		return nil
+	}
+	at.Database = l.database()
+	return l.noteShipped(at)
 }
 
 func (l *Ledger) readShipped() (at shipped, err error) {

@@ -116,6 +116,28 @@ func TestShip(t *testing.T) {
 	if found, _ := generations(s.to); len(found) != 1 {
 		t.Errorf("after a restart there are %v", found)
 	}
+	s.end()
+	s.l.Close()
+	older, err := os.ReadFile(filepath.Join(s.folder, FileName))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.open()
+	had := s.facts
+	s.write(3)
+	s.shipped()
+	s.end()
+	s.l.Close()
+	if err := os.WriteFile(filepath.Join(s.folder, FileName), older, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.facts = had
+	s.open()
+	s.write(1)
+	all("after an older copy was put back")
+	if found, _ := generations(s.to); len(found) != 2 {
+		t.Errorf("after an older copy was put back there are %v", found)
+	}
 	for round := range 4 { // killed: what comes after the last look was not shipped
 		s.end()
 		s.write(2)
