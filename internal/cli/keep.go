@@ -25,7 +25,7 @@ what to run. It goes on when Aditus ends, so that workloads do too, and a new on
 takes over what an old one left running. It writes to keeper.log in the data folder.
 
 With --end it has the one that runs end all processes, and leave, once no Aditus works
-on the folder. What is declared comes up again when one is started.`,
+on the folder; what they left running is killed, and what cannot be ended is named. What is declared comes up again when one is started.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, err := dataFolder(folder)

@@ -196,7 +196,7 @@ func byInstances(seen []target.Cohort, cohorts map[declare.Fingerprint]*wanted.C
 	up, all := make([]int, len(seen)), 0
 	for i, c := range seen {
 		for _, in := range c.Instances {
-			if in.Address != "" && cohorts[c.Revision].Parts[in.Part].Kind == declare.Service && !wanted.Beside(cohorts, in.Part) {
+			if in.Address != "" && cohorts[c.Revision].Parts[in.Part].Kind == declare.Service && !wanted.OfBoth(cohorts, in.Part) {
 				up[i]++
 				all++
 			}

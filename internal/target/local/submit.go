@@ -113,7 +113,7 @@ func routes(workload string, cohorts map[declare.Fingerprint]*wanted.Cohort) []k
 					own.Instances = append(own.Instances, router.Instance{ID: in.ID})
 				}
 			}
-			if wanted.Beside(cohorts, part.Service) { // they are of both cohorts, and have all that comes for either
+			if wanted.OfBoth(cohorts, part.Service) { // they are of both cohorts, and have all that comes for either
 				own.Share, own.Preview = 0, false
 				if len(own.Instances) > 0 {
 					own.Share, own.Preview, own.WarmUp = 1, true, 0

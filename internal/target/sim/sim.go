@@ -220,7 +220,7 @@ func (s *Site) traffic(workload string, c *wanted.Cohort, now time.Time) float64
 	}
 	own, all := 0, 0
 	for _, in := range s.instances[workload] {
-		if !in.task() && in.up(now) && !in.down(now) && !wanted.Beside(s.cohorts(workload), in.Part) {
+		if !in.task() && in.up(now) && !in.down(now) && !wanted.OfBoth(s.cohorts(workload), in.Part) {
 			all++
 			if in.cohort == c {
 				own++
@@ -248,7 +248,7 @@ func (s *Site) advance(workload string, now time.Time) {
 	for _, in := range s.instances[workload] { // each has a chance of its own, so that their order is of no matter
 		in.advance(now, func(at time.Time) float64 {
 			share := s.traffic(workload, in.cohort, at)
-			if wanted.Beside(s.cohorts(workload), in.Part) { // all of them answer for both
+			if wanted.OfBoth(s.cohorts(workload), in.Part) { // all of them answer for both
 				share = 1
 			}
 			return s.requests(workload, at) * share / float64(max(1, serving[group{in.cohort, in.Part}]))

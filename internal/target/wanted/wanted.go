@@ -406,8 +406,8 @@ func (p *page) take(w target.Want) error {
 	return nil
 }
 
-// Beside tells whether instances of a part are those of several cohorts, in whichever they stand.
-func Beside(cohorts map[declare.Fingerprint]*Cohort, part string) bool {
+// OfBoth tells whether instances of a part are those of several cohorts, in whichever they stand.
+func OfBoth(cohorts map[declare.Fingerprint]*Cohort, part string) bool {
 	if len(cohorts) < 2 {
 		return false
 	}
