@@ -90,7 +90,7 @@ aditus link add. To look around: aditus demo`,
 	root.AddCommand(newOrders()...)
 	root.AddCommand(
 		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
-		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(),
+		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(), newRoute(),
 		newServe(), newToken(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)
 	return root

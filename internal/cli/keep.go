@@ -20,7 +20,7 @@ func newKeep() *cobra.Command {
 		Use:   "keep",
 		Short: "Keep the processes of local sites; started by itself where they are needed",
 		Long: `Runs the keeper of a data folder: it starts, watches and ends the processes of local
-sites and leads traffic to them. Aditus starts one where it needs it, and tells it
+sites, and says to their router where traffic may go. Aditus starts one where it needs it, and tells it
 what to run. It goes on when Aditus ends, so that workloads do too, and a new one
 takes over what an old one left running. It writes to keeper.log in the data folder.
 
@@ -51,7 +51,11 @@ on the folder; what they left running is killed, and what cannot be ended is nam
 			}
 			prober := probe.New()
 			defer prober.Close()
-			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+			router, err := local.RouterOf(folder)
+			if err != nil {
+				return err
+			}
+			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Router: router, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}
 	dataFlag(cmd, &folder)

@@ -70,14 +70,8 @@ const again = 10 * time.Millisecond
 // are given so long; 0 to take no for an answer.
 func Transport(name string, starting time.Duration) *http.Transport {
 	return &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		short, done, err := within(name)
-		if err != nil {
-			return nil, err
-		}
-		defer done()
-		var d net.Dialer
 		for end := time.Now().Add(starting); ; {
-			conn, err := d.DialContext(ctx, "unix", short)
+			conn, err := Dial(ctx, name)
 			if err == nil || !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ECONNREFUSED) || time.Now().After(end) {
 				return conn, err
 			}
@@ -88,4 +82,15 @@ func Transport(name string, starting time.Duration) *http.Transport {
 			}
 		}
 	}}
+}
+
+// Dial connects to a socket.
+func Dial(ctx context.Context, name string) (net.Conn, error) {
+	short, done, err := within(name)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	var d net.Dialer
+	return d.DialContext(ctx, "unix", short)
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"os"
@@ -21,6 +22,7 @@ import (
 
 	"aditus/internal/socket"
 	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/traffic"
 )
 
 // Client speaks with the keeper of a data folder, and starts one where none runs. It is safe for concurrent use.
@@ -192,7 +194,7 @@ func (c *Client) End(ctx context.Context) error {
 	_, err := c.hello(ctx)
 	switch {
 	case err != nil && len(keeper.Running(folders)) == 0:
-		return nil
+		return c.endRouter(ctx)
 	case err != nil && len(c.command) == 0:
 		return err
 	}
@@ -218,11 +220,19 @@ func (c *Client) End(ctx context.Context) error {
 	if err := endRest(ctx, folders); err != nil {
 		return err
 	}
+	if err := c.endRouter(ctx); err != nil {
+		return err
+	}
 	var failed []error
 	for _, instances := range sites { // opened secrets go with what read them
 		failed = append(failed, os.RemoveAll(secretsOf(c.folder, filepath.Base(filepath.Dir(instances)))))
 	}
 	return errors.Join(failed...)
+}
+
+// endRouter has a router leave that was left behind.
+func (c *Client) endRouter(ctx context.Context) error {
+	return traffic.NewClient(c.folder, slog.New(slog.DiscardHandler)).Leave(ctx)
 }
 
 // endRest kills what instances left running of themselves elsewhere, and tells what stays all the same.

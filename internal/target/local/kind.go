@@ -122,3 +122,9 @@ func KeeperOf(folder string) (*Client, error) {
 	}
 	return NewClient(folder, own, "keep", "--data", folder), nil
 }
+
+// RouterOf gives the command of the router of a data folder, which this program is too when it is called as one.
+func RouterOf(folder string) ([]string, error) {
+	own, err := os.Executable()
+	return []string{own, "route", "--data", folder}, err
+}

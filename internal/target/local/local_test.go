@@ -30,6 +30,7 @@ import (
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
+	"aditus/internal/target/local/traffic"
 	"aditus/internal/target/targettest"
 )
 
@@ -41,7 +42,15 @@ func TestMain(m *testing.M) {
 		case "-keeper":
 			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 			defer stop()
-			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Router: []string{os.Args[0], "-router", os.Args[2]}, Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+			os.Exit(0)
+		case "-router":
+			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+			defer stop()
+			if err := traffic.Run(ctx, traffic.Options{Folder: os.Args[2], Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(1)
 			}

@@ -54,6 +54,9 @@ func (s *Site) room() string { return filepath.Join(s.secrets, roomFolder) }
 
 const roomFolder = ".instances"
 
+// countsFolder is where the router keeps what it counts, on the same file system: it need not outlive the machine.
+const countsFolder = ".counts"
+
 // secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one.
 func secretsOf(data, site string) string {
 	sum := sha256.Sum256([]byte(filepath.Join(data, sitesFolder, site)))

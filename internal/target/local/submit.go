@@ -24,7 +24,7 @@ func (s *Site) submit(ctx context.Context) error {
 	}
 	s.telling.Lock()
 	defer s.telling.Unlock()
-	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Partly: s.book.Partly()}
+	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly()}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
 		cohorts := s.copy(workload)

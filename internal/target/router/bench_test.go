@@ -89,7 +89,7 @@ func serveSide(side, behind string) {
 		listener, _ := net.Listen("tcp", "127.0.0.1:0")
 		address := listener.Addr().String()
 		listener.Close()
-		r, in := New(), Instance{ID: "a", Address: to.Host, Ready: true}
+		r, in := New(Options{}), Instance{ID: "a", Address: to.Host, Ready: true}
 		other := in
 		other.ID = "b"
 		r.Set(address, []Route{{Name: "a", Cohorts: []Cohort{{Name: "n", Share: 0.25, Instances: []Instance{in}}, {Name: "o", Share: 0.75, Instances: []Instance{other}}}}})

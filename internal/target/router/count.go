@@ -1,8 +1,14 @@
 package router
 
 import (
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
 	"sync/atomic"
+	"syscall"
 	"time"
+	"unsafe"
 )
 
 // Bounds are the upper bounds of the histogram of answers, in seconds.
@@ -21,34 +27,92 @@ type Counts struct {
 // firstStatus and lastStatus bound the statuses that are counted apart.
 const firstStatus, lastStatus = 100, 599
 
-type counter struct {
+// totals are what a counter has counted. They may lie in a file that is mapped into memory, so that a router that is killed
+// leaves them to the next one.
+type totals struct {
 	requests    [lastStatus - firstStatus + 1]atomic.Uint64
 	buckets     [12]atomic.Uint64
 	nanoseconds atomic.Int64
 	connections atomic.Uint64
 }
 
+// totalsSize is how much of a file totals take.
+const totalsSize = int(unsafe.Sizeof(totals{}))
+
+// counter counts what an instance answers.
+type counter struct{ of *totals }
+
 // answered counts a request with what it came to.
 func (c *counter) answered(status int, took time.Duration) {
-	c.requests[min(max(status, firstStatus), lastStatus)-firstStatus].Add(1)
-	c.nanoseconds.Add(int64(took))
+	defer runtime.KeepAlive(c) // the totals go with it
+	c.of.requests[min(max(status, firstStatus), lastStatus)-firstStatus].Add(1)
+	c.of.nanoseconds.Add(int64(took))
 	seconds, i := took.Seconds(), 0
 	for i < len(Bounds) && seconds > Bounds[i] {
 		i++
 	}
-	c.buckets[i].Add(1)
+	c.of.buckets[i].Add(1)
+}
+
+// connected counts a connection.
+func (c *counter) connected() {
+	defer runtime.KeepAlive(c)
+	c.of.connections.Add(1)
 }
 
 func (c *counter) counts() Counts {
-	out := Counts{Requests: map[int]uint64{}, Buckets: make([]uint64, len(c.buckets)), Connections: c.connections.Load()}
-	for i := range c.requests {
-		if n := c.requests[i].Load(); n > 0 {
+	defer runtime.KeepAlive(c)
+	out := Counts{Requests: map[int]uint64{}, Buckets: make([]uint64, len(c.of.buckets)), Connections: c.of.connections.Load()}
+	for i := range c.of.requests {
+		if n := c.of.requests[i].Load(); n > 0 {
 			out.Requests[firstStatus+i] = n
 		}
 	}
-	for i := range c.buckets {
-		out.Buckets[i] = c.buckets[i].Load()
+	for i := range c.of.buckets {
+		out.Buckets[i] = c.of.buckets[i].Load()
 	}
-	out.Seconds = time.Duration(c.nanoseconds.Load()).Seconds()
+	out.Seconds = time.Duration(c.of.nanoseconds.Load()).Seconds()
 	return out
+}
+
+// openCounter opens the counter of an instance in a folder, or one in memory alone where there is no folder, or no room in it.
+func openCounter(folder, id string) *counter {
+	if folder != "" {
+		if c, err := mapCounter(filepath.Join(folder, id)); err == nil {
+			return c
+		}
+	}
+	return &counter{new(totals)}
+}
+
+// mapCounter maps a file into memory, which it makes where there is none, for as long as somebody has the counter.
+func mapCounter(name string) (*counter, error) {
+	file, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err != nil {
+		return nil, err
+	} else if info.Size() != int64(totalsSize) { // written whole, so that no page of it wants for room later
+		_, err := file.WriteAt(make([]byte, totalsSize), 0)
+		if err = errors.Join(err, file.Truncate(int64(totalsSize))); err != nil {
+			os.Remove(name)
+			return nil, err
+		}
+	}
+	page, err := syscall.Mmap(int(file.Fd()), 0, totalsSize, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
+	if err != nil {
+		return nil, err
+	}
+	c := &counter{(*totals)(unsafe.Pointer(&page[0]))} // a map begins at a page: all of it is aligned
+	runtime.AddCleanup(c, func(page []byte) { syscall.Munmap(page) }, page)
+	return c, nil
+}
+
+// forgetCounter removes the counter of an instance that is gone.
+func forgetCounter(folder, id string) {
+	if folder != "" {
+		os.Remove(filepath.Join(folder, id))
+	}
 }

@@ -56,6 +56,8 @@ type visitKey struct{}
 
 // ServeHTTP implements http.Handler.
 func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	r.under.Add(1)
+	defer r.under.Add(-1)
 	began := time.Now()
 	r.mu.RLock()
 	own, preview := r.find(req)
@@ -83,7 +85,7 @@ func (r *Router) count(v *visit, took time.Duration) {
 	switch {
 	case v.broken:
 	case v.last == nil:
-		r.unserved.Add(1)
+		r.unserved.connected()
 	case v.preview || v.state.Load() == stuck:
 	case v.cut:
 		v.last.counter.answered(http.StatusBadGateway, took)

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -54,10 +55,11 @@ type Instance struct {
 
 // Router serves routes. Make it with New, tell it what to serve with Set, and Close it at the end.
 type Router struct {
+	Options
 	transport, h2c *http.Transport
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
-	unserved       atomic.Uint64
+	under          atomic.Int64  // requests and connections under way
 	stuckAfter     time.Duration // how long an instance may take for the head of an answer
 
 	mu       sync.RWMutex
@@ -65,10 +67,12 @@ type Router struct {
 	hosts    map[string]*route // host names to their routes; "" takes the rest
 	previews map[string]*route
 	backends map[string]*backend
+	unserved *counter
 
 	listening sync.Mutex
 	listeners map[string]net.Listener // by address
 	owners    map[string]*route       // of TCP listeners
+	closed    bool                    // nothing is listened to any more
 	troubles  map[string]error
 }
 
@@ -91,7 +95,7 @@ type backend struct {
 	pending atomic.Int64
 	idle    chan struct{}
 	suspect atomic.Int64 // until when nothing is sent to it that can go elsewhere, in nanoseconds since 1970
-	counter counter
+	counter *counter
 }
 
 const (
@@ -102,15 +106,29 @@ const (
 	backendIdlePer    = 256
 	suspectFor        = time.Second
 	mostTries         = 4
+	closeLook         = 10 * time.Millisecond // whether something is still under way
 )
 
+// Options say what a router stands on; the zero Options are one that stands alone.
+type Options struct {
+	Listen func(address string) (net.Listener, error) // gives what to accept connections from; nil to listen anew
+	Kept   string                                     // a folder in which counts outlive the router; empty for none
+}
+
+// unservedFile counts what found no instance; no instance has such a name.
+const unservedFile = ".unserved"
+
 // New makes a router that serves nothing yet.
-func New() *Router {
+func New(o Options) *Router {
+	if o.Listen == nil {
+		o.Listen = func(address string) (net.Listener, error) { return net.Listen("tcp", address) }
+	}
 	dialer := &net.Dialer{Timeout: dialTimeout}
 	common := func() *http.Transport {
 		return &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: backendIdlePer, IdleConnTimeout: backendIdle, DisableCompression: true}
 	}
 	r := &Router{
+		Options: o, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
 		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter,
 	}
@@ -161,7 +179,7 @@ func (r *Router) fill(own *route) {
 		for _, in := range cohort.Instances {
 			b := r.backends[in.ID]
 			if b == nil {
-				b = &backend{id: in.ID, idle: make(chan struct{}, 1)}
+				b = &backend{id: in.ID, idle: make(chan struct{}, 1), counter: openCounter(r.Kept, in.ID)}
 				r.backends[in.ID] = b
 			}
 			if b.address, b.ready, b.warmUp = in.Address, in.Ready, cohort.WarmUp; b.ready && !b.was {
@@ -288,30 +306,33 @@ func (r *Router) Forget(id string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.backends, id)
+	forgetCounter(r.Kept, id)
 }
 
-// Counts gives what was counted of an instance, and whether it is known.
-func (r *Router) Counts(id string) (Counts, bool) {
+// Counts gives what was counted of each instance that is known.
+func (r *Router) Counts() map[string]Counts {
 	r.mu.RLock()
-	b := r.backends[id]
-	ready := b != nil && b.ready
-	r.mu.RUnlock()
-	if b == nil {
-		return Counts{}, false
+	defer r.mu.RUnlock()
+	all := make(map[string]Counts, len(r.backends))
+	for id, b := range r.backends {
+		c := b.counter.counts()
+		c.Pending, c.Ready = b.pending.Load(), b.ready
+		all[id] = c
 	}
-	c := b.counter.counts()
-	c.Pending, c.Ready = b.pending.Load(), ready
-	return c, true
+	return all
 }
 
 // Unserved is how many requests and connections found no instance to go to.
-func (r *Router) Unserved() uint64 { return r.unserved.Load() }
+func (r *Router) Unserved() uint64 { return r.unserved.counts().Connections }
 
 // listen makes the router listen where it should, and nowhere else. What cannot be listened on is a trouble, tried
 // again at the next Set.
 func (r *Router) listen(address string) {
 	r.listening.Lock()
 	defer r.listening.Unlock()
+	if r.closed {
+		return
+	}
 	wanted, byHost := map[string]*route{}, false
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
@@ -343,7 +364,7 @@ func (r *Router) listen(address string) {
 		if r.listeners[at] != nil {
 			continue
 		}
-		listener, err := net.Listen("tcp", at)
+		listener, err := r.Options.Listen(at)
 		if err != nil {
 			r.troubles[at] = fmt.Errorf("traffic cannot come in at %s: %w; end what listens there, or choose another address", at, cause(err))
 			continue
@@ -355,6 +376,13 @@ func (r *Router) listen(address string) {
 			go r.accept(listener, at)
 		}
 	}
+}
+
+// Listening are what the router accepts connections from, by address.
+func (r *Router) Listening() map[string]net.Listener {
+	r.listening.Lock()
+	defer r.listening.Unlock()
+	return maps.Clone(r.listeners)
 }
 
 // Trouble tells where the router cannot listen; nil where it listens wherever it should.
@@ -369,10 +397,19 @@ func (r *Router) Trouble() error {
 	return errors.Join(all...)
 }
 
-// Close stops taking traffic and waits for what is under way until ctx ends.
+// Close stops taking traffic and waits for what is under way, requests as well as connections, until ctx ends.
 func (r *Router) Close(ctx context.Context) error {
-	r.Set("", nil)
+	r.listening.Lock()
+	r.closed = true
+	for at, listener := range r.listeners {
+		listener.Close()
+		delete(r.listeners, at)
+	}
+	r.listening.Unlock()
 	err := r.server.Shutdown(ctx)
+	for r.under.Load() > 0 && ctx.Err() == nil { // those of TCP routes, and what was switched to another protocol
+		time.Sleep(closeLook)
+	}
 	r.transport.CloseIdleConnections()
 	r.h2c.CloseIdleConnections()
 	return err

@@ -95,7 +95,7 @@ var deadGiven sync.Map
 
 func open(t *testing.T) (*Router, string) {
 	t.Helper()
-	r := New()
+	r := New(Options{})
 	t.Cleanup(func() { r.Close(context.Background()) })
 	return r, deadAddress(t)
 }
@@ -156,7 +156,7 @@ func TestHosts(t *testing.T) {
 
 // requests are those that an instance answered well.
 func requests(r *Router, id string) uint64 {
-	c, _ := r.Counts(id)
+	c := r.Counts()[id]
 	return c.Requests[200]
 }
 
@@ -351,7 +351,7 @@ func TestCountedAgainst(t *testing.T) {
 		t.Helper()
 		got := ""
 		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
-			if c, _ := r.Counts("in"); c.Pending == 0 {
+			if c := r.Counts()["in"]; c.Pending == 0 {
 				if got = fmt.Sprint(c.Requests); got == want {
 					return
 				}
@@ -411,7 +411,7 @@ func TestStuck(t *testing.T) {
 		get(t, http.DefaultClient, at, "any.example")
 	}()
 	end := time.Now().Add(10 * time.Second)
-	for c, _ := r.Counts("in"); c.Requests[504] == 0; c, _ = r.Counts("in") {
+	for c := r.Counts()["in"]; c.Requests[504] == 0; c = r.Counts()["in"] {
 		if time.Now().After(end) {
 			close(release)
 			t.Fatal("it is never counted while its caller waits")
@@ -423,7 +423,7 @@ func TestStuck(t *testing.T) {
 	if err := r.Drain(t.Context(), "in"); err != nil {
 		t.Error(err)
 	}
-	if c, _ := r.Counts("in"); fmt.Sprint(c.Requests) != "map[504:1]" {
+	if c := r.Counts()["in"]; fmt.Sprint(c.Requests) != "map[504:1]" {
 		t.Errorf("counted %v", c.Requests)
 	}
 }
@@ -604,7 +604,7 @@ func TestTCP(t *testing.T) {
 		}
 		conn.Close()
 	}
-	if c, _ := r.Counts("live"); c.Connections != 10 {
+	if c := r.Counts()["live"]; c.Connections != 10 {
 		t.Errorf("counted %d connections", c.Connections)
 	}
 }
@@ -631,7 +631,7 @@ func TestAddressTaken(t *testing.T) {
 // none.
 func TestWarmUp(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		r := New()
+		r := New(Options{})
 		serve := func(ready ...string) {
 			c := Cohort{Name: "one", Share: 1, WarmUp: 10 * time.Second}
 			for _, id := range ready {

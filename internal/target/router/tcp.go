@@ -16,7 +16,11 @@ func (r *Router) accept(listener net.Listener, at string) {
 		r.listening.Lock()
 		own := r.owners[at]
 		r.listening.Unlock()
-		go r.connect(client.(*net.TCPConn), own)
+		r.under.Add(1)
+		go func() {
+			defer r.under.Add(-1)
+			r.connect(client.(*net.TCPConn), own)
+		}()
 	}
 }
 
@@ -36,12 +40,12 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 			tried = append(tried, b)
 			continue
 		}
-		b.counter.connections.Add(1)
+		b.counter.connected()
 		both(client, server.(*net.TCPConn))
 		b.release()
 		return
 	}
-	r.unserved.Add(1)
+	r.unserved.connected()
 }
 
 // both copies each way until both ends are done; an end that is done writing is told to the other.

@@ -1,7 +1,6 @@
 package keeper
 
 import (
-	"aditus/internal/core/declare"
 	"errors"
 	"fmt"
 	"os"
@@ -11,6 +10,9 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/target/local/sole"
 )
 
 // running is a process of the system.
@@ -26,7 +28,8 @@ func (p *process) adopt(stray int) *running {
 	defer p.mu.Unlock()
 	pid := p.record.PID
 	if !p.record.lives() {
-		created, ok := createdAt(stray)
+		p.ready, p.led = false, false
+		created, ok := sole.CreatedAt(stray)
 		if stray == 0 || !ok {
 			if pid != 0 { // it ended while nobody kept it
 				p.note(func(r *record, now time.Time) {
@@ -104,7 +107,7 @@ func (p *process) start() (*running, error) {
 	now := &running{pid: cmd.Process.Pid, own: cmd.Process, gone: make(chan ending, 1)}
 	p.note(func(r *record, at time.Time) {
 		r.PID, r.Started, r.Reason = now.pid, at, ""
-		r.Created, _ = createdAt(now.pid)
+		r.Created, _ = sole.CreatedAt(now.pid)
 		r.event(at, false, "started")
 	})
 	go func() {

@@ -85,7 +85,7 @@ func (p *process) end(now *running, why string) {
 	p.mu.Unlock()
 	drain, cancel := context.WithTimeout(context.Background(), stop.Drain.Duration)
 	defer cancel()
-	p.site.router.Drain(drain, p.spec.ID)
+	p.site.keeper.traffic.Drain(drain, p.site.name, p.spec.ID)
 	text := "ended, " + why
 	if !p.signal(now, stop) {
 		text = fmt.Sprintf("killed, %s: it did not end within %s of %s", why, stop.Within, stop.Signal)

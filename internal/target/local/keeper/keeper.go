@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -15,12 +14,13 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
-
-	"github.com/gofrs/flock"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/socket"
+	"aditus/internal/target/local/sole"
+	"aditus/internal/target/local/traffic"
 	"aditus/internal/target/router"
 )
 
@@ -36,55 +36,57 @@ const idleAfter = time.Minute
 
 // Options say how to run a keeper.
 type Options struct {
-	Folder string // the data folder
+	Folder string   // the data folder
+	Router []string // the command of a router on it
 	Probe  Probe
 	Log    *slog.Logger
 }
 
 // Keeper keeps the processes of all sites of a data folder.
 type Keeper struct {
-	folder string
-	probe  Probe
-	log    *slog.Logger
-	ports  ports
-	leave  chan bool     // true to end all processes first
-	left   chan struct{} // closed when it leaves
+	folder  string
+	probe   Probe
+	log     *slog.Logger
+	traffic *traffic.Client
+	ports   ports
+	leave   chan bool     // true to end all processes first
+	left    chan struct{} // closed when it leaves
 
 	mu    sync.Mutex
 	sites map[string]*site
 	asked time.Time
 }
 
-// site is what is kept for one site, with a router of its own.
+// site is what is kept for one site.
 type site struct {
 	keeper *Keeper
-	router *router.Router
+	name   string
 	news   *news
+	leads  atomic.Uint64 // how often it was asked to lead traffic anew
 
 	applying sync.Mutex // one Spec at a time
 	leading  sync.Mutex // one set of routes at a time
+	led      uint64     // of leads, those that are done
 
 	mu        sync.Mutex
 	spec      Spec
 	processes map[string]*process
 	ending    map[string]*process // no longer wanted, and not at their end yet
+	seen      traffic.Status      // what the router said last
+	trouble   string              // why traffic cannot come in
 }
-
-// ErrKept means that another keeper keeps the processes of the data folder.
-var ErrKept = errors.New("another keeper works on the data folder")
 
 // Run keeps what it is told to on the data folder's socket until ctx ends or it is asked to leave. What it keeps runs on
 // then, and the next keeper takes it over.
 func Run(ctx context.Context, o Options) error {
-	lock := flock.New(filepath.Join(o.Folder, lockFile))
-	if got, err := lock.TryLock(); err != nil || !got {
-		return errors.Join(ErrKept, err)
-	}
-	defer lock.Unlock()
-	if err := signLock(o.Folder); err != nil {
+	atOnce, cancel := context.WithCancel(ctx)
+	cancel() // one that finds another does not wait for it
+	done, err := sole.Take(atOnce, filepath.Join(o.Folder, lockFile))
+	if err != nil {
 		return fmt.Errorf("keep processes: %w", err)
 	}
-	k := &Keeper{folder: o.Folder, probe: o.Probe, log: o.Log, ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
+	defer done()
+	k := &Keeper{folder: o.Folder, probe: o.Probe, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
 	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
 	if err != nil {
 		return fmt.Errorf("keep processes: %w", err)
@@ -92,29 +94,33 @@ func Run(ctx context.Context, o Options) error {
 	server := &http.Server{Handler: k.handler(), ReadHeaderTimeout: 5 * time.Second}
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
+	leading, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go k.traffic.Run(leading)
 	k.log.Info("the keeper is ready", "folder", o.Folder, "pid", os.Getpid())
-	err = k.wait(ctx, served)
+	last, err := k.wait(ctx, served)
 	close(k.left)
+	cancel()
 	rest, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	server.Shutdown(rest)
-	for _, s := range k.all() {
-		s.router.Close(rest)
+	if last { // nothing is kept any more that traffic could be led to
+		k.traffic.Leave(rest)
 	}
 	k.log.Info("the keeper leaves")
 	return err
 }
 
-// wait waits until there is a reason to leave.
-func (k *Keeper) wait(ctx context.Context, served <-chan error) error {
+// wait waits until there is a reason to leave. last tells that nothing is kept any more.
+func (k *Keeper) wait(ctx context.Context, served <-chan error) (last bool, err error) {
 	ticker := time.NewTicker(idleAfter / 4)
 	defer ticker.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			return nil
+			return false, nil
 		case err := <-served:
-			return err
+			return false, err
 		case all := <-k.leave:
 			if all {
 				for _, s := range k.all() {
@@ -122,10 +128,10 @@ func (k *Keeper) wait(ctx context.Context, served <-chan error) error {
 					s.awaitEnd()
 				}
 			}
-			return nil
+			return all, nil
 		case <-ticker.C:
 			if k.idle() {
-				return nil
+				return true, nil
 			}
 		}
 	}
@@ -157,7 +163,7 @@ func (k *Keeper) site(name string) *site {
 	defer k.mu.Unlock()
 	s := k.sites[name]
 	if s == nil {
-		s = &site{keeper: k, router: router.New(), news: newNews(), processes: map[string]*process{}, ending: map[string]*process{}}
+		s = &site{keeper: k, name: name, news: newNews(), processes: map[string]*process{}, ending: map[string]*process{}}
 		k.sites[name] = s
 	}
 	return s
@@ -188,7 +194,7 @@ func (k *Keeper) handler() http.Handler {
 		s := k.site(r.PathValue("name"))
 		if known, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64); err == nil { // is answered at the next change
 			rest := Rest
-			if s.router.Trouble() != nil {
+			if s.troubled() {
 				rest = troubleRest
 			}
 			s.news.await(r.Context(), k.left, known, rest)
@@ -256,6 +262,9 @@ func (s *site) again() {
 func (s *site) fulfil(spec Spec) uint64 {
 	s.mu.Lock()
 	first := s.spec.Folder == ""
+	if first && spec.Folder != "" { // what traffic is led to already is led to on, until it is known better
+		s.seen, _ = s.keeper.traffic.Status(context.Background(), s.name)
+	}
 	if spec.Partly {
 		spec.Routes = append(spec.Routes, others(s.spec.Routes, spec.Routes)...)
 	}
@@ -292,10 +301,15 @@ func (s *site) fulfil(spec Spec) uint64 {
 			s.left(folder, wanted, stray)
 		}
 	}
+	ready := s.seen.Counts
 	s.mu.Unlock()
 	for _, p := range fresh {
 		if p.record.lives() {
 			s.keeper.ports.hold(p.spec.ID, p.record.Ports)
+			p.mu.Lock()
+			p.ready = first && ready[p.spec.ID].Ready
+			p.led = p.ready
+			p.mu.Unlock()
 		}
 		go p.life(stray[p.folder])
 	}
@@ -324,7 +338,7 @@ func (s *site) dismiss(id string, p *process) {
 	close(p.stop)
 	go func() {
 		<-p.ended
-		s.router.Forget(id)
+		s.keeper.traffic.Forget(context.Background(), s.name, id)
 		s.keeper.ports.release(id)
 		os.Remove(filepath.Join(p.folder, RecordFile))
 		s.mu.Lock()
@@ -363,12 +377,56 @@ func (s *site) awaitEnd() {
 	}
 }
 
-// lead leads traffic to all that may have it. When it returns nothing more is sent to what may not.
+// leadWait is how long it is waited for the router, which another one may have to follow meanwhile.
+const leadWait = 15 * time.Second
+
+// lead leads traffic to all that may have it. When it returns nothing more is sent to what may not. Many who ask at once are
+// served together.
 func (s *site) lead() {
+	mine := s.leads.Add(1)
 	s.leading.Lock()
 	defer s.leading.Unlock()
+	if s.led >= mine {
+		return
+	}
+	all := s.leads.Load()
+	wanted := s.routes()
+	if len(wanted.Routes) == 0 && !s.leadsAny() { // it needs no router
+		s.led = all
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), leadWait)
+	defer cancel()
+	status, err := s.keeper.traffic.Set(ctx, s.name, wanted)
+	if err != nil {
+		s.keeper.log.Warn("traffic cannot be led", "site", s.name, "error", err)
+		status.Trouble = fmt.Sprintf("traffic cannot come in: %v; see %s", err, LogName)
+	}
+	s.led = all
 	s.mu.Lock()
-	routes := make([]router.Route, 0, len(s.spec.Routes))
+	s.seen.Known, s.trouble = true, status.Trouble
+	s.mu.Unlock()
+}
+
+// leadsAny tells whether the router was told of the site.
+func (s *site) leadsAny() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.seen.Known
+}
+
+// troubled tells whether traffic cannot come in.
+func (s *site) troubled() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.trouble != ""
+}
+
+// routes are the site's routes as the router is to lead them now.
+func (s *site) routes() traffic.Site {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := traffic.Site{Listen: s.spec.Listen, Counts: s.spec.Counts, Routes: make([]router.Route, 0, len(s.spec.Routes))}
 	for _, own := range s.spec.Routes {
 		r := own.Route
 		r.Cohorts = slices.Clone(r.Cohorts)
@@ -381,22 +439,28 @@ func (s *site) lead() {
 			}
 			r.Cohorts[i].Instances = instances
 		}
-		routes = append(routes, r)
+		out.Routes = append(out.Routes, r)
 	}
-	listen := s.spec.Listen
-	s.mu.Unlock()
-	s.router.Set(listen, routes)
+	return out
 }
 
 // status tells how all processes are doing.
 func (s *site) status() Status {
-	if s.router.Trouble() != nil {
+	if s.troubled() {
 		s.lead() // what kept it from listening may be gone
 	}
-	out := Status{Processes: map[string]State{}, Unserved: s.router.Unserved(), Counts: map[string]router.Counts{}}
+	out := Status{Processes: map[string]State{}}
 	out.Version, _ = s.news.now() // before all else is read, so that no change is missed
+	var seen traffic.Status
+	err := traffic.ErrNoRouter
+	if s.leadsAny() {
+		seen, err = s.keeper.traffic.Status(context.Background(), s.name)
+	}
 	s.mu.Lock()
-	out.Known = s.spec.Folder != ""
+	if err == nil && seen.Known {
+		s.seen = seen // where another one is just taking over, what was told last still holds
+	}
+	out.Known, out.Counts, out.Unserved, out.Trouble = s.spec.Folder != "", s.seen.Counts, s.seen.Unserved, s.trouble
 	kept := maps.Clone(s.processes)
 	s.mu.Unlock()
 	for id, p := range kept {
@@ -404,12 +468,6 @@ func (s *site) status() Status {
 		if out.Processes[id], ready = p.state(); ready {
 			out.Ready++
 		}
-		if c, ok := s.router.Counts(id); ok {
-			out.Counts[id] = c
-		}
-	}
-	if err := s.router.Trouble(); err != nil {
-		out.Trouble = err.Error()
 	}
 	return out
 }

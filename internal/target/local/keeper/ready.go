@@ -18,7 +18,7 @@ const eager = 250 * time.Millisecond
 // asks by itself whether it is healthy; this is so that no request goes where it would be lost, whoever else runs.
 func (p *process) watch(ctx context.Context) {
 	p.mu.Lock()
-	probes, ports := p.spec.Probes, p.record.Ports
+	probes, ports, ready := p.spec.Probes, p.record.Ports, p.ready // one that was taken over may have traffic already
 	p.mu.Unlock()
 	if len(probes) == 0 {
 		p.setReady(ctx, true)
@@ -26,7 +26,6 @@ func (p *process) watch(ctx context.Context) {
 	}
 	tracks := make([]health.Track, len(probes))
 	due := make([]time.Time, len(probes))
-	ready := false
 	for {
 		now, all, next := time.Now(), true, time.Now().Add(time.Hour)
 		for i, probe := range probes {

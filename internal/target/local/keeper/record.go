@@ -7,12 +7,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	gops "github.com/shirou/gopsutil/v4/process"
 
 	"aditus/internal/disk"
+	"aditus/internal/target/local/sole"
 )
 
 // record is what the keeper remembers of a process on disk, for the keeper that comes after it.
@@ -33,7 +33,6 @@ const (
 	RecordFile   = "process.json" // in the folder of an instance that was started, until it ended
 	mostRestarts = 32
 	mostEvents   = 16
-	sameProcess  = 2 * time.Second // the system's times of one process lie this close together
 	folderName   = "ADITUS_FOLDER" // the variable by which a process is known that no record tells of
 )
 
@@ -60,36 +59,7 @@ func (r record) write(d disk.Disk, folder string) error {
 }
 
 // lives tells whether the process of a record still runs: its number alone could be another's by now.
-func (r record) lives() bool {
-	if r.PID == 0 {
-		return false
-	}
-	created, ok := createdAt(r.PID)
-	return ok && time.Duration(abs(created-r.Created))*time.Millisecond < sameProcess
-}
-
-// createdAt is when a process that runs was made.
-func createdAt(pid int) (int64, bool) {
-	p, err := gops.NewProcess(int32(pid))
-	if err != nil {
-		return 0, false
-	}
-	created, err := p.CreateTime()
-	if err != nil {
-		return 0, false
-	}
-	if states, err := p.Status(); err == nil && slices.Contains(states, gops.Zombie) {
-		return 0, false
-	}
-	return created, true
-}
-
-func abs(n int64) int64 {
-	if n < 0 {
-		return -n
-	}
-	return n
-}
+func (r record) lives() bool { return sole.Lives(r.PID, r.Created) }
 
 // strays finds processes of instances by the folder in their environment: those that were started by a keeper that was
 // killed before it could write their record.
@@ -108,7 +78,7 @@ func strays() map[string]int {
 func Running(folders []string) (pids []int) {
 	each(func(p *gops.Process, folder string) {
 		if slices.Contains(folders, filepath.Dir(folder)) {
-			if _, runs := createdAt(int(p.Pid)); runs {
+			if _, runs := sole.CreatedAt(int(p.Pid)); runs {
 				pids = append(pids, int(p.Pid))
 			}
 		}
@@ -147,22 +117,5 @@ func usage(pid int) (seconds float64, memory uint64) {
 	return seconds, memory
 }
 
-// signLock writes into the lock file who holds it, for whoever has to end one that hangs.
-func signLock(folder string) error {
-	created, _ := createdAt(os.Getpid())
-	return os.WriteFile(filepath.Join(folder, lockFile), fmt.Appendf(nil, "%d %d\n", os.Getpid(), created), 0o600)
-}
-
-// Kill kills the keeper of a data folder, which does not answer any more. What it keeps runs on. It is told by the lock that it
-// holds; another process that has its number by now is left alone.
-func Kill(folder string) error {
-	text, err := os.ReadFile(filepath.Join(folder, lockFile))
-	if err != nil {
-		return err
-	}
-	var r record
-	if _, err := fmt.Sscan(string(text), &r.PID, &r.Created); err != nil || !r.lives() {
-		return fmt.Errorf("nobody knows which process keeps %s", folder)
-	}
-	return syscall.Kill(r.PID, syscall.SIGKILL)
-}
+// Kill kills the keeper of a data folder, which does not answer any more. What it keeps runs on.
+func Kill(folder string) error { return sole.Kill(filepath.Join(folder, lockFile)) }

@@ -9,11 +9,12 @@ import (
 
 	"aditus/internal/disk"
 	"aditus/internal/disk/disktest"
+	"aditus/internal/target/local/sole"
 )
 
 // TestLives sees that a process is known by its number and by when it was made: the system gives numbers again.
 func TestLives(t *testing.T) {
-	created, ok := createdAt(os.Getpid())
+	created, ok := sole.CreatedAt(os.Getpid())
 	if !ok {
 		t.Fatal("nobody knows when this process was made")
 	}

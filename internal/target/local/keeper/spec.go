@@ -1,5 +1,5 @@
 // Package keeper keeps processes: it starts what it is told to, starts anew what ends by itself, keeps what they write,
-// leads traffic to them, and ends what is no longer wanted. It runs as a process of its own, so that the processes it
+// tells the router where traffic may go, and ends what is no longer wanted. It runs as a process of its own, so that the processes it
 // keeps outlive the program that asks for them; and as it takes over what it finds running, they outlive the keeper too.
 // It takes no decisions about a release.
 package keeper
@@ -13,14 +13,15 @@ import (
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 3
+const Format = 4
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
-	Folder    string    `json:"folder"`         // that has the folders of all of the site's instances
-	Room      string    `json:"room,omitempty"` // that has those of instances for which the disk was full
-	Listen    string    `json:"listen"`         // where HTTP traffic comes in
-	Ports     [2]int    `json:"ports"`          // the first and the last that instances are given
+	Folder    string    `json:"folder"`           // that has the folders of all of the site's instances
+	Room      string    `json:"room,omitempty"`   // that has those of instances for which the disk was full
+	Counts    string    `json:"counts,omitempty"` // that keeps what is counted of traffic
+	Listen    string    `json:"listen"`           // where HTTP traffic comes in
+	Ports     [2]int    `json:"ports"`            // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
 	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was

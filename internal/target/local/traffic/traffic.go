@@ -1,0 +1,274 @@
+// Package traffic runs the routers of a data folder's sites in a process of its own, so that traffic goes on whatever
+// happens to the keeper that says where it may go. What it listens to is handed over to the process that follows it, and
+// what it counts lies in files, so that nothing begins anew with another one.
+package traffic
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"aditus/internal/socket"
+	"aditus/internal/target/local/sole"
+	"aditus/internal/target/router"
+)
+
+// Format is the version of what is said to the process. One of another format is asked to leave, and one of this format
+// takes over.
+const Format = 1
+
+// Files of the process within its data folder.
+const (
+	SocketFile = "router.sock"
+	lockFile   = "router.lock"
+)
+
+const (
+	lockWait   = 10 * time.Second // for the one before it to stop listening to its socket
+	drainMost  = 30 * time.Second // for what is under way when it leaves
+	unclaimed  = time.Minute      // what it was handed is closed then, where no site wants it
+	maxSite    = 64 << 20
+	replyMost  = time.Second // for an answer that is under way when it leaves
+	headerMost = 5 * time.Second
+)
+
+// Site is what is led to one site.
+type Site struct {
+	Listen string         `json:"listen"`           // where HTTP traffic comes in
+	Counts string         `json:"counts,omitempty"` // the folder in which what is counted outlives the process
+	Routes []router.Route `json:"routes"`
+}
+
+// Status is how the traffic of a site is doing.
+type Status struct {
+	Known     bool                     `json:"known"`             // false where this process was not told of the site
+	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
+	Unserved  uint64                   `json:"unserved"`          // requests that found no instance
+	Trouble   string                   `json:"trouble,omitempty"` // why traffic cannot come in
+	Listening []string                 `json:"listening"`         // addresses, of all sites
+}
+
+// Hello is how the process introduces itself.
+type Hello struct {
+	Format  int   `json:"format"`
+	PID     int   `json:"pid"`
+	Created int64 `json:"created"`
+}
+
+// Options say how to run the process.
+type Options struct {
+	Folder string // the data folder
+	Log    *slog.Logger
+}
+
+// process leads the traffic of all sites.
+type process struct {
+	log   *slog.Logger
+	leave chan struct{} // has something when it is asked to
+	left  chan struct{} // closed when it leaves
+
+	mu     sync.Mutex
+	sites  map[string]*router.Router
+	handed map[string]net.Listener // by the process before it, and not wanted by a site so far
+}
+
+// Run leads traffic as it is told to on the data folder's socket until ctx ends or it is asked to leave. Then it takes
+// no more, so that the process that follows it can, and ends once what is under way is over.
+func Run(ctx context.Context, o Options) error {
+	waiting, cancel := context.WithTimeout(ctx, lockWait)
+	defer cancel()
+	done, err := sole.Take(waiting, filepath.Join(o.Folder, lockFile))
+	if err != nil {
+		return fmt.Errorf("lead traffic: %w", err)
+	}
+	defer done()
+	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
+	if err != nil {
+		return fmt.Errorf("lead traffic: %w", err)
+	}
+	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*router.Router{}, handed: inherited()}
+	server := &http.Server{Handler: p.handler(), ReadHeaderTimeout: headerMost}
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	forget := time.AfterFunc(unclaimed, p.forget)
+	defer forget.Stop()
+	o.Log.Info("the router is ready", "folder", o.Folder, "pid", os.Getpid())
+	select {
+	case <-ctx.Done():
+	case <-p.leave:
+	case err = <-served:
+	}
+	close(p.left)
+	p.forget()
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), replyMost)
+	defer cancel()
+	server.Shutdown(ending)
+	server.Close()
+	done() // the one that follows may begin
+	draining, cancel := context.WithTimeout(context.WithoutCancel(ctx), drainMost)
+	defer cancel()
+	var group sync.WaitGroup
+	for _, r := range p.all() {
+		group.Go(func() { r.Close(draining) })
+	}
+	group.Wait()
+	o.Log.Info("the router leaves")
+	return err
+}
+
+// all are the routers of all sites.
+func (p *process) all() []*router.Router {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Collect(maps.Values(p.sites))
+}
+
+// forget closes what was handed over and no site wants.
+func (p *process) forget() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, listener := range p.handed {
+		listener.Close()
+	}
+	clear(p.handed)
+}
+
+// listen gives a site what was handed over for an address, or listens there.
+func (p *process) listen(address string) (net.Listener, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if listener := p.handed[address]; listener != nil {
+		delete(p.handed, address)
+		return listener, nil
+	}
+	return net.Listen("tcp", address)
+}
+
+// site gives the router of a site, and makes it where there is none.
+func (p *process) site(name, counts string) (*router.Router, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if r := p.sites[name]; r != nil {
+		return r, nil
+	}
+	if counts != "" {
+		if err := os.MkdirAll(counts, 0o700); err != nil && !errors.Is(err, syscall.ENOSPC) {
+			return nil, err
+		}
+	}
+	p.sites[name] = router.New(router.Options{Listen: p.listen, Kept: counts})
+	return p.sites[name], nil
+}
+
+// known gives the router of a site; nil where there is none.
+func (p *process) known(name string) *router.Router {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.sites[name]
+}
+
+// handler answers the keeper: GET /router, GET /life, PUT and GET /sites/NAME, POST /sites/NAME/INSTANCE/drain,
+// DELETE /sites/NAME/INSTANCE, POST /listeners and POST /leave.
+func (p *process) handler() http.Handler {
+	mux := http.NewServeMux()
+	reply := func(w http.ResponseWriter, value any) {
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(value)
+	}
+	mux.HandleFunc("GET /router", func(w http.ResponseWriter, _ *http.Request) {
+		created, _ := sole.CreatedAt(os.Getpid())
+		reply(w, Hello{Format: Format, PID: os.Getpid(), Created: created})
+	})
+	mux.HandleFunc("GET /life", func(_ http.ResponseWriter, r *http.Request) { // is answered when it leaves
+		select {
+		case <-p.left:
+		case <-r.Context().Done():
+		}
+	})
+	mux.HandleFunc("PUT /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
+		var site Site
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxSite)).Decode(&site); err != nil {
+			http.Error(w, "the site is not understood: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		own, err := p.site(r.PathValue("name"), site.Counts)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		own.Set(site.Listen, site.Routes)
+		reply(w, p.status(own, false))
+	})
+	mux.HandleFunc("GET /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, p.status(p.known(r.PathValue("name")), true))
+	})
+	mux.HandleFunc("POST /sites/{name}/{instance}/drain", func(w http.ResponseWriter, r *http.Request) {
+		if own := p.known(r.PathValue("name")); own != nil {
+			own.Drain(r.Context(), r.PathValue("instance"))
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("DELETE /sites/{name}/{instance}", func(w http.ResponseWriter, r *http.Request) {
+		if own := p.known(r.PathValue("name")); own != nil {
+			own.Forget(r.PathValue("instance"))
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("POST /listeners", func(w http.ResponseWriter, _ *http.Request) {
+		conn, _, err := http.NewResponseController(w).Hijack()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		if err := hand(conn.(*net.UnixConn), p.listeners()); err != nil {
+			p.log.Warn("what is listened to cannot be handed over", "error", err)
+		}
+	})
+	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, _ *http.Request) {
+		select {
+		case p.leave <- struct{}{}:
+		default:
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	return mux
+}
+
+// listeners are all that is listened to, and what was handed over for it.
+func (p *process) listeners() map[string]net.Listener {
+	all := map[string]net.Listener{}
+	for _, r := range p.all() {
+		maps.Copy(all, r.Listening())
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.Copy(all, p.handed)
+	return all
+}
+
+// status is how a site's router is doing; nil for one that is not known.
+func (p *process) status(own *router.Router, counts bool) (out Status) {
+	out.Listening = slices.Sorted(maps.Keys(p.listeners()))
+	if own == nil {
+		return out
+	}
+	out.Known, out.Unserved = true, own.Unserved()
+	if counts {
+		out.Counts = own.Counts()
+	}
+	if err := own.Trouble(); err != nil {
+		out.Trouble = err.Error()
+	}
+	return out
+}
