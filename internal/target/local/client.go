@@ -52,6 +52,9 @@ const (
 // ErrNoKeeper means that no keeper runs on the data folder.
 var ErrNoKeeper = errors.New("no keeper answers")
 
+// errUntold means that the keeper was not told of a site yet, of which it is to change a part.
+var errUntold = errors.New("the keeper was not told of the site yet")
+
 // ensure sees to it that a keeper of our format runs.
 func (c *Client) ensure(ctx context.Context) error {
 	if c.known.Load() {
@@ -276,6 +279,8 @@ func (c *Client) ask(ctx context.Context, method, path string, body, into any) e
 	}
 	defer response.Body.Close()
 	switch {
+	case response.StatusCode == http.StatusConflict:
+		return errUntold
 	case response.StatusCode >= 300:
 		why, _ := io.ReadAll(io.LimitReader(response.Body, 1<<10))
 		return fmt.Errorf("the keeper says %q", strings.TrimSpace(string(why)))

@@ -149,7 +149,7 @@ func (s *Site) next(ctx context.Context, known uint64) (keeper.Status, error) {
 func (s *Site) changes(status keeper.Status, known uint64) map[target.Berth]bool {
 	found := map[target.Berth]bool{}
 	for _, workload := range s.book.Workloads() {
-		for _, id := range instancesOf(s.copy(workload)) {
+		for _, id := range s.instances(workload) {
 			if state, ok := status.Processes[id]; ok && state.Changed > known || known == 0 {
 				found[workload] = true
 			}
@@ -229,10 +229,15 @@ func (s *Site) submitAndAsk(ctx context.Context) (status keeper.Status, err erro
 }
 
 // noteSubmitted notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
-// be with it, or can be now.
-func (s *Site) noteSubmitted(version uint64, failed map[string]failure) {
+// be with it, or can be now. Where only one was told of, what is known of the others stays.
+func (s *Site) noteSubmitted(version uint64, failed map[string]failure, only string) {
 	s.mu.Lock()
 	before := s.failed
+	for id, f := range before {
+		if only != "" && f.workload != only {
+			failed[id] = f
+		}
+	}
 	s.failed = failed
 	s.mu.Unlock()
 	s.cache.mu.Lock()
@@ -243,7 +248,7 @@ func (s *Site) noteSubmitted(version uint64, failed map[string]failure) {
 		return
 	}
 	for _, workload := range s.book.Workloads() {
-		if slices.ContainsFunc(instancesOf(s.copy(workload)), func(id string) bool {
+		if slices.ContainsFunc(s.instances(workload), func(id string) bool {
 			_, was := before[id]
 			_, is := failed[id]
 			return was || is

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -645,6 +646,45 @@ func BenchmarkStart(b *testing.B) {
 			ready = status.Ready
 		}
 		b.ReportMetric(time.Since(began).Seconds(), "s/100")
+	}
+}
+
+// BenchmarkMany starts workloads with an instance each, all asked for at once as their berths do, until all are ready to have traffic: what
+// each costs stays the same however many there are.
+func BenchmarkMany(b *testing.B) {
+	for _, n := range []int{75, 150, 300} {
+		b.Run(strconv.Itoa(n), func(b *testing.B) {
+			for b.Loop() {
+				s := opened(b, shortTemp(b), "drydock")
+				reference := artifact(b, "ferry", behaviour{Version: "1"})
+				began := time.Now()
+				var group sync.WaitGroup
+				for i := range n {
+					group.Go(func() {
+						name := fmt.Sprintf("ferry-%d", i)
+						desired := ferry(reference)
+						desired.Workload = name
+						entry := desired.Parts["entry"]
+						entry.Host = name + ".skerry.example"
+						desired.Parts["entry"] = entry
+						for _, want := range []target.Want{target.Prepare(revision(1), desired), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")} {
+							if err := s.Apply(context.Background(), name, []target.Want{want}); err != nil {
+								b.Error(err)
+							}
+						}
+					})
+				}
+				group.Wait()
+				for ready := 0; ready < n; time.Sleep(10 * time.Millisecond) {
+					status, err := s.Keeper.status(context.Background(), s.Name)
+					if err != nil {
+						b.Fatal(err)
+					}
+					ready = status.Ready
+				}
+				b.ReportMetric(1000*time.Since(began).Seconds()/float64(n), "ms/instance")
+			}
+		})
 	}
 }
 

@@ -61,8 +61,9 @@ var (
 )
 
 type failure struct {
-	err   error
-	final bool
+	err      error
+	final    bool
+	workload string
 }
 
 // Open opens a site and has the keeper run what it was asked to run before.
@@ -222,15 +223,15 @@ func (s *Site) copy(workload string) map[declare.Fingerprint]*wanted.Cohort {
 	return out
 }
 
-// do has the keeper do what was just asked for.
-func (s *Site) do(ctx context.Context) error {
+// do has the keeper do what was just asked for of a workload.
+func (s *Site) do(ctx context.Context, workload string) error {
 	s.mu.Lock()
 	held := s.held
 	s.mu.Unlock()
 	if held {
 		return nil
 	}
-	return s.submit(ctx)
+	return s.submitOnly(ctx, workload)
 }
 
 // Together asks for many things of which the keeper is told at once, when the site is looked at next.
@@ -282,7 +283,7 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 			failed = append(failed, s.putBack(c))
 		}
 	}
-	told := s.do(ctx)
+	told := s.do(ctx, workload)
 	if told == nil {
 		for part := range volumes {
 			if err := os.RemoveAll(s.volume(workload, part)); err != nil {
@@ -298,27 +299,36 @@ func (s *Site) Restart(ctx context.Context, workload, instance string) error {
 	if err := s.book.Restart(workload, instance, time.Now()); err != nil {
 		return err
 	}
-	return s.do(ctx)
+	return s.do(ctx, workload)
 }
 
 // clash refuses routes that another workload has already.
-func (s *Site) clash(workload string, desired declare.Desired) error {
+func (s *Site) clash(workload string, desired declare.Desired) (refused error) {
 	for _, other := range s.book.Workloads() {
 		if other == workload {
 			continue
 		}
-		for _, c := range s.copy(other) {
-			for name, part := range c.Parts {
-				for own, wanted := range desired.Parts {
-					if part.Kind != declare.Route || wanted.Kind != declare.Route || part.TCP != wanted.TCP {
-						continue
-					}
-					if part.TCP != 0 || part.Host == wanted.Host || part.Preview != "" && part.Preview == wanted.Preview {
-						return fmt.Errorf("prepare %s at %s: its route %s takes the same traffic as %s of %s: give it another host, or another tcp port", workload, s.Name, own, name, other)
-					}
+		s.book.Read(other, func(cohorts map[declare.Fingerprint]*wanted.Cohort) {
+			for _, c := range cohorts {
+				if own, name := takes(desired.Parts, c.Parts); own != "" {
+					refused = fmt.Errorf("prepare %s at %s: its route %s takes the same traffic as %s of %s: give it another host, or another tcp port", workload, s.Name, own, name, other)
 				}
+			}
+		})
+	}
+	return refused
+}
+
+// takes finds a route among parts that takes the same traffic as one among others; empty where there is none.
+func takes(parts, others map[string]declare.Part) (own, other string) {
+	for own, wanted := range parts {
+		for name, part := range others {
+			switch {
+			case part.Kind != declare.Route || wanted.Kind != declare.Route || part.TCP != wanted.TCP:
+			case part.TCP != 0 || part.Host == wanted.Host || part.Preview != "" && part.Preview == wanted.Preview:
+				return own, name
 			}
 		}
 	}
-	return nil
+	return "", ""
 }

@@ -115,6 +115,12 @@ func (s *Site) Measure(ctx context.Context, workload string) (map[string]signal.
 	return pages, nil
 }
 
+// instances names all instances of a workload.
+func (s *Site) instances(workload string) (ids []string) {
+	s.book.Read(workload, func(cohorts map[declare.Fingerprint]*wanted.Cohort) { ids = instancesOf(cohorts) })
+	return ids
+}
+
 // instancesOf names all instances of a workload's cohorts.
 func instancesOf(cohorts map[declare.Fingerprint]*wanted.Cohort) (ids []string) {
 	for _, c := range cohorts {

@@ -19,21 +19,43 @@ import (
 // submit tells the keeper all that the site is asked to run. What cannot be told yet, because its artifact is not there,
 // is noted with the reason, and told when that came.
 func (s *Site) submit(ctx context.Context) error {
+	s.telling.Lock()
+	defer s.telling.Unlock()
+	return s.tell(ctx, "")
+}
+
+// submitOnly tells the keeper all that a workload is asked to run, and the rest where it is not known that it was told.
+func (s *Site) submitOnly(ctx context.Context, workload string) error {
+	s.telling.Lock()
+	defer s.telling.Unlock()
+	if !s.unsubmitted() && !s.book.Partly() {
+		if err := s.tell(ctx, workload); !errors.Is(err, errUntold) {
+			return err
+		}
+	}
+	return s.tell(ctx, "")
+}
+
+// tell tells the keeper what a workload is asked to run, or all where none is named. It is called with telling held.
+func (s *Site) tell(ctx context.Context, only string) error {
 	if s.ReadOnly {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
-	s.telling.Lock()
-	defer s.telling.Unlock()
-	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly()}
+	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly(), Only: only}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
+		for _, id := range s.instances(workload) {
+			wanted[id] = true
+		}
+		if only != "" && workload != only {
+			continue
+		}
 		cohorts := s.copy(workload)
 		for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
 			for _, in := range cohorts[revision].Instances {
-				wanted[in.ID] = true
 				p, err := s.process(workload, cohorts[revision], in)
 				if err != nil { // where it runs already it runs on
-					failed[in.ID], p.Stay = failure{err, store.Final(err)}, true
+					failed[in.ID], p.Stay = failure{err, store.Final(err), workload}, true
 				}
 				spec.Processes = append(spec.Processes, p)
 			}
@@ -41,10 +63,13 @@ func (s *Site) submit(ctx context.Context) error {
 		spec.Routes = append(spec.Routes, routes(workload, cohorts)...)
 	}
 	version, err := s.Keeper.submit(ctx, s.Name, spec)
+	if errors.Is(err, errUntold) {
+		return err
+	}
 	s.mu.Lock()
 	s.behind = err != nil
 	s.mu.Unlock()
-	s.noteSubmitted(version, failed)
+	s.noteSubmitted(version, failed, only)
 	if err != nil {
 		return fmt.Errorf("have the keeper run what %s is asked to: %w", s.Name, err)
 	}
@@ -57,7 +82,7 @@ func (s *Site) submit(ctx context.Context) error {
 // process is an instance as the keeper is to run it.
 func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (keeper.Process, error) {
 	part := c.Parts[in.Part]
-	p := keeper.Process{ID: in.ID, Folder: s.home(in.ID), Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
+	p := keeper.Process{ID: in.ID, Workload: workload, Folder: s.home(in.ID), Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		if probe := part.Probes[name]; probe.Tells != declare.TellsAlive && len(probe.Command) == 0 {
 			p.Probes = append(p.Probes, probe)
@@ -98,7 +123,7 @@ func routes(workload string, cohorts map[declare.Fingerprint]*wanted.Cohort) []k
 	var all []keeper.Route
 	for _, name := range slices.Sorted(maps.Keys(leading)) {
 		part := leading[name]
-		r := keeper.Route{Port: part.To.Port, Route: router.Route{Name: workload + "/" + name, Host: part.Host, Preview: part.Preview, TCP: part.TCP, Path: part.To.Path}}
+		r := keeper.Route{Workload: workload, Port: part.To.Port, Route: router.Route{Name: workload + "/" + name, Host: part.Host, Preview: part.Preview, TCP: part.TCP, Path: part.To.Path}}
 		if part.PreviewBy != nil {
 			r.By = &router.Header{Name: part.PreviewBy.Name, Value: part.PreviewBy.Value}
 		}

@@ -188,7 +188,12 @@ func (k *Keeper) handler() http.Handler {
 			http.Error(w, "the spec is not understood: "+err.Error(), http.StatusBadRequest)
 			return
 		}
-		reply(w, Taken{k.site(r.PathValue("name")).apply(spec)})
+		s := k.site(r.PathValue("name"))
+		if spec.Only != "" && s.folder() == "" {
+			http.Error(w, "the rest of the site is not known here", http.StatusConflict)
+			return
+		}
+		reply(w, Taken{s.apply(spec)})
 	})
 	mux.HandleFunc("GET /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
 		s := k.site(r.PathValue("name"))
@@ -264,6 +269,19 @@ func (s *site) fulfil(spec Spec) uint64 {
 	first := s.spec.Folder == ""
 	if first && spec.Folder != "" { // what traffic is led to already is led to on, until it is known better
 		s.seen, _ = s.keeper.traffic.Status(context.Background(), s.name)
+	}
+	if only := spec.Only; only != "" {
+		spec.Only = ""
+		for _, own := range s.spec.Processes {
+			if own.Workload != only {
+				spec.Processes = append(spec.Processes, own)
+			}
+		}
+		for _, own := range s.spec.Routes {
+			if own.Workload != only {
+				spec.Routes = append(spec.Routes, own)
+			}
+		}
 	}
 	if spec.Partly {
 		spec.Routes = append(spec.Routes, others(s.spec.Routes, spec.Routes)...)

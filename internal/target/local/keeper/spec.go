@@ -24,28 +24,31 @@ type Spec struct {
 	Ports     [2]int    `json:"ports"`            // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
+	Only      string    `json:"only,omitempty"`   // the workload of which this is all; of the others nothing changes
 	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was
 }
 
 // Process is one process to be kept. Its folder, named by ID, has work, which it runs in, and log, and the keeper's
 // record of it.
 type Process struct {
-	ID     string          `json:"id"`
-	Folder string          `json:"folder,omitempty"` // its own; where it is left out, the one of its name in the site's
-	Args   []string        `json:"args"`             // the executable and its arguments, $NAME standing for variables
-	Env    []string        `json:"env,omitempty"`    // all of its environment but for its ports
-	Ports  []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone
-	Once   bool            `json:"once,omitempty"`   // it runs to its end and is not started again
-	Stop   declare.Stop    `json:"stop"`
-	Probes []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
-	Again  int             `json:"again,omitempty"`  // how often it was asked to be started anew
-	Stay   bool            `json:"stay,omitempty"`   // it cannot be started now, and runs on where it does
+	ID       string          `json:"id"`
+	Workload string          `json:"workload"`
+	Folder   string          `json:"folder,omitempty"` // its own; where it is left out, the one of its name in the site's
+	Args     []string        `json:"args"`             // the executable and its arguments, $NAME standing for variables
+	Env      []string        `json:"env,omitempty"`    // all of its environment but for its ports
+	Ports    []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone
+	Once     bool            `json:"once,omitempty"`   // it runs to its end and is not started again
+	Stop     declare.Stop    `json:"stop"`
+	Probes   []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
+	Again    int             `json:"again,omitempty"`  // how often it was asked to be started anew
+	Stay     bool            `json:"stay,omitempty"`   // it cannot be started now, and runs on where it does
 }
 
 // Route is a route whose instances are named by ID alone; the keeper knows where they listen.
 type Route struct {
 	router.Route
-	Port string `json:"port"` // of the instances, by name
+	Workload string `json:"workload"`
+	Port     string `json:"port"` // of the instances, by name
 }
 
 // Status is what became of a Spec.

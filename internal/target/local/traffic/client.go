@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -24,6 +25,7 @@ import (
 
 	"aditus/internal/socket"
 	"aditus/internal/target/local/sole"
+	"aditus/internal/target/router"
 )
 
 // Client has the router process of a data folder lead traffic. It starts one where it needs it, tells another one all
@@ -42,6 +44,9 @@ type Client struct {
 	holding sync.Mutex
 	held    map[string]*os.File // what it listens to
 
+	putting sync.Mutex
+	told    map[string]map[string]router.Route // what the router has of each site
+
 	mu      sync.Mutex
 	sites   map[string]Site // as each is wanted
 	own     Hello           // who answered
@@ -50,7 +55,7 @@ type Client struct {
 
 // NewClient makes a client for a data folder. command starts a router for it; it is empty where none should be started.
 func NewClient(folder string, log *slog.Logger, command ...string) *Client {
-	c := &Client{folder: folder, command: command, log: log, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, SocketFile), 0)}, wanted: make(chan struct{}), held: map[string]*os.File{}, sites: map[string]Site{}}
+	c := &Client{folder: folder, command: command, log: log, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, SocketFile), 0)}, wanted: make(chan struct{}), held: map[string]*os.File{}, told: map[string]map[string]router.Route{}, sites: map[string]Site{}}
 	c.want = sync.OnceFunc(func() { close(c.wanted) })
 	return c
 }
@@ -183,6 +188,9 @@ func (c *Client) take(ctx context.Context, hello Hello) error {
 	if err := c.hold(ctx); err != nil {
 		return err
 	}
+	c.putting.Lock()
+	c.told = map[string]map[string]router.Route{}
+	c.putting.Unlock()
 	c.mu.Lock()
 	c.own = hello
 	sites := maps.Clone(c.sites)
@@ -268,14 +276,34 @@ func (c *Client) Set(ctx context.Context, name string, site Site) (status Status
 	}
 }
 
-// put tells the router how a site is wanted now.
+// put tells the router how a site is wanted now: what changed since it was told last.
 func (c *Client) put(ctx context.Context, name string) (status Status, err error) {
+	c.putting.Lock()
+	defer c.putting.Unlock()
 	c.mu.Lock()
 	site := c.sites[name]
 	c.mu.Unlock()
+	wanted := map[string]router.Route{}
+	for _, route := range site.Routes {
+		wanted[route.Name] = route
+	}
+	if before, ok := c.told[name]; ok {
+		site.Changes = true
+		site.Routes = slices.DeleteFunc(slices.Clone(site.Routes), func(route router.Route) bool {
+			was, ok := before[route.Name]
+			return ok && reflect.DeepEqual(was, route)
+		})
+		for route := range before {
+			if _, ok := wanted[route]; !ok {
+				site.Gone = append(site.Gone, route)
+			}
+		}
+	}
 	if err := c.ask(ctx, http.MethodPut, path(name), site, &status); err != nil {
+		delete(c.told, name)
 		return status, err
 	}
+	c.told[name] = wanted
 	if !c.holds(status.Listening) {
 		err = c.hold(ctx)
 	}

@@ -48,6 +48,9 @@ type Site struct {
 	Listen string         `json:"listen"`           // where HTTP traffic comes in
 	Counts string         `json:"counts,omitempty"` // the folder in which what is counted outlives the process
 	Routes []router.Route `json:"routes"`
+
+	Changes bool     `json:"changes,omitempty"` // Routes are those that changed; the others stay, but for those in Gone
+	Gone    []string `json:"gone,omitempty"`
 }
 
 // Status is how the traffic of a site is doing.
@@ -79,8 +82,39 @@ type process struct {
 	left  chan struct{} // closed when it leaves
 
 	mu     sync.Mutex
-	sites  map[string]*router.Router
+	sites  map[string]*led
 	handed map[string]net.Listener // by the process before it, and not wanted by a site so far
+}
+
+// led is a site with its routes, by name.
+type led struct {
+	*router.Router
+	setting sync.Mutex
+	routes  map[string]router.Route
+}
+
+// set sets what is led to the site. It is false where it tells of changes to what is not known.
+func (l *led) set(site Site) bool {
+	l.setting.Lock()
+	defer l.setting.Unlock()
+	if site.Changes && l.routes == nil {
+		return false
+	}
+	if !site.Changes {
+		l.routes = map[string]router.Route{}
+	}
+	for _, name := range site.Gone {
+		delete(l.routes, name)
+	}
+	for _, route := range site.Routes {
+		l.routes[route.Name] = route
+	}
+	all := make([]router.Route, 0, len(l.routes))
+	for _, name := range slices.Sorted(maps.Keys(l.routes)) {
+		all = append(all, l.routes[name])
+	}
+	l.Set(site.Listen, all)
+	return true
 }
 
 // Run leads traffic as it is told to on the data folder's socket until ctx ends or it is asked to leave. Then it takes
@@ -97,7 +131,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("lead traffic: %w", err)
 	}
-	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*router.Router{}, handed: inherited()}
+	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*led{}, handed: inherited()}
 	server := &http.Server{Handler: p.handler(), ReadHeaderTimeout: headerMost}
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
@@ -128,7 +162,7 @@ func Run(ctx context.Context, o Options) error {
 }
 
 // all are the routers of all sites.
-func (p *process) all() []*router.Router {
+func (p *process) all() []*led {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return slices.Collect(maps.Values(p.sites))
@@ -156,7 +190,7 @@ func (p *process) listen(address string) (net.Listener, error) {
 }
 
 // site gives the router of a site, and makes it where there is none.
-func (p *process) site(name, counts string) (*router.Router, error) {
+func (p *process) site(name, counts string) (*led, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if r := p.sites[name]; r != nil {
@@ -167,12 +201,12 @@ func (p *process) site(name, counts string) (*router.Router, error) {
 			return nil, err
 		}
 	}
-	p.sites[name] = router.New(router.Options{Listen: p.listen, Kept: counts})
+	p.sites[name] = &led{Router: router.New(router.Options{Listen: p.listen, Kept: counts})}
 	return p.sites[name], nil
 }
 
 // known gives the router of a site; nil where there is none.
-func (p *process) known(name string) *router.Router {
+func (p *process) known(name string) *led {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.sites[name]
@@ -207,7 +241,10 @@ func (p *process) handler() http.Handler {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}
-		own.Set(site.Listen, site.Routes)
+		if !own.set(site) {
+			http.Error(w, "the other routes of the site are not known here", http.StatusConflict)
+			return
+		}
 		reply(w, p.status(own, false))
 	})
 	mux.HandleFunc("GET /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
@@ -258,7 +295,7 @@ func (p *process) listeners() map[string]net.Listener {
 }
 
 // status is how a site's router is doing; nil for one that is not known.
-func (p *process) status(own *router.Router, counts bool) (out Status) {
+func (p *process) status(own *led, counts bool) (out Status) {
 	out.Listening = slices.Sorted(maps.Keys(p.listeners()))
 	if own == nil {
 		return out
