@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,11 +19,13 @@ import (
 func newLedger() *cobra.Command {
 	var r connection
 	var newest int
+	var since string
 	var follow, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "ledger [BERTH]",
 		Short: "What happened, and why",
-		Long: `Prints the newest facts on record, oldest first: of one berth, or of all. With --json
+		Long: `Prints the newest facts on record, oldest first: of one berth, or of all. With --since
+all that came since a moment, a day, or so long ago; with -n as well, the newest of them. With --json
 each is a line of JSON (aditus schema fact). With --follow it goes on as facts come,
 over a restart of the server too, and loses none.`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -31,6 +36,15 @@ over a restart of the server too, and loses none.`,
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q := ledger.Query{Newest: newest}
+			if since != "" {
+				var err error
+				if q.Since, err = moment(since, time.Now()); err != nil {
+					return usageError{err}
+				}
+				if !cmd.Flags().Changed("newest") {
+					q.Newest = 0
+				}
+			}
 			if len(args) == 1 {
 				id, err := parseBerth(args[0])
 				if err != nil {
@@ -54,20 +68,36 @@ over a restart of the server too, and loses none.`,
 				return err
 			}
 			defer shut()
-			facts, err := c.Facts(cmd.Context(), q)
-			for _, f := range facts {
-				if err := printFact(out, f, asJSON); err != nil {
-					return err
-				}
-			}
-			return err
+			lines := bufio.NewWriter(out)
+			err = ledger.Page(q, func(q ledger.Query) ([]ledger.Fact, error) { return c.Facts(cmd.Context(), q) }, func(f ledger.Fact) error { return printFact(lines, f, asJSON) })
+			return errors.Join(err, lines.Flush())
 		},
 	}
 	connectionFlags(cmd, &r)
 	cmd.Flags().IntVarP(&newest, "newest", "n", 50, "how many facts at most")
+	cmd.Flags().StringVar(&since, "since", "", "from then on: 2h or 3d ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each fact")
 	return cmd
+}
+
+// moment reads a moment: one of RFC 3339, the begin of a day here, or a length of time before now, in days too.
+func moment(text string, now time.Time) (time.Time, error) {
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, nil
+	}
+	if at, err := time.ParseInLocation(time.DateOnly, text, now.Location()); err == nil {
+		return at, nil
+	}
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
+			return now.AddDate(0, 0, -n), nil
+		}
+	}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return now.Add(-ago), nil
+	}
+	return time.Time{}, fmt.Errorf("%q is no moment: write 2h or 3d for so long ago, 2026-11-26, or 2026-11-26T08:00:00Z", text)
 }
 
 // followFacts follows until the command is ended, which is no failure.

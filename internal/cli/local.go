@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"aditus/internal/clock"
@@ -26,7 +27,7 @@ type localEngine struct {
 	settings config.Settings
 	sites    sites
 	release  func()
-	unship   func() // ends the shipping of the ledger
+	untend   func() // ends the shipping of the ledger
 }
 
 // localOptions say how a data folder is opened.
@@ -94,31 +95,40 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 	if s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, clock.New(time.Now(), 1), access); err != nil {
 		return err
 	}
-	if s.settings.Ship.To != "" && !o.readOnly {
-		s.ship()
+	if !o.readOnly {
+		s.tend()
 	}
 	return nil
 }
 
-// ship has a second copy of the ledger kept until the folder is let go.
-func (s *localEngine) ship() {
+// tend has the ledger pruned, and a second copy of it kept where there should be one, until the folder is let go.
+func (s *localEngine) tend() {
 	ctx, cancel := context.WithCancel(context.Background())
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		s.Ledger.Ship(ctx, ledger.Shipping{To: s.settings.Ship.To, Every: s.settings.Ship.Interval()}, func(err error) { s.Report("shipping", err) })
-	}()
-	s.unship = func() {
-		cancel()
-		<-ended
+	var group sync.WaitGroup
+	group.Go(func() {
+		s.Ledger.Tend(ctx, time.Now, kept(s.settings.Keep), func(err error) { s.Report("pruning", err) })
+	})
+	if s.settings.Ship.To != "" {
+		group.Go(func() {
+			s.Ledger.Ship(ctx, ledger.Shipping{To: s.settings.Ship.To, Every: s.settings.Ship.Interval()}, func(err error) { s.Report("shipping", err) })
+		})
 	}
+	s.untend = func() {
+		cancel()
+		group.Wait()
+	}
+}
+
+// kept is for how long the ledger keeps what, where nothing else is said too.
+func kept(k config.Keep) ledger.Keep {
+	return ledger.Keep{Points: k.Points.Or(14), Minutes: k.Minutes.Or(90), Traffic: k.Traffic.Or(90), Rollouts: k.Rollouts.Or(400), Facts: k.Facts.Or(config.ForEver)}
 }
 
 // Close lets go of the folder.
 func (s *localEngine) Close() {
 	s.sites.Close()
-	if s.unship != nil {
-		s.unship()
+	if s.untend != nil {
+		s.untend()
 	}
 	if s.Ledger != nil {
 		s.Ledger.Close()

@@ -40,6 +40,8 @@ func written(t reflect.Type) *jsonschema.Schema {
 	switch t {
 	case reflect.TypeFor[time.Duration]():
 		return &jsonschema.Schema{Type: "string", Pattern: `^([0-9]+(\.[0-9]+)?(ms|s|m|h))+$`, Description: "A length of time such as 30s or 1m30s."}
+	case reflect.TypeFor[Days]():
+		return &jsonschema.Schema{Type: "string", Pattern: `^(for ever|1 day|[0-9]+ days)$`}
 	case reflect.TypeFor[time.Time]():
 		return &jsonschema.Schema{Type: "string"}
 	}

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"net"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -31,9 +33,64 @@ type Settings struct {
 	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
 	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
 	Ship       Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
+	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
+}
+
+// Keep says for how long the ledger keeps what.
+type Keep struct {
+	Points   Days `yaml:"points,omitempty" jsonschema:"default=14 days" jsonschema_description:"Every point of a guard's signal; then one for each minute."`
+	Minutes  Days `yaml:"minutes,omitempty" jsonschema:"default=90 days" jsonschema_description:"Those; then one for each hour, for ever."`
+	Traffic  Days `yaml:"traffic,omitempty" jsonschema:"default=90 days" jsonschema_description:"The traffic and instances of rollouts, look by look."`
+	Rollouts Days `yaml:"rollouts,omitempty" jsonschema:"default=400 days" jsonschema_description:"Rollouts, since they ended, but for each berth's last one. Their facts stay."`
+	Facts    Days `yaml:"facts,omitempty" jsonschema:"default=for ever" jsonschema_description:"What happened."`
+}
+
+// Days is a length of time in days; 0 where nothing is said.
+type Days int
+
+// ForEver is without an end.
+const ForEver Days = -1
+
+const forEver = "for ever"
+
+// UnmarshalText reads days.
+func (d *Days) UnmarshalText(text []byte) error {
+	if string(text) == forEver {
+		*d = ForEver
+		return nil
+	}
+	number, unit, _ := strings.Cut(string(text), " ")
+	n, err := strconv.Atoi(number)
+	if err != nil || n < 1 || n > mostDays || unit != "day" && unit != "days" {
+		return fmt.Errorf("%q is no number of days; write it like 14 days, or %s", text, forEver)
+	}
+	*d = Days(n)
+	return nil
+}
+
+// MarshalText writes days as they are read.
+func (d Days) MarshalText() ([]byte, error) {
+	switch d {
+	case ForEver:
+		return []byte(forEver), nil
+	case 1:
+		return []byte("1 day"), nil
+	}
+	return fmt.Appendf(nil, "%d days", d), nil
+}
+
+// mostDays is so much that it can be told from a mistake.
+const mostDays = 100_000
+
+// Or gives the length of time, another one where nothing is said, and 0 for ever.
+func (d Days) Or(otherwise Days) time.Duration {
+	if d = cmp.Or(d, otherwise); d == ForEver {
+		return 0
+	}
+	return time.Duration(d) * 24 * time.Hour
 }
 
 // Ship says where a second copy of the ledger is kept as it grows.

@@ -29,7 +29,7 @@ import (
 const FileName = "ledger.db"
 
 // version is the schema's version, kept in the database's user_version.
-const version = 3
+const version = 4
 
 // vfs is the database's way to its files; empty for its own.
 var vfs string
@@ -45,7 +45,7 @@ CREATE TABLE facts (
   seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, workload TEXT NOT NULL, site TEXT NOT NULL, rollout INTEGER NOT NULL,
   kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT
 ) STRICT;
-CREATE INDEX facts_berth ON facts (workload, site, at);
+` + factIndexes + `
 CREATE TABLE berths (workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL, PRIMARY KEY (workload, site)) STRICT;
 CREATE TABLE rollouts (id INTEGER PRIMARY KEY, workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL) STRICT;
 CREATE INDEX rollouts_berth ON rollouts (workload, site, id);
@@ -53,17 +53,27 @@ CREATE TABLE revisions (
   fingerprint TEXT NOT NULL, workload TEXT NOT NULL, seq INTEGER PRIMARY KEY, version TEXT NOT NULL, commit_hash TEXT NOT NULL,
   subject TEXT NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, desired TEXT NOT NULL, UNIQUE (workload, fingerprint)
 ) STRICT;
-CREATE TABLE points (
-  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
-  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, guard, revision, at)
-) STRICT, WITHOUT ROWID;
-` + steadySchema + cursorSchema + `
+` + pointsSchema + steadySchema + cursorSchema + `
 CREATE TABLE looks (
   rollout INTEGER NOT NULL, at INTEGER NOT NULL, asked REAL NOT NULL, share REAL NOT NULL, requests_old REAL NOT NULL, requests_new REAL NOT NULL,
   old INTEGER NOT NULL, new INTEGER NOT NULL, PRIMARY KEY (rollout, at)
 ) STRICT, WITHOUT ROWID;
+` + looksIndex + `
 CREATE TABLE pictures (name TEXT PRIMARY KEY, at INTEGER NOT NULL, json TEXT NOT NULL) STRICT;
 `
+
+// Facts are found by berth and by rollout, in order, and by when they came.
+const factIndexes = `CREATE INDEX facts_of ON facts (workload, site, seq);
+CREATE INDEX facts_rollout ON facts (rollout, seq);
+CREATE INDEX facts_at ON facts (at);`
+
+// Points lie by berth and time, as they are asked for.
+const pointsSchema = `CREATE TABLE points (
+  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
+  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, at, guard, revision)
+) STRICT, WITHOUT ROWID;`
+
+const looksIndex = `CREATE INDEX looks_at ON looks (at);`
 
 const steadySchema = `CREATE TABLE steady (
   workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
@@ -76,6 +86,8 @@ const cursorSchema = `CREATE TABLE cursors (name TEXT PRIMARY KEY, seq INTEGER N
 var upgrades = []string{
 	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
 	cursorSchema,
+	"DROP INDEX facts_berth;" + factIndexes + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
+		"INSERT INTO points (workload, site, guard, revision, at, value, part, whole, stage) SELECT workload, site, guard, revision, at, value, part, whole, stage FROM points_before ORDER BY workload, site, at; DROP TABLE points_before;",
 }
 
 // Point is a guard's signal over one evaluation interval.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -20,28 +21,48 @@ type Query struct {
 	After   int64     // only facts with a larger number
 	Since   time.Time // only facts at or after it
 	Newest  int       // only the last so many
-	Most    int       // only the first so many: a page, where After is the last number of the one before
+	Most    int       // of those only the first so many: a page, where After is the last number of the one before
 }
 
 // Facts gives the facts that a query selects, oldest first.
 func (l *Ledger) Facts(q Query) ([]Fact, error) {
-	limit := -1
-	if q.Newest > 0 {
-		limit = q.Newest
+	where, args := []string{"seq > ?"}, []any{q.After}
+	also := func(text string, value any) { where, args = append(where, text), append(args, value) }
+	switch {
+	case q.Rollout != 0: // its facts are few: the berth is looked at in each
+		also("rollout = ?", q.Rollout)
+		if q.Berth.Workload != "" {
+			also("+workload = ?", q.Berth.Workload)
+			also("+site = ?", q.Berth.Site)
+		}
+	case q.Berth.Workload != "":
+		also("workload = ?", q.Berth.Workload)
+		also("site = ?", q.Berth.Site)
 	}
-	since := int64(-1 << 62)
 	if !q.Since.IsZero() {
-		since = q.Since.UnixMilli()
+		since := q.Since.UnixMilli()
+		if q.After == 0 { // where to begin; a clock may have gone back, so it is not simply the first that came since
+			var first sql.NullInt64
+			if err := l.read.QueryRow(`SELECT min(seq) FROM facts INDEXED BY facts_at WHERE at >= ?`, since).Scan(&first); err != nil || !first.Valid {
+				return nil, explain(err)
+			}
+			args[0] = first.Int64 - 1
+		}
+		also("+at >= ?", since)
 	}
-	order := "DESC"
-	if q.Most > 0 {
-		limit, order = q.Most, "ASC"
+	from, order, limit := strings.Join(where, " AND "), "ASC", -1
+	switch {
+	case q.Newest > 0 && q.Most > 0:
+		args = append(args, args...)
+		from += fmt.Sprintf(" AND seq >= (SELECT min(seq) FROM (SELECT seq FROM facts WHERE %s ORDER BY seq DESC LIMIT %d))", from, q.Newest)
+		limit = min(q.Newest, q.Most)
+	case q.Newest > 0:
+		order, limit = "DESC", q.Newest
+	case q.Most > 0:
+		limit = q.Most
 	}
-	rows, err := l.read.Query(`SELECT * FROM (SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts
-		WHERE (?1 = '' OR workload = ?1) AND (?2 = '' OR site = ?2) AND (?3 = 0 OR rollout = ?3) AND seq > ?4 AND at >= ?5
-		ORDER BY seq `+order+` LIMIT ?6) ORDER BY seq`,
-		q.Berth.Workload, q.Berth.Site, q.Rollout, q.After, since, limit)
-	return collect(rows, err, func(rows *sql.Rows) (f Fact, err error) {
+	rows, err := l.read.Query(fmt.Sprintf(`SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts WHERE %s ORDER BY seq %s LIMIT %d`, from, order, limit), args...)
+	facts, err := collect(rows, err, func(rows *sql.Rows) (f Fact, err error) {
 		var at int64
 		var data sql.NullString
 		err = rows.Scan(&f.Seq, &at, &f.Workload, &f.Site, &f.Rollout, &f.Kind, &f.By, &f.Revision, &f.Text, &data)
@@ -51,6 +72,37 @@ func (l *Ledger) Facts(q Query) ([]Fact, error) {
 		}
 		return f, err
 	})
+	if order == "DESC" {
+		slices.Reverse(facts)
+	}
+	return facts, err
+}
+
+// PageSize is how many facts are asked for at once where there may be many.
+const PageSize = 1000
+
+// Page gives the facts that a query selects to do, oldest first, however many they are: get gives a page of them.
+func Page(q Query, get func(Query) ([]Fact, error), do func(Fact) error) error {
+	left := q.Newest
+	for q.Most = PageSize; ; {
+		facts, err := get(q)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if err := do(f); err != nil {
+				return err
+			}
+		}
+		if left -= len(facts); len(facts) < q.Most || left == 0 {
+			return nil
+		}
+		if q.After = facts[len(facts)-1].Seq; q.Newest > 0 {
+			q.Newest, q.Most = 0, min(PageSize, left)
+		} else if left > 0 {
+			q.Most = min(PageSize, left)
+		}
+	}
 }
 
 // Berths gives the state of every berth on record.
@@ -84,6 +136,10 @@ func (l *Ledger) Rollout(id int64) (rollout.State, berth.ID, error) {
 	var b berth.ID
 	err := l.read.QueryRow(`SELECT workload, site, state FROM rollouts WHERE id = ?`, id).Scan(&b.Workload, &b.Site, &text)
 	if errors.Is(err, sql.ErrNoRows) {
+		var facts int
+		if err := l.read.QueryRow(`SELECT count(*) FROM (SELECT 1 FROM facts WHERE rollout = ? LIMIT 1)`, id).Scan(&facts); err == nil && facts > 0 {
+			return s, b, fmt.Errorf("rollout %d was kept for as long as keep: rollouts in the settings says, and is gone but for its facts, which aditus ledger tells: %w", id, ErrNone)
+		}
 		return s, b, fmt.Errorf("rollout %d: %w", id, ErrNone)
 	}
 	if err == nil {
@@ -184,15 +240,23 @@ func (l *Ledger) Steady(b berth.ID, guard string, since time.Time) ([]Point, err
 
 // Rollouts gives the states of a berth's rollouts that began since a moment, oldest first.
 func (l *Ledger) Rollouts(b berth.ID, since time.Time) ([]rollout.State, error) {
-	rows, err := l.read.Query(`SELECT state FROM rollouts WHERE workload = ? AND site = ? ORDER BY id`, b.Workload, b.Site)
+	rows, err := l.read.Query(`SELECT state FROM rollouts WHERE workload = ? AND site = ? ORDER BY id DESC`, b.Workload, b.Site)
 	all, err := collect(rows, err, func(rows *sql.Rows) (s rollout.State, err error) {
-		var text string
-		if err = rows.Scan(&text); err == nil {
-			err = json.Unmarshal([]byte(text), &s)
+		if s, err = scanRollout(rows); err == nil && s.Began.Before(since) {
+			err = errEnough
 		}
 		return s, err
 	})
-	return slices.DeleteFunc(all, func(s rollout.State) bool { return s.Began.Before(since) }), err
+	slices.Reverse(all)
+	return all, err
+}
+
+func scanRollout(row interface{ Scan(...any) error }) (s rollout.State, err error) {
+	var text string
+	if err = row.Scan(&text); err == nil {
+		err = json.Unmarshal([]byte(text), &s)
+	}
+	return s, err
 }
 
 // Traffic gives the traffic and instances of a rollout, oldest first.
@@ -233,6 +297,9 @@ func (l *Ledger) Latest() (time.Time, error) {
 	return time.UnixMilli(at.Int64), nil
 }
 
+// errEnough ends a reading at the first row that is not wanted any more.
+var errEnough = errors.New("enough")
+
 func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the ledger: %w", explain(err))
@@ -241,6 +308,9 @@ func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) 
 	var found []T
 	for rows.Next() {
 		item, err := scan(rows)
+		if errors.Is(err, errEnough) {
+			return found, nil
+		}
 		if err != nil {
 			return nil, fmt.Errorf("read the ledger: %w", err)
 		}

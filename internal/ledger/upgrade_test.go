@@ -13,6 +13,13 @@ var older = []struct {
 	version int
 	back    []string
 }{
+	{3, []string{
+		"DROP INDEX facts_of", "DROP INDEX facts_rollout", "DROP INDEX facts_at", "DROP INDEX looks_at", "CREATE INDEX facts_berth ON facts (workload, site, at)",
+		"ALTER TABLE points RENAME TO points_after", `CREATE TABLE points (
+  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
+  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, guard, revision, at)
+) STRICT, WITHOUT ROWID`, "INSERT INTO points SELECT * FROM points_after", "DROP TABLE points_after", "PRAGMA user_version = 3",
+	}},
 	{2, []string{"DROP TABLE cursors", "PRAGMA user_version = 2"}},
 	{1, []string{"DROP TABLE steady", "ALTER TABLE points DROP COLUMN stage", "PRAGMA user_version = 1"}},
 }

@@ -229,7 +229,8 @@ var operations = []operation{
 	{method: "GET", path: "/v1/ledger", name: "ledger", about: "What happened, and why, oldest first.", scope: policy.Look, out: Facts{},
 		query: []parameter{
 			{"workload", "Facts of one workload; site goes with it.", "string"}, {"site", "", "string"}, {"rollout", "Facts of one rollout.", "integer"},
-			{"after", "Facts with a larger number only: the first 1000 of them, from where one goes on with the last one's number.", "integer"}, {"newest", "The last so many; 1000 where it and after are left out.", "integer"},
+			{"after", "Facts with a larger number only: the first 1000 of them, from where one goes on with the last one's number.", "integer"}, {"newest", "The last so many, of which the first 1000 come; 1000 where it, after and since are left out.", "integer"},
+			{"since", "Facts at or after a moment (RFC 3339) only: the first 1000 of them.", "string"},
 		},
 		do: func(ctx context.Context, c call) (any, error) {
 			q, err := c.ledgerQuery()
@@ -244,7 +245,7 @@ var operations = []operation{
 // Limits on what one answer holds.
 const (
 	mostLines = 10_000
-	mostFacts = 1000
+	mostFacts = ledger.PageSize
 )
 
 func (c call) ledgerQuery() (q ledger.Query, err error) {
@@ -260,11 +261,14 @@ func (c call) ledgerQuery() (q ledger.Query, err error) {
 	if (q.Berth.Workload == "") != (q.Berth.Site == "") {
 		return q, errInput("workload and site go together")
 	}
-	switch {
-	case q.Newest == 0 && q.After == 0:
-		q.Newest = mostFacts
-	case q.Newest == 0:
-		q.Most = mostFacts
+	if text := c.query("since"); text != "" && err == nil {
+		if q.Since, err = time.Parse(time.RFC3339, text); err != nil {
+			err = errInput("since is a moment such as 2026-11-26T08:00:00Z")
+		}
 	}
+	if q.Newest == 0 && q.After == 0 && q.Since.IsZero() {
+		q.Newest = mostFacts
+	}
+	q.Most = mostFacts
 	return q, err
 }

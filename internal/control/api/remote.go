@@ -297,6 +297,9 @@ func queryOf(q ledger.Query) url.Values {
 			values.Set(name, strconv.FormatInt(n, 10))
 		}
 	}
+	if !q.Since.IsZero() {
+		values.Set("since", q.Since.Format(time.RFC3339Nano))
+	}
 	return values
 }
 
@@ -446,17 +449,19 @@ func (r *Remote) SetEvery(ctx context.Context, _ policy.Actor, link string, ever
 }
 
 // Facts implements control.Reader.
-func (r *Remote) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
-	var all []ledger.Fact
-	for {
+func (r *Remote) Facts(ctx context.Context, q ledger.Query) (all []ledger.Fact, err error) {
+	get := func(q ledger.Query) ([]ledger.Fact, error) {
 		var page Facts
-		if err := r.ask(ctx, http.MethodGet, "/v1/ledger", queryOf(q), nil, &page); err != nil {
-			return nil, err
-		}
-		all = append(all, page.Facts...)
-		if q.After == 0 || q.Newest > 0 || len(page.Facts) < mostFacts {
-			return all, nil
-		}
-		q.After = all[len(all)-1].Seq
+		err := r.ask(ctx, http.MethodGet, "/v1/ledger", queryOf(q), nil, &page)
+		return page.Facts, err
 	}
+	if q.Most > 0 {
+		all, err = get(q)
+		return all[:min(len(all), q.Most)], err
+	}
+	err = ledger.Page(q, get, func(f ledger.Fact) error {
+		all = append(all, f)
+		return nil
+	})
+	return all, err
 }

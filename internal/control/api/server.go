@@ -379,9 +379,6 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 	var waiting []ledger.Fact
 	s.stream(w, r, func() (string, string, any, error) {
 		if len(waiting) == 0 {
-			if q.Newest == 0 {
-				q.Most = mostFacts
-			}
 			facts, err := s.control.Facts(r.Context(), q)
 			if err != nil || len(facts) == 0 {
 				return "", "", nil, err
