@@ -62,10 +62,17 @@ CREATE TABLE looks (
 CREATE TABLE pictures (name TEXT PRIMARY KEY, at INTEGER NOT NULL, json TEXT NOT NULL) STRICT;
 `
 
-// Facts are found by berth and by rollout, in order, and by when they came.
+// Facts are found by berth and by rollout, in order. Every markEvery there is a mark, with the latest moment so far: facts since a moment come
+// after the last mark before it, also where a clock went back.
 const factIndexes = `CREATE INDEX facts_of ON facts (workload, site, seq);
 CREATE INDEX facts_rollout ON facts (rollout, seq);
-CREATE INDEX facts_at ON facts (at);`
+CREATE TABLE marks (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL) STRICT;
+CREATE INDEX marks_at ON marks (at, seq);`
+
+const markEvery = 256
+
+// markAll makes the marks of facts that have none.
+const markAll = `INSERT INTO marks SELECT seq, latest FROM (SELECT seq, max(at) OVER (ORDER BY seq) AS latest FROM facts) WHERE seq % 256 = 0;`
 
 // Points lie by berth and time, as they are asked for.
 const pointsSchema = `CREATE TABLE points (
@@ -86,7 +93,7 @@ const cursorSchema = `CREATE TABLE cursors (name TEXT PRIMARY KEY, seq INTEGER N
 var upgrades = []string{
 	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
 	cursorSchema,
-	"DROP INDEX facts_berth;" + factIndexes + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
+	"DROP INDEX facts_berth;" + factIndexes + markAll + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
 		"INSERT INTO points (workload, site, guard, revision, at, value, part, whole, stage) SELECT workload, site, guard, revision, at, value, part, whole, stage FROM points_before ORDER BY workload, site, at; DROP TABLE points_before;",
 }
 
@@ -330,6 +337,11 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 			f.At.UnixMilli(), f.Workload, f.Site, f.Rollout, f.Kind, f.By, string(f.Revision), f.Text, nullable(f.Data))
 		if err := row.Scan(&f.Seq); err != nil {
 			return err
+		}
+		if f.Seq%markEvery == 0 {
+			if err := put(`INSERT INTO marks SELECT ?1, max(at) FROM (SELECT at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > ?1 - ?2)`, f.Seq, markEvery); err != nil {
+				return err
+			}
 		}
 	}
 	if e.State != nil {

@@ -62,7 +62,7 @@ func (l *Ledger) Prune(ctx context.Context, now time.Time, k Keep) error {
 		remove string
 	}{
 		{k.Traffic, `DELETE FROM looks WHERE (rollout, at) IN (SELECT rollout, at FROM looks WHERE at < ? AND rollout NOT IN (SELECT json_extract(state, '$.rollout') FROM berths WHERE json_extract(state, '$.rollout') > 0) ORDER BY at LIMIT ?)`},
-		{k.Facts, `DELETE FROM facts WHERE seq IN (SELECT seq FROM facts WHERE at < ? ORDER BY at LIMIT ?)`},
+		{k.Facts, `DELETE FROM facts WHERE seq IN (SELECT seq FROM facts WHERE at < ? ORDER BY seq LIMIT ?)`},
 	} {
 		for more := old.age > 0; more; {
 			err := l.change(ctx, func(tx *sql.Tx) error {

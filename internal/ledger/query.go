@@ -41,14 +41,14 @@ func (l *Ledger) Facts(q Query) ([]Fact, error) {
 	}
 	if !q.Since.IsZero() {
 		since := q.Since.UnixMilli()
-		if q.After == 0 { // where to begin; a clock may have gone back, so it is not simply the first that came since
-			var first sql.NullInt64
-			if err := l.read.QueryRow(`SELECT min(seq) FROM facts INDEXED BY facts_at WHERE at >= ?`, since).Scan(&first); err != nil || !first.Valid {
+		if q.After == 0 { // where to begin
+			var mark sql.NullInt64
+			if err := l.read.QueryRow(`SELECT max(seq) FROM (SELECT seq FROM marks WHERE at < ? ORDER BY at DESC, seq DESC LIMIT 1)`, since).Scan(&mark); err != nil {
 				return nil, explain(err)
 			}
-			args[0] = first.Int64 - 1
+			args[0] = mark.Int64
 		}
-		also("+at >= ?", since)
+		also("at >= ?", since)
 	}
 	from, order, limit := strings.Join(where, " AND "), "ASC", -1
 	switch {
@@ -290,7 +290,7 @@ func (l *Ledger) Picture(name string, value any) (time.Time, error) {
 // Latest is the newest moment on record: a clock that starts again must not start before it.
 func (l *Ledger) Latest() (time.Time, error) {
 	var at sql.NullInt64
-	err := l.read.QueryRow(`SELECT max(at) FROM (SELECT max(at) AS at FROM facts UNION ALL SELECT max(at) FROM looks UNION ALL SELECT max(at) FROM pictures)`).Scan(&at)
+	err := l.read.QueryRow(`SELECT max(at) FROM (SELECT max(at) AS at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > (SELECT coalesce(max(seq), 0) FROM marks) UNION ALL SELECT max(at) FROM looks UNION ALL SELECT max(at) FROM pictures)`).Scan(&at)
 	if err != nil || !at.Valid {
 		return time.Time{}, err
 	}

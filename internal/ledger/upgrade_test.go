@@ -14,7 +14,7 @@ var older = []struct {
 	back    []string
 }{
 	{3, []string{
-		"DROP INDEX facts_of", "DROP INDEX facts_rollout", "DROP INDEX facts_at", "DROP INDEX looks_at", "CREATE INDEX facts_berth ON facts (workload, site, at)",
+		"DROP INDEX facts_of", "DROP INDEX facts_rollout", "DROP TABLE marks", "DROP INDEX looks_at", "CREATE INDEX facts_berth ON facts (workload, site, at)",
 		"ALTER TABLE points RENAME TO points_after", `CREATE TABLE points (
   workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
   value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, guard, revision, at)
