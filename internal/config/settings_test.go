@@ -4,10 +4,12 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 )
 
 const settings = `line: Skerry Line
 beat: 1s
+keep: {points: 1 day, minutes: 90 days, facts: for ever}
 links: [{name: repo, repository: /srv/repo, branch: main, folder: workloads, every: 30s}]
 sites: [{name: drydock, automatic: true}, {name: north, automatic: true, after: drydock}]
 `
@@ -24,6 +26,9 @@ func TestReadSettings(t *testing.T) {
 	if again, err := Read("again", text); err != nil || !reflect.DeepEqual(again, s) {
 		t.Errorf("%+v was written and read back as %+v (%v)", s, again, err)
 	}
+	if k := s.Keep; k.Points.Or(14) != 24*time.Hour || k.Facts.Or(3) != 0 || k.Traffic.Or(2) != 48*time.Hour {
+		t.Errorf("what is kept: %+v", k)
+	}
 	for _, test := range []struct{ from, to, want string }{
 		{"every: 30s", "every: 30ms", "1s is the least"}, {"line:", "lnie:", "lnie"}, {"after: drydock", "after: south", `north comes after "south", which does not stand before it`},
 		{"name: north", "name: drydock", "drydock stands there twice"}, {"sites: [", "sites: []\nbeats: [", "beats"}, {"beat: 1s", "beat: 1ms", "100ms is the least"}, {"branch: main, ", "", "name one of branch, tag and commit"},
@@ -31,6 +36,7 @@ func TestReadSettings(t *testing.T) {
 		{"repository: /srv/repo", "repository: oci://r.example/x", "a bundle has a version"}, {"name: repo", "name: my repo", "one word"},
 		{"sites:", "follow: [{site: west, link: repo, branch: b, until: 2026-01-01}]\nsites:", `no site "west"`}, {"sites:", "follow: [{site: north, link: repo, branch: b}]\nsites:", "without an end"},
 		{"sites:", "follow: [{site: north, link: other, branch: b}]\nsites:", `no link "other"`}, {"sites:", "listen: here\nsites:", "is no address"},
+		{"1 day", "14", "write it like 14 days, or for ever"}, {"90 days", "0 days", "is no number of days"}, {"for ever", "-1 days", "is no number of days"},
 		{"after: drydock", "drift: {look: often}", "is no cron schedule"}, {"after: drydock", "drift: {then: shout}", "told or corrected"}, {"after: drydock", "drift: {notice: -1s}", "notice"},
 	} {
 		if !strings.Contains(settings, test.from) {
