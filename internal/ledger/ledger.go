@@ -25,6 +25,9 @@ import (
 	"aditus/internal/core/rollout"
 )
 
+// ReadersAtOnce is how many may read at the same time.
+const ReadersAtOnce = 4
+
 // FileName is the database within a data folder.
 const FileName = "ledger.db"
 
@@ -216,7 +219,7 @@ func open(folder, mode string) (*Ledger, error) {
 		write.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
 	}
-	read.SetMaxOpenConns(4)
+	read.SetMaxOpenConns(ReadersAtOnce)
 	return &Ledger{path: path, write: write, read: read, grown: make(chan struct{})}, nil
 }
 

@@ -224,6 +224,13 @@ func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
 	return collect(rows, err, scanPoint)
 }
 
+// PointsOf gives the signals of one guard of a berth from a moment to another, oldest first.
+func (l *Ledger) PointsOf(b berth.ID, guard string, from, to time.Time) ([]Point, error) {
+	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, stage FROM points
+		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? AND guard = ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard)
+	return collect(rows, err, scanPoint)
+}
+
 func scanPoint(rows *sql.Rows) (p Point, err error) {
 	var at int64
 	err = rows.Scan(&p.Guard, &p.Revision, &at, &p.Value, &p.Part, &p.Whole, &p.Stage)

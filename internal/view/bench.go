@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"aditus/internal/core/berth"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/guard/panel"
@@ -118,27 +120,29 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 	if err != nil {
 		return err
 	}
-	for _, s := range states {
-		r := Release{ID: s.ID, Version: s.New.Version, Began: s.Began, End: s.Ended, Phase: s.Phase}
-		if r.End.IsZero() {
-			r.End = b.Now
-		}
-		points, err := book.Points(b.Berth, s.Began.Add(-panel.LeadIn*b.Every), r.End)
-		if err != nil {
+	b.Releases = make([]Release, len(states))
+	var group errgroup.Group
+	group.SetLimit(ledger.ReadersAtOnce)
+	for i, s := range states {
+		group.Go(func() error {
+			r := Release{ID: s.ID, Version: s.New.Version, Began: s.Began, End: s.Ended, Phase: s.Phase}
+			if r.End.IsZero() {
+				r.End = b.Now
+			}
+			points, err := book.PointsOf(b.Berth, b.Rule.Name, s.Began.Add(-panel.LeadIn*b.Every), r.End)
+			r.read(points, s)
+			b.Releases[i] = r
 			return err
-		}
-		r.read(points, b.Rule.Name, s)
-		b.Releases = append(b.Releases, r)
+		})
 	}
-	return nil
+	return group.Wait()
 }
 
 // read makes the intervals of a release.
-func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
+func (r *Release) read(points []ledger.Point, s rollout.State) {
 	old, new := s.Old.Revision, s.New.Revision
-	byTime := map[time.Time]int{}
 	for _, p := range points {
-		if p.Guard != name || p.Revision != old && p.Revision != new {
+		if p.Revision != old && p.Revision != new {
 			continue
 		}
 		at := p.Signal()
@@ -149,10 +153,9 @@ func (r *Release) read(points []ledger.Point, name string, s rollout.State) {
 			}
 			continue
 		}
-		i, known := byTime[p.At]
-		if !known {
-			i = len(r.Intervals)
-			byTime[p.At] = i
+		i := len(r.Intervals) - 1 // they come in order
+		if i < 0 || !r.Intervals[i].At.Equal(p.At) {
+			i++
 			r.Intervals = append(r.Intervals, guard.Staged{Interval: guard.Interval{At: p.At}, Stage: s.EvidenceOf(p.Stage), Alone: p.Stage >= 0 && s.AloneIn(p.Stage)})
 		}
 		if p.Revision == old {
