@@ -131,6 +131,8 @@ type Target struct {
 	Listen string `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"local: where HTTP traffic comes in, HOST:PORT; nowhere where it is left out."`
 	Ports  string `yaml:"ports,omitempty" jsonschema:"pattern=^[0-9]+ *- *[0-9]+$,default=20000-29999" jsonschema_description:"local: the ports that instances are given."`
 
+	Programs []string `yaml:"programs,omitempty" jsonschema_description:"local: folders whose programs may be run by their whole path, beside /usr/local/bin, /usr/bin and /bin, such as /usr/lib/postgresql/17/bin."`
+
 	Kubeconfig string   `yaml:"kubeconfig,omitempty" jsonschema_description:"cluster: the file that says how it is reached; where it is left out what KUBECONFIG names, the home folder's, or the service account that Aditus runs under."`
 	Context    string   `yaml:"context,omitempty" jsonschema_description:"cluster: of that file; its current one where it is left out."`
 	Namespace  string   `yaml:"namespace,omitempty" jsonschema:"pattern=^[a-z0-9]([-a-z0-9]*[a-z0-9])?$" jsonschema_description:"cluster: the one that is the site. It is made where it is missing and the account may."`

@@ -415,7 +415,7 @@ func (s State) side(r *Revision) rollout.Side {
 			side.Tasks[name] = rollout.Task{NotUndoable: part.NotUndoable}
 		} else {
 			side.Parts[name] = part.Instances
-			if len(part.Volumes) > 0 && part.Instances == 1 {
+			if part.Keeps() {
 				side.Keeps = append(side.Keeps, name)
 			}
 		}

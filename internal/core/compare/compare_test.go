@@ -127,6 +127,7 @@ func TestTree(t *testing.T) {
 		p.Rules = map[string]declare.Rule{"Boat.skerry.example": {Healthy: "true", Say: "x"}}
 		p.Template = declare.Object{"spec": map[string]any{}}
 		p.Resources, p.User = &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20}}, new(int)
+		p.Files, p.Folder, p.Umask, p.Fixed = map[string]declare.File{"etc/gate.conf": {Text: "port ${PORT}", Mode: "0640"}}, "www", "0027", true
 		p.Metrics = &declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/m"}, Requests: "requests_total"}
 		p.Probes = map[string]declare.Probe{
 			"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: declare.Span{Duration: time.Minute}, Passes: 1, Fails: 2},
@@ -139,7 +140,7 @@ func TestTree(t *testing.T) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
 	fields := reflect.TypeFor[declare.Part]().NumField() + reflect.TypeFor[declare.Probe]().NumField()
-	if fields != 39 {
+	if fields != 43 {
 		t.Errorf("parts and probes have %d fields now: see that the trees have them all, and this test too", fields)
 	}
 }

@@ -85,7 +85,7 @@ func partTree(p declare.Part) map[string]any {
 func Show(p declare.Part) map[string]any {
 	tree := make(map[string]any, 8)
 	tree["kind"], tree["instances"] = string(p.Kind), float64(p.Instances)
-	for _, text := range [...]struct{ key, value string }{{"artifact", p.Artifact}, {"service", p.Service}, {"host", p.Host}, {"preview", p.Preview}} {
+	for _, text := range [...]struct{ key, value string }{{"artifact", p.Artifact}, {"service", p.Service}, {"host", p.Host}, {"preview", p.Preview}, {"folder", p.Folder}, {"umask", p.Umask}} {
 		if text.value != "" {
 			tree[text.key] = text.value
 		}
@@ -118,6 +118,12 @@ func Show(p declare.Part) map[string]any {
 	}
 	if p.Sticky != nil {
 		tree["sticky"] = viaJSON(p.Sticky)
+	}
+	if len(p.Files) > 0 {
+		tree["files"] = viaJSON(p.Files)
+	}
+	if p.Fixed {
+		tree["fixed-ports"] = true
 	}
 	if p.Resources != nil {
 		tree["resources"] = viaJSON(p.Resources)
@@ -247,7 +253,7 @@ func shows(live any, p declare.Part) bool {
 	if !ok || fields["kind"] != string(p.Kind) || fields["instances"] != float64(p.Instances) {
 		return false
 	}
-	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Preview != "" || p.PreviewBy != nil || p.Size != 0 {
+	if len(p.Command)+len(p.Volumes) > 0 || p.To != nil || p.Service != "" || p.Host != "" || p.Preview != "" || p.PreviewBy != nil || p.Size != 0 || len(p.Files) > 0 || p.Folder != "" || p.Umask != "" || p.Fixed {
 		return equal(fields, Show(p)) // rarer fields are worth a tree
 	}
 	count := 2

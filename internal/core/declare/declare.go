@@ -86,6 +86,11 @@ type Part struct {
 	Template    Object            `json:"template,omitempty"`     // service: what its pods have beside what is declared, where they come from a file of objects
 	User        *int              `json:"user,omitempty"`         // service, task: the number of the user that it runs as, where the target can choose; 0 is root
 
+	Files  map[string]File `json:"files,omitempty"`       // service, task: laid within an instance's folder, by name
+	Folder string          `json:"folder,omitempty"`      // service, task: where it runs within its own folder
+	Umask  string          `json:"umask,omitempty"`       // service, task: octal
+	Fixed  bool            `json:"fixed-ports,omitempty"` // service: it listens on the very numbers of its ports
+
 	// Opened are the sealed values, opened, for the driver alone. They are never written anywhere.
 	Opened map[string]string `json:"-"`
 }
@@ -375,7 +380,7 @@ func (d Desired) Alike(other Desired) (names []string) {
 func (p Part) running() Part {
 	return Part{
 		Kind: p.Kind, Artifact: p.Artifact, Command: p.Command, Environment: p.Environment, Ports: p.Ports, Volumes: p.Volumes,
-		Resources: p.Resources, Template: p.Template, User: p.User,
+		Resources: p.Resources, Template: p.Template, User: p.User, Files: p.Files, Folder: p.Folder, Umask: p.Umask, Fixed: p.Fixed,
 	}
 }
 

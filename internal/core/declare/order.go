@@ -121,6 +121,7 @@ func (r *reader) needed(d Desired, at map[string]Node) {
 				r.wrong(place("needs"), p+"/needs", didYouMean(need, keysOf(d.Parts)), "%s needs %q, and there is no such part", name, need)
 			}
 		}
+		r.furnished(d, name, place)
 		for volume := range part.Volumes {
 			if d.Parts[volume].Kind != Volume {
 				r.wrong(place("volumes"), p+"/volumes", "declare a part of kind volume", "there is no volume %q", volume)

@@ -187,6 +187,7 @@ func (r *reader) runs(part *Part, known map[string]func(Node, string)) {
 	known["environment"] = func(n Node, p string) { part.Environment = r.texts(n, p, "environment", variablePattern) }
 	known["volumes"] = func(n Node, p string) { part.Volumes = r.texts(n, p, "volumes", nil) }
 	known["resources"] = func(n Node, p string) { part.Resources = r.resources(n, p) }
+	r.furnishing(part, known)
 	known["user"] = func(n Node, p string) {
 		user := r.count(n, p, "user", 0, math.MaxInt32)
 		part.User = &user
@@ -279,7 +280,17 @@ func (r *reader) task(n Node, pointer string, part *Part, known map[string]func(
 		}
 		part.NotUndoable = n.Text == "false"
 	}
-	r.fields(n, pointer, "a task part", []string{"kind", "artifact"}, known)
+	required := []string{"kind", "artifact"}
+	if ofMachine(n) {
+		required = required[:1]
+	}
+	r.fields(n, pointer, "a task part", required, known)
+}
+
+// ofMachine tells whether a part runs a program of the machine's own, for which it needs no artifact.
+func ofMachine(n Node) bool {
+	command, _ := n.Get("command")
+	return len(command.Items) > 0 && strings.HasPrefix(command.Items[0].Text, "/")
 }
 
 func (r *reader) service(n Node, pointer string, part *Part, known map[string]func(Node, string)) {
@@ -307,6 +318,12 @@ func (r *reader) service(n Node, pointer string, part *Part, known map[string]fu
 			part.Probes = map[string]Probe{}
 			r.entries(n, p, "probes", func(name string, key, value Node, p string) { part.Probes[name] = r.probe(value, p, uses) })
 		},
+		"fixed-ports": func(n Node, p string) {
+			if n.Kind != Bool {
+				r.wrong(n, p, "write fixed-ports: true where it cannot be told its ports", "fixed-ports must be true or false")
+			}
+			part.Fixed = n.Text == "true"
+		},
 		"metrics": func(n Node, p string) {
 			part.Metrics = r.metrics(n, p, uses)
 		},
@@ -322,7 +339,7 @@ func (r *reader) service(n Node, pointer string, part *Part, known map[string]fu
 		known[key] = read
 	}
 	required := []string{"kind", "artifact"}
-	if _, has := n.Get("template"); has {
+	if _, has := n.Get("template"); has || ofMachine(n) {
 		required = required[:1]
 	}
 	r.fields(n, pointer, "a service part", required, known)

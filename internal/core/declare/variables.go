@@ -191,6 +191,9 @@ func (f *filler) node(n Node, pointer string) Node {
 // inObject is a place within an object of a cluster's API.
 var inObject = regexp.MustCompile(`^/parts/[^/]+/objects/[^/]+/`)
 
+// inFile is a place within the text of a file that is laid for an instance.
+var inFile = regexp.MustCompile(`^/parts/[^/]+/files/`)
+
 // given fills in what is given, and leaves all else as it stands.
 func (f *filler) given(n Node, pointer string) Node {
 	known := Scope{}
@@ -236,10 +239,17 @@ func (f *filler) text(n Node, pointer string) Node {
 		end = m[1]
 		whole := n.Text[m[0]:m[1]]
 		if strings.HasPrefix(whole, "$$") {
+			if inFile.MatchString(pointer) { // it is taken away when the file is laid
+				whole = "$" + whole
+			}
 			out.WriteString(whole[1:])
 			continue
 		}
 		form, rest := "", ""
+		if name := n.Text[m[2]:m[3]]; m[4] < 0 && f.scope[name].Name == "" && leftToInstance(pointer, name) {
+			out.WriteString(whole)
+			continue
+		}
 		if m[4] >= 0 {
 			form, rest = n.Text[m[4]:m[5]], n.Text[m[6]:m[7]]
 		}

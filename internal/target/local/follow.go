@@ -229,12 +229,12 @@ func (s *Site) submitAndAsk(ctx context.Context) (status keeper.Status, err erro
 }
 
 // noteSubmitted notes the version of the site that shows what the keeper was told last, and the workloads whose instances cannot
-// be with it, or can be now. Where only one was told of, what is known of the others stays.
-func (s *Site) noteSubmitted(version uint64, failed map[string]failure, only string) {
+// be with it, or can be now. Where only some were told of, what is known of the others stays.
+func (s *Site) noteSubmitted(version uint64, failed map[string]failure, only []string) {
 	s.mu.Lock()
 	before := s.failed
 	for id, f := range before {
-		if only != "" && f.workload != only {
+		if len(only) > 0 && !slices.Contains(only, f.workload) {
 			failed[id] = f
 		}
 	}

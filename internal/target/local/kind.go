@@ -42,6 +42,11 @@ func check(t config.Target) error {
 			return fmt.Errorf("listen: %q is no address; write it like %s", t.Listen, firstAddress)
 		}
 	}
+	for _, folder := range t.Programs {
+		if !filepath.IsAbs(folder) || filepath.Clean(folder) == "/" {
+			return fmt.Errorf("programs: %q is no folder by its whole path; write it like /usr/lib/postgresql/17/bin", folder)
+		}
+	}
 	_, err := Ports(t)
 	return err
 }
@@ -105,7 +110,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, err
 		}
-		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Store: artifacts, Keeper: keeper, Open: g.Secret, ReadOnly: g.ReadOnly})
+		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Store: artifacts, Keeper: keeper, Open: g.Secret, ReadOnly: g.ReadOnly})
 		if err != nil {
 			return o, err
 		}

@@ -29,9 +29,10 @@ import (
 // Options say what a site stands on.
 type Options struct {
 	Name     string
-	Folder   string // the data folder
-	Listen   string // where HTTP traffic comes in; empty for nowhere
-	Ports    [2]int // the first and the last that instances are given
+	Folder   string   // the data folder
+	Listen   string   // where HTTP traffic comes in; empty for nowhere
+	Programs []string // folders of programs of the machine that may be run
+	Ports    [2]int   // the first and the last that instances are given
 	Store    *store.Store
 	Keeper   *Client
 	Open     func(sealed string) (string, error) // opens a secret's value; nil where there are none

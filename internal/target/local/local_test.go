@@ -118,6 +118,26 @@ func serveTest(file string) {
 		time.Sleep(700 * time.Millisecond) // the work that a caller waits for
 		fmt.Fprint(w, "done")
 	})
+	http.HandleFunc("/reach", func(w http.ResponseWriter, r *http.Request) { // whoever a variable says
+		client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}} // a connection stays where it is, as with any TCP
+		response, err := client.Get(os.Getenv(r.URL.Query().Get("by")))
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		defer response.Body.Close()
+		io.Copy(w, response.Body)
+	})
+	http.HandleFunc("/file", func(w http.ResponseWriter, r *http.Request) {
+		name := r.URL.Query().Get("name")
+		text, err := os.ReadFile(name)
+		info, _ := os.Stat(name)
+		folder, _ := os.Getwd()
+		made := filepath.Join(folder, "made")
+		os.WriteFile(made, nil, 0o666)
+		own, _ := os.Stat(made)
+		fmt.Fprintf(w, "%s|%v|%s|%v|%v", text, info.Mode(), filepath.Base(folder), own.Mode(), err)
+	})
 	http.HandleFunc("/environment", func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprintln(w, strings.Join(os.Environ(), "\n"))
 	})

@@ -52,11 +52,11 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 		return "it does not run", nil
 	}
 	part := c.Parts[in.Part]
-	unpacked, err := s.Store.Get(part.Artifact)
+	unpacked, err := s.unpacked(part)
 	if err != nil {
 		return "", err
 	}
-	args, err := unpacked.Command(command)
+	args, err := unpacked.Command(command, s.machine(part))
 	if err != nil {
 		return err.Error(), nil
 	}

@@ -29,6 +29,7 @@ const (
 	settingsFolder  = "settings"
 	secretsFolder   = "secrets"
 	volumesFolder   = "volumes"
+	filesFolder     = ".files" // of declared files, beside an instance's secrets
 )
 
 // memoryFolder is a folder of the user's own on a file system in memory, the data folder where there is none.
@@ -122,27 +123,41 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 			variables[declare.EnvironmentName(key)] = value
 		}
 	}
-	maps.Copy(variables, part.Environment)
+	told := s.address(workload, in.Part, c)
+	for name, value := range part.Environment {
+		variables[name] = declare.Tell(value, told)
+	}
+	own := map[string]bool{} // what is not the artifact's: true for folders in which there is more than what it has there
+	put := func(real, at string) error {
+		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))
+		own[seen] = false
+		for up := filepath.Dir(seen); len(up) > len(work); up = filepath.Dir(up) {
+			if _, is := own[up]; !is {
+				own[up] = true
+			}
+		}
+		if err := os.MkdirAll(filepath.Dir(seen), 0o700); err != nil {
+			return err
+		}
+		return link(real, seen)
+	}
 	for name, at := range part.Volumes {
 		real := s.volume(workload, name)
 		if err := disk.MakeFolder(disk.Machine, real, 0o700); err != nil {
 			return nil, err
 		}
-		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))
-		if err := os.MkdirAll(filepath.Dir(seen), 0o700); err != nil {
-			return nil, err
-		}
-		if err := link(real, seen); err != nil {
+		if err := put(real, at); err != nil {
 			return nil, err
 		}
 		variables["VOLUME_"+declare.EnvironmentName(name)] = real
 	}
-	entries, err := os.ReadDir(unpacked.Folder())
-	if err != nil {
-		return nil, err
+	for name := range part.Files {
+		if err := put(s.laid(in.ID, name), name); err != nil {
+			return nil, err
+		}
 	}
-	for _, entry := range entries { // so that it finds its own files where it runs, and writes nothing into the artifact
-		if err := link(filepath.Join(unpacked.Folder(), entry.Name()), filepath.Join(work, entry.Name())); err != nil {
+	if unpacked.Root != "" {
+		if err := linkAll(unpacked.Folder(), work, own); err != nil {
 			return nil, err
 		}
 	}
@@ -153,6 +168,28 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 		environment = append(environment, name+"="+variables[name])
 	}
 	return environment, nil
+}
+
+// linkAll links what a folder has into another one, so that an instance finds its own files where it runs, and writes nothing
+// into the artifact. What is its own there stays.
+func linkAll(from, to string, own map[string]bool) error {
+	entries, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	for _, entry := range entries {
+		real, seen := filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name())
+		switch folder, is := own[seen]; {
+		case folder && entry.IsDir():
+			err = linkAll(real, seen, own)
+		case !is:
+			err = link(real, seen)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // link makes a symbolic link, in the place of another one.

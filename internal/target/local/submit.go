@@ -1,11 +1,13 @@
 package local
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 
@@ -21,7 +23,7 @@ import (
 func (s *Site) submit(ctx context.Context) error {
 	s.telling.Lock()
 	defer s.telling.Unlock()
-	return s.tell(ctx, "")
+	return s.tell(ctx)
 }
 
 // submitOnly tells the keeper all that a workload is asked to run, and the rest where it is not known that it was told.
@@ -29,15 +31,36 @@ func (s *Site) submitOnly(ctx context.Context, workload string) error {
 	s.telling.Lock()
 	defer s.telling.Unlock()
 	if !s.unsubmitted() && !s.book.Partly() {
-		if err := s.tell(ctx, workload); !errors.Is(err, errUntold) {
+		if err := s.tell(ctx, s.concerned(workload)...); !errors.Is(err, errUntold) {
 			return err
 		}
 	}
-	return s.tell(ctx, "")
+	return s.tell(ctx)
 }
 
-// tell tells the keeper what a workload is asked to run, or all where none is named. It is called with telling held.
-func (s *Site) tell(ctx context.Context, only string) error {
+// concerned are a workload and those whose instances are told where its are.
+func (s *Site) concerned(workload string) []string {
+	all := []string{workload}
+	for _, other := range s.book.Workloads() {
+		if other == workload {
+			continue
+		}
+		s.book.Read(other, func(cohorts map[declare.Fingerprint]*wanted.Cohort) {
+			for _, c := range cohorts {
+				for name := range c.Addresses {
+					if of, _, _ := reaches(name); of == workload {
+						all = append(all, other)
+						return
+					}
+				}
+			}
+		})
+	}
+	return all
+}
+
+// tell tells the keeper what workloads are asked to run, or all where none is named. It is called with telling held.
+func (s *Site) tell(ctx context.Context, only ...string) error {
 	if s.ReadOnly {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
@@ -47,20 +70,21 @@ func (s *Site) tell(ctx context.Context, only string) error {
 		for _, id := range s.instances(workload) {
 			wanted[id] = true
 		}
-		if only != "" && workload != only {
+		if len(only) > 0 && !slices.Contains(only, workload) {
 			continue
 		}
+		addressed := s.addressed(workload)
 		cohorts := s.copy(workload)
 		for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
 			for _, in := range cohorts[revision].Instances {
 				p, err := s.process(workload, cohorts[revision], in)
-				if err != nil { // where it runs already it runs on
+				if err = cmp.Or(err, addressed); err != nil { // where it runs already it runs on
 					failed[in.ID], p.Stay = failure{err, store.Final(err), workload}, true
 				}
 				spec.Processes = append(spec.Processes, p)
 			}
 		}
-		spec.Routes = append(spec.Routes, routes(workload, cohorts)...)
+		spec.Routes = append(append(spec.Routes, routes(workload, cohorts)...), ways(workload, cohorts, s.copy)...)
 	}
 	version, err := s.Keeper.submit(ctx, s.Name, spec)
 	if errors.Is(err, errUntold) {
@@ -88,16 +112,44 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 			p.Probes = append(p.Probes, probe)
 		}
 	}
-	unpacked, err := s.Store.Get(part.Artifact)
+	if part.Fixed {
+		p.Fixed = part.Ports
+	}
+	unpacked, err := s.unpacked(part)
 	if err != nil {
 		return p, err
 	}
-	if p.Args, err = unpacked.Command(part.Command); err != nil {
+	told := s.address(workload, in.Part, c)
+	if p.Args, err = unpacked.Command(part.Command, s.machine(part)); err != nil {
 		return p, err
 	}
+	for i, text := range p.Args {
+		p.Args[i] = declare.Tell(text, told)
+	}
 	p.Env, err = s.ready(workload, c, in, unpacked)
-	p.Folder = s.home(in.ID)
+	p.Folder, p.Dir, p.Umask = s.home(in.ID), part.Folder, part.Umask
+	for _, name := range slices.Sorted(maps.Keys(part.Files)) {
+		p.Files = append(p.Files, keeper.File{At: s.laid(in.ID, name), Text: declare.Tell(part.Files[name].Text, told), Mode: part.Files[name].Mode})
+	}
 	return p, err
+}
+
+// unpacked is a part's artifact; nothing where it runs a program of the machine.
+func (s *Site) unpacked(part declare.Part) (store.Unpacked, error) {
+	if part.Artifact == "" {
+		return store.Unpacked{}, nil
+	}
+	return s.Store.Get(part.Artifact)
+}
+
+// machine are the programs of the machine that a part may run.
+func (s *Site) machine(part declare.Part) store.Machine {
+	return store.Machine{Folders: s.Programs, Path: part.Environment["PATH"]}
+}
+
+// laid is where a declared file of an instance is: in memory where there is a file system there, as secrets may be in it.
+func (s *Site) laid(id, name string) string {
+	return filepath.Join(s.secrets, id, filesFolder, filepath.FromSlash(path.Clean("/"+name)))
 }
 
 // routes are a workload's routes, as the cohorts declare them: where they differ, the one with the most traffic says how

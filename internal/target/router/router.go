@@ -27,6 +27,7 @@ type Route struct {
 	Preview string   `json:"preview,omitempty"` // the host under which the cohort with Preview is reached
 	By      *Header  `json:"by,omitempty"`      // of requests for Host, or for any where there is none, that are for that cohort too
 	TCP     int      `json:"tcp,omitempty"`     // connections of this port instead of HTTP
+	Local   bool     `json:"local,omitempty"`   // those of this machine alone: one instance asks another, and nothing is counted
 	Path    string   `json:"path,omitempty"`    // put before the path of every request
 	Cookie  string   `json:"cookie,omitempty"`  // what keeps a visitor with one cohort
 	Header  string   `json:"header,omitempty"`
@@ -340,9 +341,12 @@ func (r *Router) listen(address string) {
 	}
 	r.mu.RLock()
 	for _, own := range r.routes {
-		if own.TCP != 0 {
+		switch {
+		case own.TCP != 0 && own.Local:
+			wanted[net.JoinHostPort("127.0.0.1", strconv.Itoa(own.TCP))] = own
+		case own.TCP != 0:
 			wanted[net.JoinHostPort(host, strconv.Itoa(own.TCP))] = own
-		} else {
+		default:
 			byHost = true
 		}
 	}

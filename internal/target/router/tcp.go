@@ -40,12 +40,16 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 			tried = append(tried, b)
 			continue
 		}
-		b.counter.connected()
+		if !own.Local {
+			b.counter.connected()
+		}
 		both(client, server.(*net.TCPConn))
 		b.release()
 		return
 	}
-	r.unserved.connected()
+	if !own.Local {
+		r.unserved.connected()
+	}
 }
 
 // both copies each way until both ends are done; an end that is done writing is told to the other.

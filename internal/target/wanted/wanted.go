@@ -8,6 +8,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -48,8 +49,9 @@ type Cohort struct {
 	Parts     map[string]declare.Part `json:"parts"`
 	Next      map[string]int          `json:"next"` // the number of each part's next instance
 	Instances []Instance              `json:"instances"`
-	Shares    []Share                 `json:"shares,omitempty"` // what its share became since it last was none, oldest first
-	Taken     map[string]bool         `json:"taken,omitempty"`  // parts whose instances are those of the other cohort just as well
+	Shares    []Share                 `json:"shares,omitempty"`    // what its share became since it last was none, oldest first
+	Taken     map[string]bool         `json:"taken,omitempty"`     // parts whose instances are those of the other cohort just as well
+	Addresses map[string]int          `json:"addresses,omitempty"` // ports by which its instances reach others: by their part, and the workload, part and port that they reach
 	Revision  *target.Remembered      `json:"revision,omitempty"`
 }
 
@@ -183,6 +185,16 @@ func (p *page) prepared(what string, revision declare.Fingerprint, part string) 
 
 // Splits tells whether a site can split a workload's traffic.
 type Splits func(cohorts map[declare.Fingerprint]*Cohort) bool
+
+// Address remembers the port by which a cohort's instances reach others.
+func (b *Book) Address(workload string, revision declare.Fingerprint, name string, port int) error {
+	return b.change(workload, func(p *page) error {
+		if c := p.Cohorts[revision]; c != nil {
+			c.address(name, port)
+		}
+		return nil
+	})
+}
 
 // Apply asks for what is wanted, one after the other, and goes on where one cannot be.
 func (b *Book) Apply(workload string, wants []target.Want, splits Splits, now time.Time) error {
@@ -403,7 +415,24 @@ func (p *page) take(w target.Want) error {
 	}
 	there.Taken[w.Part] = true
 	delete(c.Taken, w.Part)
+	there.reach(c, w.Part)
 	return nil
+}
+
+// reach has a part's instances, which came from another cohort, reach others by the ports that they were told there.
+func (c *Cohort) reach(from *Cohort, part string) {
+	for name, port := range from.Addresses {
+		if strings.HasPrefix(name, part+"/") {
+			c.address(name, port)
+		}
+	}
+}
+
+func (c *Cohort) address(name string, port int) {
+	if c.Addresses == nil {
+		c.Addresses = map[string]int{}
+	}
+	c.Addresses[name] = port
 }
 
 // OfBoth tells whether instances of a part are those of several cohorts, in whichever they stand.
@@ -433,6 +462,7 @@ func (p *page) movePart(w target.Want) error {
 		return err
 	}
 	there.Parts[part], there.Next[part] = c.Parts[part], c.Next[part]
+	there.reach(c, part)
 	delete(c.Parts, part)
 	c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool {
 		if in.Part == part {

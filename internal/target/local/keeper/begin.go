@@ -6,12 +6,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/target/local/sole"
 )
 
@@ -73,7 +76,7 @@ func (p *process) start() (*running, error) {
 	if err := os.MkdirAll(filepath.Join(p.folder, "work"), 0o700); err != nil {
 		return nil, err
 	}
-	ports, err := p.site.keeper.ports.take(p.spec.ID, p.spec.Ports, p.record.Ports, between)
+	ports, err := p.site.keeper.ports.take(p.spec.ID, p.spec.Ports, p.record.Ports, p.spec.Fixed, between)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +99,17 @@ func (p *process) start() (*running, error) {
 			return lookup(environment, name)
 		})
 	}
-	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work"), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
-	if err := cmd.Start(); err != nil {
+	for _, file := range p.spec.Files {
+		if err := file.lay(environment); err != nil {
+			return nil, err
+		}
+	}
+	dir := filepath.Join(p.folder, "work", p.spec.Dir)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: dir, Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	if err := startUnder(&cmd, p.spec.Umask); err != nil {
 		var path *os.PathError
 		if errors.As(err, &path) {
 			err = path.Err
@@ -121,6 +133,40 @@ func (p *process) start() (*running, error) {
 		now.gone <- how
 	}()
 	return now, nil
+}
+
+// masking is held while a process is started, which has the umask that this one has then.
+var masking sync.Mutex
+
+// startUnder starts a process with a umask of its own, where it has one.
+func startUnder(cmd *exec.Cmd, umask string) error {
+	mask, err := strconv.ParseInt(umask, 8, 32)
+	if umask == "" || err != nil {
+		return cmd.Start()
+	}
+	masking.Lock()
+	defer masking.Unlock()
+	defer syscall.Umask(syscall.Umask(int(mask)))
+	return cmd.Start()
+}
+
+// lay lays a file, with what is in an environment filled in.
+func (f File) lay(environment []string) error {
+	mode, err := strconv.ParseUint(f.Mode, 8, 32)
+	if err != nil {
+		return fmt.Errorf("lay %s: its mode is %q", filepath.Base(f.At), f.Mode)
+	}
+	if err := os.MkdirAll(filepath.Dir(f.At), 0o700); err != nil {
+		return err
+	}
+	text := declare.TellNames(f.Text, func(name string) (string, bool) {
+		value := lookup(environment, name)
+		return value, value != "" || slices.ContainsFunc(environment, func(v string) bool { return strings.HasPrefix(v, name+"=") })
+	})
+	if err := disk.Keep(disk.Machine, f.At, []byte(text), os.FileMode(mode)); err != nil {
+		return fmt.Errorf("lay %s: %w", filepath.Base(f.At), err)
+	}
+	return os.Chmod(f.At, os.FileMode(mode)) // whatever the keeper's own umask is
 }
 
 // environment is all that the process gets to know.

@@ -189,7 +189,7 @@ func (k *Keeper) handler() http.Handler {
 			return
 		}
 		s := k.site(r.PathValue("name"))
-		if spec.Only != "" && s.folder() == "" {
+		if len(spec.Only) > 0 && s.folder() == "" {
 			http.Error(w, "the rest of the site is not known here", http.StatusConflict)
 			return
 		}
@@ -270,15 +270,15 @@ func (s *site) fulfil(spec Spec) uint64 {
 	if first && spec.Folder != "" { // what traffic is led to already is led to on, until it is known better
 		s.seen, _ = s.keeper.traffic.Status(context.Background(), s.name)
 	}
-	if only := spec.Only; only != "" {
-		spec.Only = ""
+	if only := spec.Only; len(only) > 0 {
+		spec.Only = nil
 		for _, own := range s.spec.Processes {
-			if own.Workload != only {
+			if !slices.Contains(only, own.Workload) {
 				spec.Processes = append(spec.Processes, own)
 			}
 		}
 		for _, own := range s.spec.Routes {
-			if own.Workload != only {
+			if !slices.Contains(only, own.Workload) {
 				spec.Routes = append(spec.Routes, own)
 			}
 		}

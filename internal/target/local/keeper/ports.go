@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"strconv"
@@ -19,12 +20,21 @@ type ports struct {
 
 // take gives a process a free port for each name: the ones it had where they are still free, so that what knows them
 // needs to learn nothing new.
-func (p *ports) take(id string, names []string, had map[string]int, within [2]int) (map[string]int, error) {
+func (p *ports) take(id string, names []string, had, fixed map[string]int, within [2]int) (map[string]int, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.drop(id)
 	taken := map[string]int{}
 	for _, name := range names {
+		if port, own := fixed[name]; own {
+			if !p.free(port) {
+				owner := p.owner[port]
+				p.drop(id)
+				return nil, fmt.Errorf("its port %d is taken by %s: it starts once that one is free", port, cmp.Or(owner, "another program on this machine"))
+			}
+			p.owner[port], taken[name] = id, port
+			continue
+		}
 		port, ok := had[name]
 		if !ok || !p.free(port) {
 			if port, ok = p.find(within); !ok {

@@ -24,7 +24,7 @@ type Spec struct {
 	Ports     [2]int    `json:"ports"`            // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
-	Only      string    `json:"only,omitempty"`   // the workload of which this is all; of the others nothing changes
+	Only      []string  `json:"only,omitempty"`   // the workloads of which this is all; of the others nothing changes
 	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was
 }
 
@@ -36,12 +36,23 @@ type Process struct {
 	Folder   string          `json:"folder,omitempty"` // its own; where it is left out, the one of its name in the site's
 	Args     []string        `json:"args"`             // the executable and its arguments, $NAME standing for variables
 	Env      []string        `json:"env,omitempty"`    // all of its environment but for its ports
+	Dir      string          `json:"dir,omitempty"`    // within work, where it runs
+	Umask    string          `json:"umask,omitempty"`  // octal; the keeper's own where it is left out
+	Files    []File          `json:"files,omitempty"`  // that it finds when it starts
+	Fixed    map[string]int  `json:"fixed,omitempty"`  // of its ports, those that have a number of their own
 	Ports    []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone
 	Once     bool            `json:"once,omitempty"`   // it runs to its end and is not started again
 	Stop     declare.Stop    `json:"stop"`
 	Probes   []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
 	Again    int             `json:"again,omitempty"`  // how often it was asked to be started anew
 	Stay     bool            `json:"stay,omitempty"`   // it cannot be started now, and runs on where it does
+}
+
+// File is a file that is laid before each start, with ${NAME} for what is in the environment.
+type File struct {
+	At   string `json:"at"`
+	Text string `json:"text"`
+	Mode string `json:"mode"` // octal
 }
 
 // Route is a route whose instances are named by ID alone; the keeper knows where they listen.

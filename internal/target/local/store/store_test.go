@@ -140,7 +140,7 @@ func TestStore(t *testing.T) {
 		if err != nil || u.Size < 1000 {
 			t.Fatalf("%+v %v", u, err)
 		}
-		args, err := u.Command(nil)
+		args, err := u.Command(nil, Machine{})
 		if err != nil || args[0] != filepath.Join(u.Root, "bin/web") || u.Folder() != filepath.Join(u.Root, "srv") {
 			t.Errorf("%v %v in %s", args, err, u.Folder())
 		}
