@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,6 +15,8 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
+	"aditus/internal/target"
+	"aditus/internal/target/local"
 	"aditus/internal/tui/kit"
 )
 
@@ -21,6 +26,39 @@ type loadFlags struct {
 	set     []string
 	offline bool
 	bare    source.Bare
+	runs    bool // it is tried whether what is declared can be run
+}
+
+// tryRuns tries whether a part can be run at its site, as the settings have it; one with a file as its artifact at a site of this
+// machine. What is the same is tried once.
+func tryRuns(settings config.Settings, known *source.Registries) func(context.Context, source.Declaration, declare.Part) (string, error) {
+	type answer struct {
+		doubt string
+		err   error
+	}
+	tried := map[string]answer{}
+	return func(ctx context.Context, d source.Declaration, part declare.Part) (string, error) {
+		on := config.Target{}
+		if i := slices.IndexFunc(settings.Sites, func(s config.Site) bool { return s.Name == d.Site }); i >= 0 {
+			on = settings.Sites[i].Target
+		} else if part.Artifact == "" || strings.HasPrefix(part.Artifact, declare.FileScheme) {
+			on.Kind = local.Kind.Name
+		}
+		kind, err := target.Find(kinds, on.Kind)
+		if err != nil || kind.Runs == nil {
+			return "", nil
+		}
+		text, err := json.Marshal([]any{on, part})
+		if err != nil {
+			return "", err
+		}
+		a, done := tried[string(text)]
+		if !done {
+			a.doubt, a.err = kind.Runs(ctx, target.Ground{Settings: settings, Artifact: known.Fetch}, on, part)
+			tried[string(text)] = a
+		}
+		return a.doubt, a.err
+	}
 }
 
 func (f *loadFlags) add(cmd *cobra.Command) {
@@ -51,7 +89,8 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 	}
 	var registries map[string]config.Registry
 	var credentials func(string) source.Credential
-	if settings, err := readSettings(folder); err == nil {
+	settings, err := readSettings(folder)
+	if err == nil {
 		registries = settings.Registries
 		if _, err := os.Stat(filepath.Join(folder, source.KeyFile)); err == nil {
 			if o.Opener, err = source.OpenKey(folder); err != nil {
@@ -63,7 +102,11 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 		}
 	}
 	if !f.offline {
-		o.Resolve = source.NewRegistries(registries, credentials).Resolve
+		known := source.NewRegistries(registries, credentials)
+		o.Resolve = known.Resolve
+		if f.runs {
+			o.Runs = tryRuns(settings, known)
+		}
 	}
 	loaded, problems := source.Load(ctx, files, o)
 	return loaded, problems, len(files), nil
@@ -77,7 +120,8 @@ func newCheck() *cobra.Command {
 		Short: "Check declarations before they are pushed",
 		Long: `Reads a folder of declarations, or one file, and tells everything that is wrong
 with it: file, line, column, what was expected, and a suggestion. Every artifact is
-asked for in its registry, unless the settings of the data folder skip that registry.
+asked for in its registry, unless the settings of the data folder skip that registry;
+for a local site it is unpacked, and what it runs is found.
 The exit code is 1 when there is anything but warnings.`,
 		Example: "  aditus check workloads/\n  aditus check workloads/ --sarif > problems.sarif",
 		Args:    oneArg("path to a folder of declarations or a file"),
@@ -85,6 +129,7 @@ The exit code is 1 when there is anything but warnings.`,
 			if asJSON && asSARIF {
 				return usageError{fmt.Errorf("choose one of --json and --sarif")}
 			}
+			f.runs = true
 			f.bare = source.Bare{Workload: bareName(args[0], "objects"), Sites: []string{"site"}}
 			loaded, problems, files, err := f.load(cmd.Context(), args[0])
 			if err != nil {

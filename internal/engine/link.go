@@ -7,6 +7,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -125,6 +126,7 @@ func (l *link) look(ctx context.Context) {
 		e.report("branches of "+l.source.Name, l.branchOut(asking))
 	}
 	cancel()
+	e.report("artifacts of "+l.source.Name, e.registries.Rebuilt(l.archives()))
 	now := e.clock.Now()
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -142,6 +144,27 @@ func (l *link) look(ctx context.Context) {
 		l.shown.Problem = &status.Problem{About: l.source.Name, Text: err.Error(), Since: now}
 	}
 	e.signal()
+}
+
+// archives are the files of this machine that the link declares as artifacts, as they are pinned.
+func (l *link) archives() (all []string) {
+	l.e.mu.Lock()
+	declared := l.state.Declared
+	l.e.mu.Unlock()
+	for name, fingerprint := range declared {
+		workload, _, _ := strings.Cut(name, "/")
+		r, err := l.e.revision(workload, fingerprint)
+		if err != nil || r == nil {
+			continue
+		}
+		for _, part := range r.Desired.Parts {
+			if strings.HasPrefix(part.Artifact, declare.FileScheme) && !slices.Contains(all, part.Artifact) {
+				all = append(all, part.Artifact)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
 // access is what the link needs to be read.

@@ -35,11 +35,50 @@ type Registries struct {
 
 	mu     sync.Mutex
 	pinned map[string]string
+	files  map[string]archive // by name
+}
+
+// archive is a file as it was when it was read last.
+type archive struct {
+	size   int64
+	at     time.Time
+	digest string
 }
 
 // NewRegistries makes Registries that know hosts, and ask for their credentials; credentials may be nil.
 func NewRegistries(known map[string]config.Registry, credentials func(host string) Credential) *Registries {
-	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}}
+	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}, files: map[string]archive{}}
+}
+
+// Rebuilt tells which of some pinned references are files that are not what they were pinned to any more, and what to do; nil where
+// none is. A file is read again only where its size or time changed.
+func (r *Registries) Rebuilt(references []string) error {
+	var told []error
+	for _, reference := range references {
+		name, digest, _ := strings.Cut(strings.TrimPrefix(reference, declare.FileScheme), "@sha256:")
+		info, err := os.Stat(name)
+		if digest == "" || err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		r.mu.Lock()
+		known := r.files[name]
+		r.mu.Unlock()
+		if known.digest == "" || known.size != info.Size() || !known.at.Equal(info.ModTime()) {
+			now, err := pinFile(name)
+			if err != nil {
+				continue
+			}
+			known = archive{size: info.Size(), at: info.ModTime()}
+			_, known.digest, _ = strings.Cut(now, "@sha256:")
+			r.mu.Lock()
+			r.files[name] = known
+			r.mu.Unlock()
+		}
+		if known.digest != digest {
+			told = append(told, fmt.Errorf("%s was built anew under the same name: what was declared stays sha256:%.12s, and it is sha256:%.12s now; declare it under another name, or as %s%s@sha256:%s", name, digest, known.digest, declare.FileScheme, name, known.digest))
+		}
+	}
+	return errors.Join(told...)
 }
 
 // Pin holds a reference to the digest that it names beside its tag: HOST/PATH:TAG@sha256:… is what HOST/PATH:TAG stands

@@ -14,12 +14,13 @@ import (
 
 // Options say what Load needs beside the files. The zero Options check what can be checked without them.
 type Options struct {
-	Sites   []string                                    // that exist; nil when that is not known
-	Set     map[string]string                           // variables from the command line
-	Opener  *Opener                                     // opens secrets; nil where no key is at hand
-	Resolve func(context.Context, []string) Resolutions // finds artifacts in their registries; nil to not ask
-	NotLine bool                                        // line.yaml is not for these: another link has the line's
-	Bare    Bare                                        // what a folder is that has only objects of a cluster's API
+	Sites   []string                                                                   // that exist; nil when that is not known
+	Set     map[string]string                                                          // variables from the command line
+	Opener  *Opener                                                                    // opens secrets; nil where no key is at hand
+	Resolve func(context.Context, []string) Resolutions                                // finds artifacts in their registries; nil to not ask
+	Runs    func(context.Context, Declaration, declare.Part) (doubt string, err error) // tries whether a part can be run at its site; nil to not try
+	NotLine bool                                                                       // line.yaml is not for these: another link has the line's
+	Bare    Bare                                                                       // what a folder is that has only objects of a cluster's API
 }
 
 // Declaration is what is declared for one berth.
@@ -60,6 +61,9 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 	l.unused()
 	if len(l.problems.Wrong()) == 0 {
 		l.resolve(ctx)
+	}
+	if len(l.problems.Wrong()) == 0 && l.options.Runs != nil {
+		l.tryRuns(ctx)
 	}
 	if len(l.problems.Wrong()) == 0 {
 		l.judge(ctx)
@@ -380,6 +384,29 @@ func (l *loader) resolve(ctx context.Context) {
 			parts[name] = part
 		}
 		l.loaded.Declarations[i].Parts = parts
+	}
+}
+
+// tryRuns tries whether what is declared can be run.
+func (l *loader) tryRuns(ctx context.Context) {
+	for _, d := range l.loaded.Declarations {
+		for _, name := range d.Running() {
+			doubt, err := l.options.Runs(ctx, d, d.Parts[name])
+			at, key := place(l.at[d.Workload], "parts", name), "artifact"
+			if _, has := at.Get("command"); has {
+				key = "command"
+			}
+			at = place(at, key)
+			problem := declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: "/parts/" + name + "/" + key}
+			switch {
+			case err != nil:
+				problem.Message = fmt.Sprintf("%s cannot be run at %s: %v", name, d.Site, err)
+				l.wrong(problem)
+			case doubt != "":
+				problem.Message, problem.Warning = fmt.Sprintf("%s of %s: %s", name, d.Workload, doubt), true
+				l.wrong(problem)
+			}
+		}
 	}
 }
 

@@ -15,14 +15,15 @@ import (
 // Kind is a kind of target, as its driver describes itself. One list has all of them, and nothing else enumerates them.
 type Kind struct {
 	Name     string
-	Means    string                                                                      // what a site of it runs on, in a few words
-	Stays    bool                                                                        // what runs there goes on when the program that looks after it ends
-	Check    func(config.Target) error                                                   // what is wrong with how it is written
-	New      func(site string, before []config.Site, rest string) (config.Target, error) // the target of a new site, beside those before it, from KIND=rest on the command line
-	Describe func(config.Target) string                                                  // tells it to whoever adds a site
-	Try      func(context.Context, config.Target) (told []string, err error)             // asks what a site stands on, changing nothing; nil where there is nothing to ask
-	Objects  func(config.Site, declare.Desired) ([]map[string]any, error)                // what a revision would be there, as objects of its API; nil where there are none
-	Open     func(Ground, []config.Site) (Opened, error)                                 // opens all sites of the kind at once
+	Means    string                                                                               // what a site of it runs on, in a few words
+	Stays    bool                                                                                 // what runs there goes on when the program that looks after it ends
+	Check    func(config.Target) error                                                            // what is wrong with how it is written
+	New      func(site string, before []config.Site, rest string) (config.Target, error)          // the target of a new site, beside those before it, from KIND=rest on the command line
+	Describe func(config.Target) string                                                           // tells it to whoever adds a site
+	Try      func(context.Context, config.Target) (told []string, err error)                      // asks what a site stands on, changing nothing; nil where there is nothing to ask
+	Runs     func(context.Context, Ground, config.Target, declare.Part) (doubt string, err error) // tries whether a part can be run there; nil where there is nothing to try
+	Objects  func(config.Site, declare.Desired) ([]map[string]any, error)                         // what a revision would be there, as objects of its API; nil where there are none
+	Open     func(Ground, []config.Site) (Opened, error)                                          // opens all sites of the kind at once
 }
 
 // Ground is what sites stand on.

@@ -12,6 +12,7 @@ import (
 	"k8s.io/client-go/tools/clientcmd"
 
 	"aditus/internal/config"
+	"aditus/internal/core/declare"
 	"aditus/internal/target"
 )
 
@@ -24,6 +25,9 @@ var Kind = target.Kind{
 	Try:      try,
 	Objects:  objects,
 	Open:     openAll,
+	Runs: func(_ context.Context, _ target.Ground, _ config.Target, part declare.Part) (string, error) {
+		return "", impossible(part)
+	},
 }
 
 // namespacePattern is the grammar of a DNS label in RFC 1123, which a namespace's name is.

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -26,6 +27,9 @@ const longestKey = 253
 
 // pod is the template of a part's pods.
 func (p place) pod(name string, parts map[string]declare.Part, restart string) (object, error) {
+	if err := impossible(parts[name]); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
 	part := parts[name]
 	env, mounts, volumes := []any{}, []any{}, []any{}
 	variable := func(name string, of object) {
@@ -167,6 +171,21 @@ func (p place) pod(name string, parts map[string]declare.Part, restart string) (
 		made["annotations"] = annotations
 	}
 	return object{"metadata": made, "spec": spec}, nil
+}
+
+// impossible tells what a part asks for that only a site of processes on one machine can give.
+func impossible(part declare.Part) error {
+	switch {
+	case len(part.Files) > 0:
+		return errors.New("files are not laid in a cluster: put them into settings, which come as files under SETTINGS")
+	case len(part.References()) > 0:
+		return errors.New("${part.host} and ${part.port} are not filled in in a cluster: name the service of its own there")
+	case part.Folder != "" || part.Umask != "" || part.Fixed:
+		return errors.New("folder, umask and fixed-ports are for local sites: a container has them of its image, and ports of its own")
+	case part.Artifact == "" && part.Template == nil:
+		return errors.New("it has no artifact, and a cluster has no programs of its own to run")
+	}
+	return nil
 }
 
 // templateOf is what a part's pods come from beside what is declared, and its main container in it: empty ones where that is all.

@@ -27,6 +27,7 @@ var Kind = target.Kind{
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "processes on this machine, HTTP at " + t.Listen },
 	Open:     openAll,
+	Runs:     runs,
 }
 
 // firstAddress is where HTTP traffic comes in at the first site, where no address is given.
