@@ -219,6 +219,8 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
 			case in.Waits != "" && judged.Word == health.Healthy:
 				judged.Word, judged.Reason = health.Starting, in.Waits
+			case judged.Word == health.Failing && len(judged.Reason) > 0 && lastWords(in) != "":
+				judged.Reason += "; last it " + lastWords(in)
 			case in.Address == "" && judged.Word == health.Healthy: // no probe asks, and it does not run
 				judged.Word, judged.Reason = health.Starting, in.Reason
 			}
@@ -231,6 +233,16 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			}
 		}
 	}
+}
+
+// lastWords is how an instance ended last, with what it wrote; empty where it did not.
+func lastWords(in target.Instance) string {
+	for _, e := range slices.Backward(in.Events) {
+		if e.Bad {
+			return e.Text
+		}
+	}
+	return in.Reason
 }
 
 // askedWithin is how far the time at which a site notes a restart may be from when it was asked for one.

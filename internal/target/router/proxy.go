@@ -58,6 +58,9 @@ type visitKey struct{}
 func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	r.under.Add(1)
 	defer r.under.Add(-1)
+	if r.leaving.Load() {
+		w.Header().Set("Connection", "close")
+	}
 	began := time.Now()
 	r.mu.RLock()
 	own, preview := r.find(req)

@@ -60,6 +60,9 @@ type Router struct {
 	transport, h2c *http.Transport
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
+	linger         time.Duration // for connections that are kept alive to be used once more
+	leaving        atomic.Bool   // each answer is the last one on its connection
+	connections    atomic.Int64  // of HTTP that are open
 	under          atomic.Int64  // requests and connections under way
 	stuckAfter     time.Duration // how long an instance may take for the head of an answer
 
@@ -107,6 +110,7 @@ const (
 	backendIdlePer    = 256
 	suspectFor        = time.Second
 	mostTries         = 4
+	linger            = 5 * time.Second
 	closeLook         = 10 * time.Millisecond // whether something is still under way
 )
 
@@ -131,7 +135,7 @@ func New(o Options) *Router {
 	r := &Router{
 		Options: o, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
-		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter,
+		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter, linger: linger,
 	}
 	r.transport.Protocols = new(http.Protocols)
 	r.transport.Protocols.SetHTTP1(true)
@@ -141,7 +145,14 @@ func New(o Options) *Router {
 	speaks := new(http.Protocols)
 	speaks.SetHTTP1(true)
 	speaks.SetUnencryptedHTTP2(true)
-	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet}
+	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet, ConnState: func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			r.connections.Add(1)
+		case http.StateClosed, http.StateHijacked:
+			r.connections.Add(-1)
+		}
+	}}
 	return r
 }
 
@@ -401,7 +412,9 @@ func (r *Router) Trouble() error {
 	return errors.Join(all...)
 }
 
-// Close stops taking traffic and waits for what is under way, requests as well as connections, until ctx ends.
+// Close stops taking traffic and waits for what is under way, requests as well as connections, until ctx ends. A connection that
+// is kept alive is closed with its next answer, so that nobody finds it closed who has just sent something; only one that is not used
+// for as long as linger is closed as it is.
 func (r *Router) Close(ctx context.Context) error {
 	r.listening.Lock()
 	r.closed = true
@@ -410,6 +423,10 @@ func (r *Router) Close(ctx context.Context) error {
 		delete(r.listeners, at)
 	}
 	r.listening.Unlock()
+	r.leaving.Store(true)
+	for end := time.Now().Add(r.linger); r.connections.Load() > 0 && time.Now().Before(end) && ctx.Err() == nil; {
+		time.Sleep(closeLook)
+	}
 	err := r.server.Shutdown(ctx)
 	for r.under.Load() > 0 && ctx.Err() == nil { // those of TCP routes, and what was switched to another protocol
 		time.Sleep(closeLook)

@@ -96,6 +96,7 @@ var deadGiven sync.Map
 func open(t *testing.T) (*Router, string) {
 	t.Helper()
 	r := New(Options{})
+	r.linger = 0
 	t.Cleanup(func() { r.Close(context.Background()) })
 	return r, deadAddress(t)
 }
