@@ -250,8 +250,7 @@ func (l *dock) pids() map[string]int {
 }
 
 // TestLocal takes real processes through real rollouts under load: a canary, a blue-green switch, a bad artifact that is
-// rolled back on what the router counts, and the server and the keeper killed on the way. No request is lost but in the
-// moment in which the keeper, and the router with it, is dead.
+// rolled back on what the router counts, and the server and the keeper killed on the way. No request is lost.
 func TestLocal(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a minute")
@@ -355,22 +354,11 @@ func TestLocal(t *testing.T) {
 	note("the server killed on the way")
 
 	before = l.pids()
-	l.expectLoss.Store(true)
+	sent = l.sent.Load()
 	syscall.Kill(l.keeper(), syscall.SIGKILL)
-	killed := time.Now()
-	l.await("the router is back", func() bool {
-		request, _ := http.NewRequest(http.MethodGet, "http://"+l.listen, nil)
-		request.Host = l.paths[0]
-		response, err := http.DefaultClient.Do(request)
-		if err == nil {
-			response.Body.Close()
-		}
-		return err == nil && response.StatusCode == 200
-	})
-	t.Logf("traffic is led again %v after the keeper was killed", time.Since(killed).Round(time.Millisecond))
+	l.await("traffic goes on without the keeper", func() bool { return l.sent.Load() > sent+500 })
 	// Those of the release before may still be on their way out when the keeper dies: what stays is two of each.
 	l.await("all instances are taken over, and what was ending has ended", func() bool { return len(l.pids()) == 4 })
-	l.expectLoss.Store(false)
 	for id, pid := range l.pids() {
 		if before[id] != pid {
 			t.Errorf("%s was started anew when the keeper was killed, of %v", id, before)
