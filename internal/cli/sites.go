@@ -51,7 +51,7 @@ func openSites(folder string, settings config.Settings, access engine.Access, re
 		return image, err
 	}}
 	if access.Opener != nil {
-		ground.Secret = access.Opener.Open
+		ground.Secret, ground.Mark = access.Opener.Open, access.Opener.Mark
 	}
 	s.drivers = map[string]target.Driver{}
 	for _, kind := range kinds {

@@ -127,13 +127,18 @@ func (o *Opener) Fingerprint(sealed string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	sum := hmac.New(sha256.New, o.mark)
-	io.WriteString(sum, plain)
-	fingerprint := "secret " + hex.EncodeToString(sum.Sum(nil)[:5])
+	fingerprint := o.Mark(plain)
 	o.mu.Lock()
 	o.seen[sealed] = fingerprint
 	o.mu.Unlock()
 	return fingerprint, nil
+}
+
+// Mark is the fingerprint of a value that is open.
+func (o *Opener) Mark(plain string) string {
+	sum := hmac.New(sha256.New, o.mark)
+	io.WriteString(sum, plain)
+	return "secret " + hex.EncodeToString(sum.Sum(nil)[:5])
 }
 
 // Seal encrypts a text for recipients; without any, for the key itself.

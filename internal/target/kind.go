@@ -31,6 +31,7 @@ type Ground struct {
 	Folder   string // the data folder
 	Settings config.Settings
 	Secret   func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	Mark     func(plain string) string           // the fingerprint of a secret's value, as it stands in declarations; nil where there are none
 	Artifact func(ctx context.Context, reference string) (v1.Image, error)
 	ReadOnly bool // sites are only looked at: nothing is started there
 }

@@ -207,6 +207,71 @@ func TestByHand(t *testing.T) {
 	}
 }
 
+// TestOthersByHand changes a secret, a volume's mode and an artifact behind Aditus' back: each is seen as it is, a secret by its fingerprint
+// alone, and put back.
+func TestOthersByHand(t *testing.T) {
+	s := opened(t, shortTemp(t), "drydock")
+	s.Mark = func(plain string) string { return "secret " + strings.ToUpper(plain) }
+	desired := ferry(artifact(t, "ferry", behaviour{Version: "1"}))
+	pass := desired.Parts["pass"]
+	pass.Values = map[string]string{"word": "secret AHOY"}
+	desired.Parts["pass"] = pass
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), desired), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+	in := await(t, s, 1, "it runs", running(1))[0]
+	live := func() (word, mode, artifact any) {
+		t.Helper()
+		seen, err := s.Observe(t.Context(), workload)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, _ := seen.Cohort(revision(1))
+		of := func(part string) map[string]any { fields, _ := c.Live[part].(map[string]any); return fields }
+		values, _ := of("pass")["values"].(map[string]any)
+		return values["word"], of("logbook")["mode"], of("deck")["artifact"]
+	}
+	if word, mode, artifact := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact {
+		t.Fatalf("untouched they are %v %v %v", word, mode, artifact)
+	}
+	unpacked, err := s.Store.Get(desired.Parts["deck"].Artifact)
+	if err != nil {
+		t.Fatal(err)
+	}
+	word := filepath.Join(s.secrets, in.ID, "pass", "word")
+	for _, err := range []error{os.WriteFile(word, []byte("belay"), 0o600), os.Chmod(s.volume(workload, "logbook"), 0o777), os.Chmod(filepath.Join(unpacked.Root, "service"), 0o711)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for end := time.Now().Add(40 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		word, mode, artifact := live()
+		if word == "secret BELAY" && mode == "0777" && artifact == desired.Parts["deck"].Artifact+byHand {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("changed by hand they are %v %v %v", word, mode, artifact)
+		}
+	}
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), desired)}); err != nil {
+		t.Fatal(err)
+	}
+	if word, mode, artifact := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact {
+		t.Errorf("put back they are %v %v %v", word, mode, artifact)
+	}
+	if text, _ := os.ReadFile(word); string(text) != "ahoy" {
+		t.Errorf("the secret is %q", text)
+	}
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if info, err := os.Stat(filepath.Join(unpacked.Root, "service")); err == nil && info.Mode().Perm() == 0o755 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("the artifact is not put back")
+		}
+	}
+}
+
 // TestHarm has artifacts that do no good, and sees that each is told for what it is.
 func TestHarm(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")

@@ -36,6 +36,7 @@ type Options struct {
 	Store    *store.Store
 	Keeper   *Client
 	Open     func(sealed string) (string, error) // opens a secret's value; nil where there are none
+	Mark     func(plain string) string           // the fingerprint of a secret's value; nil where there are none
 	ReadOnly bool                                // it is only looked at: no keeper is started for it, or told anything
 	As       func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
 }
@@ -115,10 +116,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		c := cohorts[revision]
 		seen := target.Cohort{Revision: revision, Share: c.Share, Preview: c.Preview, Live: compare.Live{}}
 		for name, part := range c.Parts {
-			if part.Kind == declare.Settings {
-				part = s.live(c, name, part)
-			}
-			seen.Live[name] = compare.Show(part)
+			seen.Live[name] = s.live(workload, c, name, part)
 		}
 		for _, in := range c.Instances {
 			seen.Instances = append(seen.Instances, s.show(in, c.Parts[in.Part], status.Processes[in.ID]))
@@ -281,7 +279,7 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 	after := s.copy(workload)
 	for _, w := range possible {
 		if c := after[w.Revision]; w.Do == rollout.Prepare && c != nil {
-			failed = append(failed, s.putBack(c))
+			failed = append(failed, s.putBack(workload, c))
 		}
 	}
 	told := s.do(ctx, workload)

@@ -9,7 +9,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
+	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
 	"aditus/internal/target/wanted"
@@ -88,8 +90,18 @@ func write(folder string, values map[string]string) error {
 	return err
 }
 
-// putBack makes the settings and secrets of instances that were created already what their revision says.
-func (s *Site) putBack(c *wanted.Cohort) error {
+// putBack makes volumes, artifacts, and the settings and secrets of instances that were created already what their revision says.
+func (s *Site) putBack(workload string, c *wanted.Cohort) error {
+	for name, part := range c.Parts {
+		if part.Kind == declare.Volume {
+			if err := s.putBackVolume(workload, name); err != nil {
+				return fmt.Errorf("put back the volume %s: %w", name, err)
+			}
+		}
+		if part.Artifact != "" {
+			s.Store.Renew(part.Artifact)
+		}
+	}
 	for _, in := range c.Instances {
 		for name, part := range c.Parts {
 			values, folder, err := s.values(in.ID, name, part)
@@ -107,17 +119,91 @@ func (s *Site) putBack(c *wanted.Cohort) error {
 	return nil
 }
 
-// live are a settings part's values as they lie in the folders of a cohort's instances: those of the first instance in
-// which they are not as declared, so that a change in any of them is seen.
-func (s *Site) live(c *wanted.Cohort, name string, part declare.Part) declare.Part {
-	for _, in := range c.Instances {
-		values, err := read(filepath.Join(s.home(in.ID), settingsFolder, name))
-		if err == nil && !maps.Equal(values, part.Values) {
-			part.Values = values
-			return part
+// live is a part as it is, which is as it was asked for but for what somebody changed where it lies: the values of settings, secrets by
+// their fingerprints, what is unpacked of an artifact, and who may do what in a volume. Nothing else of a local site can change behind its back.
+func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare.Part) map[string]any {
+	switch part.Kind {
+	case declare.Settings:
+		part.Values = changed(c, part.Values, func(in wanted.Instance) string { return filepath.Join(s.home(in.ID), settingsFolder, name) }, func(_, text string) string { return text })
+	case declare.Secret:
+		if s.Mark == nil {
+			break
+		}
+		part.Values = changed(c, part.Values, func(in wanted.Instance) string { return filepath.Join(s.secrets, in.ID, name) }, func(key, text string) string {
+			if mark := s.Mark(text); strings.HasPrefix(part.Values[key], markedBy(mark)) {
+				return mark
+			}
+			return part.Values[key] // it was declared where no key was at hand, so it cannot be told
+		})
+	case declare.Volume:
+		return s.liveVolume(workload, name, part)
+	case declare.Service, declare.Task:
+		if part.Artifact != "" && s.Store.Spoilt(part.Artifact) {
+			part.Artifact += byHand
 		}
 	}
-	return part
+	return compare.Show(part)
+}
+
+// byHand is behind an artifact that is not what was unpacked.
+const byHand = " (changed where it is unpacked)"
+
+// markedBy is the word before a fingerprint.
+func markedBy(mark string) string {
+	word, _, _ := strings.Cut(mark, " ")
+	return word + " "
+}
+
+// changed are the values of a part in the first instance in which they are not as declared, so that a change in any of them is seen.
+func changed(c *wanted.Cohort, declared map[string]string, folder func(wanted.Instance) string, show func(key, text string) string) map[string]string {
+	for _, in := range c.Instances {
+		values, err := read(folder(in))
+		if err != nil {
+			continue
+		}
+		for key, text := range values {
+			values[key] = show(key, text)
+		}
+		if !maps.Equal(values, declared) {
+			return values
+		}
+	}
+	return declared
+}
+
+// openBits are what the mode of a volume's folder gives to those whom it is not for. Its workload may give its group a look.
+const openBits = 0o027
+
+// liveVolume is a volume with its owner, and its mode, where they are others than it was made with.
+func (s *Site) liveVolume(workload, name string, part declare.Part) map[string]any {
+	fields := compare.Show(part)
+	info, err := os.Stat(s.volume(workload, name))
+	if err != nil {
+		return fields // it comes with the first instance that uses it
+	}
+	if mode := info.Mode().Perm(); mode&openBits != 0 {
+		fields["mode"] = fmt.Sprintf("%04o", mode)
+	}
+	if own, ok := info.Sys().(*syscall.Stat_t); ok && int(own.Uid) != os.Getuid() {
+		fields["owner"] = fmt.Sprintf("user %d", own.Uid)
+	}
+	return fields
+}
+
+// putBackVolume makes a volume's folder what it was made as.
+func (s *Site) putBackVolume(workload, name string) error {
+	at := s.volume(workload, name)
+	info, err := os.Stat(at)
+	if err != nil {
+		return nil // it is made for the first instance that uses it
+	}
+	if own, ok := info.Sys().(*syscall.Stat_t); ok && int(own.Uid) != os.Getuid() {
+		err = os.Chown(at, os.Getuid(), os.Getgid())
+	}
+	if mode := info.Mode().Perm(); err == nil && mode&openBits != 0 {
+		err = os.Chmod(at, mode&^openBits|0o700)
+	}
+	return err
 }
 
 // longestValue is how much is read of a file that holds a value.

@@ -59,6 +59,7 @@ type Store struct {
 	used map[string]func() []string
 
 	checked map[string]bool // by folder: it is whole
+	looked  map[string]look // by folder: how it was when it was looked at last
 }
 
 type job struct {
@@ -82,7 +83,7 @@ func Open(folder string, most int64, fetch Fetch, d disk.Disk) (*Store, error) {
 	if err := disk.MakeFolder(d, folder, 0o700); err != nil {
 		return nil, fmt.Errorf("open the store of artifacts: %w", err)
 	}
-	s := &Store{folder: folder, most: most, fetch: fetch, disk: d, refs: map[string]string{}, jobs: map[string]*job{}, used: map[string]func() []string{}, checked: map[string]bool{}}
+	s := &Store{folder: folder, most: most, fetch: fetch, disk: d, refs: map[string]string{}, jobs: map[string]*job{}, used: map[string]func() []string{}, checked: map[string]bool{}, looked: map[string]look{}}
 	text, err := os.ReadFile(filepath.Join(folder, refsFile))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("open the store of artifacts %s: %w", folder, err)
@@ -225,10 +226,20 @@ func (s *Store) bring(ctx context.Context, reference string) (string, error) {
 		return "", err
 	}
 	u.Digest = a.digest
-	if u.Sum, err = sumTree(filepath.Join(half, rootFolder)); err != nil {
+	names, err := namesIn(filepath.Join(half, rootFolder))
+	if err != nil {
 		return "", err
 	}
-	text, err := json.Marshal(u)
+	if u.Sum, err = sumTree(filepath.Join(half, rootFolder), names); err != nil {
+		return "", err
+	}
+	text, err := json.Marshal(names)
+	if err == nil {
+		err = s.disk.Write(filepath.Join(half, namesFile), text, 0o600)
+	}
+	if err == nil {
+		text, err = json.Marshal(u)
+	}
 	if err == nil {
 		err = s.disk.Write(filepath.Join(half, unpackedFile), text, 0o600)
 	}

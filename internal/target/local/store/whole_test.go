@@ -85,10 +85,49 @@ func TestSpoilt(t *testing.T) {
 				}
 				continue
 			}
-			if _, err := got(t, s, "r.example/web:1"); err == nil || Final(err) {
+			if _, err := got(t, s, "r.example/web:1"); (err == nil) != (name == "something added") || Final(err) {
 				t.Errorf("%s, and the registry away: %v", name, err)
 			}
 		}
+	}
+}
+
+// TestChangedUnderneath sees what somebody changes of an artifact while it is used, and has it unpacked anew when it is asked to.
+func TestChangedUnderneath(t *testing.T) {
+	s, err := Open(t.TempDir(), 1<<20, func(context.Context, string) (v1.Image, error) {
+		return image(t, v1.Config{Cmd: []string{"web"}}, file("web", 100)), nil
+	}, disk.Machine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const reference = "r.example/web:1"
+	u, err := got(t, s, reference)
+	if err != nil {
+		t.Fatal(err)
+	}
+	spoilt := func() bool {
+		t.Helper()
+		name := filepath.Base(filepath.Dir(u.Root))
+		s.mu.Lock()
+		l := s.looked[name]
+		s.mu.Unlock()
+		s.look(name, l)
+		return s.Spoilt(reference)
+	}
+	if s.Spoilt("r.example/other:1") || spoilt() || spoilt() {
+		t.Error("nobody changed it")
+	}
+	if err := os.WriteFile(filepath.Join(u.Root, "web.cache"), nil, 0o600); err != nil || spoilt() {
+		t.Errorf("what was put beside it counts: %v", err)
+	}
+	if err := os.WriteFile(filepath.Join(u.Root, "web"), bytes.Repeat([]byte("y"), 100), 0o700); err != nil || !spoilt() {
+		t.Errorf("what was written over is not seen: %v", err)
+	}
+	s.Renew(reference)
+	if again, err := got(t, s, reference); err != nil || spoilt() {
+		t.Errorf("put back it is %+v (%v)", again, err)
+	} else if text, _ := os.ReadFile(filepath.Join(again.Root, "web")); !bytes.Equal(text, bytes.Repeat([]byte("x"), 100)) {
+		t.Errorf("it is %q", text)
 	}
 }
 
