@@ -38,7 +38,8 @@ type dock struct {
 
 	sent, lost, failed atomic.Int64
 	expectLoss         atomic.Bool
-	paths              []string // hosts that are asked
+	paths              []string      // hosts that are asked
+	pause              time.Duration // of each caller between two requests
 }
 
 const localWorkloads = `aditus: 1
@@ -196,6 +197,7 @@ func (l *dock) load(ctx context.Context, callers int) *sync.WaitGroup {
 	for caller := range callers {
 		group.Go(func() {
 			for n := caller; ctx.Err() == nil; n++ {
+				time.Sleep(l.pause)
 				request, _ := http.NewRequestWithContext(context.Background(), []string{http.MethodGet, http.MethodPost}[n%2], "http://"+l.listen+"/crossing", strings.NewReader("one ticket"))
 				request.Host = l.paths[n%len(l.paths)]
 				response, err := client.Do(request)

@@ -53,16 +53,24 @@ guards:
     missing: ignore
 `
 
-// fleet is a dock with a workload of each style with each number of instances, all of them proven, and under load.
+// fleet is a dock with a workload of each style with each number of instances, and one that keeps state, all of them proven, and under load.
 func fleet(t *testing.T, sizes ...int) (l *dock, workloads []string, end func()) {
 	t.Helper()
 	l = openDock(t)
 	l.git("init", "-q")
-	l.paths = nil
-	for style, text := range map[string]string{"canary": "stages: [{share: 50 %, soak: 1s}, {share: 100 %}]", "rolling": "style: rolling", "blue-green": "style: blue-green, try: {for: 1s}, keep: 1s"} {
+	l.paths, l.pause = nil, 5*time.Millisecond
+	const canary = "stages: [{share: 50 %, soak: 1s}, {share: 100 %}]"
+	for style, text := range map[string]string{"keeps": canary, "canary": canary, "rolling": "style: rolling", "blue-green": "style: blue-green, try: {for: 1s}, keep: 1s"} {
 		for _, n := range sizes {
+			if style == "keeps" && n > 1 {
+				continue
+			}
 			workload := fmt.Sprintf("%s-%d", style, n)
 			text := fmt.Sprintf(soakWorkload, workload, l.artifacts, n, text)
+			if style == "keeps" { // state in a volume, so that there is never one beside the other
+				text = strings.Replace(text, "    stop:", "    volumes: {log: /log}\n    stop:", 1)
+				text = strings.Replace(text, "  entry:", "  log: {kind: volume, size: 1 MB}\n  entry:", 1)
+			}
 			if err := os.WriteFile(filepath.Join(l.source, "deploy", workload+".yaml"), []byte(text), 0o600); err != nil {
 				t.Fatal(err)
 			}
@@ -141,6 +149,7 @@ func TestReleases(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a minute")
 	}
+	t.Parallel()
 	l, workloads, end := fleet(t, 1, 2, 5)
 	releases := 0
 	for n := 1; releases < often(t, "ADITUS_RELEASES", 36); n++ {
@@ -172,6 +181,7 @@ func TestKills(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a minute")
 	}
+	t.Parallel()
 	l, workloads, end := fleet(t, 1, 2)
 	book, err := ledger.OpenToRead(l.folder)
 	if err != nil {
@@ -252,6 +262,9 @@ func TestKills(t *testing.T) {
 	close(killed)
 	<-released
 	end()
+	if lost := l.lost.Load(); lost > most {
+		t.Errorf("%d requests were lost, and %d may be", lost, most)
+	}
 	if _, out, _ := shell(t, "status", "--data", l.folder); strings.Contains(out, "damaged") || strings.Contains(out, "unproven here") || !strings.Contains(out, " 0 need you") {
 		t.Errorf("it came to this:\n%s", out)
 	}

@@ -139,14 +139,14 @@ func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare
 		return s.liveVolume(workload, name, part)
 	case declare.Service, declare.Task:
 		if part.Artifact != "" && s.Store.Spoilt(part.Artifact) {
-			part.Artifact += byHand
+			part.Artifact = declare.Tag(part.Artifact) + byHand
 		}
 	}
 	return compare.Show(part)
 }
 
 // byHand is behind an artifact that is not what was unpacked.
-const byHand = " (changed where it is unpacked)"
+const byHand = ", changed where it is unpacked"
 
 // markedBy is the word before a fingerprint.
 func markedBy(mark string) string {

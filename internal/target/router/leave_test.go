@@ -127,3 +127,50 @@ func TestCountsKept(t *testing.T) {
 		t.Errorf("it is found again as %+v", got)
 	}
 }
+
+// TestHeld has requests and connections come while an instance is exchanged for another: they wait for it, for as long as they may, and
+// that does not count against whoever answers. Where there is none at all they do not wait.
+func TestHeld(t *testing.T) {
+	r, at := open(t)
+	in := instance(t, "in", nil)
+	r.hold = 20 * time.Second
+	routes := func(ready bool) []Route {
+		in.Ready = ready
+		return []Route{{Name: "web", Host: "web", Cohorts: []Cohort{{Name: "one", Share: 1, Instances: []Instance{in}}}}, {Name: "none", Host: "none", Cohorts: []Cohort{{Name: "one", Share: 1}}}}
+	}
+	r.Set(at, routes(false))
+	client := &http.Client{}
+	if status, _ := get(t, client, at, "none"); status != http.StatusServiceUnavailable {
+		t.Errorf("where there is no instance the status is %d", status)
+	}
+	answered := make(chan int, 2)
+	for range 2 {
+		go func() {
+			status, _ := get(t, client, at, "web")
+			answered <- status
+		}()
+	}
+	for end := time.Now().Add(10 * time.Second); r.held.Load() < 2; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("they do not wait")
+		}
+	}
+	time.Sleep(300 * time.Millisecond) // the time that they wait, which is not to be counted
+	r.Set(at, routes(true))
+	for range 2 {
+		if status := <-answered; status != http.StatusOK {
+			t.Errorf("after they waited the status is %d", status)
+		}
+	}
+	if c := r.Counts()["in"]; c.Seconds > 0.25 || c.Requests[200] != 2 {
+		t.Errorf("it is counted as %+v", c)
+	}
+	r.Set(at, routes(false))
+	r.hold = 10 * time.Millisecond
+	if status, _ := get(t, client, at, "web"); status != http.StatusServiceUnavailable {
+		t.Errorf("where none becomes ready the status is %d", status)
+	}
+	if r.held.Load() != 0 || r.Unserved() != 2 {
+		t.Errorf("%d wait, %d found nobody", r.held.Load(), r.Unserved())
+	}
+}

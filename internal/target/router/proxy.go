@@ -25,13 +25,14 @@ type visit struct {
 	own     *route
 	preview bool
 	place   uint64
-	cookie  bool     // the visitor is to be given one
-	status  int      // of the answer, once its head is there
-	last    *backend // where it was sent
-	given   bool     // the instance has all of it
-	broken  bool     // its own body cannot be read: that says nothing of the instance
-	cut     bool     // the answer ended before its end
-	late    bool     // the caller left an answer of a known length of which nothing more came
+	cookie  bool          // the visitor is to be given one
+	status  int           // of the answer, once its head is there
+	last    *backend      // where it was sent
+	given   bool          // the instance has all of it
+	broken  bool          // its own body cannot be read: that says nothing of the instance
+	cut     bool          // the answer ended before its end
+	waited  time.Duration // for an instance: that says nothing of it
+	late    bool          // the caller left an answer of a known length of which nothing more came
 
 	state atomic.Int32 // waits, answers or stuck
 	at    atomic.Pointer[backend]
@@ -78,7 +79,7 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	})
 	defer func() { // also where an answer was cut off, which the proxy tells by a panic
 		hangs.Stop()
-		r.count(v, time.Since(began))
+		r.count(v, time.Since(began)-v.waited)
 	}()
 	r.proxy.ServeHTTP(w, req.WithContext(context.WithValue(req.Context(), visitKey{}, v)))
 }
@@ -176,7 +177,8 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 	var tried []*backend
 	last := errNoInstance
 	for range mostTries {
-		b, address := s.r.take(v.own.Name, v.preview, v.place, tried)
+		b, address, waited := s.r.await(req.Context(), v.own.Name, v.preview, v.place, tried)
+		v.waited += waited
 		if b == nil {
 			return nil, last
 		}

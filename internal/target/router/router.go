@@ -60,6 +60,8 @@ type Router struct {
 	transport, h2c *http.Transport
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
+	hold           time.Duration // for a request that finds no instance ready, to find one after all
+	held           atomic.Int64  // requests and connections that wait so
 	linger         time.Duration // for connections that are kept alive to be used once more
 	leaving        atomic.Bool   // each answer is the last one on its connection
 	connections    atomic.Int64  // of HTTP that are open
@@ -72,6 +74,7 @@ type Router struct {
 	previews map[string]*route
 	backends map[string]*backend
 	unserved *counter
+	renewed  chan struct{} // closed when the routes are set anew
 
 	listening sync.Mutex
 	listeners map[string]net.Listener // by address
@@ -87,6 +90,7 @@ type route struct {
 	ends    []uint64 // where the share of each of the cohorts ends
 	cohorts [][]*backend
 	preview []*backend
+	empty   time.Time // since when there is no instance; zero where there is one
 }
 
 type backend struct {
@@ -111,6 +115,8 @@ const (
 	suspectFor        = time.Second
 	mostTries         = 4
 	linger            = 5 * time.Second
+	holdMost          = 10 * time.Second
+	mostHeld          = 1000
 	closeLook         = 10 * time.Millisecond // whether something is still under way
 )
 
@@ -135,7 +141,7 @@ func New(o Options) *Router {
 	r := &Router{
 		Options: o, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
-		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter, linger: linger,
+		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
 	}
 	r.transport.Protocols = new(http.Protocols)
 	r.transport.Protocols.SetHTTP1(true)
@@ -166,10 +172,20 @@ func (r *Router) Set(listen string, routes []Route) {
 	}
 	for _, wanted := range routes {
 		own := &route{Route: wanted, places: &sequence{}}
-		if before := r.routes[wanted.Name]; before != nil {
+		before := r.routes[wanted.Name]
+		if before != nil {
 			own.places = before.places
 		}
 		r.fill(own)
+		switch {
+		case slices.ContainsFunc(own.cohorts, func(set []*backend) bool { return len(set) > 0 }):
+		case before == nil:
+			own.empty = longEmpty
+		case before.empty.IsZero():
+			own.empty = time.Now()
+		default:
+			own.empty = before.empty
+		}
 		next[wanted.Name] = own
 		if wanted.TCP == 0 {
 			hosts[strings.ToLower(wanted.Host)] = own
@@ -179,6 +195,8 @@ func (r *Router) Set(listen string, routes []Route) {
 		}
 	}
 	r.routes, r.hosts, r.previews = next, hosts, previews
+	close(r.renewed)
+	r.renewed = make(chan struct{})
 	r.mu.Unlock()
 	r.listen(listen)
 }
@@ -248,6 +266,40 @@ func (r *Router) take(name string, preview bool, place uint64, tried []*backend)
 	}
 	b.pending.Add(1)
 	return b, b.address
+}
+
+// longEmpty is when a route had an instance that never had one.
+var longEmpty = time.Unix(0, 0)
+
+// await is take for what finds no instance ready: it waits a while for one, as while one instance is exchanged for another. Where
+// there is none at all and was none lately, or too much waits already, it does not.
+func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (b *backend, address string, waited time.Duration) {
+	if b, address = r.take(name, preview, place, tried); b != nil || len(tried) > 0 || r.hold == 0 {
+		return b, address, 0
+	}
+	defer r.held.Add(-1)
+	if r.held.Add(1) > mostHeld {
+		return nil, "", 0
+	}
+	began := time.Now()
+	timer := time.NewTimer(r.hold)
+	defer timer.Stop()
+	for {
+		r.mu.RLock()
+		own := r.routes[name]
+		renewed, some := r.renewed, own != nil && (!preview || len(own.preview) > 0) && (own.empty.IsZero() || time.Since(own.empty) < r.hold)
+		r.mu.RUnlock()
+		if b, address = r.take(name, preview, place, nil); b != nil || !some {
+			return b, address, time.Since(began)
+		}
+		select {
+		case <-renewed:
+		case <-ctx.Done():
+			return nil, "", time.Since(began)
+		case <-timer.C:
+			return nil, "", time.Since(began)
+		}
+	}
 }
 
 // release notes that something that take gave is over.

@@ -96,7 +96,7 @@ var deadGiven sync.Map
 func open(t *testing.T) (*Router, string) {
 	t.Helper()
 	r := New(Options{})
-	r.linger = 0
+	r.linger, r.hold = 0, 0
 	t.Cleanup(func() { r.Close(context.Background()) })
 	return r, deadAddress(t)
 }

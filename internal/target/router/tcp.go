@@ -1,6 +1,7 @@
 package router
 
 import (
+	"context"
 	"io"
 	"net"
 	"sync"
@@ -30,7 +31,7 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 	place := own.places.next()
 	var tried []*backend
 	for range mostTries {
-		b, address := r.take(own.Name, false, place, tried)
+		b, address, _ := r.await(context.Background(), own.Name, false, place, tried)
 		if b == nil {
 			break
 		}
