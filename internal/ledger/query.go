@@ -226,15 +226,23 @@ func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
 
 // PointsOf gives the signals of one guard of a berth from a moment to another, oldest first.
 func (l *Ledger) PointsOf(b berth.ID, guard string, from, to time.Time) ([]Point, error) {
-	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, stage FROM points
+	rows, err := l.read.Query(`SELECT revision, at, value, part, whole, stage FROM points
 		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? AND guard = ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard)
-	return collect(rows, err, scanPoint)
+	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
+		var at, stage int64
+		var revision string
+		err = rows.Scan(&revision, &at, &p.Value, &p.Part, &p.Whole, &stage)
+		p.Guard, p.Revision, p.At, p.Stage = guard, declare.Fingerprint(revision), time.UnixMilli(at), int(stage)
+		return p, err
+	})
 }
 
+// scanPoint scans into plain types, of which there may be tens of thousands: others go through texts.
 func scanPoint(rows *sql.Rows) (p Point, err error) {
-	var at int64
-	err = rows.Scan(&p.Guard, &p.Revision, &at, &p.Value, &p.Part, &p.Whole, &p.Stage)
-	p.At = time.UnixMilli(at)
+	var at, stage int64
+	var revision string
+	err = rows.Scan(&p.Guard, &revision, &at, &p.Value, &p.Part, &p.Whole, &stage)
+	p.Revision, p.At, p.Stage = declare.Fingerprint(revision), time.UnixMilli(at), int(stage)
 	return p, err
 }
 

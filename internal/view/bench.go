@@ -93,11 +93,14 @@ func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) 
 	b.Rule, b.Risk = desired.Guards[at], desired.RiskEach()
 	b.Control, b.WarmUp = desired.Rollout.Controls(), desired.Rollout.WarmUp.Duration
 	b.Moves = b.Rule.Limit.Moves()
-	if err := b.readReleases(book); err != nil {
-		return Bench{}, err
-	}
-	steady, err := book.Steady(id, b.Rule.Name, b.Since)
-	if err != nil {
+	var steady []ledger.Point
+	var group errgroup.Group
+	group.Go(func() error { return b.readReleases(book) })
+	group.Go(func() (err error) {
+		steady, err = book.Steady(id, b.Rule.Name, b.Since)
+		return err
+	})
+	if err := group.Wait(); err != nil {
 		return Bench{}, err
 	}
 	for _, p := range steady {
