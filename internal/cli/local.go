@@ -84,7 +84,12 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.sites, err = openSites(folder, s.settings, access, o.readOnly); err != nil {
+	latest, err := s.Ledger.Latest()
+	if err != nil {
+		return err
+	}
+	now := clock.NewWall(latest)
+	if s.sites, err = openSites(folder, s.settings, access, now.As, o.readOnly); err != nil {
 		return err
 	}
 	if s.settings.Ship.To != "" && !o.readOnly {
@@ -92,21 +97,21 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 			return err
 		}
 	}
-	if s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, clock.New(time.Now(), 1), access); err != nil {
+	if s.Engine, err = engine.New(s.settings, s.Ledger, s.sites.drivers, now, access); err != nil {
 		return err
 	}
 	if !o.readOnly {
-		s.tend()
+		s.tend(now)
 	}
 	return nil
 }
 
 // tend has the ledger pruned, and a second copy of it kept where there should be one, until the folder is let go.
-func (s *localEngine) tend() {
+func (s *localEngine) tend(now clock.Clock) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var group sync.WaitGroup
 	group.Go(func() {
-		s.Ledger.Tend(ctx, time.Now, kept(s.settings.Keep), func(err error) { s.Report("pruning", err) })
+		s.Ledger.Tend(ctx, now.Now, kept(s.settings.Keep), func(err error) { s.Report("pruning", err) })
 	})
 	if s.settings.Ship.To != "" {
 		group.Go(func() {

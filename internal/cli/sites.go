@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
@@ -36,14 +37,14 @@ func settingsSchema() []byte {
 }
 
 // openSites opens what the settings say sites run on, perhaps only to look at them.
-func openSites(folder string, settings config.Settings, access engine.Access, readOnly bool) (s sites, err error) {
+func openSites(folder string, settings config.Settings, access engine.Access, as func(time.Time) time.Time, readOnly bool) (s sites, err error) {
 	registries := source.NewRegistries(settings.Registries, func(host string) source.Credential {
 		if access.Credentials == nil {
 			return source.Credential{}
 		}
 		return access.Credentials(host)
 	})
-	ground := target.Ground{Folder: folder, Settings: settings, ReadOnly: readOnly, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
+	ground := target.Ground{Folder: folder, Settings: settings, As: as, ReadOnly: readOnly, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
 		image, err := registries.Fetch(ctx, reference)
 		if errors.Is(err, source.ErrNoArtifact) {
 			err = fmt.Errorf("%w: %v", target.ErrNoArtifact, err)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
@@ -33,7 +34,8 @@ type Ground struct {
 	Secret   func(sealed string) (string, error) // opens a secret's value; nil where there are none
 	Mark     func(plain string) string           // the fingerprint of a secret's value, as it stands in declarations; nil where there are none
 	Artifact func(ctx context.Context, reference string) (v1.Image, error)
-	ReadOnly bool // sites are only looked at: nothing is started there
+	As       func(noted time.Time) time.Time // what a moment is by the clock that all works by that the machine's noted; nil where it is the same
+	ReadOnly bool                            // sites are only looked at: nothing is started there
 }
 
 // ErrNoArtifact means that there is no artifact under a reference, and that asking again will not bring one.

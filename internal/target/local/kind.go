@@ -111,7 +111,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, err
 		}
-		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Store: artifacts, Keeper: keeper, Open: g.Secret, Mark: g.Mark, ReadOnly: g.ReadOnly})
+		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Store: artifacts, Keeper: keeper, Open: g.Secret, Mark: g.Mark, As: g.As, ReadOnly: g.ReadOnly})
 		if err != nil {
 			return o, err
 		}
