@@ -45,12 +45,13 @@ guards:
 	$(GO) run ./cmd/guards
 
 # 20 000 simulated rollouts of all styles, and 5 000 stories of a berth, every step held against the laws of docs/rollout.md; then ten times
-# as many states after a power cut, 1 000 releases under load, and 300 kills in the midst of them. It takes two hours.
+# as many states after a power cut, a day of releases, 1 000 releases under load, and 300 kills in the midst of them. It takes two hours.
 soak:
 	ADITUS_SEEDS=20000 $(GO) test -count=1 -timeout 60m -run 'Simulation' ./internal/core/rollout
 	ADITUS_SEEDS=5000 $(GO) test -count=1 -timeout 60m -run 'Simulation' ./internal/core/berth
 	ADITUS_SEEDS=20000 $(GO) test -count=1 -timeout 60m -run 'Simulation|Turns' ./internal/core/course
 	ADITUS_LONG=1 $(GO) test -count=1 -timeout 60m -run 'PowerCut' ./internal/...
+	ADITUS_HOURS=24 $(GO) test -count=1 -timeout 60m -v -run 'TestHours' ./internal/engine
 	ADITUS_RELEASES=1000 $(GO) test -count=1 -timeout 120m -v -run 'TestReleases' ./internal/cli
 	ADITUS_KILLS=300 $(GO) test -count=1 -timeout 120m -v -run 'TestKills' ./internal/cli
 
