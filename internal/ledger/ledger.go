@@ -302,6 +302,18 @@ func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
 }
 
 func (l *Ledger) record(ctx context.Context, entries []Entry) error {
+	return l.change(ctx, func(tx *sql.Tx) error {
+		for i := range entries {
+			if err := l.writeEntry(tx, &entries[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// change changes something in one transaction.
+func (l *Ledger) change(ctx context.Context, do func(*sql.Tx) error) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if !l.ships && !l.begun {
@@ -315,10 +327,8 @@ func (l *Ledger) record(ctx context.Context, entries []Entry) error {
 		return explain(err)
 	}
 	defer tx.Rollback()
-	for i := range entries {
-		if err := l.writeEntry(tx, &entries[i]); err != nil {
-			return explain(err)
-		}
+	if err := do(tx); err != nil {
+		return explain(err)
 	}
 	return explain(tx.Commit())
 }

@@ -87,21 +87,6 @@ func (l *Ledger) Prune(ctx context.Context, now time.Time, k Keep) error {
 	return nil
 }
 
-// change changes something in one transaction.
-func (l *Ledger) change(ctx context.Context, do func(*sql.Tx) error) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	tx, err := l.write.BeginTx(ctx, nil)
-	if err != nil {
-		return explain(err)
-	}
-	defer tx.Rollback()
-	if err := do(tx); err != nil {
-		return explain(err)
-	}
-	return explain(tx.Commit())
-}
-
 // thin sums points up.
 func (l *Ledger) thin(ctx context.Context, now time.Time, t thinning) error {
 	if t.age <= 0 {
