@@ -154,16 +154,20 @@ func (c *Client) ensure(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, startWait)
 	defer cancel()
 	var started time.Time
+	hung := 0
 	for wait := firstLook; ; wait = min(2*wait, lastLook) {
 		hello, err := c.hello(ctx)
 		switch {
-		case err == nil && hello.Format == Format:
+		case err == nil && hello.Format >= Format:
 			return c.take(ctx, hello)
 		case err == nil: // it listens to what the next one is given, until that does
 			c.hold(ctx)
 			c.ask(ctx, http.MethodPost, "/leave", nil, nil)
 			c.lost(hello)
 		case errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil: // nobody watches it yet
+			if hung++; hung < hangsAfter {
+				continue
+			}
 			c.log.Warn("the router hangs and is killed", "error", sole.Kill(filepath.Join(c.folder, lockFile)))
 		}
 		if len(c.command) == 0 {

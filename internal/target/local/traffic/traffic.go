@@ -24,8 +24,8 @@ import (
 	"aditus/internal/target/router"
 )
 
-// Format is the version of what is said to the process. One of another format is asked to leave, and one of this format
-// takes over.
+// Format is the version of what is said to the process. One of an earlier format is asked to leave, and one of this format
+// takes over; one of a later format understands this one, as a keeper may start the program of a newer Aditus.
 const Format = 1
 
 // Files of the process within its data folder.
