@@ -220,7 +220,7 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			case in.Waits != "" && judged.Word == health.Healthy:
 				judged.Word, judged.Reason = health.Starting, in.Waits
 			case judged.Word == health.Failing && len(judged.Reason) > 0 && lastWords(in) != "":
-				judged.Reason += "; last it " + lastWords(in)
+				judged.Reason = lastWords(in) + "; " + judged.Reason
 			case in.Address == "" && judged.Word == health.Healthy: // no probe asks, and it does not run
 				judged.Word, judged.Reason = health.Starting, in.Reason
 			}

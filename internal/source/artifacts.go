@@ -75,7 +75,7 @@ func (r *Registries) Rebuilt(references []string) error {
 			r.mu.Unlock()
 		}
 		if known.digest != digest {
-			told = append(told, fmt.Errorf("%s was built anew under the same name: what was declared stays sha256:%.12s, and it is sha256:%.12s now; declare it under another name, or as %s%s@sha256:%s", name, digest, known.digest, declare.FileScheme, name, known.digest))
+			told = append(told, fmt.Errorf("%s was built anew under the same name, and what was declared stays: declare it under another name, or as %s%s@sha256:%s (what stays is sha256:%.12s)", name, declare.FileScheme, name, known.digest, digest))
 		}
 	}
 	return errors.Join(told...)

@@ -149,7 +149,7 @@ func TestApart(t *testing.T) {
 	answered, lost := c.answered.Load(), c.lost.Load()
 	syscall.Kill(router, syscall.SIGKILL) // and both at once
 	syscall.Kill(hello.PID, syscall.SIGKILL)
-	router = routerOf(t, s.Folder, router)
+	routerOf(t, s.Folder, router)
 	await(t, s, 1, "both were taken over", running(2))
 	ask(t, s, "/")
 	counts(answered)
