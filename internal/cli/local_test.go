@@ -82,6 +82,16 @@ func openDock(t *testing.T) *dock {
 	l.listen = listener.Addr().String()
 	listener.Close()
 	t.Cleanup(func() {
+		if t.Failed() {
+			client := &http.Client{Transport: socket.Transport(filepath.Join(l.folder, keeper.SocketFile), 0), Timeout: 5 * time.Second}
+			if response, err := client.Get("http://keeper/sites/dock"); err == nil {
+				text, _ := io.ReadAll(response.Body)
+				response.Body.Close()
+				t.Logf("what is kept:\n%s", text)
+			} else {
+				t.Logf("the keeper does not say what it keeps: %v", err)
+			}
+		}
 		l.stop(syscall.SIGTERM)
 		if out, err := exec.Command(program, "keep", "--end", "--data", l.folder).CombinedOutput(); err != nil {
 			t.Errorf("%v: %s", err, out)
