@@ -58,6 +58,12 @@ func TestFurnished(t *testing.T) {
 	if app.Files["motd"].Mode != declare.DefaultMode || app.Folder != "run" || app.Umask != "0027" || app.Environment["LEVEL"] != "calm" || !cabin.Fixed || !cabin.Keeps() || cabin.Artifact != "" {
 		t.Errorf("%+v %+v", app, cabin)
 	}
+	if d.Version() != "1" {
+		t.Errorf("its version is %q", d.Version())
+	}
+	if alone, _ := load(strings.NewReplacer("    artifact: r.example/web:1\n", "", "command: [serve", "command: [/bin/serve").Replace(furnished)); alone.Version() == "" || alone.Version() != alone.Fingerprint().Short() {
+		t.Errorf("without an artifact its version is %q", alone.Version())
+	}
 	if got := fmt.Sprint(app.References()); got != "[{tide gauge  false} { cabin  true} { cabin inside false}]" {
 		t.Errorf("it is told %s", got)
 	}

@@ -385,17 +385,20 @@ func (p Part) running() Part {
 }
 
 // Version is what people call this desired state: the tag of its first service's artifact, of its first task's, or of the
-// first image in its objects.
+// first image in its objects; the begin of its fingerprint where it has only programs of a machine.
 func (d Desired) Version() string {
-	version := ""
+	version, own := "", ""
 	for _, name := range d.Running() {
-		if part := d.Parts[name]; part.Kind == Service {
+		switch part := d.Parts[name]; {
+		case part.Artifact == "" && part.Template == nil:
+			own = d.Fingerprint().Short() // a program of the machine has no version that is declared
+		case part.Kind == Service:
 			return Tag(part.Artifact)
-		} else if version == "" {
+		case version == "":
 			version = Tag(part.Artifact)
 		}
 	}
-	return cmp.Or(version, d.objectVersion())
+	return cmp.Or(version, d.objectVersion(), own)
 }
 
 // FileScheme begins an artifact that is a file or folder at the site rather than in a registry.
