@@ -50,16 +50,16 @@ func (u Unpacked) find(name string, machine Machine) (string, error) {
 				return place, nil
 			}
 		}
-		return "", fmt.Errorf("%w: there is no executable %q in it, and no program of that name in %s", ErrBad, name, strings.Join(append(slices.Clone(hostPath), machine.Folders...), ", "))
+		return "", fmt.Errorf("%w: there is no executable %q in it, and no program of that name in %s", ErrProgram, name, strings.Join(append(slices.Clone(hostPath), machine.Folders...), ", "))
 	}
 	place := filepath.Clean(name)
 	switch {
 	case !filepath.IsAbs(name):
-		return "", fmt.Errorf("%w: there is no executable %q in it", ErrBad, name)
+		return "", fmt.Errorf("%w: there is no executable %q in it", ErrProgram, name)
 	case !executable(place):
-		return "", fmt.Errorf("%w: there is no executable %q, neither in it nor on this machine", ErrBad, name)
+		return "", fmt.Errorf("%w: there is no executable %q, neither in it nor on this machine", ErrProgram, name)
 	case !machine.allows(filepath.Dir(place)):
-		return "", fmt.Errorf("%w: %s is a program of this machine that the site does not allow: add its folder with programs: [%s] to the target in the settings", ErrBad, name, filepath.Dir(place))
+		return "", fmt.Errorf("%w: %s is one of this machine that the site does not allow: add its folder with programs: [%s] to the target in the settings", ErrProgram, name, filepath.Dir(place))
 	}
 	return place, nil
 }

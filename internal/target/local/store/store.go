@@ -28,6 +28,8 @@ var (
 	ErrNone = errors.New("there is no such artifact")
 	// ErrBad means that an artifact is not fit to be run: it is not what its digest says, or leads out of its folder.
 	ErrBad = errors.New("the artifact is not taken")
+	// ErrProgram means that there is no program of the name, or that it may not be run.
+	ErrProgram = errors.New("the program cannot be run")
 	// ErrWorking means that an artifact is being fetched and unpacked.
 	ErrWorking = errors.New("the artifact is being fetched")
 )
@@ -143,7 +145,9 @@ func (s *Store) Get(reference string) (Unpacked, error) {
 }
 
 // Final tells whether an error of Get is for good.
-func Final(err error) bool { return errors.Is(err, ErrNone) || errors.Is(err, ErrBad) }
+func Final(err error) bool {
+	return errors.Is(err, ErrNone) || errors.Is(err, ErrBad) || errors.Is(err, ErrProgram)
+}
 
 // read gives what is noted of an unpacked artifact.
 func (s *Store) read(name string) (Unpacked, error) {
