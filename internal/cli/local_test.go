@@ -87,7 +87,7 @@ func openDock(t *testing.T) *dock {
 			if response, err := client.Get("http://keeper/sites/dock"); err == nil {
 				text, _ := io.ReadAll(response.Body)
 				response.Body.Close()
-				t.Logf("what is kept:\n%s", text)
+				t.Logf("the keeper says %s", text)
 			} else {
 				t.Logf("the keeper does not say what it keeps: %v", err)
 			}
