@@ -28,7 +28,7 @@ func (s *Site) addressed(workload string) error {
 		for revision, c := range cohorts {
 			for from, part := range c.Parts {
 				for _, ref := range part.References() {
-					if name, ok := addressName(workload, from, c, ref); ok && c.Addresses[name] == 0 {
+					if name, ok := addressName(workload, from, c, ref); ok && c.Addresses[name] == 0 && !slices.Contains(missing[revision], name) {
 						missing[revision] = append(missing[revision], name)
 					}
 				}

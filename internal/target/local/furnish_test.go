@@ -3,6 +3,8 @@ package local
 import (
 	"fmt"
 	"net"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -18,7 +20,11 @@ func TestPrograms(t *testing.T) {
 	s.Programs = []string{"/usr/lib"}
 	_, fixed, _ := net.SplitHostPort(free(t))
 	number, _ := strconv.Atoi(fixed)
-	cabin := artifact(t, "cabin", behaviour{Version: "cabin"})
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cabin := archive(t, "cabin", map[string]string{"service": "#!" + self + " -service\n" + `{"Version":"cabin"}`, "run/here/chart": "of the artifact's own", "etc/others.conf": "too"})
 	desired := func(deck string) declare.Desired {
 		d := ferry(deck)
 		on := d.Parts["deck"]
@@ -64,6 +70,14 @@ func TestPrograms(t *testing.T) {
 	inside := &Site{Options: Options{Listen: net.JoinHostPort("127.0.0.1", fixed)}}
 	if got, want := ask(t, inside, "/file?name=../../etc/cabin.conf"), fmt.Sprintf("listen %d %d ahoy at 127.0.0.1 ${PLAIN} $host ${UNKNOWN}|-rw-r-----|here|-rw-r-----|<nil>", number, number); got != want {
 		t.Errorf("its file is %s, want %s", got, want)
+	}
+	if got := ask(t, inside, "/file?name=chart") + ask(t, inside, "/file?name=../../etc/others.conf"); !strings.HasPrefix(got, "of the artifact's own|") || !strings.Contains(got, "too|") {
+		t.Errorf("where it runs it does not find what its artifact has there: %s", got)
+	}
+	if unpacked, err := s.Store.Get(cabin); err != nil {
+		t.Error(err)
+	} else if _, err := os.Stat(filepath.Join(unpacked.Root, "run", "here", "made")); err == nil {
+		t.Error("what it wrote where it runs lies in the artifact")
 	}
 	if got := ask(t, inside, "/reach?by=DECK"); !strings.HasPrefix(got, "1 ") {
 		t.Errorf("the cabin reaches %q", got)

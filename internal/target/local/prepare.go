@@ -128,15 +128,18 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 		variables[name] = declare.Tell(value, told)
 	}
 	own := map[string]bool{} // what is not the artifact's: true for folders in which there is more than what it has there
-	put := func(real, at string) error {
-		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))
-		own[seen] = false
-		for up := filepath.Dir(seen); len(up) > len(work); up = filepath.Dir(up) {
+	folders := func(at string) error {
+		for up := at; len(up) > len(work); up = filepath.Dir(up) {
 			if _, is := own[up]; !is {
 				own[up] = true
 			}
 		}
-		if err := os.MkdirAll(filepath.Dir(seen), 0o700); err != nil {
+		return os.MkdirAll(at, 0o700)
+	}
+	put := func(real, at string) error {
+		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))
+		own[seen] = false
+		if err := folders(filepath.Dir(seen)); err != nil {
 			return err
 		}
 		return link(real, seen)
@@ -150,6 +153,9 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 			return nil, err
 		}
 		variables["VOLUME_"+declare.EnvironmentName(name)] = real
+	}
+	if err := folders(filepath.Join(work, filepath.FromSlash(path.Clean("/"+part.Folder)))); err != nil { // it runs there, and writes nothing into the artifact
+		return nil, err
 	}
 	for name := range part.Files {
 		if err := put(s.laid(in.ID, name), name); err != nil {

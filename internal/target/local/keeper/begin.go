@@ -104,11 +104,7 @@ func (p *process) start() (*running, error) {
 			return nil, err
 		}
 	}
-	dir := filepath.Join(p.folder, "work", p.spec.Dir)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
-	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: dir, Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work", p.spec.Dir), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
 	if err := startUnder(&cmd, p.spec.Umask); err != nil {
 		var path *os.PathError
 		if errors.As(err, &path) {
