@@ -77,6 +77,8 @@ func TestFurnished(t *testing.T) {
 		{"for ${ID}", "for ${id}", "the variable id is not given"},
 		{"mode: 0640", "mode: rw", `the mode of a file is three octal digits, not "rw"; write it like 0600`},
 		{"umask: 0027", "umask: 9", "umask is three octal digits"},
+		{"umask: 0027", "umask: 0777", "umask 0777 takes from the owner what is its own"},
+		{"motd: hello", "motd: hello\n      ./motd: again", "motd is declared twice"},
 		{"folder: run", "folder: ../run", "does not lie within the instance's folder"},
 		{"motd: hello", "../motd: hello", "does not lie within the instance's folder"},
 		{"motd: hello", "motd: {mode: 600}", `a file needs the key "text"`},

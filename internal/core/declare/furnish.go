@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -29,7 +30,7 @@ func (r *reader) furnishing(part *Part, known map[string]func(Node, string)) {
 		if text != "" && (slices.Contains(strings.Split(text, "/"), "..") || strings.ContainsRune(text, 0) || strings.Trim(text, "/.") == "") {
 			r.wrong(n, p, "write it like etc/web.conf", "%q does not lie within the instance's folder", text)
 		}
-		return strings.TrimLeft(text, "/")
+		return strings.TrimLeft(path.Clean("/"+text), "/")
 	}
 	octal := func(n Node, p, what, example string) string {
 		if !octalPattern.MatchString(n.Text) {
@@ -55,13 +56,21 @@ func (r *reader) furnishing(part *Part, known map[string]func(Node, string)) {
 					"mode": func(n Node, p string) { file.Mode = octal(n, p, "the mode of a file", DefaultMode) },
 				})
 			}
-			if name := within(key, p, "the name of a file"); name != "" {
+			name := within(key, p, "the name of a file")
+			if _, twice := part.Files[name]; twice {
+				r.wrong(key, p, "remove one of them", "%s is declared twice", name)
+			}
+			if name != "" {
 				part.Files[name] = file
 			}
 		})
 	}
 	known["folder"] = func(n Node, p string) { part.Folder = within(n, p, "the working folder") }
-	known["umask"] = func(n Node, p string) { part.Umask = octal(n, p, "umask", "0027") }
+	known["umask"] = func(n Node, p string) {
+		if part.Umask = octal(n, p, "umask", "0027"); part.Umask != "" && part.Umask[1] != '0' {
+			r.wrong(n, p, "write it like 0027", "umask %s takes from the owner what is its own", part.Umask)
+		}
+	}
 }
 
 // fileEntries reads a mapping whose keys are names of files.
