@@ -3,13 +3,17 @@
 package socket
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -93,4 +97,44 @@ func Dial(ctx context.Context, name string) (net.Conn, error) {
 	defer done()
 	var d net.Dialer
 	return d.DialContext(ctx, "unix", short)
+}
+
+// ErrNobody means that nobody answers on a socket.
+var ErrNobody = errors.New("nobody answers")
+
+// Refused is an answer that something cannot be done.
+type Refused struct {
+	Status int
+	Why    string
+}
+
+// Error implements error.
+func (r *Refused) Error() string { return r.Why }
+
+// longestWhy is how much is read of why something was refused.
+const longestWhy = 1 << 10
+
+// Ask asks whoever a client is connected to, in JSON, and reads the answer into a value where there is one.
+func Ask(ctx context.Context, client *http.Client, method, path string, body, into any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, method, "http://socket"+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrNobody, errors.Unwrap(err))
+	}
+	defer response.Body.Close()
+	switch {
+	case response.StatusCode >= 300:
+		why, _ := io.ReadAll(io.LimitReader(response.Body, longestWhy))
+		return &Refused{response.StatusCode, strings.TrimSpace(string(why))}
+	case into != nil:
+		return json.NewDecoder(response.Body).Decode(into)
+	}
+	return nil
 }

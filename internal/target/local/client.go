@@ -1,12 +1,9 @@
 package local
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
 	"net/url"
@@ -14,7 +11,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -22,6 +18,7 @@ import (
 
 	"aditus/internal/socket"
 	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/sole"
 	"aditus/internal/target/local/traffic"
 )
 
@@ -102,39 +99,16 @@ func (c *Client) ensure(ctx context.Context) error {
 	}
 }
 
-// A keeper that was asked hangsAfter times, helloEvery, and did not answer within helloHangs each time, hangs.
-const (
-	helloEvery = time.Second
-	helloHangs = 1200 * time.Millisecond
-	hangsAfter = 2
-)
-
 // watch sees to it until ctx ends that the keeper answers: one that hangs is killed, and another one takes over what runs.
 func (c *Client) watch(ctx context.Context) {
 	if !c.watching.CompareAndSwap(false, true) {
 		return // of another site
 	}
 	defer c.watching.Store(false)
-	ticker := time.NewTicker(helloEvery)
-	defer ticker.Stop()
-	for hung := 0; ; {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
-		asking, cancel := context.WithTimeout(ctx, helloHangs)
-		err := c.ask(asking, http.MethodGet, "/keeper", nil, nil)
-		if hung++; err == nil || asking.Err() == nil || ctx.Err() != nil { // one that is not there is another matter
-			hung = 0
-		}
-		cancel()
-		if hung >= hangsAfter {
-			hung = 0
-			if keeper.Kill(c.folder) == nil {
-				c.known.Store(false)
-				c.ensure(ctx) // where that fails whoever needs it tells why
-			}
+	for sole.AwaitHang(ctx, func(ctx context.Context) error { return c.ask(ctx, http.MethodGet, "/keeper", nil, nil) }) {
+		if keeper.Kill(c.folder) == nil {
+			c.known.Store(false)
+			c.ensure(ctx) // where that fails whoever needs it tells why
 		}
 	}
 }
@@ -264,28 +238,16 @@ const (
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWait)
 	defer cancel()
-	text, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, bytes.NewReader(text))
-	if err != nil {
-		return err
-	}
-	response, err := c.http.Do(request)
-	if err != nil {
-		c.known.Store(false)
-		return fmt.Errorf("%w: %v", ErrNoKeeper, errors.Unwrap(err))
-	}
-	defer response.Body.Close()
+	err := socket.Ask(ctx, c.http, method, path, body, into)
+	var refused *socket.Refused
 	switch {
-	case response.StatusCode == http.StatusConflict:
+	case errors.As(err, &refused) && refused.Status == http.StatusConflict:
 		return errUntold
-	case response.StatusCode >= 300:
-		why, _ := io.ReadAll(io.LimitReader(response.Body, 1<<10))
-		return fmt.Errorf("the keeper says %q", strings.TrimSpace(string(why)))
-	case into != nil:
-		return json.NewDecoder(response.Body).Decode(into)
+	case errors.As(err, &refused):
+		return fmt.Errorf("the keeper says %q", refused.Why)
+	case errors.Is(err, socket.ErrNobody):
+		c.known.Store(false)
+		return fmt.Errorf("%w: %w", ErrNoKeeper, err)
 	}
-	return nil
+	return err
 }

@@ -81,3 +81,30 @@ func CreatedAt(pid int) (int64, bool) {
 	}
 	return created, true
 }
+
+// Whoever was asked HangsAfter times, askEvery, and did not answer within HangsFor each time, hangs.
+const (
+	askEvery   = time.Second
+	HangsFor   = 1200 * time.Millisecond
+	HangsAfter = 2
+)
+
+// AwaitHang asks somebody again and again, and is true once they hang, false once ctx ends. One that is not there does not hang.
+func AwaitHang(ctx context.Context, ask func(context.Context) error) bool {
+	ticker := time.NewTicker(askEvery)
+	defer ticker.Stop()
+	for hung := 0; hung < HangsAfter; {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-ticker.C:
+		}
+		asking, cancel := context.WithTimeout(ctx, HangsFor)
+		err := ask(asking)
+		if hung++; err == nil || asking.Err() == nil {
+			hung = 0
+		}
+		cancel()
+	}
+	return ctx.Err() == nil
+}

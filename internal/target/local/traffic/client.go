@@ -1,12 +1,10 @@
 package traffic
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"maps"
 	"net"
@@ -60,12 +58,8 @@ func NewClient(folder string, log *slog.Logger, command ...string) *Client {
 	return c
 }
 
-// A router that was asked hangsAfter times, helloEvery, and did not answer within helloHangs each time, hangs. One that is
-// started has startWait until it answers; another one is started every startAgain meanwhile.
+// A router that is started has startWait until it answers; another one is started every startAgain meanwhile.
 const (
-	helloEvery = time.Second
-	helloHangs = 1200 * time.Millisecond
-	hangsAfter = 2
 	startWait  = 10 * time.Second
 	startAgain = 2 * time.Second
 	firstLook  = 5 * time.Millisecond
@@ -110,22 +104,7 @@ func (c *Client) Run(ctx context.Context) {
 
 // watch kills the router when it hangs, and returns then.
 func (c *Client) watch(ctx context.Context) {
-	ticker := time.NewTicker(helloEvery)
-	defer ticker.Stop()
-	for hung := 0; hung < hangsAfter; {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
-		asking, cancel := context.WithTimeout(ctx, helloHangs)
-		err := c.ask(asking, http.MethodGet, "/router", nil, nil)
-		if hung++; err == nil || asking.Err() == nil {
-			hung = 0
-		}
-		cancel()
-	}
-	if ctx.Err() == nil {
+	if sole.AwaitHang(ctx, func(ctx context.Context) error { return c.ask(ctx, http.MethodGet, "/router", nil, nil) }) {
 		c.log.Warn("the router hangs and is killed", "error", sole.Kill(filepath.Join(c.folder, lockFile)))
 	}
 }
@@ -165,7 +144,7 @@ func (c *Client) ensure(ctx context.Context) error {
 			c.ask(ctx, http.MethodPost, "/leave", nil, nil)
 			c.lost(hello)
 		case errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil: // nobody watches it yet
-			if hung++; hung < hangsAfter {
+			if hung++; hung < sole.HangsAfter {
 				continue
 			}
 			c.log.Warn("the router hangs and is killed", "error", sole.Kill(filepath.Join(c.folder, lockFile)))
@@ -362,7 +341,7 @@ func (c *Client) Leave(ctx context.Context) error {
 }
 
 func (c *Client) hello(ctx context.Context) (hello Hello, err error) {
-	ctx, cancel := context.WithTimeout(ctx, helloHangs)
+	ctx, cancel := context.WithTimeout(ctx, sole.HangsFor)
 	defer cancel()
 	err = c.ask(ctx, http.MethodGet, "/router", nil, &hello)
 	return hello, err
@@ -376,25 +355,13 @@ func path(names ...string) string {
 }
 
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
-	text, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, method, "http://router"+path, bytes.NewReader(text))
-	if err != nil {
-		return err
-	}
-	response, err := c.http.Do(request)
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrNoRouter, errors.Unwrap(err))
-	}
-	defer response.Body.Close()
+	err := socket.Ask(ctx, c.http, method, path, body, into)
+	var refused *socket.Refused
 	switch {
-	case response.StatusCode >= 300:
-		why, _ := io.ReadAll(io.LimitReader(response.Body, 1<<10))
-		return fmt.Errorf("the router says %q", strings.TrimSpace(string(why)))
-	case into != nil:
-		return json.NewDecoder(response.Body).Decode(into)
+	case errors.As(err, &refused):
+		return fmt.Errorf("the router says %q", refused.Why)
+	case errors.Is(err, socket.ErrNobody):
+		return fmt.Errorf("%w: %w", ErrNoRouter, err)
 	}
-	return nil
+	return err
 }
