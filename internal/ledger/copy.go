@@ -12,17 +12,18 @@ func Copy(folder, to string) error {
 	if err != nil {
 		return err
 	}
-	defer l.Close()
+	l.Close()
+	path := filepath.Join(folder, FileName)
 	if err := os.WriteFile(to, nil, 0o600); err != nil { // so that it is the owner's alone from the start
 		return fmt.Errorf("copy the ledger: %w", err)
 	}
-	db, err := openFile(l.path, "rw") // one that only reads may not
+	db, err := openFile(path, "rw") // one that only reads may not
 	if err != nil {
 		return fmt.Errorf("copy the ledger: %w", err)
 	}
 	defer db.Close()
 	if _, err := db.Exec("VACUUM INTO ?", to); err != nil {
-		return fmt.Errorf("copy the ledger %s: %w", l.path, explain(err))
+		return fmt.Errorf("copy the ledger %s: %w", path, explain(err))
 	}
 	return nil
 }

@@ -164,7 +164,7 @@ func TestPowerCut(t *testing.T) {
 		})
 		r.Ack()
 		if n == entries/2 { // what is in the log goes into the database
-			if _, err := l.write.Exec("PRAGMA wal_checkpoint(TRUNCATE)"); err != nil {
+			if _, err := file(l).write.Exec("PRAGMA wal_checkpoint(TRUNCATE)"); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -58,12 +58,12 @@ func (l *Ledger) cursor(c Cursor) (after int64, err error) {
 	if c.Name == "" {
 		return c.After, nil
 	}
-	err = l.read.QueryRow(`SELECT seq FROM cursors WHERE name = ?`, c.Name).Scan(&after)
+	err = l.row([]any{&after}, `SELECT seq FROM cursors WHERE name = $1`, c.Name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return c.After, nil
 	}
 	if err != nil {
-		return 0, fmt.Errorf("read how far %s has read the ledger: %w", c.Name, explain(err))
+		return 0, fmt.Errorf("read how far %s has read the ledger: %w", c.Name, err)
 	}
 	return after, nil
 }
@@ -72,11 +72,12 @@ func (l *Ledger) keepCursor(ctx context.Context, name string, seq int64) error {
 	if name == "" {
 		return nil
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	_, err := l.write.ExecContext(context.WithoutCancel(ctx), `INSERT INTO cursors VALUES (?,?) ON CONFLICT DO UPDATE SET seq = excluded.seq`, name, seq)
+	err := l.change(context.WithoutCancel(ctx), func(tx *sql.Tx) error {
+		_, err := tx.Exec(`INSERT INTO cursors VALUES ($1,$2) ON CONFLICT (name) DO UPDATE SET seq = excluded.seq`, name, seq)
+		return err
+	})
 	if err != nil {
-		return fmt.Errorf("keep how far %s has read the ledger %s: %w", name, l.path, explain(err))
+		return fmt.Errorf("keep how far %s has read the ledger %s: %w", name, l.place(), err)
 	}
 	return nil
 }

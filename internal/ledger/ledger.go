@@ -1,5 +1,6 @@
-// Package ledger keeps what happened, on disk: facts, the states to resume from, revisions and the history of signals,
-// in one SQLite database. It is append-only for facts; it takes no decisions.
+// Package ledger keeps what happened: facts, the states to resume from, revisions and the history of signals, in one database.
+// That is a file of the data folder (SQLite), or lies in PostgreSQL, where several servers share it and one of them leads. It is
+// append-only for facts; it takes no decisions.
 package ledger
 
 import (
@@ -8,16 +9,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/url"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
-
-	gopsdisk "github.com/shirou/gopsutil/v4/disk"
-	"modernc.org/sqlite"
-	sqlite3 "modernc.org/sqlite/lib"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
@@ -28,77 +23,11 @@ import (
 // ReadersAtOnce is how many may read at the same time.
 const ReadersAtOnce = 4
 
-// FileName is the database within a data folder.
-const FileName = "ledger.db"
-
-// version is the schema's version, kept in the database's user_version.
-const version = 4
-
-// vfs is the database's way to its files; empty for its own.
-var vfs string
-
 // ErrFull means that there is no room to write. Nothing of the entry was recorded.
 var ErrFull = fault.New(fault.ErrUnavailable, "the disk is full")
 
 // ErrNone means that there is nothing of the kind asked for.
 var ErrNone = fault.New(fault.ErrNotFound, "nothing on record")
-
-var schema = `
-CREATE TABLE facts (
-  seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, workload TEXT NOT NULL, site TEXT NOT NULL, rollout INTEGER NOT NULL,
-  kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT
-) STRICT;
-` + factIndexes + `
-CREATE TABLE berths (workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL, PRIMARY KEY (workload, site)) STRICT;
-CREATE TABLE rollouts (id INTEGER PRIMARY KEY, workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL) STRICT;
-CREATE INDEX rollouts_berth ON rollouts (workload, site, id);
-CREATE TABLE revisions (
-  fingerprint TEXT NOT NULL, workload TEXT NOT NULL, seq INTEGER PRIMARY KEY, version TEXT NOT NULL, commit_hash TEXT NOT NULL,
-  subject TEXT NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, desired TEXT NOT NULL, UNIQUE (workload, fingerprint)
-) STRICT;
-` + pointsSchema + steadySchema + cursorSchema + `
-CREATE TABLE looks (
-  rollout INTEGER NOT NULL, at INTEGER NOT NULL, asked REAL NOT NULL, share REAL NOT NULL, requests_old REAL NOT NULL, requests_new REAL NOT NULL,
-  old INTEGER NOT NULL, new INTEGER NOT NULL, PRIMARY KEY (rollout, at)
-) STRICT, WITHOUT ROWID;
-` + looksIndex + `
-CREATE TABLE pictures (name TEXT PRIMARY KEY, at INTEGER NOT NULL, json TEXT NOT NULL) STRICT;
-`
-
-// Facts are found by berth and by rollout, in order. Every markEvery there is a mark, with the latest moment so far: facts since a moment come
-// after the last mark before it, also where a clock went back.
-const factIndexes = `CREATE INDEX facts_of ON facts (workload, site, seq);
-CREATE INDEX facts_rollout ON facts (rollout, seq);
-CREATE TABLE marks (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL) STRICT;
-CREATE INDEX marks_at ON marks (at, seq);`
-
-const markEvery = 256
-
-// markAll makes the marks of facts that have none.
-const markAll = `INSERT INTO marks SELECT seq, latest FROM (SELECT seq, max(at) OVER (ORDER BY seq) AS latest FROM facts) WHERE seq % 256 = 0;`
-
-// Points lie by berth and time, as they are asked for.
-const pointsSchema = `CREATE TABLE points (
-  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
-  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, stage INTEGER NOT NULL DEFAULT -1, PRIMARY KEY (workload, site, at, guard, revision)
-) STRICT, WITHOUT ROWID;`
-
-const looksIndex = `CREATE INDEX looks_at ON looks (at);`
-
-const steadySchema = `CREATE TABLE steady (
-  workload TEXT NOT NULL, site TEXT NOT NULL, guard TEXT NOT NULL, revision TEXT NOT NULL, at INTEGER NOT NULL,
-  value REAL NOT NULL, part REAL NOT NULL, whole REAL NOT NULL, PRIMARY KEY (workload, site, guard, at, revision)
-) STRICT, WITHOUT ROWID;`
-
-const cursorSchema = `CREATE TABLE cursors (name TEXT PRIMARY KEY, seq INTEGER NOT NULL) STRICT;`
-
-// upgrades bring a ledger from each version to the next, from the first.
-var upgrades = []string{
-	"ALTER TABLE points ADD COLUMN stage INTEGER NOT NULL DEFAULT -1;" + steadySchema,
-	cursorSchema,
-	"DROP INDEX facts_berth;" + factIndexes + markAll + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
-		"INSERT INTO points (workload, site, guard, revision, at, value, part, whole, stage) SELECT workload, site, guard, revision, at, value, part, whole, stage FROM points_before ORDER BY workload, site, at; DROP TABLE points_before;",
-}
 
 // Point is a guard's signal over one evaluation interval.
 type Point = panel.Point
@@ -127,168 +56,70 @@ type Entry struct {
 	Revision *berth.Revision
 }
 
-// Ledger is an open database. It is safe for concurrent use.
+// Ledger is an open ledger. It is safe for concurrent use.
 type Ledger struct {
-	path    string
-	write   *sql.DB // nil when opened for reading
-	read    *sql.DB
-	mu      sync.Mutex
-	rollout int64
-	spare   string
-	notify  func([]Fact)
-
-	spareAgain time.Time // when it is looked for next
-
-	ships bool // its log goes into the database only once it was shipped
-	begun bool // it does by itself
+	store
+	read     *sql.DB
+	patience time.Duration // for how long a reading may take; 0 for as long as it takes
+	rollout  atomic.Int64
+	notify   func([]Fact)
 
 	hearing sync.Mutex
 	grown   chan struct{} // closed when there are more facts; guarded by hearing
 }
 
-// logPages is how large the write-ahead log gets, in pages of the database, before it goes into the database.
-const logPages = 1000
-
-// spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
-const (
-	spareSize  = 4 << 20
-	spareRoom  = 4 * spareSize    // there must be so much before it is taken again
-	spareEvery = 10 * time.Second // it is looked whether it is there
-)
-
-// Open opens the ledger in a data folder for writing and makes it where there is none. Whoever calls must hold the
-// folder's lock. told is called with every batch of facts once they are on disk; it may be nil.
-func Open(folder string, told func([]Fact)) (*Ledger, error) {
-	l, err := open(folder, "rwc")
-	if err != nil {
-		return nil, err
-	}
-	l.notify = told
-	if err := l.migrate(); err != nil {
-		l.Close()
-		return nil, fmt.Errorf("open the ledger %s: %w", l.path, explain(err))
-	}
-	l.spare = filepath.Join(folder, "ledger.spare")
-	l.spares(time.Now())
-	return l, nil
+// store is the database that a ledger lies in: all in which one differs from another.
+type store interface {
+	// place is where it is, for people.
+	place() string
+	// change changes something in one transaction, and returns once that is safely kept, whatever becomes of the machine. After
+	// an error nothing was changed, or whoever changed it leads no more.
+	change(ctx context.Context, do func(*sql.Tx) error) error
+	// explain tells the errors that a person can mend in words of their own.
+	explain(error) error
+	// lead waits until nobody else changes anything, and gives what ends once somebody else may.
+	lead(ctx context.Context, me Server, told func(Lead)) (context.Context, error)
+	// leads tells why nothing may be done any more; nil while nobody else can have changed anything.
+	leads(ctx context.Context) error
+	close() error
 }
 
-// spares keeps some room aside, again as soon as there is enough after it was given up. Without it a full disk is met
-// unprepared, no more.
-func (l *Ledger) spares(now time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if now.Before(l.spareAgain) {
-		return
-	}
-	l.spareAgain = now.Add(spareEvery)
-	if info, err := os.Stat(l.spare); err == nil && info.Size() >= spareSize {
-		return
-	}
-	if usage, err := gopsdisk.Usage(filepath.Dir(l.spare)); err != nil || usage.Free < spareRoom {
-		return
-	}
-	if err := os.WriteFile(l.spare, make([]byte, spareSize), 0o600); err != nil {
-		os.Remove(l.spare)
-	}
+func newLedger(s store, read *sql.DB, told func([]Fact)) *Ledger {
+	return &Ledger{store: s, read: read, notify: told, grown: make(chan struct{})}
 }
 
-// OpenToRead opens the ledger of a data folder that another program may be writing to.
-func OpenToRead(folder string) (*Ledger, error) {
-	if _, err := os.Stat(filepath.Join(folder, FileName)); errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("there is no ledger in %s: start Aditus there first, with aditus or aditus demo, or choose another folder with --data", folder)
-	}
-	l, err := open(folder, "rw")
-	if err != nil {
-		return nil, err
-	}
-	l.write.Close()
-	l.write = nil
-	return l, nil
-}
-
-func open(folder, mode string) (*Ledger, error) {
-	path := filepath.Join(folder, FileName)
-	write, err := openFile(path, mode, "journal_mode(WAL)", "synchronous(FULL)", "wal_autocheckpoint(0)")
-	if err != nil {
-		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
-	}
-	write.SetMaxOpenConns(1)
-	read, err := openFile(path, mode, "query_only(1)")
-	if err != nil {
-		write.Close()
-		return nil, fmt.Errorf("open the ledger %s: %w", path, err)
-	}
-	read.SetMaxOpenConns(ReadersAtOnce)
-	return &Ledger{path: path, write: write, read: read, grown: make(chan struct{})}, nil
-}
-
-func openFile(path, mode string, pragmas ...string) (*sql.DB, error) {
-	query := url.Values{"_pragma": append([]string{"busy_timeout(5000)"}, pragmas...), "mode": {mode}}
-	if vfs != "" {
-		query.Set("vfs", vfs)
-	}
-	return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+query.Encode())
-}
-
-func (l *Ledger) migrate() error {
-	var have int
-	if err := l.write.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
+// begin learns what goes on from what is there.
+func (l *Ledger) begin() error {
+	var last int64
+	if err := l.row([]any{&last}, "SELECT coalesce(max(id), 0) FROM rollouts"); err != nil {
 		return err
 	}
-	switch {
-	case have > version:
-		return fmt.Errorf("it was written by a newer Aditus (schema %d, this one knows %d): use that one", have, version)
-	case have < version:
-		text := schema
-		if have > 0 {
-			text = strings.Join(upgrades[have-1:], "")
-		}
-		tx, err := l.write.Begin()
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback()
-		if _, err := tx.Exec(text + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
-			return err
-		}
-		if err := tx.Commit(); err != nil {
-			return err
-		}
-	}
-	return l.write.QueryRow("SELECT coalesce(max(id), 0) FROM rollouts").Scan(&l.rollout)
+	l.rollout.Store(last)
+	return nil
 }
 
-// Close closes the database.
-func (l *Ledger) Close() error {
-	err := l.read.Close()
-	if l.write != nil {
-		err = errors.Join(err, l.write.Close())
-	}
-	if l.ships {
-		err = errors.Join(err, l.shippedWhole())
-	}
-	return err
-}
+// Place is where the ledger is, for people.
+func (l *Ledger) Place() string { return l.place() }
+
+// Close closes the ledger. Where it leads, it leads no more.
+func (l *Ledger) Close() error { return errors.Join(l.read.Close(), l.close()) }
 
 // NextRollout gives a number that no rollout has.
-func (l *Ledger) NextRollout() int64 {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.rollout++
-	return l.rollout
-}
+func (l *Ledger) NextRollout() int64 { return l.rollout.Add(1) }
 
-// Record writes entries, all or none of them, and returns once they are safely on disk.
+// Record writes entries, all or none of them, and returns once they are safely kept.
 func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
-	err := l.record(ctx, entries)
-	if errors.Is(err, ErrFull) && l.spare != "" && os.Remove(l.spare) == nil {
-		err = l.record(ctx, entries)
-	}
+	err := l.change(ctx, func(tx *sql.Tx) error {
+		for i := range entries {
+			if err := l.writeEntry(tx, &entries[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
-		return fmt.Errorf("record in the ledger %s: %w", l.path, err)
+		return fmt.Errorf("record in the ledger %s: %w", l.place(), err)
 	}
-	l.spares(time.Now())
 	for _, e := range entries {
 		if len(e.Facts) == 0 {
 			continue
@@ -301,60 +132,21 @@ func (l *Ledger) Record(ctx context.Context, entries ...Entry) error {
 	return nil
 }
 
-func (l *Ledger) record(ctx context.Context, entries []Entry) error {
-	return l.change(ctx, func(tx *sql.Tx) error {
-		for i := range entries {
-			if err := l.writeEntry(tx, &entries[i]); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// change changes something in one transaction.
-func (l *Ledger) change(ctx context.Context, do func(*sql.Tx) error) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if !l.ships && !l.begun {
-		if _, err := l.write.Exec(fmt.Sprintf("PRAGMA wal_autocheckpoint = %d", logPages)); err != nil {
-			return explain(err)
-		}
-		l.begun = true
-	}
-	tx, err := l.write.BeginTx(ctx, nil)
-	if err != nil {
-		return explain(err)
-	}
-	defer tx.Rollback()
-	if err := do(tx); err != nil {
-		return explain(err)
-	}
-	return explain(tx.Commit())
-}
-
 func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 	put := func(query string, args ...any) error {
 		_, err := tx.Exec(query, args...)
 		return err
 	}
 	if r := e.Revision; r != nil {
-		if err := put(`INSERT INTO revisions (fingerprint, workload, version, commit_hash, subject, author, at, desired) VALUES (?,?,?,?,?,?,?,?)
-			ON CONFLICT DO NOTHING`, string(r.Fingerprint), r.Workload, r.Version, r.Commit, r.Subject, r.Author, r.At.UnixMilli(), string(r.Desired.Canonical())); err != nil {
+		if err := put(`INSERT INTO revisions (seq, fingerprint, workload, version, commit_hash, subject, author, at, desired)
+			VALUES ((SELECT coalesce(max(seq), 0) + 1 FROM revisions),$1,$2,$3,$4,$5,$6,$7,$8) ON CONFLICT DO NOTHING`,
+			string(r.Fingerprint), r.Workload, plain(r.Version), plain(r.Commit), plain(r.Subject), plain(r.Author), r.At.UnixMilli(), string(r.Desired.Canonical())); err != nil {
 			return err
 		}
 	}
 	for i := range e.Facts {
-		f := &e.Facts[i]
-		row := tx.QueryRow(`INSERT INTO facts (at, workload, site, rollout, kind, actor, revision, text, data) VALUES (?,?,?,?,?,?,?,?,?) RETURNING seq`,
-			f.At.UnixMilli(), f.Workload, f.Site, f.Rollout, f.Kind, f.By, string(f.Revision), f.Text, nullable(f.Data))
-		if err := row.Scan(&f.Seq); err != nil {
+		if err := writeFact(tx, &e.Facts[i]); err != nil {
 			return err
-		}
-		if f.Seq%markEvery == 0 {
-			if err := put(`INSERT INTO marks SELECT ?1, max(at) FROM (SELECT at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > ?1 - ?2)`, f.Seq, markEvery); err != nil {
-				return err
-			}
 		}
 	}
 	if e.State != nil {
@@ -362,7 +154,7 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		if err != nil {
 			return err
 		}
-		if err := put(`INSERT INTO berths (workload, site, state) VALUES (?,?,?) ON CONFLICT DO UPDATE SET state = excluded.state`, e.Berth.Workload, e.Berth.Site, string(text)); err != nil {
+		if err := put(`INSERT INTO berths (workload, site, state) VALUES ($1,$2,$3) ON CONFLICT (workload, site) DO UPDATE SET state = excluded.state`, e.Berth.Workload, e.Berth.Site, string(text)); err != nil {
 			return err
 		}
 	}
@@ -371,7 +163,7 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		if err != nil {
 			return err
 		}
-		if err := put(`INSERT INTO rollouts (id, workload, site, state) VALUES (?,?,?,?) ON CONFLICT DO UPDATE SET state = excluded.state`,
+		if err := put(`INSERT INTO rollouts (id, workload, site, state) VALUES ($1,$2,$3,$4) ON CONFLICT (id) DO UPDATE SET state = excluded.state`,
 			e.Rollout.ID, e.Berth.Workload, e.Berth.Site, string(text)); err != nil {
 			return err
 		}
@@ -380,45 +172,76 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		return err
 	}
 	if k := e.Traffic; k != nil && e.Rollout != nil {
-		return put(`INSERT INTO looks VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+		return put(`INSERT INTO looks VALUES ($1,$2,$3,$4,$5,$6,$7,$8) ON CONFLICT DO NOTHING`,
 			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
 	}
 	return nil
 }
 
-// writePoints writes the entry's signals, of which there may be thousands: each statement is read once for all of them.
+// writeFact writes a fact under the number after the last one, and a mark where one is due.
+func writeFact(tx *sql.Tx, f *Fact) error {
+	row := tx.QueryRow(`INSERT INTO facts (seq, at, workload, site, rollout, kind, actor, revision, text, data)
+		VALUES ((SELECT coalesce(max(seq), 0) + 1 FROM facts),$1,$2,$3,$4,$5,$6,$7,$8,$9) RETURNING seq`,
+		f.At.UnixMilli(), plain(f.Workload), plain(f.Site), f.Rollout, string(f.Kind), plain(f.By), string(f.Revision), plain(f.Text), nullable(f.Data))
+	if err := row.Scan(&f.Seq); err != nil || f.Seq%markEvery != 0 {
+		return err
+	}
+	_, err := tx.Exec(`INSERT INTO marks SELECT CAST($1 AS BIGINT), max(at) FROM (SELECT at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > $2) AS latest`, f.Seq, f.Seq-markEvery)
+	return err
+}
+
+// plain leaves out of a text what not every database takes: what is no UTF-8, and the character of number 0.
+func plain(text string) string {
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", "\uFFFD"), "\uFFFD")
+}
+
+// writePoints writes the entry's signals.
 func (e *Entry) writePoints(tx *sql.Tx) error {
-	write := func(points []Point, query string, values func(Point) []any) error {
-		if len(points) == 0 {
-			return nil
-		}
-		insert, err := tx.Prepare(query)
-		if err != nil {
-			return err
-		}
-		defer insert.Close()
-		for _, p := range points {
-			if _, err := insert.Exec(append([]any{e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole}, values(p)...)...); err != nil {
-				return err
-			}
-		}
-		return nil
+	values := func(p Point, also ...any) []any {
+		return append([]any{e.Berth.Workload, e.Berth.Site, p.Guard, string(p.Revision), p.At.UnixMilli(), p.Value, p.Part, p.Whole}, also...)
 	}
-	if err := write(e.Points, `INSERT INTO points VALUES (?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, func(p Point) []any { return []any{p.Stage} }); err != nil {
-		return err
-	}
-	if err := write(e.Steady, `INSERT INTO steady VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, func(Point) []any { return nil }); err != nil {
-		return err
-	}
+	var points, steady [][]any
 	newest := map[string]time.Time{}
+	for _, p := range e.Points {
+		points = append(points, values(p, p.Stage))
+	}
 	for _, p := range e.Steady {
+		steady = append(steady, values(p))
 		if p.At.After(newest[p.Guard]) {
 			newest[p.Guard] = p.At
 		}
 	}
+	if err := errors.Join(insert(tx, "points", points), insert(tx, "steady", steady)); err != nil {
+		return err
+	}
 	for guard, at := range newest {
-		if _, err := tx.Exec(`DELETE FROM steady WHERE workload = ? AND site = ? AND guard = ? AND at < ?`, e.Berth.Workload, e.Berth.Site, guard, at.Add(-SteadyKept).UnixMilli()); err != nil {
+		if _, err := tx.Exec(`DELETE FROM steady WHERE workload = $1 AND site = $2 AND guard = $3 AND at < $4`, e.Berth.Workload, e.Berth.Site, guard, at.Add(-SteadyKept).UnixMilli()); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// insertMost is how many rows one statement inserts at most.
+const insertMost = 128
+
+// insert inserts rows that are not there yet, of which there may be thousands, with few statements, of few texts.
+func insert(tx *sql.Tx, table string, rows [][]any) error {
+	for size := insertMost; size > 0; size /= 2 {
+		for ; len(rows) >= size; rows = rows[size:] {
+			var tuples []string
+			var args []any
+			for _, row := range rows[:size] {
+				var names []string
+				for _, value := range row {
+					args = append(args, value)
+					names = append(names, fmt.Sprintf("$%d", len(args)))
+				}
+				tuples = append(tuples, "("+strings.Join(names, ",")+")")
+			}
+			if _, err := tx.Exec("INSERT INTO "+table+" VALUES "+strings.Join(tuples, ",")+" ON CONFLICT DO NOTHING", args...); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -440,29 +263,12 @@ func (l *Ledger) KeepPicture(ctx context.Context, name string, at time.Time, val
 	if err != nil {
 		return err
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	_, err = l.write.ExecContext(ctx, `INSERT INTO pictures VALUES (?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, json = excluded.json`, name, at.UnixMilli(), string(text))
+	err = l.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.Exec(`INSERT INTO pictures VALUES ($1,$2,$3) ON CONFLICT (name) DO UPDATE SET at = excluded.at, json = excluded.json`, name, at.UnixMilli(), string(text))
+		return err
+	})
 	if err != nil {
-		return fmt.Errorf("keep %s in the ledger %s: %w", name, l.path, explain(err))
+		return fmt.Errorf("keep %s in the ledger %s: %w", name, l.place(), err)
 	}
 	return nil
-}
-
-// explain gives the errors that a person can mend a name of their own.
-func explain(err error) error {
-	var coded *sqlite.Error
-	if errors.As(err, &coded) {
-		switch coded.Code() & 0xff {
-		case sqlite3.SQLITE_FULL:
-			return fmt.Errorf("%w: free some space; nothing changes at the sites until then (%v)", ErrFull, err)
-		case sqlite3.SQLITE_IOERR:
-			return fmt.Errorf("%w, or it cannot be written to: free some space; nothing changes at the sites until then (%v)", ErrFull, err)
-		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
-			return fmt.Errorf("the file is damaged: put a copy back, or move it away to start a new ledger (%w)", err)
-		case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM:
-			return fmt.Errorf("it cannot be written to: check who owns the folder (%w)", err)
-		}
-	}
-	return err
 }

@@ -32,6 +32,9 @@ func open1(t *testing.T, folder string) *Ledger {
 	return l
 }
 
+// file is the file that a ledger lies in.
+func file(l *Ledger) *embedded { return l.store.(*embedded) }
+
 func record(t *testing.T, l *Ledger, e Entry) {
 	t.Helper()
 	if err := l.Record(t.Context(), e); err != nil {
@@ -138,14 +141,14 @@ func TestQueries(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	l := open1(t, t.TempDir())
 	record(t, l, Entry{Berth: boardingNorth, State: &berth.State{Applied: "before"}, Facts: []Fact{{At: at, Kind: "stage", Text: "before"}}})
-	if _, err := l.write.Exec("PRAGMA max_page_count = 1"); err != nil { // SQLite takes the present size for the least
+	if _, err := file(l).write.Exec("PRAGMA max_page_count = 1"); err != nil { // SQLite takes the present size for the least
 		t.Fatal(err)
 	}
 	err := l.Record(t.Context(), Entry{Berth: boardingNorth, State: &berth.State{Applied: "after"}, Facts: []Fact{{At: at, Kind: "stage", Text: strings.Repeat("x", 1<<20)}}})
 	if !errors.Is(err, ErrFull) || !strings.Contains(err.Error(), "free some space") {
 		t.Fatalf("a full disk gives %v", err)
 	}
-	if _, err := os.Stat(l.spare); !errors.Is(err, os.ErrNotExist) {
+	if _, err := os.Stat(file(l).spare); !errors.Is(err, os.ErrNotExist) {
 		t.Error("the spare room was not given up")
 	}
 	states, _ := l.Berths()
@@ -153,12 +156,12 @@ func TestFullDisk(t *testing.T) {
 	if states[boardingNorth].Applied != "before" || len(facts) != 1 {
 		t.Errorf("half an entry was recorded: %+v, %d facts", states[boardingNorth], len(facts))
 	}
-	if _, err := l.write.Exec("PRAGMA max_page_count = 1000000"); err != nil {
+	if _, err := file(l).write.Exec("PRAGMA max_page_count = 1000000"); err != nil {
 		t.Fatal(err)
 	}
 	record(t, l, Entry{Facts: []Fact{{At: at, Kind: "stage", Text: "goes on"}}})
-	l.spares(time.Now().Add(spareEvery))
-	if info, err := os.Stat(l.spare); err != nil || info.Size() != spareSize {
+	file(l).spares(time.Now().Add(spareEvery))
+	if info, err := os.Stat(file(l).spare); err != nil || info.Size() != spareSize {
 		t.Errorf("the spare room is not there again: %v", err)
 	}
 }
@@ -176,7 +179,7 @@ func TestOpenProblems(t *testing.T) {
 	}
 	newer := t.TempDir()
 	l := open1(t, newer)
-	if _, err := l.write.Exec("PRAGMA user_version = 99"); err != nil {
+	if _, err := file(l).write.Exec("PRAGMA user_version = 99"); err != nil {
 		t.Fatal(err)
 	}
 	l.Close()
@@ -265,7 +268,7 @@ func TestSynchronous(t *testing.T) {
 	l := open1(t, t.TempDir())
 	var synchronous, only int
 	var journal string
-	if err := errors.Join(l.write.QueryRow("PRAGMA synchronous").Scan(&synchronous), l.write.QueryRow("PRAGMA journal_mode").Scan(&journal), l.read.QueryRow("PRAGMA query_only").Scan(&only)); err != nil {
+	if err := errors.Join(file(l).write.QueryRow("PRAGMA synchronous").Scan(&synchronous), file(l).write.QueryRow("PRAGMA journal_mode").Scan(&journal), l.read.QueryRow("PRAGMA query_only").Scan(&only)); err != nil {
 		t.Fatal(err)
 	}
 	if synchronous != 2 || journal != "wal" || only != 1 { // 2 is FULL

@@ -54,15 +54,19 @@ type thinning struct {
 func (l *Ledger) Prune(ctx context.Context, now time.Time, k Keep) error {
 	for _, t := range []thinning{{"points by the minute", k.Points, time.Minute, time.Hour}, {"points by the hour", k.Minutes, time.Hour, 24 * time.Hour}} {
 		if err := l.thin(ctx, now, t); err != nil {
-			return fmt.Errorf("thin the points of the ledger %s: %w", l.path, err)
+			return fmt.Errorf("thin the points of the ledger %s: %w", l.place(), err)
 		}
+	}
+	under, err := l.underWay()
+	if err != nil {
+		return fmt.Errorf("prune the ledger %s: %w", l.place(), err)
 	}
 	for _, old := range []struct {
 		age    time.Duration
 		remove string
 	}{
-		{k.Traffic, `DELETE FROM looks WHERE (rollout, at) IN (SELECT rollout, at FROM looks WHERE at < ? AND rollout NOT IN (SELECT json_extract(state, '$.rollout') FROM berths WHERE json_extract(state, '$.rollout') > 0) ORDER BY at LIMIT ?)`},
-		{k.Facts, `DELETE FROM facts WHERE seq IN (SELECT seq FROM facts WHERE at < ? ORDER BY seq LIMIT ?)`},
+		{k.Traffic, `DELETE FROM looks WHERE (rollout, at) IN (SELECT rollout, at FROM looks WHERE at < $1 AND rollout NOT IN (` + under + `) ORDER BY at LIMIT $2)`},
+		{k.Facts, `DELETE FROM facts WHERE seq IN (SELECT seq FROM facts WHERE at < $1 AND seq < (SELECT max(seq) FROM facts) ORDER BY seq LIMIT $2)`}, // no number is given twice,
 	} {
 		for more := old.age > 0; more; {
 			err := l.change(ctx, func(tx *sql.Tx) error {
@@ -75,16 +79,28 @@ func (l *Ledger) Prune(ctx context.Context, now time.Time, k Keep) error {
 				return err
 			})
 			if err != nil {
-				return fmt.Errorf("prune the ledger %s: %w", l.path, err)
+				return fmt.Errorf("prune the ledger %s: %w", l.place(), err)
 			}
 		}
 	}
 	if k.Rollouts > 0 {
 		if err := l.pruneRollouts(ctx, now.Add(-k.Rollouts)); err != nil {
-			return fmt.Errorf("prune the ledger %s: %w", l.path, err)
+			return fmt.Errorf("prune the ledger %s: %w", l.place(), err)
 		}
 	}
 	return nil
+}
+
+// underWay lists the rollouts that are under way, as they stand in a query; 0 where there is none.
+func (l *Ledger) underWay() (string, error) {
+	states, err := l.Berths()
+	list := "0"
+	for _, state := range states {
+		if state.Rollout > 0 {
+			list += fmt.Sprintf(",%d", state.Rollout)
+		}
+	}
+	return list, err
 }
 
 // thin sums points up.
@@ -103,7 +119,7 @@ func (l *Ledger) thin(ctx context.Context, now time.Time, t thinning) error {
 	end := now.Add(-t.age).Truncate(t.chunk)
 	reached := end
 	for id := (berth.ID{}); ; {
-		err := l.read.QueryRowContext(ctx, `SELECT workload, site FROM points WHERE (workload, site) > (?, ?) ORDER BY workload, site LIMIT 1`, id.Workload, id.Site).Scan(&id.Workload, &id.Site)
+		err := l.rowOf(ctx, []any{&id.Workload, &id.Site}, `SELECT workload, site FROM points WHERE (workload, site) > ($1, $2) ORDER BY workload, site LIMIT 1`, id.Workload, id.Site)
 		if err == sql.ErrNoRows {
 			break
 		} else if err != nil {
@@ -136,7 +152,7 @@ func (l *Ledger) thin(ctx context.Context, now time.Time, t thinning) error {
 func (l *Ledger) thinBerth(ctx context.Context, id berth.ID, t thinning, from, until time.Time) error {
 	for {
 		var next int64
-		err := l.read.QueryRowContext(ctx, `SELECT at FROM points WHERE workload = ? AND site = ? AND at >= ? AND at < ? ORDER BY at LIMIT 1`, id.Workload, id.Site, from.UnixMilli(), until.UnixMilli()).Scan(&next)
+		err := l.rowOf(ctx, []any{&next}, `SELECT at FROM points WHERE workload = $1 AND site = $2 AND at >= $3 AND at < $4 ORDER BY at LIMIT 1`, id.Workload, id.Site, from.UnixMilli(), until.UnixMilli())
 		if err == sql.ErrNoRows {
 			return nil
 		} else if err != nil {
@@ -154,7 +170,7 @@ func (l *Ledger) thinBerth(ctx context.Context, id berth.ID, t thinning, from, u
 		}
 		e := Entry{Berth: id, Points: thin}
 		err = l.change(ctx, func(tx *sql.Tx) error {
-			if _, err := tx.Exec(`DELETE FROM points WHERE workload = ? AND site = ? AND at >= ? AND at < ?`, id.Workload, id.Site, begin.UnixMilli(), from.UnixMilli()); err != nil {
+			if _, err := tx.Exec(`DELETE FROM points WHERE workload = $1 AND site = $2 AND at >= $3 AND at < $4`, id.Workload, id.Site, begin.UnixMilli(), from.UnixMilli()); err != nil {
 				return err
 			}
 			return e.writePoints(tx)
@@ -172,7 +188,7 @@ func (l *Ledger) pruneRollouts(ctx context.Context, before time.Time) error {
 		last  bool
 	}
 	for after := int64(0); ; {
-		rows, err := l.read.QueryContext(ctx, `SELECT state, id = (SELECT max(id) FROM rollouts o WHERE o.workload = r.workload AND o.site = r.site) FROM rollouts r WHERE id > ? ORDER BY id LIMIT ?`, after, pruneRows/10)
+		rows, err := l.ask(ctx, `SELECT state, id = (SELECT max(id) FROM rollouts o WHERE o.workload = r.workload AND o.site = r.site) FROM rollouts r WHERE id > $1 ORDER BY id LIMIT $2`, after, pruneRows/10)
 		page, err := collect(rows, err, func(rows *sql.Rows) (r row, err error) {
 			r.state, err = scanRollout(scanned{rows, &r.last})
 			return r, err
@@ -190,7 +206,7 @@ func (l *Ledger) pruneRollouts(ctx context.Context, before time.Time) error {
 		}
 		err = l.change(ctx, func(tx *sql.Tx) error {
 			for _, id := range ended {
-				if _, err := tx.Exec(`DELETE FROM rollouts WHERE id = ?`, id); err != nil {
+				if _, err := tx.Exec(`DELETE FROM rollouts WHERE id = $1`, id); err != nil {
 					return err
 				}
 			}

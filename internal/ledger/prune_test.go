@@ -73,7 +73,7 @@ func TestPrune(t *testing.T) {
 				state := berth.State{}
 				if id == south && i >= 39 { // it has one rollout under way for long
 					if i > 39 {
-						l.rollout--
+						l.rollout.Add(-1)
 					}
 					s.ID, s.Began, s.Ended, state.Rollout = 80, at.Add(39*day), time.Time{}, 80
 				}

@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"cmp"
+	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -26,42 +28,48 @@ type Query struct {
 
 // Facts gives the facts that a query selects, oldest first.
 func (l *Ledger) Facts(q Query) ([]Fact, error) {
-	where, args := []string{"seq > ?"}, []any{q.After}
-	also := func(text string, value any) { where, args = append(where, text), append(args, value) }
+	where, args := []string{"seq > $1"}, []any{q.After}
+	also := func(what string, value any) {
+		args = append(args, value)
+		where = append(where, fmt.Sprintf("%s $%d", what, len(args)))
+	}
 	switch {
-	case q.Rollout != 0: // its facts are few: the berth is looked at in each
-		also("rollout = ?", q.Rollout)
+	case q.Rollout != 0: // its facts are few: the berth is looked at in each, by an expression that no index is of
+		also("rollout =", q.Rollout)
 		if q.Berth.Workload != "" {
-			also("+workload = ?", q.Berth.Workload)
-			also("+site = ?", q.Berth.Site)
+			also("workload || '' =", q.Berth.Workload)
+			also("site || '' =", q.Berth.Site)
 		}
 	case q.Berth.Workload != "":
-		also("workload = ?", q.Berth.Workload)
-		also("site = ?", q.Berth.Site)
+		also("workload =", q.Berth.Workload)
+		also("site =", q.Berth.Site)
 	}
 	if !q.Since.IsZero() {
 		since := q.Since.UnixMilli()
 		if q.After == 0 { // where to begin
 			var mark sql.NullInt64
-			if err := l.read.QueryRow(`SELECT max(seq) FROM (SELECT seq FROM marks WHERE at < ? ORDER BY at DESC, seq DESC LIMIT 1)`, since).Scan(&mark); err != nil {
-				return nil, explain(err)
+			if err := l.row([]any{&mark}, `SELECT max(seq) FROM (SELECT seq FROM marks WHERE at < $1 ORDER BY at DESC, seq DESC LIMIT 1) AS mark`, since); err != nil {
+				return nil, err
 			}
 			args[0] = mark.Int64
 		}
-		also("at >= ?", since)
+		also("at >=", since)
 	}
-	from, order, limit := strings.Join(where, " AND "), "ASC", -1
+	from, order, limit := strings.Join(where, " AND "), " ORDER BY seq", 0
 	switch {
 	case q.Newest > 0 && q.Most > 0:
-		args = append(args, args...)
-		from += fmt.Sprintf(" AND seq >= (SELECT min(seq) FROM (SELECT seq FROM facts WHERE %s ORDER BY seq DESC LIMIT %d))", from, q.Newest)
+		from += fmt.Sprintf(" AND seq >= (SELECT min(seq) FROM (SELECT seq FROM facts WHERE %s ORDER BY seq DESC LIMIT %d) AS newest)", from, q.Newest)
 		limit = min(q.Newest, q.Most)
 	case q.Newest > 0:
-		order, limit = "DESC", q.Newest
+		order, limit = " ORDER BY seq DESC", q.Newest
 	case q.Most > 0:
 		limit = q.Most
 	}
-	rows, err := l.read.Query(fmt.Sprintf(`SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts WHERE %s ORDER BY seq %s LIMIT %d`, from, order, limit), args...)
+	query := `SELECT seq, at, workload, site, rollout, kind, actor, revision, text, data FROM facts WHERE ` + from + order
+	if limit > 0 {
+		query += fmt.Sprintf(" LIMIT %d", limit)
+	}
+	rows, err := l.query(query, args...)
 	facts, err := collect(rows, err, func(rows *sql.Rows) (f Fact, err error) {
 		var at int64
 		var data sql.NullString
@@ -72,7 +80,7 @@ func (l *Ledger) Facts(q Query) ([]Fact, error) {
 		}
 		return f, err
 	})
-	if order == "DESC" {
+	if strings.HasSuffix(order, "DESC") {
 		slices.Reverse(facts)
 	}
 	return facts, err
@@ -111,7 +119,7 @@ func (l *Ledger) Berths() (map[berth.ID]berth.State, error) {
 		berth berth.ID
 		state berth.State
 	}
-	rows, err := l.read.Query(`SELECT workload, site, state FROM berths`)
+	rows, err := l.query(`SELECT workload, site, state FROM berths`)
 	found, err := collect(rows, err, func(rows *sql.Rows) (r row, err error) {
 		var text string
 		if err = rows.Scan(&r.berth.Workload, &r.berth.Site, &text); err != nil {
@@ -134,10 +142,10 @@ func (l *Ledger) Rollout(id int64) (rollout.State, berth.ID, error) {
 	var text string
 	var s rollout.State
 	var b berth.ID
-	err := l.read.QueryRow(`SELECT workload, site, state FROM rollouts WHERE id = ?`, id).Scan(&b.Workload, &b.Site, &text)
+	err := l.row([]any{&b.Workload, &b.Site, &text}, `SELECT workload, site, state FROM rollouts WHERE id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		var facts int
-		if err := l.read.QueryRow(`SELECT count(*) FROM (SELECT 1 FROM facts WHERE rollout = ? LIMIT 1)`, id).Scan(&facts); err == nil && facts > 0 {
+		if err := l.row([]any{&facts}, `SELECT count(*) FROM (SELECT 1 FROM facts WHERE rollout = $1 LIMIT 1) AS found`, id); err == nil && facts > 0 {
 			return s, b, fmt.Errorf("rollout %d was kept for as long as keep: rollouts in the settings says, and is gone but for its facts, which aditus ledger tells: %w", id, ErrNone)
 		}
 		return s, b, fmt.Errorf("rollout %d: %w", id, ErrNone)
@@ -154,7 +162,7 @@ func (l *Ledger) Rollout(id int64) (rollout.State, berth.ID, error) {
 // LastRollout gives the number of a berth's newest rollout.
 func (l *Ledger) LastRollout(b berth.ID) (int64, error) {
 	var id sql.NullInt64
-	if err := l.read.QueryRow(`SELECT max(id) FROM rollouts WHERE workload = ? AND site = ?`, b.Workload, b.Site).Scan(&id); err != nil {
+	if err := l.row([]any{&id}, `SELECT max(id) FROM rollouts WHERE workload = $1 AND site = $2`, b.Workload, b.Site); err != nil {
 		return 0, fmt.Errorf("read the rollouts of %s: %w", b, err)
 	}
 	if !id.Valid {
@@ -168,7 +176,7 @@ const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subje
 // Revisions gives the revisions of a workload whose fingerprint begins with a name, where it has shortest characters at
 // least, or whose version it is, newest first.
 func (l *Ledger) Revisions(workload, name string) ([]berth.Revision, error) {
-	rows, err := l.read.Query(`SELECT `+revisionColumns+` FROM revisions
+	rows, err := l.query(`SELECT `+revisionColumns+` FROM revisions
 		WHERE workload = ?1 AND (length(?2) >= ?3 AND substr(fingerprint, 1, length(?2)) = ?2 OR version = ?2) ORDER BY seq DESC`, workload, name, shortest)
 	return collect(rows, err, scanRevision)
 }
@@ -185,7 +193,7 @@ type RevisionName struct {
 
 // RevisionNames gives the names of all revisions of all workloads, oldest first.
 func (l *Ledger) RevisionNames() ([]RevisionName, error) {
-	rows, err := l.read.Query(`SELECT workload, fingerprint, version FROM revisions ORDER BY seq`)
+	rows, err := l.query(`SELECT workload, fingerprint, version FROM revisions ORDER BY seq`)
 	return collect(rows, err, func(rows *sql.Rows) (n RevisionName, err error) {
 		return n, rows.Scan(&n.Workload, &n.Fingerprint, &n.Version)
 	})
@@ -193,7 +201,7 @@ func (l *Ledger) RevisionNames() ([]RevisionName, error) {
 
 // Revision gives one revision of a workload.
 func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*berth.Revision, error) {
-	rows, err := l.read.Query(`SELECT `+revisionColumns+` FROM revisions WHERE workload = ? AND fingerprint = ?`, workload, string(fingerprint))
+	rows, err := l.query(`SELECT `+revisionColumns+` FROM revisions WHERE workload = $1 AND fingerprint = $2`, workload, string(fingerprint))
 	found, err := collect(rows, err, scanRevision)
 	if err == nil && len(found) == 0 {
 		err = fmt.Errorf("revision %s of %s: %w", fingerprint.Short(), workload, ErrNone)
@@ -219,15 +227,15 @@ func scanRevision(rows *sql.Rows) (r berth.Revision, err error) {
 
 // Points gives the signals of a berth from a moment to another, oldest first.
 func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
-	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, stage FROM points
-		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
+	rows, err := l.query(`SELECT guard, revision, at, value, part, whole, stage FROM points
+		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
 	return collect(rows, err, scanPoint)
 }
 
 // PointsOf gives the signals of one guard of a berth from a moment to another, oldest first.
 func (l *Ledger) PointsOf(b berth.ID, guard string, from, to time.Time) ([]Point, error) {
-	rows, err := l.read.Query(`SELECT revision, at, value, part, whole, stage FROM points
-		WHERE workload = ? AND site = ? AND at BETWEEN ? AND ? AND guard = ? ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard)
+	rows, err := l.query(`SELECT revision, at, value, part, whole, stage FROM points
+		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 AND guard = $5 ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard)
 	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
 		var at, stage int64
 		var revision string
@@ -248,14 +256,14 @@ func scanPoint(rows *sql.Rows) (p Point, err error) {
 
 // Steady gives what a guard's signal was while a revision served alone, since a moment, oldest first.
 func (l *Ledger) Steady(b berth.ID, guard string, since time.Time) ([]Point, error) {
-	rows, err := l.read.Query(`SELECT guard, revision, at, value, part, whole, -1 FROM steady
-		WHERE workload = ? AND site = ? AND guard = ? AND at >= ? ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
+	rows, err := l.query(`SELECT guard, revision, at, value, part, whole, -1 FROM steady
+		WHERE workload = $1 AND site = $2 AND guard = $3 AND at >= $4 ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
 	return collect(rows, err, scanPoint)
 }
 
 // Rollouts gives the states of a berth's rollouts that began since a moment, oldest first.
 func (l *Ledger) Rollouts(b berth.ID, since time.Time) ([]rollout.State, error) {
-	rows, err := l.read.Query(`SELECT state FROM rollouts WHERE workload = ? AND site = ? ORDER BY id DESC`, b.Workload, b.Site)
+	rows, err := l.query(`SELECT state FROM rollouts WHERE workload = $1 AND site = $2 ORDER BY id DESC`, b.Workload, b.Site)
 	all, err := collect(rows, err, func(rows *sql.Rows) (s rollout.State, err error) {
 		if s, err = scanRollout(rows); err == nil && s.Began.Before(since) {
 			err = errEnough
@@ -276,7 +284,7 @@ func scanRollout(row interface{ Scan(...any) error }) (s rollout.State, err erro
 
 // Traffic gives the traffic and instances of a rollout, oldest first.
 func (l *Ledger) Traffic(id int64) ([]Traffic, error) {
-	rows, err := l.read.Query(`SELECT at, asked, share, requests_old, requests_new, old, new FROM looks WHERE rollout = ? ORDER BY at`, id)
+	rows, err := l.query(`SELECT at, asked, share, requests_old, requests_new, old, new FROM looks WHERE rollout = $1 ORDER BY at`, id)
 	return collect(rows, err, func(rows *sql.Rows) (k Traffic, err error) {
 		var at int64
 		err = rows.Scan(&at, &k.Asked, &k.Share, &k.Requests[0], &k.Requests[1], &k.Old, &k.New)
@@ -289,7 +297,7 @@ func (l *Ledger) Traffic(id int64) ([]Traffic, error) {
 func (l *Ledger) Picture(name string, value any) (time.Time, error) {
 	var at int64
 	var text string
-	err := l.read.QueryRow(`SELECT at, json FROM pictures WHERE name = ?`, name).Scan(&at, &text)
+	err := l.row([]any{&at, &text}, `SELECT at, json FROM pictures WHERE name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return time.Time{}, fmt.Errorf("%s: %w", name, ErrNone)
 	}
@@ -305,7 +313,7 @@ func (l *Ledger) Picture(name string, value any) (time.Time, error) {
 // Latest is the newest moment on record: a clock that starts again must not start before it.
 func (l *Ledger) Latest() (time.Time, error) {
 	var at sql.NullInt64
-	err := l.read.QueryRow(`SELECT max(at) FROM (SELECT max(at) AS at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > (SELECT coalesce(max(seq), 0) FROM marks) UNION ALL SELECT max(at) FROM looks UNION ALL SELECT max(at) FROM pictures)`).Scan(&at)
+	err := l.row([]any{&at}, `SELECT max(at) FROM (SELECT max(at) AS at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > (SELECT coalesce(max(seq), 0) FROM marks) UNION ALL SELECT max(at) FROM looks UNION ALL SELECT max(at) FROM pictures) AS latest`)
 	if err != nil || !at.Valid {
 		return time.Time{}, err
 	}
@@ -315,14 +323,58 @@ func (l *Ledger) Latest() (time.Time, error) {
 // errEnough ends a reading at the first row that is not wanted any more.
 var errEnough = errors.New("enough")
 
-func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
-	if err != nil {
-		return nil, fmt.Errorf("read the ledger: %w", explain(err))
+// lines are the rows of an answer that is waited for with patience.
+type lines struct {
+	*sql.Rows
+	done    func()
+	explain func(error) error
+}
+
+// query asks for rows.
+func (l *Ledger) query(text string, args ...any) (lines, error) {
+	return l.ask(context.Background(), text, args...)
+}
+
+func (l *Ledger) ask(ctx context.Context, text string, args ...any) (lines, error) {
+	done := func() {}
+	if l.patience > 0 {
+		ctx, done = context.WithTimeout(ctx, l.patience)
 	}
+	rows, err := l.read.QueryContext(ctx, text, args...)
+	if err != nil {
+		done()
+		return lines{}, l.explain(err)
+	}
+	return lines{rows, done, l.explain}, nil
+}
+
+// row reads the first row of an answer; sql.ErrNoRows where there is none.
+func (l *Ledger) row(into []any, text string, args ...any) error {
+	return l.rowOf(context.Background(), into, text, args...)
+}
+
+func (l *Ledger) rowOf(ctx context.Context, into []any, text string, args ...any) error {
+	rows, err := l.ask(ctx, text, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.done()
+	defer rows.Close()
+	if !rows.Next() {
+		return cmp.Or(rows.explain(rows.Err()), sql.ErrNoRows)
+	}
+	return rows.Scan(into...)
+}
+
+func collect[T any](rows lines, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, fmt.Errorf("read the ledger: %w", err)
+	}
+	defer rows.done()
 	defer rows.Close()
 	var found []T
 	for rows.Next() {
-		item, err := scan(rows)
+		item, err := scan(rows.Rows)
 		if errors.Is(err, errEnough) {
 			return found, nil
 		}
@@ -331,5 +383,5 @@ func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) 
 		}
 		found = append(found, item)
 	}
-	return found, rows.Err()
+	return found, rows.explain(rows.Err())
 }

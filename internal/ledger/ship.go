@@ -58,19 +58,30 @@ type shipped struct {
 
 // BeginShipping makes a ledger ready to be shipped. It is to be called before anything is recorded, and Ship after it.
 func (l *Ledger) BeginShipping() error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.ships = true
-	at, err := l.readShipped()
+	e, ok := l.store.(*embedded)
+	if !ok {
+		return errNotShipped
+	}
+	return e.beginShipping()
+}
+
+// errNotShipped means that a ledger's database is not Aditus's own to be copied.
+var errNotShipped = errors.New("only a ledger in the data folder is shipped: a database server has its own ways to keep a second copy; take ship out of the settings")
+
+func (e *embedded) beginShipping() error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.ships = true
+	at, err := e.readShipped()
 	if err != nil || !at.Closed {
 		return nil // it is found out when it is shipped
 	}
-	salt, size, err := l.log()
+	salt, size, err := e.log()
 	if err != nil {
 		return fmt.Errorf("ship the ledger: %w", err)
 	}
-	if at.Database != l.database() { // another ledger, or a copy of it, was put in its place: a new generation
-		return os.Remove(l.shippedFile())
+	if at.Database != e.database() { // another ledger, or a copy of it, was put in its place: a new generation
+		return os.Remove(e.shippedFile())
 	}
 	at.Database = ""
 	if at.Closed = false; (size == 0 || salt != at.Salt) && at.Size > 0 { // the log was begun anew after all of it was shipped
@@ -79,16 +90,21 @@ func (l *Ledger) BeginShipping() error {
 	if size == 0 || salt != at.Salt {
 		at.Salt, at.Size = salt, 0
 	}
-	return l.noteShipped(at)
+	return e.noteShipped(at)
 }
 
 // Ship ships the ledger until ctx ends. told is called with what keeps it from that, and with nil once it goes on. It is to
 // have ended before the ledger is closed.
 func (l *Ledger) Ship(ctx context.Context, s Shipping, told func(error)) {
+	e, ok := l.store.(*embedded)
+	if !ok {
+		told(errNotShipped)
+		return
+	}
 	ticker := time.NewTicker(s.Every)
 	defer ticker.Stop()
 	for {
-		err := l.ship(s)
+		err := e.ship(s)
 		if err != nil {
 			err = fmt.Errorf("ship the ledger to %s: %w; nothing is lost here, and it is tried again", s.To, err)
 		}
@@ -98,7 +114,7 @@ func (l *Ledger) Ship(ctx context.Context, s Shipping, told func(error)) {
 			ended := make(chan struct{})
 			go func() {
 				defer close(ended)
-				l.endShipping(s) // what cannot be shipped now is the reason for a new generation later
+				e.endShipping(s) // what cannot be shipped now is the reason for a new generation later
 			}()
 			select {
 			case <-ended:
@@ -114,26 +130,26 @@ func (l *Ledger) Ship(ctx context.Context, s Shipping, told func(error)) {
 const shipEnd = 5 * time.Second
 
 // ship brings what is new into the folder, and begins the log anew where it is large.
-func (l *Ledger) ship(s Shipping) error {
-	at, err := l.shippedSoFar(s)
+func (e *embedded) ship(s Shipping) error {
+	at, err := e.shippedSoFar(s)
 	if err != nil {
 		return err
 	}
-	if err := l.shipLog(s, &at); err != nil {
+	if err := e.shipLog(s, &at); err != nil {
 		return err
 	}
 	switch {
 	case at.Bytes > max(leastLog, keepsLog*at.Base):
-		return l.generation(s)
+		return e.generation(s)
 	case at.Size > logBegins:
-		return l.beginLog(at)
+		return e.beginLog(at)
 	}
 	return nil
 }
 
 // database is what tells a database file from another one in its place.
-func (l *Ledger) database() string {
-	info, err := os.Stat(l.path)
+func (e *embedded) database() string {
+	info, err := os.Stat(e.path)
 	if err != nil {
 		return "none"
 	}
@@ -141,29 +157,29 @@ func (l *Ledger) database() string {
 }
 
 // shippedWhole notes which database it is of that all was shipped, once that was closed.
-func (l *Ledger) shippedWhole() error {
-	at, err := l.readShipped()
+func (e *embedded) shippedWhole() error {
+	at, err := e.readShipped()
 	if err != nil || !at.Closed {
 		return nil
 	}
-	at.Database = l.database()
-	return l.noteShipped(at)
+	at.Database = e.database()
+	return e.noteShipped(at)
 }
 
-func (l *Ledger) readShipped() (at shipped, err error) {
-	text, err := os.ReadFile(l.shippedFile())
+func (e *embedded) readShipped() (at shipped, err error) {
+	text, err := os.ReadFile(e.shippedFile())
 	if err == nil {
 		err = json.Unmarshal(text, &at)
 	}
 	return at, err
 }
 
-func (l *Ledger) shippedFile() string { return filepath.Join(filepath.Dir(l.path), shippedState) }
+func (e *embedded) shippedFile() string { return filepath.Join(filepath.Dir(e.path), shippedState) }
 
 // shippedSoFar tells how far it is, and begins a new generation where nothing that was shipped can be gone on from.
-func (l *Ledger) shippedSoFar(s Shipping) (shipped, error) {
-	at, err := l.readShipped()
-	salt, size, logErr := l.log()
+func (e *embedded) shippedSoFar(s Shipping) (shipped, error) {
+	at, err := e.readShipped()
+	salt, size, logErr := e.log()
 	if logErr != nil {
 		return at, logErr
 	}
@@ -176,10 +192,10 @@ func (l *Ledger) shippedSoFar(s Shipping) (shipped, error) {
 			return at, nil
 		}
 	}
-	if err := l.generation(s); err != nil {
+	if err := e.generation(s); err != nil {
 		return at, err
 	}
-	return l.readShipped()
+	return e.readShipped()
 }
 
 // segmentIs tells whether the segment has as much as was noted.
@@ -193,8 +209,8 @@ func segment(s Shipping, at shipped) string {
 }
 
 // log gives what tells the present log from others, and its size; nothing where there is none.
-func (l *Ledger) log() (salt string, size int64, err error) {
-	file, err := os.Open(l.path + "-wal")
+func (e *embedded) log() (salt string, size int64, err error) {
+	file, err := os.Open(e.path + "-wal")
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", 0, nil
 	}
@@ -216,8 +232,8 @@ func (l *Ledger) log() (salt string, size int64, err error) {
 }
 
 // shipLog appends to the segment what the log has more. The database itself knows where the last whole transaction ends.
-func (l *Ledger) shipLog(s Shipping, at *shipped) error {
-	salt, size, err := l.log()
+func (e *embedded) shipLog(s Shipping, at *shipped) error {
+	salt, size, err := e.log()
 	if err != nil || size == 0 || size == at.Size && salt == at.Salt {
 		return err
 	}
@@ -227,7 +243,7 @@ func (l *Ledger) shipLog(s Shipping, at *shipped) error {
 	if salt != at.Salt {
 		return nil // it is begun anew just now: the next look goes on with it
 	}
-	from, err := os.Open(l.path + "-wal")
+	from, err := os.Open(e.path + "-wal")
 	if err != nil {
 		return err
 	}
@@ -250,67 +266,67 @@ func (l *Ledger) shipLog(s Shipping, at *shipped) error {
 	}
 	at.Bytes += size - at.Size
 	at.Size, at.Closed = size, false
-	return l.noteShipped(*at)
+	return e.noteShipped(*at)
 }
 
-func (l *Ledger) noteShipped(at shipped) error {
+func (e *embedded) noteShipped(at shipped) error {
 	text, err := json.Marshal(at)
 	if err != nil {
 		return err
 	}
-	return disk.Keep(disk.Machine, l.shippedFile(), text, 0o600)
+	return disk.Keep(disk.Machine, e.shippedFile(), text, 0o600)
 }
 
 // beginLog brings the log into the database and begins it anew, if all of it was shipped. The folder is not asked for
 // anything meanwhile: one that hangs must not keep anything from being recorded.
-func (l *Ledger) beginLog(at shipped) error {
-	l.mu.Lock() // nothing is recorded meanwhile
-	defer l.mu.Unlock()
-	if _, size, err := l.log(); err != nil || size != at.Size {
+func (e *embedded) beginLog(at shipped) error {
+	e.mu.Lock() // nothing is recorded meanwhile
+	defer e.mu.Unlock()
+	if _, size, err := e.log(); err != nil || size != at.Size {
 		return err // more came in between: another time
 	}
 	at.Closed = true
-	if err := l.noteShipped(at); err != nil {
+	if err := e.noteShipped(at); err != nil {
 		return err
 	}
 	var busy, frames, moved int
-	if err := l.write.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &frames, &moved); err != nil {
+	if err := e.write.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &frames, &moved); err != nil {
 		return explain(err)
 	}
 	at.Closed = false
 	if busy == 0 { // nobody reads of it any more
 		at.Segment, at.Salt, at.Size = at.Segment+1, "", 0
 	}
-	return l.noteShipped(at)
+	return e.noteShipped(at)
 }
 
 // endShipping ships the rest before the ledger is closed, which brings the log into the database.
-func (l *Ledger) endShipping(s Shipping) error {
-	at, err := l.shippedSoFar(s)
+func (e *embedded) endShipping(s Shipping) error {
+	at, err := e.shippedSoFar(s)
 	if err == nil {
-		err = l.shipLog(s, &at)
+		err = e.shipLog(s, &at)
 	}
 	if err != nil {
 		return err
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if _, size, err := l.log(); err != nil || size != at.Size {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if _, size, err := e.log(); err != nil || size != at.Size {
 		return err
 	}
 	at.Closed = true
-	return l.noteShipped(at)
+	return e.noteShipped(at)
 }
 
 // generation begins a new generation with the database as it is, and lets old ones go.
-func (l *Ledger) generation(s Shipping) error {
+func (e *embedded) generation(s Shipping) error {
 	at := shipped{Generation: time.Now().UTC().Format("20060102T150405.000000000Z"), To: s.To, Segment: 1}
 	folder := filepath.Join(s.To, at.Generation)
 	if err := disk.MakeFolder(disk.Machine, folder, 0o700); err != nil {
 		return err
 	}
 	half := filepath.Join(folder, halfBase+baseFile)
-	size, err := l.copyBase(half)
+	size, err := e.copyBase(half)
 	if err == nil {
 		err = disk.Machine.Rename(half, filepath.Join(folder, baseFile))
 	}
@@ -322,15 +338,15 @@ func (l *Ledger) generation(s Shipping) error {
 		return err
 	}
 	at.Base = size
-	if err := l.noteShipped(at); err != nil {
+	if err := e.noteShipped(at); err != nil {
 		return err
 	}
-	return l.forgetOld(s)
+	return e.forgetOld(s)
 }
 
 // copyBase copies the database without its log. It changes only when the log is brought into it, which nobody but shipping does.
-func (l *Ledger) copyBase(to string) (int64, error) {
-	from, err := os.Open(l.path)
+func (e *embedded) copyBase(to string) (int64, error) {
+	from, err := os.Open(e.path)
 	if err != nil {
 		return 0, err
 	}
@@ -358,7 +374,7 @@ func generations(folder string) (all []string, err error) {
 	return all, nil
 }
 
-func (l *Ledger) forgetOld(s Shipping) error {
+func (e *embedded) forgetOld(s Shipping) error {
 	all, err := generations(s.To)
 	if err != nil {
 		return err

@@ -53,8 +53,8 @@ func (s *shipper) write(n int) {
 func (s *shipper) shipped() {
 	s.t.Helper()
 	for range 10_000 {
-		at, err := s.l.readShipped()
-		_, size, err2 := s.l.log()
+		at, err := file(s.l).readShipped()
+		_, size, err2 := file(s.l).log()
 		if err == nil && err2 == nil && at.Size == size {
 			return
 		}
@@ -100,7 +100,7 @@ func TestShip(t *testing.T) {
 	all("at first")
 	s.write(1000) // the log is begun anew meanwhile
 	all("after much")
-	for at, err := s.l.readShipped(); err != nil || at.Segment < 2; at, err = s.l.readShipped() {
+	for at, err := file(s.l).readShipped(); err != nil || at.Segment < 2; at, err = file(s.l).readShipped() {
 		time.Sleep(time.Millisecond)
 	}
 	s.write(3)

@@ -35,7 +35,7 @@ func TestUpgrade(t *testing.T) {
 		record(t, l, Entry{Berth: boardingNorth, Points: []Point{{Guard: "slow", Revision: "a", At: at, Value: 0.1, Part: 1, Whole: 10, Stage: -1}}})
 		for _, step := range older[:i+1] {
 			for _, back := range step.back {
-				if _, err := l.write.Exec(back); err != nil {
+				if _, err := file(l).write.Exec(back); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -50,7 +50,7 @@ func TestUpgrade(t *testing.T) {
 		if err := l.keepCursor(t.Context(), "sink", 3); err != nil {
 			t.Errorf("from version %d: %v", from.version, err)
 		}
-		if facts, err := Check(l.path); err != nil || facts != 0 {
+		if facts, err := Check(file(l).path); err != nil || facts != 0 {
 			t.Errorf("from version %d: %d facts (%v)", from.version, facts, err)
 		}
 	}
