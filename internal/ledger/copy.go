@@ -1,31 +1,54 @@
 package ledger
 
 import (
+	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 )
 
-// Copy writes a consistent copy of a data folder's ledger to a file that is not there yet, also while a program writes to it.
-func Copy(folder, to string) error {
-	l, err := OpenToRead(folder)
-	if err != nil {
-		return err
-	}
-	l.Close()
-	path := filepath.Join(folder, FileName)
+// Copy writes a consistent copy of a ledger to a file that is not there yet, named FileName, also while a program writes to it.
+func (l *Ledger) Copy(to string) error {
 	if err := os.WriteFile(to, nil, 0o600); err != nil { // so that it is the owner's alone from the start
 		return fmt.Errorf("copy the ledger: %w", err)
 	}
-	db, err := openFile(path, "rw") // one that only reads may not
-	if err != nil {
-		return fmt.Errorf("copy the ledger: %w", err)
+	var err error
+	if e, ok := l.store.(*embedded); ok {
+		err = e.copy(to)
+	} else {
+		err = l.copy(filepath.Dir(to))
 	}
-	defer db.Close()
-	if _, err := db.Exec("VACUUM INTO ?", to); err != nil {
-		return fmt.Errorf("copy the ledger %s: %w", path, explain(err))
+	if err != nil {
+		return fmt.Errorf("copy the ledger %s: %w", l.place(), l.explain(err))
 	}
 	return nil
+}
+
+func (e *embedded) copy(to string) error {
+	db, err := openFile(e.path, "rw") // one that only reads may not
+	if err != nil {
+		return err
+	}
+	_, err = db.Exec("VACUUM INTO ?", to)
+	return errors.Join(err, db.Close())
+}
+
+// copy copies what there is at one moment into a ledger in a folder.
+func (l *Ledger) copy(folder string) error {
+	ctx := context.Background()
+	at, err := l.read.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer at.Rollback()
+	into, err := Open(folder, nil)
+	if err != nil {
+		return err
+	}
+	err = into.change(ctx, func(tx *sql.Tx) error { return copyTables(ctx, at.QueryContext, tx) })
+	return errors.Join(err, into.Close(), os.Remove(filepath.Join(folder, spareName)))
 }
 
 // Check tells why a file is no whole ledger that can be opened here; nil where it is one. What is in its log counts as well.

@@ -39,6 +39,9 @@ type embedded struct {
 // logPages is how large the write-ahead log gets, in pages of the database, before it goes into the database.
 const logPages = 1000
 
+// spareName is the file of the spare room.
+const spareName = "ledger.spare"
+
 // spareSize is room kept aside for the day the disk is full, so that a rollback can still be recorded.
 const (
 	spareSize  = 4 << 20
@@ -61,7 +64,7 @@ func Open(folder string, told func([]Fact)) (*Ledger, error) {
 		l.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", e.path, e.explain(err))
 	}
-	e.spare = filepath.Join(folder, "ledger.spare")
+	e.spare = filepath.Join(folder, spareName)
 	e.spares(time.Now())
 	return l, nil
 }

@@ -11,9 +11,11 @@ import (
 
 // TestFollow sees that whoever follows a cursor is given each fact once, in order, in pages that are bounded, over
 // failures and restarts, and a page again that was not finished.
-func TestFollow(t *testing.T) {
-	folder := t.TempDir()
-	l := open1(t, folder)
+func TestFollow(t *testing.T) { each(t, testFollow) }
+
+func testFollow(t *testing.T, fresh func() opens) {
+	open := fresh()
+	l := open(nil)
 	write := func(n int) {
 		t.Helper()
 		var facts []Fact
@@ -68,7 +70,7 @@ func TestFollow(t *testing.T) {
 	follow(sink, 2*followPage+10, nil)
 	same("all of it, from the page that failed on", 1, 2*followPage+10)
 	l.Close()
-	l = open1(t, folder)
+	l = open(nil)
 	write(3)
 	follow(Cursor{Name: "sink", After: 1}, 3, nil)
 	same("after a restart, what is new", 2*followPage+11, 3)

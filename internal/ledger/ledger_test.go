@@ -15,6 +15,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/rollout"
+	"aditus/internal/ledger/postgrestest"
 )
 
 var (
@@ -35,6 +36,35 @@ func open1(t *testing.T, folder string) *Ledger {
 // file is the file that a ledger lies in.
 func file(l *Ledger) *embedded { return l.store.(*embedded) }
 
+// opens opens one ledger, again and again; whoever does closes it before.
+type opens func(told func([]Fact)) *Ledger
+
+// each runs a test on ledgers of each kind of store.
+func each(t *testing.T, test func(t *testing.T, fresh func() opens)) {
+	t.Run("file", func(t *testing.T) {
+		test(t, func() opens {
+			folder := t.TempDir()
+			return func(told func([]Fact)) *Ledger {
+				l, err := Open(folder, told)
+				if err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(func() { l.Close() })
+				return l
+			}
+		})
+	})
+	t.Run("PostgreSQL", func(t *testing.T) {
+		test(t, func() opens {
+			address := postgrestest.Start(t).Database(t)
+			return func(told func([]Fact)) *Ledger {
+				l, _ := lead(t, address, told)
+				return l
+			}
+		})
+	})
+}
+
 func record(t *testing.T, l *Ledger, e Entry) {
 	t.Helper()
 	if err := l.Record(t.Context(), e); err != nil {
@@ -43,9 +73,11 @@ func record(t *testing.T, l *Ledger, e Entry) {
 }
 
 // TestRoundTrip writes an entry of everything and reads it back from a ledger that was opened anew.
-func TestRoundTrip(t *testing.T) {
-	folder := t.TempDir()
-	l := open1(t, folder)
+func TestRoundTrip(t *testing.T) { each(t, testRoundTrip) }
+
+func testRoundTrip(t *testing.T, fresh func() opens) {
+	open := fresh()
+	l := open(nil)
 	desired := &declare.Desired{Format: 1, Workload: "boarding", Parts: map[string]declare.Part{"gate": {Kind: declare.Service, Artifact: "r.example/gate:1", Instances: 2}}}
 	revision := berth.Revision{Fingerprint: desired.Fingerprint(), Workload: "boarding", Version: "1", Commit: "abc", Subject: "Say “hello”", Author: "Ilse Varga", At: at, Desired: desired}
 	id := l.NextRollout()
@@ -63,7 +95,7 @@ func TestRoundTrip(t *testing.T) {
 	}
 	l.Close()
 
-	l = open1(t, folder)
+	l = open(nil)
 	states, err := l.Berths()
 	if err != nil || !reflect.DeepEqual(normal(states[boardingNorth]), normal(state)) {
 		t.Errorf("the state came back as %+v (%v)", states[boardingNorth], err)
@@ -111,8 +143,11 @@ func normal(v any) string {
 	return string(text)
 }
 
-func TestQueries(t *testing.T) {
-	l := open1(t, t.TempDir())
+func TestQueries(t *testing.T) { each(t, testQueries) }
+
+func testQueries(t *testing.T, fresh func() opens) {
+	open := fresh()
+	l := open(nil)
 	for i, site := range []string{"north", "south", "north", "north"} {
 		record(t, l, Entry{Facts: []Fact{{At: at.Add(time.Duration(i) * time.Second), Workload: "boarding", Site: site, Kind: "stage", Text: site, Rollout: int64(i)}}})
 	}
@@ -205,17 +240,16 @@ func TestLockFolder(t *testing.T) {
 	again()
 }
 
-func TestTold(t *testing.T) {
+func TestTold(t *testing.T) { each(t, testTold) }
+
+func testTold(t *testing.T, fresh func() opens) {
+	open := fresh()
 	var told []int64
-	l, err := Open(t.TempDir(), func(facts []Fact) {
+	l := open(func(facts []Fact) {
 		for _, f := range facts {
 			told = append(told, f.Seq)
 		}
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
 	record(t, l, Entry{Facts: []Fact{{At: at, Kind: "a"}, {At: at, Kind: "b"}}})
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

@@ -13,8 +13,11 @@ import (
 )
 
 // TestSince finds facts since a moment, in pages, where a clock went an hour forward and back again.
-func TestSince(t *testing.T) {
-	l := open1(t, t.TempDir())
+func TestSince(t *testing.T) { each(t, testSince) }
+
+func testSince(t *testing.T, fresh func() opens) {
+	open := fresh()
+	l := open(nil)
 	const n = 5 * markEvery
 	times := make([]time.Time, n)
 	for i := range times {
@@ -61,11 +64,13 @@ func TestSince(t *testing.T) {
 }
 
 // TestPrune gives up what is kept long enough, keeps what is under way, and comes to the same when it is ended and begun again.
-func TestPrune(t *testing.T) {
+func TestPrune(t *testing.T) { each(t, testPrune) }
+
+func testPrune(t *testing.T, fresh func() opens) {
 	day := 24 * time.Hour
 	south := berth.ID{Workload: "boarding", Site: "south"}
 	fill := func(t *testing.T) *Ledger {
-		l := open1(t, t.TempDir())
+		l := fresh()(nil)
 		for i := range 100 {
 			began := at.Add(time.Duration(i) * day)
 			for _, id := range []berth.ID{boardingNorth, south} {

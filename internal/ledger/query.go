@@ -177,7 +177,7 @@ const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subje
 // least, or whose version it is, newest first.
 func (l *Ledger) Revisions(workload, name string) ([]berth.Revision, error) {
 	rows, err := l.query(`SELECT `+revisionColumns+` FROM revisions
-		WHERE workload = ?1 AND (length(?2) >= ?3 AND substr(fingerprint, 1, length(?2)) = ?2 OR version = ?2) ORDER BY seq DESC`, workload, name, shortest)
+		WHERE workload = $1 AND (length($2) >= $3 AND substr(fingerprint, 1, length($2)) = $2 OR version = $2) ORDER BY seq DESC`, workload, name, shortest)
 	return collect(rows, err, scanRevision)
 }
 

@@ -57,8 +57,11 @@ func TestUpgrade(t *testing.T) {
 }
 
 // TestSteady sees that the history of steady times is kept for as long as it should, and rollouts are found since a moment.
-func TestSteady(t *testing.T) {
-	l := open1(t, t.TempDir())
+func TestSteady(t *testing.T) { each(t, testSteady) }
+
+func testSteady(t *testing.T, fresh func() opens) {
+	open := fresh()
+	l := open(nil)
 	for day := range 40 {
 		record(t, l, Entry{Berth: boardingNorth, Steady: []Point{{Guard: "slow", Revision: "a", At: at.AddDate(0, 0, day), Value: float64(day), Part: 1, Whole: 10}}})
 		s := rollout.State{ID: l.NextRollout(), Began: at.AddDate(0, 0, day)}
