@@ -28,6 +28,9 @@ func (b *loop) carryOut(ctx context.Context, intents []rollout.Intent) error {
 		wants = append(wants, w)
 	}
 	if step := b.state.Step; len(wants) > 0 || step != b.noted {
+		if err := b.e.ledger.Leads(ctx); err != nil {
+			return err
+		}
 		err := b.driver.Apply(ctx, b.id.Workload, append(wants, target.Noted(step)))
 		if failed = append(failed, err); err == nil {
 			b.noted = step

@@ -299,6 +299,9 @@ func (b *loop) trouble(now time.Time, err error) {
 func (b *loop) act(ctx context.Context, d berth.Decision) error {
 	err := b.carryOut(ctx, d.Intents)
 	for _, id := range d.Restarts {
+		if led := b.e.ledger.Leads(ctx); led != nil {
+			return errors.Join(err, led)
+		}
 		if failed := b.driver.Restart(ctx, b.id.Workload, id); failed != nil {
 			err = errors.Join(err, fmt.Errorf("start %s anew: %w", id, failed))
 		}

@@ -78,7 +78,9 @@ type rig struct {
 	change func(*config.Settings) // what differs in the settings; nil for nothing
 	access Access
 	wrap   func(*sim.Site) target.Driver // what stands before a site; nil for nothing
+	shared string                        // where the ledger is in PostgreSQL; empty for in the folder
 	stop   func()
+	leads  context.Context // ends when the engine may do nothing any more
 	facts  *[]ledger.Fact
 	mu     *sync.Mutex
 }
@@ -120,12 +122,19 @@ func (r *rig) must(err error) {
 // run starts an engine on what the ledger holds.
 func (r *rig) run() {
 	r.t.Helper()
-	var err error
-	r.book, err = ledger.Open(r.folder, func(facts []ledger.Fact) {
+	told := func(facts []ledger.Fact) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		*r.facts = append(*r.facts, facts...)
-	})
+	}
+	var err error
+	if r.shared == "" {
+		r.book, err = ledger.Open(r.folder, told)
+	} else {
+		r.book, err = ledger.Connect(r.shared, "", told)
+	}
+	r.must(err)
+	leads, err := r.book.Lead(context.Background(), ledger.Server{Name: "harbor"}, nil)
 	r.must(err)
 	settings := config.Settings{
 		Line: "Test Line", Beat: time.Second, Registries: map[string]config.Registry{"*": {Skip: true}},
@@ -138,9 +147,10 @@ func (r *rig) run() {
 	}
 	r.engine, err = New(settings, r.book, map[string]target.Driver{"drydock": r.driver("drydock"), "north": r.driver("north")}, r.clock, r.access)
 	r.must(err)
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx, cancel := context.WithCancel(leads)
 	ended := make(chan error, 1)
 	go func() { ended <- r.engine.Run(ctx) }()
+	r.leads = leads
 	r.stop = func() {
 		cancel()
 		if err := <-ended; err != nil {

@@ -121,7 +121,7 @@ func (t *turn) change(ctx context.Context, do func(*sql.Tx) error) error {
 		return err
 	}
 	defer tx.Rollback()
-	if err := t.fence(ctx, tx.QueryRowContext); err != nil {
+	if err := t.goesOn(tx.QueryRowContext(ctx, `SELECT 1 FROM lead WHERE turn = $1 FOR SHARE`, t.number)); err != nil { // nobody takes it until this ends
 		return err
 	}
 	if err := do(tx); err != nil {
@@ -134,12 +134,24 @@ func (t *turn) change(ctx context.Context, do func(*sql.Tx) error) error {
 	return nil
 }
 
-// fence fails where another server has taken the lead, and keeps it from that until the transaction ends.
-func (t *turn) fence(ctx context.Context, row func(context.Context, string, ...any) *sql.Row) error {
+// goesOn fails where another server has taken the lead.
+func (t *turn) goesOn(row *sql.Row) error {
 	var one int
-	err := row(ctx, `SELECT 1 FROM lead WHERE turn = $1 FOR SHARE`, t.number).Scan(&one)
+	err := row.Scan(&one)
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrDeposed
+	}
+	return err
+}
+
+// ask asks the database whether a turn goes on.
+func (s *shared) ask(ctx context.Context, t *turn) error {
+	asked := time.Now()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), answer)
+	defer cancel()
+	err := s.lost(t, t.goesOn(t.session.QueryRowContext(ctx, `SELECT 1 FROM lead WHERE turn = $1`, t.number)))
+	if err == nil {
+		t.confirmed = asked
 	}
 	return err
 }
@@ -205,13 +217,7 @@ func (s *shared) leads(ctx context.Context) error {
 	if now.Sub(t.confirmed) < acting && now.Round(0).Sub(t.confirmed.Round(0)).Abs() < acting { // by both clocks: the machine may have slept
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), answer)
-	defer cancel()
-	if err := s.lost(t, t.fence(ctx, t.session.QueryRowContext)); err != nil {
-		return err
-	}
-	t.confirmed = now
-	return nil
+	return s.ask(ctx, t)
 }
 
 func (s *shared) close() error {
@@ -264,12 +270,7 @@ func (s *shared) confirm(t *turn) {
 			return
 		case <-ticker.C:
 			t.using.Lock()
-			asked := time.Now()
-			ctx, cancel := context.WithTimeout(context.Background(), answer)
-			if s.lost(t, t.fence(ctx, t.session.QueryRowContext)) == nil {
-				t.confirmed = asked
-			}
-			cancel()
+			s.ask(context.Background(), t) // which ends it where it does not
 			t.using.Unlock()
 		}
 	}
