@@ -65,12 +65,12 @@ func Write(folder string, out io.Writer, now time.Time) (Manifest, error) {
 		return m, fmt.Errorf("make a backup: %w", err)
 	}
 	defer os.RemoveAll(half)
+	var settings config.Settings
 	if text, err := os.ReadFile(filepath.Join(folder, config.FileName)); err == nil {
-		s, err := config.Read(config.FileName, text)
-		if err != nil {
+		if settings, err = config.Read(config.FileName, text); err != nil {
 			return m, fmt.Errorf("make a backup: %w", err)
 		}
-		m.Line = s.Line
+		m.Line = settings.Line
 	}
 	names, err := named(folder)
 	if err != nil {
@@ -88,7 +88,12 @@ func Write(folder string, out io.Writer, now time.Time) (Manifest, error) {
 		at[name] = copied
 	}
 	at[ledger.FileName] = filepath.Join(half, ledger.FileName)
-	if err := ledger.Copy(folder, at[ledger.FileName]); err != nil {
+	book, err := ledger.OpenRecord(settings.Ledger, folder)
+	if err != nil {
+		return m, fmt.Errorf("make a backup: %w", err)
+	}
+	err = book.Copy(at[ledger.FileName])
+	if err = errors.Join(err, book.Close()); err != nil {
 		return m, fmt.Errorf("make a backup: %w", err)
 	}
 	if m.Facts, err = ledger.Check(at[ledger.FileName]); err != nil {

@@ -134,7 +134,7 @@ func compareAt(cmd *cobra.Command, r connection, id berth.ID, against view.Again
 		fmt.Fprintln(cmd.ErrOrStderr(), note)
 		return record.Compare(cmd.Context(), id, against)
 	}
-	s, err := openLocal(folder, localOptions{readOnly: true})
+	s, err := openLocal(cmd.Context(), folder, localOptions{readOnly: true})
 	if err != nil {
 		return view.Comparison{}, err
 	}

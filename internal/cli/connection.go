@@ -95,6 +95,31 @@ func (r connection) running() (remote *api.Remote, folder string, err error) {
 	return nil, folder, nil
 }
 
+// changeable tells why settings, credentials and tokens of a data folder are not to be changed here; nil where they may be.
+func changeable(ctx context.Context, folder string) error {
+	s, err := readSettings(folder)
+	if err != nil || s.Ledger == "" {
+		return nil // there is nobody to share them with
+	}
+	if running, _ := ledger.InUse(folder); !running {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, pictureWait)
+	defer cancel()
+	now, err := api.Dial(folder).Renew(ctx)
+	if err != nil {
+		return err
+	}
+	if now.Leader == nil || !now.Leader.Here {
+		name := "which one does is not known now"
+		if now.Leader != nil {
+			name = now.Leader.Name + " does"
+		}
+		return fmt.Errorf("this server does not lead, and takes settings, credentials and tokens from the one that does; %s: change them there", name)
+	}
+	return nil
+}
+
 // client gives what can be asked: of the Aditus that runs, or of the record that it left. note says which where it is the
 // record. close is to be called at the end.
 func (r connection) client(ctx context.Context) (c control.Reader, note string, close func(), err error) {
@@ -106,7 +131,7 @@ func (r connection) client(ctx context.Context) (c control.Reader, note string, 
 		_, err := remote.Renew(ctx)
 		return remote, "", func() {}, err
 	}
-	book, err := ledger.OpenToRead(folder)
+	book, err := openRecord(folder)
 	if err != nil {
 		return nil, "", nil, err
 	}
@@ -115,7 +140,7 @@ func (r connection) client(ctx context.Context) (c control.Reader, note string, 
 		book.Close()
 		return nil, "", nil, err
 	}
-	return record, "No Aditus works on " + folder + " now: this is how it was left.", func() { book.Close() }, nil
+	return record, notRunning(folder), func() { book.Close() }, nil
 }
 
 // printBerth tells something about a berth: a line for a person, or one of JSON.

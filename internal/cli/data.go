@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -99,4 +100,18 @@ func dataFolder(given string) (string, error) {
 		return demo, nil
 	}
 	return line, nil
+}
+
+// openRecord opens the ledger of a data folder to read it, wherever it lies.
+func openRecord(folder string) (*ledger.Ledger, error) {
+	var settings config.Settings
+	name := filepath.Join(folder, config.FileName)
+	text, err := os.ReadFile(name)
+	if err == nil {
+		settings, err = config.Read(name, text)
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) { // the demo's folder has none
+		return nil, err
+	}
+	return ledger.OpenRecord(settings.Ledger, folder)
 }

@@ -15,7 +15,6 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
-	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -172,7 +171,7 @@ func newLinkList() *cobra.Command {
 				return err
 			}
 			var s status.Snapshot
-			if book, err := ledger.OpenToRead(folder); err == nil {
+			if book, err := openRecord(folder); err == nil {
 				s, _ = control.Recorded(book) // without one nothing was asked yet
 				book.Close()
 			}
@@ -211,6 +210,9 @@ func newLinkRemove() *cobra.Command {
 		Args:  oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, key, err := openKey(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}

@@ -55,6 +55,9 @@ encrypted in the data folder and never shown again.`,
 		Args: twoArgs("NAME and REPOSITORY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := lineFolder(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}
@@ -82,6 +85,9 @@ func newSites(before config.Settings, names []string, on string) ([]config.Site,
 		site := config.Site{Name: name}
 		if site.Target, err = kind.New(site.Name, all, rest); err != nil {
 			return nil, usageError{fmt.Errorf("--target %s: %w", on, err)}
+		}
+		if kind.Here && before.Ledger != "" {
+			site.Target.Machine = machineName()
 		}
 		all, added = append(all, site), append(added, site)
 	}

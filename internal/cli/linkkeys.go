@@ -80,6 +80,9 @@ func newLinkCredential() *cobra.Command {
 		Args:  oneArg("link's name or registry's host"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, key, err := openKey(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}
@@ -109,6 +112,9 @@ the settings. docs/links.md tells what is sent.`,
 		Args: oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, key, err := openKey(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"aditus/internal/backup"
 	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/control"
@@ -18,6 +19,7 @@ import (
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -25,6 +27,8 @@ import (
 type localEngine struct {
 	control.Live
 	settings config.Settings
+	leads    context.Context // ends as soon as another server may lead the ledger
+	aside    []string        // files of the folder that others took the place of
 	sites    sites
 	release  func()
 	untend   func() // ends the shipping of the ledger
@@ -35,22 +39,24 @@ type localOptions struct {
 	set      map[string]string // values of variables
 	calm     bool              // nothing begins by itself
 	readOnly bool              // sites are only looked at: nothing is started there
+
+	server ledger.Server // as others that share the ledger know it; the machine's name where there is none
+	// waits is called where another server may lead the ledger, and is told who does, until it leads itself or ctx ends; nil for not
+	// waiting.
+	waits func(ctx context.Context, book *ledger.Ledger) (told func(ledger.Lead) error)
 }
 
 // openLocal opens a data folder for the one program that works on it.
-func openLocal(folder string, o localOptions) (*localEngine, error) {
+func openLocal(ctx context.Context, folder string, o localOptions) (*localEngine, error) {
 	settings, err := readSettings(folder)
 	if err != nil {
 		return nil, err
-	}
-	for i := range settings.Sites {
-		settings.Sites[i].Automatic = settings.Sites[i].Automatic && !o.calm
 	}
 	s := &localEngine{settings: settings}
 	if s.release, err = ledger.LockFolder(folder); err != nil {
 		return nil, err
 	}
-	if err := s.open(folder, o); err != nil {
+	if err := s.open(ctx, folder, o); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -68,28 +74,38 @@ func readSettings(folder string) (config.Settings, error) {
 	}
 	s, err := config.Read(name, text)
 	if err == nil {
-		if err = target.Check(kinds, s.Sites); err != nil {
+		if err = target.Check(kinds, s); err != nil {
 			err = fmt.Errorf("read the settings %s: %w", name, err)
 		}
 	}
 	return s, err
 }
 
-func (s *localEngine) open(folder string, o localOptions) (err error) {
+func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (err error) {
 	s.Folder = folder
-	if s.Ledger, err = ledger.Open(folder, nil); err != nil {
+	if s.Ledger, err = ledger.OpenAt(s.settings.Ledger, folder); err != nil {
 		return err
 	}
 	access, err := engine.OpenAccess(folder, o.set)
 	if err != nil {
 		return err
 	}
+	if o.server.Name == "" {
+		o.server.Name = machineName()
+	}
+	o.server.Key = access.Opener.Recipient()
+	if err := s.lead(ctx, o); err != nil {
+		return err
+	}
+	for i := range s.settings.Sites {
+		s.settings.Sites[i].Automatic = s.settings.Sites[i].Automatic && !o.calm
+	}
 	latest, err := s.Ledger.Latest()
 	if err != nil {
 		return err
 	}
 	now := clock.NewWall(latest)
-	if s.sites, err = openSites(folder, s.settings, access, now.As, o.readOnly); err != nil {
+	if s.sites, err = openSites(folder, s.settings, access, now.As, o); err != nil {
 		return err
 	}
 	if s.settings.Ship.To != "" && !o.readOnly {
@@ -106,7 +122,47 @@ func (s *localEngine) open(folder string, o localOptions) (err error) {
 	return nil
 }
 
-// tend has the ledger pruned, and a second copy of it kept where there should be one, until the folder is let go.
+// lead waits until this program leads the ledger, and has what its servers have alike then.
+func (s *localEngine) lead(ctx context.Context, o localOptions) (err error) {
+	told := func(l ledger.Lead) error {
+		if l.Trouble != nil {
+			return l.Trouble
+		}
+		return fmt.Errorf("%s leads the ledger %s: ask that server, with --server; or have this machine stand by, with aditus serve", l.Name, s.Ledger.Place())
+	}
+	over := func() {}
+	if o.waits != nil {
+		var waiting context.Context
+		waiting, over = context.WithCancel(ctx)
+		told = o.waits(waiting, s.Ledger)
+	}
+	s.leads, err = s.Ledger.Lead(ctx, o.server, told)
+	over()
+	if err != nil || s.settings.Ledger == "" {
+		return err
+	}
+	s.Leader = &status.Leader{Name: o.server.Name, Address: o.server.Address, Since: time.Now(), Here: true}
+	if s.aside, err = backup.Share(ctx, s.Folder, s.Ledger, true, time.Now()); err != nil {
+		return err
+	}
+	s.settings, err = readSettings(s.Folder)
+	return err
+}
+
+// machineName is the name of this machine, as others know it.
+func machineName() string {
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		return "this machine"
+	}
+	return name
+}
+
+// shareEvery is how often it is looked whether what servers have alike was changed.
+const shareEvery = time.Second
+
+// tend has the ledger pruned, a second copy of it kept where there should be one, and what others that share it are to have put on
+// record, until the folder is let go.
 func (s *localEngine) tend(now clock.Clock) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var group sync.WaitGroup
@@ -116,6 +172,18 @@ func (s *localEngine) tend(now clock.Clock) {
 	if s.settings.Ship.To != "" {
 		group.Go(func() {
 			s.Ledger.Ship(ctx, ledger.Shipping{To: s.settings.Ship.To, Every: s.settings.Ship.Interval()}, func(err error) { s.Report("shipping", err) })
+		})
+	}
+	if s.Leader != nil {
+		group.Go(func() {
+			for ctx.Err() == nil {
+				_, err := backup.Share(ctx, s.Folder, s.Ledger, true, time.Now())
+				s.Report("shared files", err)
+				select {
+				case <-ctx.Done():
+				case <-time.After(shareEvery):
+				}
+			}
 		})
 	}
 	s.untend = func() {

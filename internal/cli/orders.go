@@ -150,12 +150,12 @@ func (r connection) give(ctx context.Context, o berth.Order, alone bool) error {
 // onlyAsked opens a folder, perhaps only to look at its sites, runs its engine while do is at it, and lets nothing else
 // begin meanwhile.
 func onlyAsked(ctx context.Context, folder string, readOnly bool, do func(*localEngine) error) error {
-	s, err := openLocal(folder, localOptions{calm: true, readOnly: readOnly})
+	s, err := openLocal(ctx, folder, localOptions{calm: true, readOnly: readOnly})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	running, stop := context.WithCancel(ctx)
+	running, stop := context.WithCancel(s.leads)
 	ended := make(chan error, 1)
 	go func() { ended <- s.Engine.Run(running) }()
 	err = do(s)

@@ -17,6 +17,7 @@ import (
 	"aditus/internal/control/api"
 	"aditus/internal/core/policy"
 	"aditus/internal/demo"
+	"aditus/internal/ledger"
 	"aditus/internal/tui"
 )
 
@@ -60,12 +61,18 @@ func runLine(ctx context.Context, r connection, set map[string]string) error {
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
 	}
-	s, err := openLocal(folder, localOptions{set: set})
+	s, err := openLocal(ctx, folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	return runScreens(ctx, s.Live, s.sites.note(), s.Engine.Run)
+	return runScreens(s.leads, s.Live, s.sites.note(), func(ctx context.Context) error {
+		err := s.Engine.Run(ctx)
+		if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
+			return cause
+		}
+		return err
+	})
 }
 
 // runFace opens the screens on an Aditus that runs already.
@@ -110,8 +117,8 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	app := tui.New(ctx, live, tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
-	ended := make(chan error, 2)
-	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return serve(ctx, live, server, func() {}) }} {
+	ended := make(chan error, 3)
+	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return beside(ctx, live) }, func(ctx context.Context) error { return api.ServeSocket(ctx, live.Folder, server, func() {}) }} {
 		go func() {
 			<-shown.Done() // a screen that is there at once is worth more than work that begins a moment sooner
 			err := run(ctx)
@@ -126,7 +133,7 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		err = nil
 	}
-	return errors.Join(err, <-ended, <-ended)
+	return errors.Join(err, <-ended, <-ended, <-ended)
 }
 
 // Where orders come from that are carried out in this process, for the record.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -9,19 +10,24 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"aditus/internal/backup"
 	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
+	"aditus/internal/ledger"
 	"aditus/internal/status"
 )
 
 type serveOptions struct {
 	tcp  api.TCP
+	name string // of this server, among those that share a ledger
+	url  string // where others ask it
 	text bool
 	more bool
 }
@@ -38,6 +44,10 @@ data folder, which is its owner's alone. Screens (aditus) and the shell find it 
 
 With --listen it answers over TCP too, to those who have a token (aditus token). It
 refuses to do so in plain text where other machines could reach it.
+
+Where the settings say that the ledger lies in PostgreSQL (ledger:), several servers may
+share it: one leads, the others stand by, tell all that is on record, and take the lead
+within ten seconds when nothing is heard of it. GET /leads says which one it is.
 
 When it ends, what runs at local sites runs on, kept by its keeper. SIGTERM and SIGINT
 let what is under way end. Under systemd it tells when it is ready (Type=notify);
@@ -66,6 +76,8 @@ docs/server.md has a unit.`,
 	flags.StringVar(&o.tcp.Address, "listen", "", "answer at this `address` too, such as 127.0.0.1:8791")
 	flags.StringVar(&o.tcp.Cert, "tls-cert", "", "the `file` of the certificate for it (PEM)")
 	flags.StringVar(&o.tcp.Key, "tls-key", "", "the `file` of its key")
+	flags.StringVar(&o.name, "name", machineName(), "the `name` of this server among those that share a ledger, and of the machine that its local sites are on")
+	flags.StringVar(&o.url, "url", "", "the `address` at which people ask it from elsewhere, such as https://harbor-1.skerry.example:8791 (default: made of --listen)")
 	flags.BoolVar(&o.text, "log-text", false, "log lines as text rather than JSON")
 	flags.BoolVarP(&o.more, "verbose", "v", false, "log every request")
 	return cmd
@@ -75,28 +87,149 @@ docs/server.md has a unit.`,
 const serverGC = 50
 
 func runServer(ctx context.Context, w io.Writer, folder string, set map[string]string, o serveOptions) error {
-	log := newLog(w, o)
 	debug.SetGCPercent(serverGC)
-	s, err := openLocal(folder, localOptions{set: set})
+	group, ctx := errgroup.WithContext(ctx)
+	h := &host{folder: folder, set: set, o: o, log: newLog(w, o), answers: make(chan struct{})}
+	h.server = api.New(ctx, nil, api.OpenTokens(folder), h.log)
+	group.Go(func() error { return h.run(ctx) })
+	group.Go(func() error {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-h.answers:
+			return h.answer(ctx)
+		}
+	})
+	err := group.Wait()
+	notify("STOPPING=1")
+	h.log.Info("aditus ends; what runs at local sites runs on")
+	return err
+}
+
+// host is a server on a data folder, which leads its ledger, or stands by where another one does.
+type host struct {
+	folder  string
+	set     map[string]string
+	o       serveOptions
+	log     *slog.Logger
+	server  *api.Server
+	answers chan struct{} // closed once there is something to tell
+	served  bool          // it is
+	leader  string        // that was logged last
+}
+
+// run leads and stands by in turns, until ctx ends.
+func (h *host) run(ctx context.Context) error {
+	for {
+		err := h.turn(ctx)
+		if !errors.Is(err, ledger.ErrDeposed) || ctx.Err() != nil {
+			return err
+		}
+		h.leader = ""
+		h.log.Warn("another server may lead now: this one begins anew, with what is on record", "why", err.Error())
+	}
+}
+
+// turn waits until this server leads, and works until it does not any more.
+func (h *host) turn(ctx context.Context) error {
+	s, err := openLocal(ctx, h.folder, localOptions{set: h.set, server: ledger.Server{Name: h.o.name, Address: h.o.public()}, waits: h.standBy})
+	if ctx.Err() != nil {
+		return nil // it ends while it waits
+	}
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	log.Info("aditus works", "folder", folder, "sites", len(s.settings.Sites), "links", len(s.settings.Links), "pid", os.Getpid())
+	h.log.Info("aditus works", "folder", h.folder, "sites", len(s.settings.Sites), "links", len(s.settings.Links), "pid", os.Getpid())
+	h.tellAside(s.aside)
+	if s.Leader != nil {
+		h.log.Info("leads", "ledger", s.Ledger.Place(), "name", s.Leader.Name)
+	}
+	h.serve(s.Live)
+	works, ctx := errgroup.WithContext(s.leads)
+	works.Go(func() error { return s.Engine.Run(ctx) })
+	works.Go(func() error { return beside(ctx, s.Live) })
+	works.Go(func() error { return logTrouble(ctx, s.Live, h.log) })
+	if err := works.Wait(); err != nil {
+		return err
+	}
+	if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
+		return cause
+	}
+	return nil
+}
+
+// standBy has this server tell what is on record while another one leads.
+func (h *host) standBy(ctx context.Context, book *ledger.Ledger) (told func(ledger.Lead) error) {
+	standby := control.NewStandby(book)
+	begin := sync.OnceFunc(func() {
+		h.serve(standby)
+		go standby.Follow(ctx)
+	})
+	if h.served { // it led before, and does not any more
+		begin()
+	}
+	var shared time.Time
+	return func(l ledger.Lead) error {
+		if time.Since(shared) >= shareEvery && l.Trouble == nil && l.Turn > 0 {
+			shared = time.Now()
+			aside, err := backup.Share(ctx, h.folder, book, false, time.Now())
+			if l.Trouble = err; err == nil {
+				h.tellAside(aside)
+			}
+		}
+		standby.Saw(l)
+		if l.Name != "" && l.Name != h.leader {
+			h.leader = l.Name
+			h.log.Info("stands by", "leader", l.Name, "address", l.Address, "since", l.Since)
+		}
+		begin()
+		return nil
+	}
+}
+
+// tellAside logs which files others took the place of.
+func (h *host) tellAside(files []string) {
+	for _, name := range files {
+		h.log.Warn("a file was changed here and at the server that leads: that one's is used, this one's is kept", "as", name)
+	}
+}
+
+// serve has faces told something else from now on.
+func (h *host) serve(c api.Control) {
+	h.server.Serve(c)
+	if !h.served {
+		h.served = true
+		close(h.answers)
+	}
+}
+
+// answer answers faces until ctx ends.
+func (h *host) answer(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
-	server := api.New(ctx, s.Live, api.OpenTokens(folder), log)
-	group.Go(func() error { return s.Engine.Run(ctx) })
-	group.Go(func() error { return serve(ctx, s.Live, server, func() { notify("READY=1") }) })
-	group.Go(func() error { return logTrouble(ctx, s.Live, log) })
-	if o.tcp.Address != "" {
+	group.Go(func() error { return api.ServeSocket(ctx, h.folder, h.server, func() { notify("READY=1") }) })
+	if h.o.tcp.Address != "" {
 		group.Go(func() error {
-			return api.ServeTCP(ctx, o.tcp, server, func(at string) { log.Info("answers", "address", at, "tls", o.tcp.Cert != "") })
+			return api.ServeTCP(ctx, h.o.tcp, h.server, func(at string) { h.log.Info("answers", "address", at, "tls", h.o.tcp.Cert != "") })
 		})
 	}
-	err = group.Wait()
-	notify("STOPPING=1")
-	log.Info("aditus ends; what runs at local sites runs on")
-	return err
+	return group.Wait()
+}
+
+// public is where other machines ask this server; empty where they do not.
+func (o serveOptions) public() string {
+	if o.url != "" || o.tcp.Address == "" {
+		return o.url
+	}
+	host, port, _ := net.SplitHostPort(o.tcp.Address) // it was checked
+	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+		host = machineName()
+	}
+	scheme := "http"
+	if o.tcp.Cert != "" {
+		scheme = "https"
+	}
+	return scheme + "://" + net.JoinHostPort(host, port)
 }
 
 func newLog(w io.Writer, o serveOptions) *slog.Logger {
@@ -177,15 +310,13 @@ func notify(state string) {
 	fmt.Fprint(conn, state)
 }
 
-// serve does what goes on beside an engine that runs: settings are followed, faces answered, and webhooks taken. ready is
-// called once faces are.
-func serve(ctx context.Context, live control.Live, server *api.Server, ready func()) error {
+// beside does what goes on beside an engine that runs: settings are followed, and webhooks taken.
+func beside(ctx context.Context, live control.Live) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		live.FollowSettings(ctx, filepath.Join(live.Folder, config.FileName))
 		return nil
 	})
-	group.Go(func() error { return api.ServeSocket(ctx, live.Folder, server, ready) })
 	group.Go(func() error {
 		err := serveHooks(ctx, live)
 		live.Report("webhooks", err)

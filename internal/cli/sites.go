@@ -37,14 +37,14 @@ func settingsSchema() []byte {
 }
 
 // openSites opens what the settings say sites run on, perhaps only to look at them.
-func openSites(folder string, settings config.Settings, access engine.Access, as func(time.Time) time.Time, readOnly bool) (s sites, err error) {
+func openSites(folder string, settings config.Settings, access engine.Access, as func(time.Time) time.Time, o localOptions) (s sites, err error) {
 	registries := source.NewRegistries(settings.Registries, func(host string) source.Credential {
 		if access.Credentials == nil {
 			return source.Credential{}
 		}
 		return access.Credentials(host)
 	})
-	ground := target.Ground{Folder: folder, Settings: settings, As: as, ReadOnly: readOnly, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
+	ground := target.Ground{Folder: folder, Settings: settings, As: as, ReadOnly: o.readOnly, Artifact: func(ctx context.Context, reference string) (v1.Image, error) {
 		image, err := registries.Fetch(ctx, reference)
 		if errors.Is(err, source.ErrNoArtifact) {
 			err = fmt.Errorf("%w: %v", target.ErrNoArtifact, err)
@@ -58,7 +58,11 @@ func openSites(folder string, settings config.Settings, access engine.Access, as
 	for _, kind := range kinds {
 		var of []config.Site
 		for _, site := range settings.Sites {
-			if site.Target.Kind == kind.Name {
+			switch at := site.Target; {
+			case at.Kind != kind.Name:
+			case kind.Here && at.Machine != "" && at.Machine != o.server.Name:
+				s.drivers[site.Name] = target.Elsewhere{Machine: at.Machine}
+			default:
 				of = append(of, site)
 			}
 		}

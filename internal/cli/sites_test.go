@@ -24,21 +24,26 @@ func TestKinds(t *testing.T) {
 	for _, test := range []struct {
 		target config.Target
 		want   string
+		ledger string
 	}{
-		{config.Target{}, "what it runs on is missing; write target: with kind: local"},
-		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: cluster (a namespace of a Kubernetes cluster) or kind: stand-in`},
-		{config.Target{Kind: "stand-in", Listen: "127.0.0.1:80"}, "listens nowhere"},
-		{config.Target{Kind: "local", Listen: "here"}, "is no address"},
-		{config.Target{Kind: "local", Ports: "1-2"}, "are no ports from 1024"},
-		{config.Target{Kind: "local", Ports: "3000-2000"}, "are no ports from 1024"},
-		{config.Target{Kind: "local", Ports: "20000-20100"}, ""},
-		{config.Target{Kind: "cluster"}, "namespace is missing"},
-		{config.Target{Kind: "cluster", Namespace: "North"}, "is no name of a namespace"},
-		{config.Target{Kind: "cluster", Namespace: "north", Listen: "127.0.0.1:80"}, "comes in by its own gateways"},
-		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "shore"}, "write it like gateways/shore"},
-		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "gateways/shore/https"}, ""},
+		{config.Target{}, "what it runs on is missing; write target: with kind: local", ""},
+		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: cluster (a namespace of a Kubernetes cluster) or kind: stand-in`, ""},
+		{config.Target{Kind: "stand-in", Listen: "127.0.0.1:80"}, "listens nowhere", ""},
+		{config.Target{Kind: "local", Listen: "here"}, "is no address", ""},
+		{config.Target{Kind: "local", Ports: "1-2"}, "are no ports from 1024", ""},
+		{config.Target{Kind: "local", Ports: "3000-2000"}, "are no ports from 1024", ""},
+		{config.Target{Kind: "local", Ports: "20000-20100"}, "", ""},
+		{config.Target{Kind: "cluster"}, "namespace is missing", ""},
+		{config.Target{Kind: "cluster", Namespace: "North"}, "is no name of a namespace", ""},
+		{config.Target{Kind: "cluster", Namespace: "north", Listen: "127.0.0.1:80"}, "comes in by its own gateways", ""},
+		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "shore"}, "write it like gateways/shore", ""},
+		{config.Target{Kind: "cluster", Namespace: "north", Gateway: "gateways/shore/https"}, "", ""},
+		{config.Target{Kind: "local"}, "write machine: with the name", "postgres://db/aditus"},
+		{config.Target{Kind: "local", Machine: "harbor-1"}, "", "postgres://db/aditus"},
+		{config.Target{Kind: "cluster", Namespace: "north"}, "", "postgres://db/aditus"},
+		{config.Target{Kind: "cluster", Namespace: "north", Machine: "harbor-1"}, "belongs to no machine", ""},
 	} {
-		err := target.Check(kinds, []config.Site{{Name: "north", Target: test.target}})
+		err := target.Check(kinds, config.Settings{Ledger: test.ledger, Sites: []config.Site{{Name: "north", Target: test.target}}})
 		if test.want == "" && err != nil || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want) || !strings.Contains(err.Error(), "north")) {
 			t.Errorf("%+v: %v, want %q", test.target, err, test.want)
 		}

@@ -65,19 +65,19 @@ func (r connection) picture(ctx context.Context) (status.Snapshot, string, error
 		defer cancel()
 		s, err := remote.Renew(ctx)
 		if err == nil && folder != "" {
-			return s, howFresh(folder), nil
+			return s, howFresh(folder, s), nil
 		}
 		if err == nil || folder == "" {
 			return s, "", err
 		}
 	}
-	book, err := ledger.OpenToRead(folder)
+	book, err := openRecord(folder)
 	if err != nil {
 		return status.Snapshot{}, "", err
 	}
 	defer book.Close()
 	s, err := control.Recorded(book)
-	return s, howFresh(folder), err
+	return s, howFresh(folder, s), err
 }
 
 // pictureWait is how long a running Aditus may take to tell what it knows, before its record is read instead.
@@ -87,15 +87,35 @@ const pictureWait = 5 * time.Second
 const silentAfter = 30 * time.Second
 
 // howFresh tells whether the picture is being renewed.
-func howFresh(folder string) string {
+func howFresh(folder string, s status.Snapshot) string {
 	running, wrote := ledger.InUse(folder)
-	switch age := time.Since(wrote); {
+	age := time.Since(wrote)
+	switch leader := s.Leader; {
 	case !running:
-		return "No Aditus works on " + folder + " now: this is how it was left."
-	case age > silentAfter:
+		return notRunning(folder)
+	case leader != nil && leader.Here:
+		return "Aditus works on " + folder + " now, and leads."
+	case leader != nil:
+		return fmt.Sprintf("Aditus stands by on %s now: %s leads%s.", folder, leader.Name, at(leader.Address))
+	case age > silentAfter && !wrote.IsZero():
 		return fmt.Sprintf("Aditus works on %s but could not write to its ledger for %s: this picture is old. See its screen; the disk may be full.", folder, say.Span(age))
 	}
 	return "Aditus works on " + folder + " now."
+}
+
+// notRunning tells that what is told is only what is on record.
+func notRunning(folder string) string {
+	if s, err := readSettings(folder); err == nil && s.Ledger != "" {
+		return "No Aditus works on " + folder + " now: this is what is on record, and another server may lead."
+	}
+	return "No Aditus works on " + folder + " now: this is how it was left."
+}
+
+func at(address string) string {
+	if address == "" {
+		return ""
+	}
+	return ", at " + address
 }
 
 func printStatus(w io.Writer, s status.Snapshot) error {

@@ -41,6 +41,9 @@ and a running server knows it at once. Scopes:
 		Args:    oneArg("name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := dataFolder(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}
@@ -114,8 +117,11 @@ func newTokenRemove() *cobra.Command {
 		Use:   "remove NAME",
 		Short: "Make a token good for nothing, at once",
 		Args:  oneArg("name"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := dataFolder(folder)
+			if err == nil {
+				err = changeable(cmd.Context(), folder)
+			}
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +33,7 @@ type Settings struct {
 	Links      []Link              `yaml:"links"`
 	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
 	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
+	Ledger     string              `yaml:"ledger,omitempty" jsonschema:"pattern=^postgres(ql)?://" jsonschema_description:"Where the ledger lies that several servers share: the connection URI of a PostgreSQL database, such as postgres://aditus@db.skerry.example/aditus. In the data folder where it is left out."`
 	Ship       Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
 	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
@@ -131,6 +133,7 @@ type Target struct {
 	Listen string `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"local: where HTTP traffic comes in, HOST:PORT; nowhere where it is left out."`
 	Ports  string `yaml:"ports,omitempty" jsonschema:"pattern=^[0-9]+ *- *[0-9]+$,default=20000-29999" jsonschema_description:"local: the ports that instances are given."`
 
+	Machine  string   `yaml:"machine,omitempty" jsonschema_description:"local: the machine that it is on, by the name of the server there; needed where several servers share a ledger. Another machine's is silent while that one's server does not lead."`
 	Programs []string `yaml:"programs,omitempty" jsonschema_description:"local: folders whose programs may be run by their whole path, beside /usr/local/bin, /usr/bin and /bin, such as /usr/lib/postgresql/17/bin."`
 
 	Kubeconfig string   `yaml:"kubeconfig,omitempty" jsonschema_description:"cluster: the file that says how it is reached; where it is left out what KUBECONFIG names, the home folder's, or the service account that Aditus runs under."`
@@ -182,6 +185,14 @@ func Read(name string, text []byte) (Settings, error) {
 func (s Settings) check() error {
 	if ship := s.Ship; ship != (Ship{}) && (ship.To == "" || ship.Interval() < leastShip) {
 		return fmt.Errorf("ship: it takes to, a folder, and every, which is %s at least", leastShip)
+	}
+	if s.Ledger != "" {
+		if at, err := url.Parse(s.Ledger); err != nil || at.Scheme != "postgres" && at.Scheme != "postgresql" {
+			return errors.New("ledger: it takes the connection URI of a PostgreSQL database; write it like postgres://aditus@db.skerry.example/aditus")
+		}
+		if s.Ship != (Ship{}) {
+			return errors.New("ship: only a ledger in the data folder is shipped: PostgreSQL has its own ways to keep a second copy; take one of ship and ledger out")
+		}
 	}
 	if s.Beat < 100*time.Millisecond {
 		return fmt.Errorf("beat: %s is too short; 100ms is the least", s.Beat)
@@ -283,8 +294,9 @@ func (s Settings) checkSites() error {
 	listens := map[string]string{}
 	for _, site := range s.Sites {
 		if at := site.Target.Listen; at != "" {
+			at = site.Target.Machine + " " + at
 			if other := listens[at]; other != "" {
-				return fmt.Errorf("sites: %s and %s cannot both listen on %s: give each an address of its own", other, site.Name, at)
+				return fmt.Errorf("sites: %s and %s cannot both listen on %s: give each an address of its own", other, site.Name, site.Target.Listen)
 			}
 			listens[at] = site.Name
 		}

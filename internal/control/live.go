@@ -21,13 +21,18 @@ import (
 type Live struct {
 	*engine.Engine
 	Ledger *ledger.Ledger
-	Folder string // the data folder, with the settings
+	Folder string         // the data folder, with the settings
+	Leader *status.Leader // this server, where several share the ledger
 }
 
 var _ Control = Live{}
 
 // Snapshot implements Reader.
-func (l Live) Snapshot(context.Context) status.Snapshot { return l.Engine.Snapshot() }
+func (l Live) Snapshot(context.Context) status.Snapshot {
+	s := l.Engine.Snapshot()
+	s.Leader = l.Leader
+	return s
+}
 
 // Facts implements Reader.
 func (l Live) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {

@@ -14,10 +14,11 @@ import (
 	"aditus/internal/view"
 )
 
-// Record is a Reader of a ledger that no engine works on: it tells everything as it was left.
+// Record is a Reader of a ledger that no engine here works on: it tells everything as it was left.
 type Record struct {
 	Ledger   *ledger.Ledger
 	snapshot status.Snapshot
+	missing  error // why what takes an engine is not to be had
 }
 
 var _ Reader = Record{}
@@ -26,7 +27,7 @@ var _ Reader = Record{}
 func OpenRecord(book *ledger.Ledger) (Record, error) {
 	s, err := Recorded(book)
 	s.Lost = &status.Lost{Since: s.Now, Why: ErrNotRunning.Error()}
-	return Record{book, s}, err
+	return Record{book, s, ErrNotRunning}, err
 }
 
 // Recorded gives the last snapshot that an engine kept in a ledger.
@@ -67,30 +68,30 @@ func (r Record) Bench(_ context.Context, berth berth.ID, guard string) (view.Ben
 
 // Log implements Reader: an instance is asked for it, which takes an engine.
 func (r Record) Log(context.Context, berth.ID, string, time.Time, int) ([]target.LogLine, error) {
-	return nil, ErrNotRunning
+	return nil, r.missing
 }
 
 // Course implements Reader: rules are held by an engine.
 func (r Record) Course(context.Context, string, string) (c status.Course, err error) {
-	return c, ErrNotRunning
+	return c, r.missing
 }
 
 // Calendar implements Reader: rules are held by an engine.
 func (r Record) Calendar(context.Context, time.Time, time.Time) (c status.Calendar, err error) {
-	return c, ErrNotRunning
+	return c, r.missing
 }
 
 // Review implements Reader: branches are read by an engine.
 func (r Record) Review(context.Context, string) (told status.Review, err error) {
-	return told, ErrNotRunning
+	return told, r.missing
 }
 
 // Tree implements Reader: a site is asked for it, which takes an engine.
-func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, ErrNotRunning }
+func (r Record) Tree(context.Context, berth.ID) ([]status.Node, error) { return nil, r.missing }
 
 // Sheet implements Reader.
 func (r Record) Sheet(context.Context, berth.ID, string) (status.Sheet, error) {
-	return status.Sheet{}, ErrNotRunning
+	return status.Sheet{}, r.missing
 }
 
 // Facts implements Reader.

@@ -187,7 +187,7 @@ func (e *embedded) changeOnce(ctx context.Context, do func(*sql.Tx) error) error
 }
 
 // lead implements store: whoever has the data folder's lock leads.
-func (e *embedded) lead(ctx context.Context, _ Server, _ func(Lead)) (context.Context, error) {
+func (e *embedded) lead(ctx context.Context, _ Server, _ func(Lead) error) (context.Context, error) {
 	return ctx, nil
 }
 

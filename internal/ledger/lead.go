@@ -26,11 +26,28 @@ type Lead struct {
 // ErrDeposed means that another server leads, or may lead, since: nothing was recorded, and nothing may be done.
 var ErrDeposed = fault.New(fault.ErrUnavailable, "this server does not lead any more")
 
+// OpenAt opens the ledger of a data folder for writing, once it leads: at an address in PostgreSQL, or in the folder where there is none.
+func OpenAt(address, folder string) (*Ledger, error) {
+	if address == "" {
+		return Open(folder, nil)
+	}
+	return Connect(address, folder, nil)
+}
+
+// OpenRecord opens the ledger of a data folder for reading, wherever it lies.
+func OpenRecord(address, folder string) (*Ledger, error) {
+	if address == "" {
+		return OpenToRead(folder)
+	}
+	return Connect(address, "", nil)
+}
+
 // Lead waits until this server leads the ledger, which is at once where nobody else can. What it gives ends as soon as another one
-// may lead, and whoever led must begin anew then, with what is on record. told is called now and then while it waits; it may be nil.
-func (l *Ledger) Lead(ctx context.Context, me Server, told func(Lead)) (context.Context, error) {
+// may lead, and whoever led must begin anew then, with what is on record. told is called now and then while it waits, and
+// has it wait no more by an error; it may be nil.
+func (l *Ledger) Lead(ctx context.Context, me Server, told func(Lead) error) (context.Context, error) {
 	if told == nil {
-		told = func(Lead) {}
+		told = func(Lead) error { return nil }
 	}
 	leads, err := l.lead(ctx, me, told)
 	if err != nil {

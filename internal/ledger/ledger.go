@@ -78,7 +78,7 @@ type store interface {
 	// explain tells the errors that a person can mend in words of their own.
 	explain(error) error
 	// lead waits until nobody else changes anything, and gives what ends once somebody else may.
-	lead(ctx context.Context, me Server, told func(Lead)) (context.Context, error)
+	lead(ctx context.Context, me Server, told func(Lead) error) (context.Context, error)
 	// leads tells why nothing may be done any more; nil while nobody else can have changed anything.
 	leads(ctx context.Context) error
 	close() error

@@ -231,12 +231,15 @@ func (s *shared) close() error {
 }
 
 // lead implements store.
-func (s *shared) lead(ctx context.Context, me Server, told func(Lead)) (context.Context, error) {
+func (s *shared) lead(ctx context.Context, me Server, told func(Lead) error) (context.Context, error) {
 	for {
 		t, seen, err := s.take(ctx, me)
 		if err == nil && t != nil {
 			go s.confirm(t)
 			return t.ended, nil
+		}
+		if err == nil && seen.Key != "" && seen.Key != me.Key {
+			err = otherKey(me.Key, seen.Key)
 		}
 		if fatal := (*mismatch)(nil); errors.As(err, &fatal) {
 			return nil, err
@@ -245,7 +248,9 @@ func (s *shared) lead(ctx context.Context, me Server, told func(Lead)) (context.
 			return nil, ctx.Err()
 		}
 		seen.Trouble = s.explain(err)
-		told(seen)
+		if err := told(seen); err != nil {
+			return nil, err
+		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
@@ -258,6 +263,10 @@ func (s *shared) lead(ctx context.Context, me Server, told func(Lead)) (context.
 type mismatch struct{ text string }
 
 func (m *mismatch) Error() string { return m.text }
+
+func otherKey(own, others string) error {
+	return &mismatch{fmt.Sprintf("the key of this server (%s) is not that of the others (%s): copy key.txt from the data folder of one of them into this one's, so that it can open the line's secrets", cmp.Or(own, "none"), others)}
+}
 
 // confirm asks again and again whether a turn goes on, until it does not.
 func (s *shared) confirm(t *turn) {
@@ -337,7 +346,7 @@ func (s *shared) begin(ctx context.Context, session *sql.Conn, me Server) (numbe
 	err = tx.QueryRowContext(ctx, `UPDATE lead SET turn = turn + 1, name = $1, address = $2, since = $3, key = CASE key WHEN '' THEN $4 ELSE key END RETURNING turn, key`,
 		plain(me.Name), plain(me.Address), time.Now().UnixMilli(), me.Key).Scan(&number, &key)
 	if err == nil && key != me.Key {
-		err = &mismatch{fmt.Sprintf("the key of this server (%s) is not that of the others (%s): copy key.txt of a server that led into this one's data folder, so that it can open the line's secrets", cmp.Or(me.Key, "none"), key)}
+		err = otherKey(me.Key, key)
 	}
 	if err != nil {
 		return 0, err

@@ -70,7 +70,7 @@ func TestTakeover(t *testing.T) {
 	}
 	seen, led := make(chan Lead, 100), make(chan error)
 	go func() {
-		_, err := second.Lead(t.Context(), Server{Name: "harbor-2"}, func(l Lead) { seen <- l })
+		_, err := second.Lead(t.Context(), Server{Name: "harbor-2"}, func(l Lead) error { seen <- l; return nil })
 		led <- err
 	}()
 	if l := <-seen; l.Name != "harbor-1" || l.Turn != 1 || l.Trouble != nil || time.Since(l.Since) > time.Minute {
@@ -176,13 +176,8 @@ func TestCut(t *testing.T) {
 		}
 		way.After(messages)
 		l := connect(t, way.Of(address), nil)
-		ctx, cancel := context.WithCancel(t.Context())
 		acked := 0
-		_, err := l.Lead(ctx, Server{Name: "harbor-1"}, func(seen Lead) {
-			if seen.Trouble != nil {
-				cancel()
-			}
-		})
+		_, err := l.Lead(t.Context(), Server{Name: "harbor-1"}, func(seen Lead) error { return seen.Trouble })
 		for err == nil && acked < entries {
 			if err = write(l, acked+1); err == nil {
 				acked++
@@ -212,7 +207,6 @@ func TestCut(t *testing.T) {
 		if err := write(again, has+1); err != nil {
 			t.Fatal(err)
 		}
-		cancel()
 		again.Close()
 		if tried++; acked == entries {
 			break

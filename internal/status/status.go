@@ -24,8 +24,17 @@ type Snapshot struct {
 	Links    []Link            `json:"links"`
 	Berths   []Berth           `json:"berths"` // by workload, then in course order
 	Problems []Problem         `json:"problems,omitempty"`
+	Leader   *Leader           `json:"leader,omitempty"` // where several servers share a ledger: the one that leads
 
 	Lost *Lost `json:"-"` // nil while what made it is heard of
+}
+
+// Leader is the server that leads a ledger which several share. The others stand by: they tell what is on record.
+type Leader struct {
+	Name    string    `json:"name"`
+	Address string    `json:"address,omitempty"` // where it is asked
+	Since   time.Time `json:"since"`
+	Here    bool      `json:"here"` // it is the one that tells
 }
 
 // Lost tells that whoever made a snapshot is not heard of any more: all of it is as old as that.

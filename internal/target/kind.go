@@ -17,6 +17,7 @@ import (
 type Kind struct {
 	Name     string
 	Means    string                                                                               // what a site of it runs on, in a few words
+	Here     bool                                                                                 // what a site of it runs on is the machine itself
 	Stays    bool                                                                                 // what runs there goes on when the program that looks after it ends
 	Check    func(config.Target) error                                                            // what is wrong with how it is written
 	New      func(site string, before []config.Site, rest string) (config.Target, error)          // the target of a new site, beside those before it, from KIND=rest on the command line
@@ -64,11 +65,18 @@ func Find(kinds []Kind, name string) (Kind, error) {
 }
 
 // Check tells what is wrong with how the sites' targets are written.
-func Check(kinds []Kind, sites []config.Site) error {
-	for _, site := range sites {
+func Check(kinds []Kind, s config.Settings) error {
+	for _, site := range s.Sites {
 		kind, err := Find(kinds, site.Target.Kind)
 		if err == nil {
 			err = kind.Check(site.Target)
+		}
+		switch machine := site.Target.Machine; {
+		case err != nil:
+		case machine != "" && !kind.Here:
+			err = fmt.Errorf("machine: a site of kind %s belongs to no machine", kind.Name)
+		case machine == "" && kind.Here && s.Ledger != "":
+			err = errors.New("several servers may share this ledger: write machine: with the name of the one that this site is on, which aditus serve tells when it starts")
 		}
 		if err != nil {
 			return fmt.Errorf("sites: %s: target: %w", site.Name, err)

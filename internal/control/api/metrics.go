@@ -30,7 +30,8 @@ func (c *counts) add(status int) { c[min(max(status/100, 0), 5)].Add(1) }
 func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", OpenMetricsType)
 	out := families{}
-	now := s.control.Snapshot(r.Context())
+	of := s.serves.Load()
+	now := of.Snapshot(r.Context())
 	needs := words.Count(now)
 	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady} {
 		out.add("aditus_berths", float64(n), "state", state)
@@ -53,11 +54,18 @@ func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 		out.add("aditus_link_failing", failing, "link", l.Name)
 		out.add("aditus_link_age_seconds", now.Now.Sub(l.Looked).Seconds(), "link", l.Name)
 	}
+	if now.Leader != nil {
+		leads := 0.0
+		if now.Leader.Here {
+			leads = 1
+		}
+		out.add("aditus_leads", leads)
+	}
 	out.add("aditus_start_time_seconds", float64(s.begun.UnixMilli())/1000)
 	out.add("process_cpu_seconds_total", processorSeconds())
 	out.add("process_resident_memory_bytes", float64(residentBytes()))
 	out.add("go_goroutines", float64(runtime.NumGoroutine()))
-	for _, m := range s.control.Measured(r.Context()) {
+	for _, m := range of.Measured(r.Context()) {
 		out.page(m)
 	}
 	out.write(w)

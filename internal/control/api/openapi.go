@@ -45,7 +45,7 @@ var Document = sync.OnceValue(func() []byte {
 				"default": d.problem(),
 			}})
 	}
-	for at, about := range map[string]string{"/healthz": "Whether the engine works and its ledger can be written.", "/metrics": "OpenMetrics text of Aditus itself, and of what the sites' routers count."} {
+	for at, about := range map[string]string{"/healthz": "Whether the engine works and its ledger can be written.", "/leads": "Whether this server leads the ledger, where several share one: 503 where it stands by.", "/metrics": "OpenMetrics text of Aditus itself, and of what the sites' routers count."} {
 		kind, schema, secure := "application/json", any(d.schema(Answer{})), []any{}
 		if at == "/metrics" {
 			kind, schema, secure = "application/openmetrics-text", map[string]any{"type": "string"}, security(policy.Look)

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"aditus/internal/control"
@@ -34,7 +35,7 @@ type Control interface {
 
 // Server answers requests. Make it with New.
 type Server struct {
-	control Control
+	serves  atomic.Pointer[served]
 	tokens  *Tokens
 	log     *slog.Logger
 	begun   time.Time
@@ -44,9 +45,16 @@ type Server struct {
 	counted counts
 }
 
+// served is what is served for a while.
+type served struct {
+	Control
+	over chan struct{} // closed once something else is served
+}
+
 // New makes a server. When ctx ends its streams do.
 func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Server {
-	s := &Server{control: c, tokens: tokens, log: log, begun: time.Now(), mux: http.NewServeMux(), stopped: ctx.Done()}
+	s := &Server{tokens: tokens, log: log, begun: time.Now(), mux: http.NewServeMux(), stopped: ctx.Done()}
+	s.Serve(c)
 	for _, op := range operations {
 		s.mux.HandleFunc(op.method+" "+op.path, s.serve(op))
 	}
@@ -54,11 +62,19 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(policy.Look, s.follow))
 	s.mux.HandleFunc("GET /metrics", s.allow(policy.Look, s.metrics))
 	s.mux.HandleFunc("GET /healthz", s.healthz)
+	s.mux.HandleFunc("GET /leads", s.leads)
 	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(Document())
 	})
 	return s
+}
+
+// Serve serves something else from now on. Streams of what was served before end, and whoever follows them asks again.
+func (s *Server) Serve(c Control) {
+	if before := s.serves.Swap(&served{c, make(chan struct{})}); before != nil {
+		close(before.over)
+	}
 }
 
 // ServeHTTP implements http.Handler.
@@ -186,7 +202,7 @@ const maxBody = 1 << 20
 // serve makes the handler of an operation.
 func (s *Server) serve(op operation) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		c := call{Control: s.control, link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		c := call{Control: s.serves.Load(), link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		who, err := s.who(r)
 		if err != nil {
 			refuse(w, r, err)
@@ -267,7 +283,7 @@ func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.Handle
 
 // healthz tells whether the engine works: its clock is fresh and its ledger can be written.
 func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
-	snapshot := s.control.Snapshot(r.Context())
+	snapshot := s.serves.Load().Snapshot(r.Context())
 	for _, p := range snapshot.Problems {
 		if p.About == "ledger" {
 			refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: p.Text})
@@ -278,6 +294,16 @@ func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
 	json.NewEncoder(w).Encode(Answer{"ok"})
 }
 
+// leads tells whether this server leads, for whoever chooses one of several.
+func (s *Server) leads(w http.ResponseWriter, r *http.Request) {
+	if leader := s.serves.Load().Snapshot(r.Context()).Leader; leader != nil && !leader.Here {
+		refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: leader.Name + " leads, and this server stands by"})
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(Answer{"leads"})
+}
+
 // Streams send a comment every so often, so that both sides know that the other is there.
 const (
 	heartbeat  = 10 * time.Second
@@ -285,8 +311,8 @@ const (
 )
 
 // stream sends events (text/event-stream, of the HTML standard) as next gives them until either side ends it.
-func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id, name string, data any, err error)) {
-	changed := s.control.Changed(r.Context())
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, of *served, next func() (id, name string, data any, err error)) {
+	changed := of.Changed(r.Context())
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	out := http.NewResponseController(w)
@@ -294,7 +320,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 	defer alive.Stop()
 	for {
 		for {
-			if s.ends(r) {
+			if s.ends(r, of) {
 				return
 			}
 			id, name, data, err := next()
@@ -323,12 +349,16 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 			return
 		case <-s.stopped:
 			return
+		case <-of.over:
+			return
 		case <-rest:
 		}
 		select {
 		case <-r.Context().Done():
 			return
 		case <-s.stopped:
+			return
+		case <-of.over:
 			return
 		case <-changed:
 		case <-alive.C:
@@ -340,11 +370,13 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, next func() (id,
 }
 
 // ends tells whether either side of a stream wants no more.
-func (s *Server) ends(r *http.Request) bool {
+func (s *Server) ends(r *http.Request, of *served) bool {
 	select {
 	case <-r.Context().Done():
 		return true
 	case <-s.stopped:
+		return true
+	case <-of.over:
 		return true
 	default:
 		return false
@@ -354,9 +386,9 @@ func (s *Server) ends(r *http.Request) bool {
 // events sends a snapshot whenever there is a new one.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	var last uint64
-	first := true
-	s.stream(w, r, func() (string, string, any, error) {
-		now := s.control.Snapshot(r.Context())
+	first, of := true, s.serves.Load()
+	s.stream(w, r, of, func() (string, string, any, error) {
+		now := of.Snapshot(r.Context())
 		if !first && now.Seq == last {
 			return "", "", nil, nil
 		}
@@ -367,7 +399,8 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 
 // follow sends facts as they come on record, from the one after Last-Event-ID, or after the parameter of that name.
 func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
-	c := call{Control: s.control, query: r.URL.Query().Get}
+	of := s.serves.Load()
+	c := call{Control: of, query: r.URL.Query().Get}
 	q, err := c.ledgerQuery()
 	if err != nil {
 		refuse(w, r, err)
@@ -377,9 +410,9 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 		q.After, q.Newest = last, 0
 	}
 	var waiting []ledger.Fact
-	s.stream(w, r, func() (string, string, any, error) {
+	s.stream(w, r, of, func() (string, string, any, error) {
 		if len(waiting) == 0 {
-			facts, err := s.control.Facts(r.Context(), q)
+			facts, err := of.Facts(r.Context(), q)
 			if err != nil || len(facts) == 0 {
 				return "", "", nil, err
 			}

@@ -22,7 +22,7 @@ import (
 
 // Kind is the local site: processes on this machine.
 var Kind = target.Kind{
-	Name: "local", Means: "processes on this machine", Stays: true,
+	Name: "local", Means: "processes on this machine", Here: true, Stays: true,
 	Check:    check,
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "processes on this machine, HTTP at " + t.Listen },
