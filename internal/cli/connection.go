@@ -112,7 +112,7 @@ func changeable(ctx context.Context, folder string) error {
 	}
 	if now.Leader == nil || !now.Leader.Here {
 		name := "which one does is not known now"
-		if now.Leader != nil {
+		if now.Leader != nil && now.Leader.Name != "" {
 			name = now.Leader.Name + " does"
 		}
 		return fmt.Errorf("this server does not lead, and takes settings, credentials and tokens from the one that does; %s: change them there", name)

@@ -23,6 +23,7 @@ import (
 	"github.com/creack/pty"
 
 	"aditus/internal/ledger"
+	"aditus/internal/ledger/postgrestest"
 )
 
 // program is the real program, built once for the tests that need it as a process of its own.
@@ -42,7 +43,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
 		os.Exit(1)
 	}
-	code := m.Run()
+	code := postgrestest.Run(m)
 	os.RemoveAll(folder)
 	os.Exit(code)
 }

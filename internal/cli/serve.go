@@ -113,9 +113,10 @@ type host struct {
 	o       serveOptions
 	log     *slog.Logger
 	server  *api.Server
-	answers chan struct{} // closed once there is something to tell
-	served  bool          // it is
-	leader  string        // that was logged last
+	answers chan struct{}   // closed once there is something to tell
+	served  bool            // it is
+	leader  string          // that was logged last
+	last    status.Snapshot // when it led last
 }
 
 // run leads and stands by in turns, until ctx ends.
@@ -150,7 +151,8 @@ func (h *host) turn(ctx context.Context) error {
 	works.Go(func() error { return s.Engine.Run(ctx) })
 	works.Go(func() error { return beside(ctx, s.Live) })
 	works.Go(func() error { return logTrouble(ctx, s.Live, h.log) })
-	if err := works.Wait(); err != nil {
+	err = works.Wait()
+	if h.last = s.Snapshot(ctx); err != nil {
 		return err
 	}
 	if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
@@ -161,7 +163,7 @@ func (h *host) turn(ctx context.Context) error {
 
 // standBy has this server tell what is on record while another one leads.
 func (h *host) standBy(ctx context.Context, book *ledger.Ledger) (told func(ledger.Lead) error) {
-	standby := control.NewStandby(book)
+	standby := control.NewStandby(book, h.last)
 	begin := sync.OnceFunc(func() {
 		h.serve(standby)
 		go standby.Follow(ctx)

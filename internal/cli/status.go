@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -96,7 +97,7 @@ func howFresh(folder string, s status.Snapshot) string {
 	case leader != nil && leader.Here:
 		return "Aditus works on " + folder + " now, and leads."
 	case leader != nil:
-		return fmt.Sprintf("Aditus stands by on %s now: %s leads%s.", folder, leader.Name, at(leader.Address))
+		return fmt.Sprintf("Aditus stands by on %s now: %s leads%s.", folder, cmp.Or(leader.Name, "another server"), at(leader.Address))
 	case age > silentAfter && !wrote.IsZero():
 		return fmt.Sprintf("Aditus works on %s but could not write to its ledger for %s: this picture is old. See its screen; the disk may be full.", folder, say.Span(age))
 	}

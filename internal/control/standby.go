@@ -35,9 +35,13 @@ type Standby struct {
 
 var _ Control = (*Standby)(nil)
 
-// NewStandby makes a standby that knows nothing yet.
-func NewStandby(book *ledger.Ledger) *Standby {
-	return &Standby{book: book, heard: map[chan struct{}]bool{}}
+// NewStandby makes a standby that knows what was known last; the zero Snapshot where nothing was.
+func NewStandby(book *ledger.Ledger, last status.Snapshot) *Standby {
+	s := &Standby{book: book, last: last, kept: last.Now, read: time.Now(), seq: last.Seq + 1, heard: map[chan struct{}]bool{}}
+	if last.Now.IsZero() {
+		s.last.Now = s.read
+	}
+	return s
 }
 
 // followEvery is how often a standby looks for what is new.
@@ -116,17 +120,12 @@ func (s *Standby) now() Record {
 	defer s.mu.Unlock()
 	told := s.last
 	told.Seq = s.seq
-	if !s.read.IsZero() {
-		told.Now = told.Now.Add(time.Since(s.read)) // what it tells gets older
-	}
-	told.Leader = nil
-	if s.lead.Name != "" {
-		told.Leader = &status.Leader{Name: s.lead.Name, Address: s.lead.Address, Since: s.lead.Since}
-	}
+	told.Now = told.Now.Add(time.Since(s.read)) // what it tells gets older
+	told.Leader = &status.Leader{Name: s.lead.Name, Address: s.lead.Address, Since: s.lead.Since}
 	if err := s.lead.Trouble; err != nil {
-		told.Problems = append([]status.Problem{{About: "this server", Text: "stands by: " + err.Error(), Since: s.since}}, told.Problems...)
+		told.Problems = append([]status.Problem{{About: "ledger", Text: err.Error() + "; this server stands by until then, and what runs goes on", Since: s.since}}, told.Problems...)
 	} else if s.lead.Quiet > quietFor {
-		told.Problems = append([]status.Problem{{About: "this server", Text: fmt.Sprintf("nothing is heard of %s, which leads, for %s: this server takes the lead as soon as the ledger lets it", s.lead.Name, say.Span(s.lead.Quiet)), Since: time.Now().Add(-s.lead.Quiet)}}, told.Problems...)
+		told.Problems = append([]status.Problem{{About: "ledger", Text: fmt.Sprintf("nothing is heard of %s, which leads, for %s: this server takes the lead as soon as the ledger lets it", s.lead.Name, say.Span(s.lead.Quiet)), Since: time.Now().Add(-s.lead.Quiet)}}, told.Problems...)
 	}
 	return Record{s.book, told, missing}
 }

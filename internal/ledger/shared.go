@@ -170,7 +170,9 @@ func (s *shared) lost(t *turn, err error) error {
 	if !gone && !errors.Is(err, ErrDeposed) {
 		return s.explain(err)
 	}
-	err = fmt.Errorf("%w: %w", ErrDeposed, s.explain(err))
+	if !errors.Is(err, ErrDeposed) {
+		err = fmt.Errorf("%w: the session with the database %s ended: %w", ErrDeposed, s.at, err)
+	}
 	s.end(t, err)
 	return err
 }

@@ -31,9 +31,9 @@ type Snapshot struct {
 
 // Leader is the server that leads a ledger which several share. The others stand by: they tell what is on record.
 type Leader struct {
-	Name    string    `json:"name"`
+	Name    string    `json:"name"`              // empty where it is not known
 	Address string    `json:"address,omitempty"` // where it is asked
-	Since   time.Time `json:"since"`
+	Since   time.Time `json:"since,omitzero"`
 	Here    bool      `json:"here"` // it is the one that tells
 }
 

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -62,7 +63,7 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(policy.Look, s.follow))
 	s.mux.HandleFunc("GET /metrics", s.allow(policy.Look, s.metrics))
 	s.mux.HandleFunc("GET /healthz", s.healthz)
-	s.mux.HandleFunc("GET /leads", s.leads)
+	s.mux.HandleFunc("GET "+leadsPath, s.leads)
 	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(Document())
@@ -88,7 +89,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	took := time.Since(began)
 	s.counted.add(seen.status)
-	if s.log.Enabled(r.Context(), slog.LevelDebug) || seen.status >= 400 {
+	if s.log.Enabled(r.Context(), slog.LevelDebug) || seen.status >= 400 && r.URL.Path != leadsPath { // which is asked all the time
 		s.log.Log(r.Context(), levelOf(seen.status), "asked", "method", r.Method, "path", r.URL.Path, "status", seen.status, "took", took.String(), "from", remote(r))
 	}
 }
@@ -294,10 +295,13 @@ func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
 	json.NewEncoder(w).Encode(Answer{"ok"})
 }
 
+// leadsPath is asked by whoever chooses one of several servers.
+const leadsPath = "/leads"
+
 // leads tells whether this server leads, for whoever chooses one of several.
 func (s *Server) leads(w http.ResponseWriter, r *http.Request) {
 	if leader := s.serves.Load().Snapshot(r.Context()).Leader; leader != nil && !leader.Here {
-		refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: leader.Name + " leads, and this server stands by"})
+		refuse(w, r, &Problem{Status: http.StatusServiceUnavailable, Detail: cmp.Or(leader.Name, "another server") + " leads, and this one stands by"})
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")

@@ -1,6 +1,7 @@
 package board
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -68,9 +69,19 @@ func (m *Model) head(p *kit.Page) {
 	count(m.counts.Steady, kit.Dim, "steady")
 	now := s.Now.Local().Format(time.TimeOnly)
 	p.Right(p.W-kit.Margin-1, 0, kit.Text, now)
-	fresh, role := m.freshness()
-	if right := p.W - kit.Margin - 1 - kit.Width(now) - 3; right-kit.Width(fresh) >= x {
+	right := p.W - kit.Margin - 1 - kit.Width(now) - 3
+	if fresh, role := m.freshness(); right-kit.Width(fresh) >= x {
 		p.Right(right, 0, role, fresh)
+		right -= kit.Width(fresh) + 3
+	}
+	if l := s.Leader; l != nil && !l.Here {
+		leads := cmp.Or(l.Name, "another server") + " leads"
+		for _, text := range []string{"stands by, " + leads, leads} {
+			if right-kit.Width(text) >= x {
+				p.Right(right, 0, kit.Clear, text)
+				break
+			}
+		}
 	}
 	p.Rule(1)
 }
