@@ -54,6 +54,7 @@ soak:
 	ADITUS_HOURS=24 $(GO) test -count=1 -timeout 60m -v -run 'TestHours' ./internal/engine
 	ADITUS_RELEASES=1000 $(GO) test -count=1 -timeout 120m -v -run 'TestReleases' ./internal/cli
 	ADITUS_KILLS=300 $(GO) test -count=1 -timeout 120m -v -run 'TestKills' ./internal/cli
+	ADITUS_TAKEOVERS=60 $(GO) test -count=1 -timeout 60m -v -run 'TestServers' ./internal/cli
 
 fuzz:
 	$(GO) test -run '^$$' -fuzz 'FuzzRead$$' -fuzztime 60s ./internal/source
