@@ -313,3 +313,32 @@ func TestConnectProblems(t *testing.T) {
 		t.Errorf("nobody there: %v", err)
 	}
 }
+
+// BenchmarkRecord records what a step of a rollout does, in a file and in PostgreSQL on the same machine.
+func BenchmarkRecord(b *testing.B) {
+	file, err := Open(b.TempDir(), nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	server, err := Connect(postgrestest.Start(b).Database(b), "", nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if _, err := server.Lead(b.Context(), Server{Name: "harbor-1"}, nil); err != nil {
+		b.Fatal(err)
+	}
+	for name, l := range map[string]*Ledger{"file": file, "PostgreSQL": server} {
+		b.Run(name, func(b *testing.B) {
+			for n := 0; b.Loop(); n++ {
+				e := Entry{Berth: boardingNorth, State: &berth.State{Applied: "one"}, Facts: []Fact{{At: at, Kind: "stage", Text: "10 % of the traffic"}}}
+				for i := range 8 {
+					e.Points = append(e.Points, Point{Guard: fmt.Sprint("guard", i), At: at.Add(time.Duration(n) * time.Second)})
+				}
+				if err := l.Record(b.Context(), e); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+		l.Close()
+	}
+}
