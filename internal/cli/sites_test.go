@@ -2,11 +2,15 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
+	"os"
 	"slices"
 	"strings"
 	"testing"
 
 	"aditus/internal/config"
+	"aditus/internal/engine"
+	"aditus/internal/ledger"
 	"aditus/internal/target"
 )
 
@@ -66,5 +70,21 @@ func TestKinds(t *testing.T) {
 	}
 	if enum := schema.Properties.Sites.Items.Properties.Target.Properties.Kind.Enum; !slices.Equal(enum, names) {
 		t.Errorf("the schema has the kinds %v, there are %v", enum, names)
+	}
+}
+
+// TestElsewhere sees that a site on another machine is silent, and that nothing is opened for it here.
+func TestElsewhere(t *testing.T) {
+	folder := t.TempDir()
+	settings := config.Settings{Sites: []config.Site{{Name: "north", Target: config.Target{Kind: "local", Machine: "harbor-2"}}}}
+	s, err := openSites(folder, settings, engine.Access{}, nil, localOptions{server: ledger.Server{Name: "harbor-1"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	_, err = s.drivers["north"].Observe(t.Context(), "fares")
+	left, _ := os.ReadDir(folder)
+	if !errors.Is(err, target.ErrUnreachable) || !strings.Contains(err.Error(), "on the machine harbor-2") || len(left) > 0 {
+		t.Errorf("it is told as %v, and the folder has %v", err, left)
 	}
 }

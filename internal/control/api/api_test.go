@@ -676,3 +676,62 @@ func TestMetrics(t *testing.T) {
 		t.Errorf("%v\n%s", took, text)
 	}
 }
+
+// TestStandby has a server lose the lead and take it again: whoever follows it is told, and orders are refused meanwhile.
+func TestStandby(t *testing.T) {
+	s, server, _ := tell(t)
+	far := onSocket(t, server)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go far.Follow(ctx)
+	await := func(what string, is func(status.Snapshot) bool) {
+		t.Helper()
+		for end := time.After(20 * time.Second); !is(far.Snapshot(ctx)); {
+			select {
+			case <-far.Changed(ctx):
+			case <-time.After(20 * time.Millisecond):
+			case <-end:
+				t.Fatal(what)
+			}
+		}
+	}
+	get := func(path string) (int, string) {
+		out := httptest.NewRecorder()
+		server.ServeHTTP(out, httptest.NewRequest(http.MethodGet, path, nil))
+		return out.Code, out.Body.String()
+	}
+	await("it never hears anything", func(s status.Snapshot) bool { return len(s.Berths) > 0 })
+	if code, _ := get("/leads"); code != http.StatusOK {
+		t.Errorf("one that shares its ledger with nobody leads, and says %d", code)
+	}
+	book, err := ledger.Connect("postgres://aditus@127.0.0.1:1/x", "", nil) // which does not answer
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer book.Close()
+	standby := control.NewStandby(book, s.Story.Snapshot)
+	standby.Saw(ledger.Lead{Server: ledger.Server{Name: "harbor-1", Address: "https://harbor-1.example"}, Turn: 3})
+	server.Serve(standby)
+	await("it is not told that another one leads", func(s status.Snapshot) bool {
+		return s.Leader != nil && s.Leader.Name == "harbor-1" && !s.Leader.Here && len(s.Berths) > 0
+	})
+	err = far.Do(ctx, policy.Actor{}, berth.Order{Verb: berth.Sync, Berth: s.Story.Snapshot.Berths[0].ID})
+	if !errors.Is(err, fault.ErrUnavailable) || !strings.Contains(err.Error(), "harbor-1 leads: ask there, with --server https://harbor-1.example") {
+		t.Errorf("an order: %v", err)
+	}
+	if code, text := get("/leads"); code != http.StatusServiceUnavailable || !strings.Contains(text, "harbor-1 leads") {
+		t.Errorf("/leads: %d %s", code, text)
+	}
+	if code, _ := get("/healthz"); code != http.StatusOK {
+		t.Errorf("/healthz of one that stands by: %d", code)
+	}
+	standby.Saw(ledger.Lead{Trouble: errors.New("the database does not answer")})
+	await("trouble is not told", func(s status.Snapshot) bool {
+		return len(s.Problems) > 0 && strings.Contains(s.Problems[0].Text, "the database does not answer; this server stands by")
+	})
+	if code, _ := get("/healthz"); code != http.StatusServiceUnavailable {
+		t.Errorf("/healthz without a database: %d", code)
+	}
+	server.Serve(s)
+	await("it is not told that it leads again", func(s status.Snapshot) bool { return s.Leader == nil })
+}
