@@ -32,8 +32,7 @@ type shared struct {
 
 // turn is the time from the moment that a server took the lead to the one that it lost it.
 type turn struct {
-	db        *sql.DB // of one session
-	session   *sql.Conn
+	*waiter   // whose session holds the lock
 	number    int64
 	ends      context.CancelCauseFunc
 	ended     context.Context
@@ -200,8 +199,7 @@ func (s *shared) end(t *turn, why error) {
 			}
 			return nil
 		})
-		t.session.Close()
-		t.db.Close()
+		t.close()
 	}()
 }
 
@@ -234,13 +232,26 @@ func (s *shared) close() error {
 
 // lead implements store.
 func (s *shared) lead(ctx context.Context, me Server, told func(Lead) error) (context.Context, error) {
+	var w *waiter
+	defer func() { w.close() }()
 	for {
-		t, seen, err := s.take(ctx, me)
-		if err == nil && t != nil {
-			go s.confirm(t)
-			return t.ended, nil
+		var seen Lead
+		var err error
+		if w == nil {
+			w, err = s.wait(ctx, me)
 		}
-		if err == nil && seen.Key != "" && seen.Key != me.Key {
+		if err == nil {
+			var t *turn
+			if t, seen, err = s.take(ctx, w, me); t != nil {
+				w = nil // it is the turn's
+				go s.confirm(t)
+				return t.ended, nil
+			}
+		}
+		if err != nil {
+			w.close()
+			w = nil
+		} else if seen.Key != "" && seen.Key != me.Key {
 			err = otherKey(me.Key, seen.Key)
 		}
 		if fatal := (*mismatch)(nil); errors.As(err, &fatal) {
@@ -259,6 +270,35 @@ func (s *shared) lead(ctx context.Context, me Server, told func(Lead) error) (co
 		case <-time.After(lookAgain):
 		}
 	}
+}
+
+// waiter is a session that waits for the lead.
+type waiter struct {
+	db      *sql.DB
+	session *sql.Conn
+}
+
+func (w *waiter) close() {
+	if w != nil {
+		w.session.Close()
+		w.db.Close()
+	}
+}
+
+// wait opens a session that can take the lead.
+func (s *shared) wait(ctx context.Context, me Server) (*waiter, error) {
+	config := s.config.Copy()
+	config.RuntimeParams["application_name"] = "aditus " + me.Name
+	db := stdlib.OpenDB(*config)
+	db.SetMaxOpenConns(1)
+	ctx, cancel := context.WithTimeout(ctx, reaching)
+	defer cancel()
+	session, err := db.Conn(ctx)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &waiter{db, session}, nil
 }
 
 // mismatch is what no waiting mends.
@@ -288,40 +328,24 @@ func (s *shared) confirm(t *turn) {
 }
 
 // take takes the lead where nobody has it; else it tells who does.
-func (s *shared) take(ctx context.Context, me Server) (t *turn, seen Lead, err error) {
-	config := s.config.Copy()
-	config.RuntimeParams["application_name"] = "aditus " + me.Name
-	db := stdlib.OpenDB(*config)
-	db.SetMaxOpenConns(1)
-	asking, cancel := context.WithTimeout(ctx, reaching+answer)
+func (s *shared) take(ctx context.Context, w *waiter, me Server) (t *turn, seen Lead, err error) {
+	asking, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
-	session, err := db.Conn(asking)
-	defer func() {
-		if t == nil {
-			if session != nil {
-				session.Close()
-			}
-			db.Close()
-		}
-	}()
-	if err != nil {
-		return nil, seen, err
-	}
 	var got bool
-	if err := session.QueryRowContext(asking, `SELECT pg_try_advisory_lock($1)`, leadLock).Scan(&got); err != nil {
+	if err := w.session.QueryRowContext(asking, `SELECT pg_try_advisory_lock($1)`, leadLock).Scan(&got); err != nil {
 		return nil, seen, err
 	}
 	if !got {
-		seen, err = s.look(asking, session)
+		seen, err = s.look(asking, w.session)
 		return nil, seen, err
 	}
 	making, done := context.WithTimeout(ctx, bringing)
 	defer done()
-	if _, err := session.ExecContext(making, `SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') = 'off'`); err != nil {
+	if _, err := w.session.ExecContext(making, `SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') = 'off'`); err != nil {
 		return nil, seen, err // what is recorded is on disk
 	}
-	made := &turn{db: db, session: session, confirmed: time.Now()}
-	if made.number, err = s.begin(making, session, me); err != nil {
+	made := &turn{waiter: w, confirmed: time.Now()}
+	if made.number, err = s.begin(making, w.session, me); err != nil {
 		return nil, seen, err
 	}
 	made.ended, made.ends = context.WithCancelCause(ctx)
@@ -416,7 +440,7 @@ func (s *shared) look(ctx context.Context, session *sql.Conn) (seen Lead, err er
 	case err != nil:
 		return seen, err
 	case !quiet.Valid:
-		return seen, errors.New("the database does not tell this server whether the one that leads lives: give both the same role of PostgreSQL")
+		return seen, errors.New("the database does not tell this server whether the one that leads lives: give both the same role of PostgreSQL, and have it keep track_activities on")
 	}
 	seen.Quiet = time.Duration(quiet.Float64 * float64(time.Second))
 	if seen.Quiet >= silent {
