@@ -42,7 +42,7 @@ func (w *World) openRegistry(start time.Time) error {
 	w.registry = &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0))), ReadHeaderTimeout: 5 * time.Second}
 	go w.registry.Serve(listener)
 	w.bundle = "oci://" + listener.Addr().String() + "/" + bundlePath
-	r := source.NewRegistries(map[string]config.Registry{"*": {Plain: true}}, nil)
+	r := source.NewRegistries(map[string]config.Registry{listener.Addr().String(): {Plain: true}}, nil)
 	for _, b := range bundles {
 		text, err := setVersion(notices, b.artifact)
 		if err != nil {

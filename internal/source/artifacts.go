@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net/http"
 	"os"
@@ -25,6 +24,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 )
 
 // Registries find artifacts. What was found once stays pinned as long as the value lives, so that a tag that moves
@@ -32,6 +32,7 @@ import (
 type Registries struct {
 	known       map[string]config.Registry
 	credentials func(host string) Credential
+	way         http.RoundTripper
 
 	mu     sync.Mutex
 	pinned map[string]string
@@ -47,7 +48,9 @@ type archive struct {
 
 // NewRegistries makes Registries that know hosts, and ask for their credentials; credentials may be nil.
 func NewRegistries(known map[string]config.Registry, credentials func(host string) Credential) *Registries {
-	return &Registries{known: known, credentials: credentials, pinned: map[string]string{}, files: map[string]archive{}}
+	r := &Registries{known: known, credentials: credentials, pinned: map[string]string{}, files: map[string]archive{}}
+	r.way = outward(func(host string) bool { _, listed := known[host]; return listed })
+	return r
 }
 
 // Rebuilt tells which of some pinned references are files that are not what they were pinned to any more, and what to do; nil where
@@ -64,7 +67,7 @@ func (r *Registries) Rebuilt(references []string) error {
 		known := r.files[name]
 		r.mu.Unlock()
 		if known.digest == "" || known.size != info.Size() || !known.at.Equal(info.ModTime()) {
-			now, err := pinFile(name)
+			now, err := pinFile(context.Background(), name)
 			if err != nil {
 				continue
 			}
@@ -135,7 +138,7 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 		return pinned, nil
 	}
 	if file, ok := strings.CutPrefix(reference, declare.FileScheme); ok {
-		if pinned, err := pinFile(file); err != nil || pinned == file {
+		if pinned, err := pinFile(ctx, file); err != nil || pinned == file {
 			return reference, err
 		} else {
 			reference = declare.FileScheme + pinned
@@ -167,12 +170,21 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 	return pinned, nil
 }
 
+// What an archive may have, and how long it may take to read it.
+const (
+	maxArchive  = 16 << 30
+	archiveTime = 2 * time.Minute
+)
+
 // pinFile gives an archive with its digest. A layout's images have digests of their own.
-func pinFile(name string) (string, error) {
+func pinFile(ctx context.Context, name string) (string, error) {
 	if strings.Contains(name, "@") {
 		return name, nil
 	}
-	file, err := os.Open(name)
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return name, nil
+	}
+	file, _, err := disk.OpenRegular(name, maxArchive)
 	if errors.Is(err, fs.ErrNotExist) {
 		layout := name[:max(0, strings.LastIndex(name, ":"))]
 		if _, err := os.Stat(filepath.Join(layout, "oci-layout")); layout != "" && err == nil {
@@ -184,11 +196,10 @@ func pinFile(name string) (string, error) {
 		return "", fmt.Errorf("the artifact %s cannot be read: %w", name, err)
 	}
 	defer file.Close()
-	if info, err := file.Stat(); err == nil && info.IsDir() {
-		return name, nil
-	}
+	ctx, cancel := context.WithTimeout(ctx, archiveTime)
+	defer cancel()
 	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	if _, err := disk.Copy(ctx, sum, file); err != nil {
 		return "", fmt.Errorf("the artifact %s cannot be read: %w", name, err)
 	}
 	return name + "@sha256:" + hex.EncodeToString(sum.Sum(nil)), nil
@@ -243,7 +254,7 @@ func (r *Registries) parse(reference string) (name.Reference, error) {
 
 // options say how a registry is spoken to: no retries, since whoever waits wants to know.
 func (r *Registries) options(ctx context.Context, host string) []remote.Option {
-	options := []remote.Option{remote.WithContext(ctx), remote.WithRetryBackoff(remote.Backoff{Steps: 1}), remote.WithRetryStatusCodes()}
+	options := []remote.Option{remote.WithContext(ctx), remote.WithTransport(r.way), remote.WithRetryBackoff(remote.Backoff{Steps: 1}), remote.WithRetryStatusCodes()}
 	if r.credentials != nil {
 		if c := r.credentials(host); c.Password != "" {
 			return append(options, remote.WithAuth(authn.FromConfig(authn.AuthConfig{Username: c.User, Password: c.Password})))
@@ -279,6 +290,9 @@ func explainRegistry(ref name.Reference, err error) error {
 		return fmt.Errorf("the registry %s does not let us see %s; give it a credential with: aditus link credential %s", host, ref, host)
 	case errors.As(err, &answered):
 		return fmt.Errorf("the registry %s answers %s with status %d; try again later", host, ref, answered.StatusCode)
+	}
+	if within := (*insideError)(nil); errors.As(err, &within) {
+		return fmt.Errorf("%s is not asked for: %w; write registries: {%q: {}} there if it should be", ref, within, host)
 	}
 	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or have it skipped with registries: {%s: {skip: true}} in the settings", host, ref, cause(err), host)
 }

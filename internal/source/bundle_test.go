@@ -35,7 +35,7 @@ func registryAt(t testing.TB, lies func(http.Handler) http.Handler) (*Registries
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	host := strings.TrimPrefix(server.URL, "http://")
-	return NewRegistries(map[string]config.Registry{host: {Plain: true}, "skipped.example": {Skip: true}}, nil), host
+	return NewRegistries(map[string]config.Registry{host: {Plain: true}, "127.0.0.1:1": {}, "skipped.example": {Skip: true}}, nil), host
 }
 
 func (b Bundle) with(version string, files map[string]string) Bundle {

@@ -52,6 +52,11 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 		}
 		return group(look.Files), look.Head, nil
 	}
+	access, done, err := access.placed(link)
+	if err != nil {
+		return nil, Commit{}, err
+	}
+	defer done()
 	repository, hash, err := reach(ctx, link, access, "")
 	if err != nil {
 		return nil, Commit{}, err
@@ -65,6 +70,7 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 		return nil, Commit{}, fmt.Errorf("%w: %s: commit %.7s: %v", ErrUnreachable, link.Where(), hash, err)
 	}
 	var files []File
+	size := int64(0)
 	walker := object.NewTreeWalker(tree, true, nil)
 	defer walker.Close()
 	for ctx.Err() == nil {
@@ -78,8 +84,15 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 		if !IsDeclaration(name) || entry.Mode == filemode.Dir || entry.Mode == filemode.Symlink {
 			continue
 		}
+		large, err := repository.Storer.EncodedObjectSize(entry.Hash)
+		if err != nil || large > maxFileSize {
+			continue
+		}
+		if size += large; size > maxFolderSize || len(files) >= maxFiles {
+			return nil, Commit{}, fmt.Errorf("%s holds more than %d files or %d MB of YAML: name the folder with --folder", link.Where(), maxFiles, maxFolderSize>>20)
+		}
 		blob, err := tree.TreeEntryFile(&entry)
-		if err != nil || blob.Size > maxFileSize {
+		if err != nil {
 			continue
 		}
 		text, err := blob.Contents()

@@ -24,13 +24,29 @@ import (
 	"aditus/internal/config"
 )
 
+// placed is the access with a folder for the copy, which goes with done where it has none of its own.
+func (a Access) placed(link config.Link) (with Access, done func(), err error) {
+	if a.Cache != "" || link.Local() != "" {
+		return a, func() {}, nil
+	}
+	if a.Cache, err = os.MkdirTemp("", "aditus-link-"); err != nil {
+		return a, nil, fmt.Errorf("look at %s: %w", link.Where(), err)
+	}
+	return a, func() { os.RemoveAll(a.Cache) }, nil
+}
+
 // errSpoilt means that what was fetched before cannot be read: a power cut or somebody's hand damaged it.
 var errSpoilt = errors.New("the copy of the repository is damaged")
 
 // askGit reads the folder at the head of what a link watches. A copy that is damaged is fetched anew.
 func askGit(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
+	access, done, err := access.placed(link)
+	if err != nil {
+		return Answer{}, err
+	}
+	defer done()
 	answer, err := askCopy(ctx, link, access, seen, accept)
-	if errors.Is(err, errSpoilt) && access.Cache != "" && link.Local() == "" {
+	if errors.Is(err, errSpoilt) && link.Local() == "" {
 		if err := os.RemoveAll(access.Cache); err != nil {
 			return Answer{}, fmt.Errorf("%w, and cannot be removed: %v", errSpoilt, err)
 		}
@@ -86,6 +102,7 @@ func reach(ctx context.Context, link config.Link, access Access, seen string) (*
 			return nil, plumbing.ZeroHash, fmt.Errorf("%w: %s: %v", ErrUnreachable, name, err)
 		}
 		defer refs.Close()
+		guardObjects(repository)
 		hash, err := resolve(link, func(name plumbing.ReferenceName) (plumbing.Hash, bool) {
 			ref, err := repository.Reference(name, true)
 			if err != nil {
@@ -112,7 +129,7 @@ func reach(ctx context.Context, link config.Link, access Access, seen string) (*
 	repository, err := fetch(ctx, link, access, hash, &git.FetchOptions{RemoteURL: link.Repository, Auth: way.auth, CABundle: way.bundle, Tags: git.NoTags, Force: true})
 	var network *net.OpError
 	switch {
-	case err == nil, errors.Is(err, ErrNoBranch):
+	case err == nil, errors.Is(err, ErrNoBranch), errors.Is(err, errTooLarge):
 	case ctx.Err() != nil, errors.As(err, &network), errors.Is(err, io.EOF):
 		err = explainGit(link, err)
 	default: // it has just said what it has, so that this is rather of the copy
@@ -188,17 +205,7 @@ func list(ctx context.Context, link config.Link, access Access) (known map[plumb
 // fetch brings what the link watches into its copy. A branch comes with its history, which tells who changed what and
 // whether it was rewritten; a tag or a commit never moves, so that its one commit is enough.
 func fetch(ctx context.Context, link config.Link, access Access, hash plumbing.Hash, o *git.FetchOptions) (*git.Repository, error) {
-	var repository *git.Repository
-	var err error
-	if access.Cache == "" {
-		repository, err = git.Init(memory.NewStorage(), nil)
-	} else if repository, err = git.PlainOpen(access.Cache); err != nil { // there is none, or none that can be read
-		if err = os.RemoveAll(access.Cache); err == nil {
-			repository, err = git.PlainInit(access.Cache, true)
-		}
-	} else {
-		err = sweep(access.Cache)
-	}
+	repository, err := openCopy(access.Cache)
 	if err != nil {
 		return nil, fmt.Errorf("open the copy of %s in %s: %w", link.Repository, access.Cache, err)
 	}

@@ -108,6 +108,9 @@ func readTree(ctx context.Context, head *object.Commit, folder *object.Tree, nam
 }
 
 func spoilt(at string, head *object.Commit, err error) error {
+	if errors.Is(err, errTooLarge) {
+		return fmt.Errorf("read %s at %.7s: %w", at, head.Hash, err)
+	}
 	return fmt.Errorf("read %s at %.7s: %w: %v", at, head.Hash, errSpoilt, err)
 }
 

@@ -20,6 +20,11 @@ type Merged struct {
 // Merge reads what a link's folder would be like with another branch, tag or commit merged, file by file: what that changed since it was
 // made from the link's branch, and all else as it is there. Where the two have no history in common it is the other one as it is.
 func Merge(ctx context.Context, link config.Link, access Access, ref string) (Merged, error) {
+	access, done, err := access.placed(link)
+	if err != nil {
+		return Merged{}, err
+	}
+	defer done()
 	at := At(link, ref)
 	answer, err := askGit(ctx, at, access, Seen{}, true)
 	m := Merged{Answer: answer}

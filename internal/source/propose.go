@@ -138,6 +138,11 @@ func propose(ctx context.Context, link config.Link, access Access, change Change
 	case !link.Push:
 		return Proposal{}, fmt.Errorf("%w: the link %s is only read; allow it with push: true beside the link in settings.yaml", ErrNotWritable, link.Name)
 	}
+	access, done, err := access.placed(link)
+	if err != nil {
+		return Proposal{}, err
+	}
+	defer done()
 	repository, hash, err := reach(ctx, link, access, "")
 	if err != nil {
 		return Proposal{}, err

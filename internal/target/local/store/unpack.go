@@ -24,6 +24,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 )
 
 // Limits on what is unpacked.
@@ -69,7 +70,7 @@ func (s *Store) source(ctx context.Context, reference string) (artifact, error) 
 		}
 		return fromImage(image, reference)
 	}
-	return fromArchive(name, pinned)
+	return fromArchive(ctx, name, pinned)
 }
 
 // fromImage is an image, every layer of which is held against its digest.
@@ -186,14 +187,14 @@ func inIndex(index v1.ImageIndex, tag, where string) (v1.Image, error) {
 }
 
 // fromArchive is a tar, gzipped or not, with an executable, or with an image layout.
-func fromArchive(file, pinned string) (artifact, error) {
-	in, err := os.Open(file)
+func fromArchive(ctx context.Context, file, pinned string) (artifact, error) {
+	in, _, err := disk.OpenRegular(file, mostBytes)
 	if err != nil {
 		return artifact{}, err
 	}
 	defer in.Close()
 	sum := sha256.New()
-	if _, err := io.Copy(sum, in); err != nil {
+	if _, err := disk.Copy(ctx, sum, in); err != nil {
 		return artifact{}, err
 	}
 	digest := "sha256:" + hex.EncodeToString(sum.Sum(nil))
@@ -201,7 +202,7 @@ func fromArchive(file, pinned string) (artifact, error) {
 		return artifact{}, fmt.Errorf("%w: %s is %s, not the digest that it is pinned to", ErrBad, file, digest)
 	}
 	return artifact{digest, func(root string) (Unpacked, error) {
-		in, err := os.Open(file)
+		in, _, err := disk.OpenRegular(file, mostBytes)
 		if err != nil {
 			return Unpacked{}, err
 		}
