@@ -30,7 +30,7 @@ func newLink() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newLinkAdd(), newLinkFind(), newLinkTest(), newLinkList(), newLinkRemove(), newLinkCredential(), newLinkHook())
+	cmd.AddCommand(newLinkAdd(), newLinkFind(), newLinkTest(), newLinkList(), newLinkRemove(), newLinkAllow(), newLinkCredential(), newLinkHook())
 	return cmd
 }
 

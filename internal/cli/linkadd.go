@@ -176,6 +176,13 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 		fmt.Fprintf(out, "new in the settings, taking revisions by hand: %s\n", say.List(added))
 	}
 	trySites(cmd, settings.Sites[len(before.Sites):])
+	for _, l := range settings.Links {
+		if l.May == nil && len(settings.Links) > 1 {
+			if err := allow(ctx, out, folder, l, key); err != nil {
+				fmt.Fprintln(out, kit.Plain(say.Sentence(err.Error())))
+			}
+		}
+	}
 	printProblems(ctx, out, link, access, settings, key)
 	if running, _ := ledger.InUse(folder); running {
 		if len(added) > 0 {

@@ -172,3 +172,26 @@ func SetEvery(folder, name string, every time.Duration) error {
 	})
 	return err
 }
+
+// SetMay writes what a link's repository may declare into the settings of a data folder.
+func SetMay(folder, name string, may May) error {
+	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
+		found, _ := named(listIn(root, "links"), name)
+		if found == nil {
+			return fmt.Errorf("there is no link %q", name)
+		}
+		var value yaml.Node
+		if err := value.Encode(may); err != nil {
+			return err
+		}
+		for k := 0; k+1 < len(found.Content); k += 2 {
+			if found.Content[k].Value == "may" {
+				found.Content[k+1] = &value
+				return nil
+			}
+		}
+		found.Content = append(found.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "may"}, &value)
+		return nil
+	})
+	return err
+}

@@ -60,6 +60,7 @@ type Link struct {
 	KnownHosts string            `yaml:"known-hosts,omitempty" jsonschema_description:"A file of the keys of ssh hosts; left out for the user's own."`
 	CA         string            `yaml:"ca,omitempty" jsonschema_description:"A file of further certificates to trust."`
 	Plain      bool              `yaml:"plain,omitempty" jsonschema:"default=false" jsonschema_description:"Of a bundle: the registry speaks http."`
+	May        *May              `yaml:"may,omitempty" jsonschema_description:"What those who may push there may declare: everything, or what is listed. Where it is left out it is everything for the only link that there is, and nothing as soon as there are several."`
 	Push       bool              `yaml:"push,omitempty" jsonschema:"default=false" jsonschema_description:"Branches with offered changes may be written to it; never the one that is watched."`
 }
 
@@ -103,6 +104,8 @@ func (l Link) Check() error {
 		return fmt.Errorf("link %s: the folder %q must be written plainly from the repository's root, without .. and without a slash before it", l.Name, l.Folder)
 	case (l.Workload == "") != (len(l.Sites) == 0):
 		return fmt.Errorf("link %s: workload: and sites: go together, for a folder that has only objects of a cluster's API", l.Name)
+	case l.May != nil && l.May.check() != nil:
+		return fmt.Errorf("link %s: may: %w", l.Name, l.May.check())
 	case l.Every < time.Second:
 		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
 	}

@@ -210,8 +210,8 @@ func (w *World) firstSettings() config.Settings {
 		Policy: mainLink,
 		Line:   Line, Beat: beat, Registries: map[string]config.Registry{"registry.skerry.example": {Skip: true}},
 		Links: []config.Link{
-			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true},
-			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}},
+			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true, May: &config.May{Everything: true}},
+			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}, May: &config.May{Workloads: []string{"notices"}, Sites: []string{"*"}, Kinds: []declare.Kind{declare.Service, declare.Settings}, Registries: []string{"registry.skerry.example"}}},
 		},
 		Follow: []config.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
 	}

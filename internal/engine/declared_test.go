@@ -327,6 +327,7 @@ func TestFollow(t *testing.T) {
 func TestTwoLinks(t *testing.T) {
 	r := newRig(t)
 	r.change = func(s *config.Settings) {
+		s.Links[0].May = &config.May{Everything: true}
 		second := s.Links[0]
 		second.Name, second.Folder = "second", "more"
 		s.Links = append(s.Links, second)
@@ -374,7 +375,7 @@ func TestReload(t *testing.T) {
 	if now := r.engine.Snapshot().Links[0].Looked; now.Sub(looked) < 3*time.Second {
 		t.Errorf("every 2 s, and yet it was looked at %s and %s", looked, now)
 	}
-	_, err := config.AddLink(r.folder, config.Settings{}, config.Link{Name: "second", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "more", Every: time.Second}, nil, nil)
+	_, err := config.AddLink(r.folder, config.Settings{}, config.Link{Name: "second", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "more", Every: time.Second, May: &config.May{Workloads: []string{"tides"}, Sites: []string{"*"}, Registries: []string{"r.example"}, Hosts: []string{"*"}}}, nil, nil)
 	r.must(err)
 	r.write("more/tides.yaml", strings.NewReplacer("workload: web", "workload: tides", "VERSION", "1").Replace(declared), "Tides")
 	r.must(apply())

@@ -81,6 +81,14 @@ func newLink(e *Engine, s config.Link, follow *config.Follow) (*link, error) {
 	return l, nil
 }
 
+// name is the link's in the settings, also where it follows another branch for a site.
+func (l *link) name() string {
+	if l.follow != nil {
+		return l.follow.Link
+	}
+	return l.source.Name
+}
+
 func (l *link) picture() string { return "link " + l.source.Name }
 
 // ended tells whether a site no longer follows another branch.
@@ -208,7 +216,7 @@ func (l *link) take(ctx context.Context, accept bool) error {
 // declare checks a commit's files and puts the revisions they make on record.
 func (l *link) declare(ctx context.Context, answer source.Answer, next *linkState) error {
 	e := l.e
-	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l.source))
+	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l))
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
 		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
@@ -360,11 +368,52 @@ func (l *link) stays() string {
 	return fmt.Sprintf("what %.7s declared stays declared", l.state.Commit)
 }
 
+// taken tells which workload of another link has a host name or port at a site, by what is declared and what is applied.
+func (e *Engine) taken(of *link) func(site, claim string) string {
+	type held struct {
+		id          berth.ID
+		fingerprint declare.Fingerprint
+	}
+	var others []held
+	e.mu.Lock()
+	own := map[string]bool{}
+	for id, d := range e.declared {
+		if d.link != nil && d.link.name() == of.name() {
+			own[id.Workload] = true
+		}
+	}
+	for id, d := range e.declared {
+		if !own[id.Workload] {
+			others = append(others, held{id, d.fingerprint})
+		}
+	}
+	for id, b := range e.berths {
+		if !own[id.Workload] && b.shown.Applied != nil {
+			others = append(others, held{id, b.shown.Applied.Fingerprint})
+		}
+	}
+	e.mu.Unlock()
+	has := map[string]string{}
+	for _, o := range others {
+		r, err := e.revision(o.id.Workload, o.fingerprint)
+		if err != nil || r == nil {
+			continue
+		}
+		for name, part := range r.Desired.Parts {
+			for _, claim := range part.Claims() {
+				has[o.id.Site+" "+claim.What] = o.id.Workload + " by " + name
+			}
+		}
+	}
+	return func(site, claim string) string { return has[site+" "+claim] }
+}
+
 // loadOptions say how a link's declarations are read here.
-func (e *Engine) loadOptions(of config.Link) source.Options {
+func (e *Engine) loadOptions(l *link) source.Options {
+	of, taken := l.source, e.taken(l)
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}, NotLine: e.settings.Policy != of.Name}
+	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}, NotLine: e.settings.Policy != of.Name, Grant: new(of.Grant(len(e.settings.Links))), Taken: taken}
 	for _, site := range e.settings.Sites {
 		o.Sites = append(o.Sites, site.Name)
 	}

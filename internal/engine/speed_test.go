@@ -116,7 +116,7 @@ func BenchmarkLinks(b *testing.B) {
 	s := config.Settings{Beat: time.Hour, Registries: map[string]config.Registry{"*": {Skip: true}}, Sites: []config.Site{{Name: "north"}}} // the berths stand still
 	for i := range 500 {
 		write(b, filepath.Join(repo, fmt.Sprint("f", i), "web.yaml"), fmt.Sprintf("aditus: 1\nworkload: w%d\nsites: [north]\nparts: {app: {kind: settings, values: {a: b}}}\n", i))
-		s.Links = append(s.Links, config.Link{Name: fmt.Sprint("l", i), Repository: repo, Branch: "main", Folder: fmt.Sprint("f", i), Every: time.Minute})
+		s.Links = append(s.Links, config.Link{Name: fmt.Sprint("l", i), Repository: repo, Branch: "main", Folder: fmt.Sprint("f", i), Every: time.Minute, May: &config.May{Everything: true}})
 	}
 	gitRun(b, repo, "add", "-A")
 	gitRun(b, repo, "commit", "-q", "-m", "First")

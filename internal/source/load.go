@@ -19,6 +19,8 @@ type Options struct {
 	Opener  *Opener                                                                    // opens secrets; nil where no key is at hand
 	Resolve func(context.Context, []string) Resolutions                                // finds artifacts in their registries; nil to not ask
 	Runs    func(context.Context, Declaration, declare.Part) (doubt string, err error) // tries whether a part can be run at its site; nil to not try
+	Grant   *declare.Grant                                                             // what may be declared; nil for everything
+	Taken   func(site, claim string) (by string)                                       // the workload of another repository that has a host name or port already; nil where there is none
 	NotLine bool                                                                       // line.yaml is not for these: another link has the line's
 	Bare    Bare                                                                       // what a folder is that has only objects of a cluster's API
 }
@@ -58,6 +60,8 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 		l.workload(b)
 	}
 	l.across()
+	l.granted()
+	l.claims()
 	l.unused()
 	if len(l.problems.Wrong()) == 0 {
 		l.resolve(ctx)

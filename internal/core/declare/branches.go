@@ -49,6 +49,7 @@ func (b Branches) Of(desired Desired, slug string) (own Desired, fits bool) {
 	own.Workload = desired.Workload + "-" + slug
 	own.Parts = maps.Clone(desired.Parts)
 	own.Guards, own.Rollout.Style, own.Rollout.Stages, own.Rollout.Try, own.Rollout.Control, own.Rollout.Proving = nil, Canary, []Stage{{Share: 1}}, "", new(float64), Span{}
+	fits = slug != "" && len(own.Workload) <= maxName
 	for name, part := range own.Parts {
 		if part.Kind != Route {
 			continue
@@ -58,11 +59,12 @@ func (b Branches) Of(desired Desired, slug string) (own Desired, fits bool) {
 			continue
 		}
 		if part.Preview, part.PreviewBy = "", nil; b.Host != "" {
-			part.Host = strings.NewReplacer("{branch}", slug, "{workload}", desired.Workload, "{route}", name).Replace(b.Host)
+			host, ok := HostName(strings.NewReplacer("{branch}", slug, "{workload}", desired.Workload, "{route}", name).Replace(b.Host))
+			part.Host, fits = host, fits && ok
 		}
 		own.Parts[name] = part
 	}
-	return own, slug != "" && len(own.Workload) <= maxName
+	return own, fits
 }
 
 func (r *reader) branches(n Node, pointer string) (all []Branches) {

@@ -132,7 +132,7 @@ func (r *reader) part(n Node, pointer string) Part {
 		known["values"] = func(n Node, p string) { part.Sealed = r.texts(n, p, "values", nil) }
 		r.fields(n, pointer, "a secret part", []string{"values"}, known)
 	case Route:
-		known["host"] = func(n Node, p string) { part.Host = r.text(n, p, "host") }
+		known["host"] = func(n Node, p string) { part.Host = r.host(n, p, "host") }
 		known["preview"] = func(n Node, p string) { r.preview(n, p, &part) }
 		known["protocol"] = func(n Node, p string) { part.GRPC = oneOf(r, n, p, "http", "grpc") == "grpc" }
 		known["tcp"] = func(n Node, p string) { part.TCP = r.count(n, p, "tcp", 1, 65535) }
@@ -231,10 +231,23 @@ func (r *reader) stop(n Node, pointer string) *Stop {
 	return &stop
 }
 
+// host reads a host name, as it is compared.
+func (r *reader) host(n Node, pointer, what string) string {
+	text := r.text(n, pointer, what)
+	if text == "" {
+		return ""
+	}
+	name, ok := HostName(text)
+	if !ok {
+		r.wrong(n, pointer, "write a name alone, like fares.skerry.example", "%q is no host name", text)
+	}
+	return name
+}
+
 // preview reads how a set that is tried is reached: by a host name, or by a header of requests for the route's own.
 func (r *reader) preview(n Node, pointer string, part *Part) {
 	if n.Kind != Map {
-		part.Preview = r.text(n, pointer, "preview")
+		part.Preview = r.host(n, pointer, "preview")
 		return
 	}
 	by := &Header{}

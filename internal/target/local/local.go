@@ -318,14 +318,18 @@ func (s *Site) clash(workload string, desired declare.Desired) (refused error) {
 	return refused
 }
 
-// takes finds a route among parts that takes the same traffic as one among others; empty where there is none.
+// takes finds a route among parts that claims what one among others does; empty where there is none.
 func takes(parts, others map[string]declare.Part) (own, other string) {
-	for own, wanted := range parts {
-		for name, part := range others {
-			switch {
-			case part.Kind != declare.Route || wanted.Kind != declare.Route || part.TCP != wanted.TCP:
-			case part.TCP != 0 || part.Host == wanted.Host || part.Preview != "" && part.Preview == wanted.Preview:
-				return own, name
+	has := map[string]string{}
+	for name, part := range others {
+		for _, claim := range part.Claims() {
+			has[claim.What] = name
+		}
+	}
+	for name, part := range parts {
+		for _, claim := range part.Claims() {
+			if other := has[claim.What]; other != "" {
+				return name, other
 			}
 		}
 	}

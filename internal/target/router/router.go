@@ -231,6 +231,7 @@ func (r *Router) find(req *http.Request) (own *route, preview bool) {
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
+	host = strings.TrimSuffix(host, ".")
 	if own = r.previews[host]; own != nil {
 		return own, true
 	}
