@@ -323,6 +323,35 @@ func TestFollow(t *testing.T) {
 	}
 }
 
+// TestClaimed sees that a host name stays with the workload that has it, whatever another link declares, and however it writes it.
+func TestClaimed(t *testing.T) {
+	door := func(host string) []string {
+		return []string{"    metrics:", "    stop: {within: 1s}\n    metrics:", "rollout:\n", "  door: {kind: route, " + host + ", to: {service: app, port: http}}\nrollout:\n"}
+	}
+	r := newRig(t)
+	r.change = func(s *config.Settings) {
+		s.Links[0].May = &config.May{Everything: true}
+		second := s.Links[0]
+		second.Name, second.Folder = "second", "more"
+		s.Links = append(s.Links, second)
+	}
+	r.push("1", door("host: fares.example")...)
+	r.write("more/other.yaml", strings.NewReplacer("workload: web", "workload: other", "VERSION", "1").Replace(declared), "Other")
+	r.run()
+	r.until("both are declared", func(s status.Snapshot) bool { return len(s.Berths) == 4 })
+	for n, host := range []string{"host: FARES.example.", "host: tides.example, preview: Fares.example"} {
+		r.write("more/tides.yaml", strings.NewReplacer(append(door(host), "workload: web", "workload: tides", "VERSION", fmt.Sprint(n))...).Replace(declared), "Tides")
+		s := r.until("the later one is refused", func(s status.Snapshot) bool {
+			return s.Links[1].Problem != nil && strings.Contains(s.Links[1].Problem.Text, "which web by door has")
+		})
+		if s.Links[0].Problem != nil || len(s.Berths) != 4 || !strings.Contains(s.Links[1].Problem.Text, "more/tides.yaml:") {
+			t.Errorf("%s: %v", host, troubles(s))
+		}
+	}
+	r.write("more/tides.yaml", strings.NewReplacer(append(door("host: tides.example"), "workload: web", "workload: tides", "VERSION", "1")...).Replace(declared), "Tides")
+	r.until("with a name of its own it is taken", func(s status.Snapshot) bool { return len(s.Berths) == 6 })
+}
+
 // TestTwoLinks sees that a second link adds its workloads, and is refused one that the first declares already.
 func TestTwoLinks(t *testing.T) {
 	r := newRig(t)
