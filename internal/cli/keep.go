@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/confine"
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
 	"aditus/internal/target/local"
@@ -49,6 +50,7 @@ on the folder; what they left running is killed, and what cannot be ended is nam
 				fmt.Fprintln(cmd.OutOrStdout(), "Nothing is kept any more.")
 				return nil
 			}
+			confine.Hide()
 			prober := probe.New()
 			defer prober.Close()
 			router, err := local.RouterOf(folder)

@@ -14,6 +14,7 @@ import (
 	"aditus/internal/backup"
 	"aditus/internal/clock"
 	"aditus/internal/config"
+	"aditus/internal/confine"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/engine"
@@ -48,6 +49,7 @@ type localOptions struct {
 
 // openLocal opens a data folder for the one program that works on it.
 func openLocal(ctx context.Context, folder string, o localOptions) (*localEngine, error) {
+	confine.Hide()
 	settings, err := readSettings(folder)
 	if err != nil {
 		return nil, err

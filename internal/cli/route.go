@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/confine"
 	"aditus/internal/target/local/traffic"
 )
 
@@ -24,6 +25,7 @@ the one that follows, and leaves once what is under way is over, after 30 s at m
 			if err != nil {
 				return err
 			}
+			confine.Hide()
 			return traffic.Run(cmd.Context(), traffic.Options{Folder: folder, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}

@@ -136,6 +136,8 @@ type Target struct {
 	Machine  string   `yaml:"machine,omitempty" jsonschema_description:"local: the machine that it is on, by the name of the server there; needed where several servers share a ledger. Another machine's is silent while that one's server does not lead."`
 	Programs []string `yaml:"programs,omitempty" jsonschema_description:"local: folders whose programs may be run by their whole path, beside /usr/local/bin, /usr/bin and /bin, such as /usr/lib/postgresql/17/bin."`
 
+	Reach []string `yaml:"reach,omitempty" jsonschema_description:"local: folders of the machine that instances may read and write beside their own, such as /srv/media; / for all of it."`
+
 	Kubeconfig string   `yaml:"kubeconfig,omitempty" jsonschema_description:"cluster: the file that says how it is reached; where it is left out what KUBECONFIG names, the home folder's, or the service account that Aditus runs under."`
 	Context    string   `yaml:"context,omitempty" jsonschema_description:"cluster: of that file; its current one where it is left out."`
 	Namespace  string   `yaml:"namespace,omitempty" jsonschema:"pattern=^[a-z0-9]([-a-z0-9]*[a-z0-9])?$" jsonschema_description:"cluster: the one that is the site. It is made where it is missing and the account may."`

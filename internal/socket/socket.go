@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"aditus/internal/confine"
 )
 
 // longest is how long the name of a socket may be for the system.
@@ -64,7 +66,42 @@ func Listen(ctx context.Context, name string) (net.Listener, error) {
 		listener.Close()
 		return nil, err
 	}
-	return listener, nil
+	return guarded{listener}, nil
+}
+
+// guarded lets in nobody who is confined: whoever runs as its owner may speak with it, but for what Aditus itself runs.
+type guarded struct{ net.Listener }
+
+// Accept implements net.Listener.
+func (g guarded) Accept() (net.Conn, error) {
+	for {
+		conn, err := g.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if pid, known := peer(conn); !known || !confine.Marked(pid) {
+			return conn, nil
+		}
+		conn.Close()
+	}
+}
+
+// peer is the process at the other end, where the system tells.
+func peer(conn net.Conn) (pid int, known bool) {
+	own, ok := conn.(*net.UnixConn)
+	if !ok {
+		return 0, false
+	}
+	raw, err := own.SyscallConn()
+	if err != nil {
+		return 0, false
+	}
+	raw.Control(func(fd uintptr) {
+		if who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			pid, known = int(who.Pid), who.Pid > 0 // 0 is one of another world of processes
+		}
+	})
+	return pid, known
 }
 
 // again is how long it is waited before it is tried again whether somebody listens by now.

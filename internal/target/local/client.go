@@ -121,6 +121,7 @@ func (c *Client) start() error {
 	}
 	defer log.Close()
 	cmd := exec.Command(c.command[0], c.command[1:]...)
+	cmd.Env = sole.Environment()
 	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, log, log, &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
 		return err

@@ -48,6 +48,11 @@ func check(t config.Target) error {
 			return fmt.Errorf("programs: %q is no folder by its whole path; write it like /usr/lib/postgresql/17/bin", folder)
 		}
 	}
+	for _, folder := range t.Reach {
+		if !filepath.IsAbs(folder) {
+			return fmt.Errorf("reach: %q is no folder by its whole path; write it like /srv/media, or / for all of the machine", folder)
+		}
+	}
 	_, err := Ports(t)
 	return err
 }
@@ -111,7 +116,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, err
 		}
-		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Store: artifacts, Keeper: keeper, Open: g.Secret, Mark: g.Mark, As: g.As, ReadOnly: g.ReadOnly})
+		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Reach: site.Target.Reach, Store: artifacts, Keeper: keeper, Open: g.Secret, Mark: g.Mark, As: g.As, ReadOnly: g.ReadOnly})
 		if err != nil {
 			return o, err
 		}

@@ -32,6 +32,7 @@ type Options struct {
 	Folder   string   // the data folder
 	Listen   string   // where HTTP traffic comes in; empty for nowhere
 	Programs []string // folders of programs of the machine that may be run
+	Reach    []string // folders of the machine that instances may use beside their own; "/" for all
 	Ports    [2]int   // the first and the last that instances are given
 	Store    *store.Store
 	Keeper   *Client
@@ -71,11 +72,14 @@ type failure struct {
 // Open opens a site and has the keeper run what it was asked to run before.
 func Open(o Options) (*Site, error) {
 	s := &Site{Options: o, folder: filepath.Join(o.Folder, sitesFolder, o.Name), failed: map[string]failure{}}
-	if err := os.MkdirAll(filepath.Join(s.folder, instancesFolder), 0o700); err != nil {
+	s.secrets = secretsOf(o.Folder, o.Name)
+	err := os.MkdirAll(filepath.Join(s.folder, instancesFolder), 0o700)
+	if err == nil && !o.ReadOnly {
+		err = ownFolder(s.secrets)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("open the site %s: %w", o.Name, err)
 	}
-	s.secrets = secretsOf(o.Folder, o.Name)
-	var err error
 	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked"), filepath.Join(s.folder, "asked.json"), disk.Machine); err != nil {
 		return nil, err
 	}

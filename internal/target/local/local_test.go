@@ -138,6 +138,9 @@ func serveTest(file string) {
 		own, _ := os.Stat(made)
 		fmt.Fprintf(w, "%s|%v|%s|%v|%v", text, info.Mode(), filepath.Base(folder), own.Mode(), err)
 	})
+	http.HandleFunc("/try", func(w http.ResponseWriter, r *http.Request) { // what a hostile one would
+		fmt.Fprint(w, tried(r.URL.Query().Get("what"), r.URL.Query().Get("of")))
+	})
 	http.HandleFunc("/environment", func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprintln(w, strings.Join(os.Environ(), "\n"))
 	})

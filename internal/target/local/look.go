@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
 	"aditus/internal/target"
@@ -70,7 +71,13 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Env, cmd.Dir, cmd.SysProcAttr, cmd.WaitDelay = environment, filepath.Join(s.home(id), workFolder), &syscall.SysProcAttr{Setsid: true}, checkKill
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	err = cmd.Run()
+	if rules := s.reach(workload, id, part, unpacked); rules != nil && confine.Can() {
+		if err = confine.Start(*rules, cmd.Start); err == nil {
+			err = cmd.Wait()
+		}
+	} else {
+		err = cmd.Run()
+	}
 	var ended *exec.ExitError
 	switch {
 	case err == nil:

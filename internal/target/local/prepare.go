@@ -34,13 +34,14 @@ const (
 
 // memoryFolder is a folder of the user's own on a file system in memory, the data folder where there is none.
 func memoryFolder(otherwise string) string {
-	if folder := os.Getenv("XDG_RUNTIME_DIR"); folder != "" {
-		if info, err := os.Stat(folder); err == nil && info.IsDir() {
+	folders := []string{os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm"}
+	if os.Geteuid() == 0 && isMemory("/run") { // which programs do not share
+		folders = []string{"/run", "/dev/shm"}
+	}
+	for _, folder := range folders {
+		if folder != "" && isFolder(folder) {
 			return folder
 		}
-	}
-	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
-		return "/dev/shm"
 	}
 	return otherwise
 }
@@ -61,7 +62,11 @@ const countsFolder = ".counts"
 // secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one.
 func secretsOf(data, site string) string {
 	sum := sha256.Sum256([]byte(filepath.Join(data, sitesFolder, site)))
-	return filepath.Join(memoryFolder(data), "aditus-"+hex.EncodeToString(sum[:8]))
+	name := "aditus-" + hex.EncodeToString(sum[:8])
+	if before := filepath.Join("/dev/shm", name); ownedFolder(before) == nil {
+		return before // where earlier versions had them, and what runs has them
+	}
+	return filepath.Join(memoryFolder(data), name)
 }
 
 // roomOf is the room of a site of a data folder.
@@ -166,6 +171,12 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 		if err := linkAll(unpacked.Folder(), work, own); err != nil {
 			return nil, err
 		}
+	}
+	if at := s.temporary(work); at != "" && variables["TMPDIR"] == "" {
+		if err := os.MkdirAll(at, 0o700); err != nil {
+			return nil, err
+		}
+		variables["TMPDIR"] = at
 	}
 	variables["INSTANCE"], variables["WORKLOAD"], variables["SITE"] = in.ID, workload, s.Name
 	variables["SETTINGS"], variables["SECRETS"] = filepath.Join(folder, settingsFolder), filepath.Join(s.secrets, in.ID)

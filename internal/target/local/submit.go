@@ -128,6 +128,7 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 	}
 	p.Env, err = s.ready(workload, c, in, unpacked)
 	p.Folder, p.Dir, p.Umask = s.home(in.ID), part.Folder, part.Umask
+	p.Reach = s.reach(workload, in.ID, part, unpacked)
 	for _, name := range slices.Sorted(maps.Keys(part.Files)) {
 		p.Files = append(p.Files, keeper.File{At: s.laid(in.ID, name), Text: declare.Tell(part.Files[name].Text, told), Mode: part.Files[name].Mode})
 	}

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
 	"aditus/internal/target/local/sole"
@@ -105,7 +106,13 @@ func (p *process) start() (*running, error) {
 		}
 	}
 	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work", p.spec.Dir), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
-	if err := startUnder(&cmd, p.spec.Umask); err != nil {
+	begin := func() error { return startUnder(&cmd, p.spec.Umask) }
+	if p.spec.Reach != nil && confine.Can() {
+		err = confine.Start(*p.spec.Reach, begin)
+	} else {
+		err = begin()
+	}
+	if err != nil {
 		var path *os.PathError
 		if errors.As(err, &path) {
 			err = path.Err

@@ -7,13 +7,14 @@ package keeper
 import (
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/target/router"
 )
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 4
+const Format = 5
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -38,6 +39,7 @@ type Process struct {
 	Env      []string        `json:"env,omitempty"`    // all of its environment but for its ports
 	Dir      string          `json:"dir,omitempty"`    // within work, where it runs
 	Umask    string          `json:"umask,omitempty"`  // octal; the keeper's own where it is left out
+	Reach    *confine.Rules  `json:"reach,omitempty"`  // what it may reach of the machine's files; nil for all
 	Files    []File          `json:"files,omitempty"`  // that it finds when it starts
 	Fixed    map[string]int  `json:"fixed,omitempty"`  // of its ports, those that have a number of their own
 	Ports    []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone

@@ -197,7 +197,7 @@ func (c *Client) start() error {
 		return err
 	}
 	cmd := exec.Command(c.command[0], c.command[1:]...)
-	cmd.Env = append(os.Environ(), listenersName+"="+string(text))
+	cmd.Env = append(sole.Environment(), listenersName+"="+string(text))
 	for _, address := range addresses {
 		cmd.ExtraFiles = append(cmd.ExtraFiles, c.held[address])
 	}

@@ -1,0 +1,186 @@
+package local
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"aditus/internal/confine"
+	"aditus/internal/socket"
+	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/traffic"
+)
+
+// could begins the answer to what an instance could do that it tried.
+const could = "could: "
+
+// tried does something that an instance is not to, and tells what came of it.
+func tried(what, of string) string {
+	var err error
+	told := ""
+	switch what {
+	case "read":
+		var text []byte
+		text, err = os.ReadFile(of)
+		told = string(text)
+	case "list":
+		var entries []os.DirEntry
+		entries, err = os.ReadDir(of)
+		told = fmt.Sprint(entries)
+	case "write":
+		err = os.WriteFile(of, []byte("mine"), 0o600)
+	case "link":
+		at := filepath.Join(os.TempDir(), "link")
+		os.Remove(at)
+		if err = os.Symlink(of, at); err == nil {
+			return tried("read", at)
+		}
+	case "signal":
+		pid, _ := strconv.Atoi(of)
+		err = syscall.Kill(pid, 0)
+	case "ask":
+		client := http.Client{Transport: socket.Transport(of, 0)}
+		var response *http.Response
+		if response, err = client.Get("http://aditus/keeper"); err == nil {
+			text, _ := io.ReadAll(response.Body)
+			told = string(text)
+		}
+	}
+	if err != nil {
+		return err.Error()
+	}
+	return could + told
+}
+
+// TestHostile has an instance try to reach what is Aditus's own, what is another instance's, and the processes of both: nothing of it is
+// within its reach, and what is its own is.
+func TestHostile(t *testing.T) {
+	if !confine.Can() {
+		t.Skip(confine.ErrCannot)
+	}
+	folder := shortTemp(t)
+	if err := os.WriteFile(filepath.Join(folder, "key.txt"), []byte("the key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("ADITUS_TOKEN", "of whoever started it")
+	s := opened(t, folder, "dock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 2)
+	two := await(t, s, 1, "both run", func(all []target.Instance) bool {
+		return len(all) == 2 && all[0].Waits == "" && all[1].Waits == "" && !all[0].Started.IsZero() && len(all[0].Ports) > 0 && len(all[1].Ports) > 0
+	})
+	own, other := two[0], two[1]
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	secrets := filepath.Join(s.secrets, other.ID)
+	if err := os.MkdirAll(secrets, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(secrets, "password"), []byte("another's secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	record, err := os.ReadFile(filepath.Join(s.home(other.ID), keeper.RecordFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid := recordedPID(t, string(record))
+	try := func(what, of string) string {
+		t.Helper()
+		response, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/try?what=%s&of=%s", own.Ports["http"], what, url.QueryEscape(of)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		text, _ := io.ReadAll(response.Body)
+		return string(text)
+	}
+	work := filepath.Join(s.home(own.ID), workFolder)
+	for what, of := range map[string]string{"write": filepath.Join(work, "notes"), "list": work, "read": "/etc/passwd", "signal": strconv.Itoa(recordedPID(t, must(os.ReadFile(filepath.Join(s.home(own.ID), keeper.RecordFile)))))} {
+		if told := try(what, of); !strings.HasPrefix(told, could) {
+			t.Errorf("it cannot %s %s, which is its own: %s", what, of, told)
+		}
+	}
+	for _, test := range [][2]string{
+		{"read", filepath.Join(folder, "key.txt")}, {"link", filepath.Join(folder, "key.txt")}, {"list", folder}, {"write", filepath.Join(folder, "tokens.json")},
+		{"read", filepath.Join(secrets, "password")}, {"list", s.secrets}, {"list", s.home(other.ID)}, {"write", filepath.Join(s.home(other.ID), workFolder, "x")},
+		{"write", filepath.Join(s.home(own.ID), keeper.RecordFile)}, {"read", filepath.Join(s.folder, "asked", workload+".json")},
+		{"read", fmt.Sprintf("/proc/%d/environ", hello.PID)}, {"read", fmt.Sprintf("/proc/%d/environ", os.Getpid())}, {"read", fmt.Sprintf("/proc/%d/environ", pid)}, {"list", fmt.Sprintf("/proc/%d/cwd/", hello.PID)},
+		{"signal", strconv.Itoa(hello.PID)}, {"signal", strconv.Itoa(os.Getpid())}, {"signal", strconv.Itoa(pid)},
+		{"ask", filepath.Join(folder, keeper.SocketFile)}, {"ask", filepath.Join(folder, traffic.SocketFile)},
+	} {
+		if told := try(test[0], test[1]); strings.HasPrefix(told, could) {
+			t.Errorf("it can %s %s: %.200s", test[0], test[1], told)
+		}
+	}
+	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", hello.PID))
+	if err != nil || strings.Contains(string(environ), "of whoever started it") {
+		t.Errorf("the keeper knows a token that it has no use for (%v)", err)
+	}
+	if answered := tried("ask", filepath.Join(folder, keeper.SocketFile)); !strings.HasPrefix(answered, could) {
+		t.Errorf("whoever is not confined is not answered: %s", answered)
+	}
+}
+
+func must(text []byte, err error) string {
+	if err != nil {
+		panic(err)
+	}
+	return string(text)
+}
+
+// recordedPID is the process of a keeper's record.
+func recordedPID(t *testing.T, record string) int {
+	t.Helper()
+	_, rest, _ := strings.Cut(record, `"pid":`)
+	number := strings.TrimSpace(rest)
+	if end := strings.IndexAny(number, ",}\n"); end > 0 {
+		number = number[:end]
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(number))
+	if err != nil || pid < 2 {
+		t.Fatalf("no process in %s", record)
+	}
+	return pid
+}
+
+// TestSecretsFolder refuses a folder for secrets that somebody else made, or may read.
+func TestSecretsFolder(t *testing.T) {
+	at := filepath.Join(t.TempDir(), "secrets")
+	if err := ownFolder(at); err != nil {
+		t.Fatal(err)
+	}
+	if err := ownFolder(at); err != nil {
+		t.Errorf("its own, once more: %v", err)
+	}
+	if err := os.Chmod(at, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := ownFolder(at); err == nil {
+		t.Error("one that others may read is taken")
+	}
+	link := at + "-link"
+	if err := os.Symlink(t.TempDir(), link); err != nil {
+		t.Fatal(err)
+	}
+	if err := ownFolder(link); err == nil {
+		t.Error("a link is taken")
+	}
+	if os.Getuid() == 0 {
+		os.Chmod(at, 0o700)
+		if err := os.Chown(at, 65534, 65534); err != nil {
+			t.Fatal(err)
+		}
+		if err := ownFolder(at); err == nil {
+			t.Error("somebody else's is taken")
+		}
+	}
+}
