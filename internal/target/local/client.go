@@ -172,7 +172,7 @@ func (c *Client) End(ctx context.Context) error {
 	_, err := c.hello(ctx)
 	switch {
 	case err != nil && len(keeper.Running(folders)) == 0:
-		return c.endRouter(ctx)
+		return errors.Join(c.endRouter(ctx), c.forget(sites))
 	case err != nil && len(c.command) == 0:
 		return err
 	}
@@ -201,8 +201,13 @@ func (c *Client) End(ctx context.Context) error {
 	if err := c.endRouter(ctx); err != nil {
 		return err
 	}
+	return c.forget(sites)
+}
+
+// forget removes opened secrets, which go with what read them.
+func (c *Client) forget(sites []string) error {
 	var failed []error
-	for _, instances := range sites { // opened secrets go with what read them
+	for _, instances := range sites {
 		failed = append(failed, os.RemoveAll(secretsOf(c.folder, filepath.Base(filepath.Dir(instances)))))
 	}
 	return errors.Join(failed...)

@@ -123,7 +123,9 @@ func (p *process) start() (*running, error) {
 	p.note(func(r *record, at time.Time) {
 		r.PID, r.Started, r.Reason = now.pid, at, ""
 		r.Created, _ = sole.CreatedAt(now.pid)
-		r.event(at, false, "started")
+		if r.event(at, false, "started"); p.spec.Reach != nil && !confine.Can() {
+			r.event(at, true, "not confined: %v", confine.ErrCannot)
+		}
 	})
 	go func() {
 		err := cmd.Wait()
