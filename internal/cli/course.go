@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -37,9 +36,7 @@ taken. The rules stand in line.yaml of the link that the settings name with poli
 				return err
 			}
 			if asJSON {
-				out := json.NewEncoder(cmd.OutOrStdout())
-				out.SetIndent("", "  ")
-				return out.Encode(told)
+				return writeJSON(cmd.OutOrStdout(), told)
 			}
 			return writeCourse(cmd.OutOrStdout(), told, time.Local)
 		},

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control/api"
+	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 )
 
@@ -118,4 +119,10 @@ func printFact(w io.Writer, f ledger.Fact, asJSON bool) error {
 }
 
 // writeLine writes a value as one line of JSON.
-func writeLine(w io.Writer, value any) error { return json.NewEncoder(w).Encode(value) }
+func writeLine(w io.Writer, value any) error {
+	text, err := json.Marshal(value)
+	if err == nil {
+		_, err = w.Write(append(say.JSON(text), '\n'))
+	}
+	return err
+}

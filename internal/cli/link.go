@@ -227,9 +227,11 @@ func newLinkRemove() *cobra.Command {
 }
 
 func writeJSON(w io.Writer, value any) error {
-	out := json.NewEncoder(w)
-	out.SetIndent("", "  ")
-	return out.Encode(value)
+	text, err := json.MarshalIndent(value, "", "  ")
+	if err == nil {
+		_, err = w.Write(append(say.JSON(text), '\n'))
+	}
+	return err
 }
 
 // twoArgs wants exactly two arguments.

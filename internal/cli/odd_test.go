@@ -160,6 +160,14 @@ func TestOdd(t *testing.T) {
 	if out, err := exec.Command(program, "link", "add", "line", l.source, "--data", l.folder, "--every", "1s", "--target", "local="+l.listen).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
+	settings := filepath.Join(l.folder, "settings.yaml") // what runs the services is not of the machine's programs
+	written, err := os.ReadFile(settings)
+	if err == nil {
+		err = os.WriteFile(settings, []byte(strings.Replace(string(written), "kind: local", "kind: local\n      reach: ["+filepath.Dir(self)+"]", 1)), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	l.serve()
 	ctx, cancel := context.WithCancel(t.Context())
 	var callers sync.WaitGroup

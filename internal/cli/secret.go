@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"aditus/internal/disk"
 	"aditus/internal/source"
 )
 
@@ -20,7 +22,7 @@ func newSecret() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newSecretKey(), newSecretSeal())
+	cmd.AddCommand(newSecretKey(), newSecretSeal(), newSecretBind())
 	return cmd
 }
 
@@ -64,14 +66,17 @@ func openKey(given string) (string, *source.Opener, error) {
 func newSecretSeal() *cobra.Command {
 	var folder string
 	var to []string
+	var place string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "seal",
 		Short: "Encrypt a value for a part of kind secret",
 		Long: `Reads a value from standard input, or asks for it, and prints it encrypted with age,
 to be pasted under values: of a part of kind secret, after NAME: |. It is sealed for
-this data folder's key, or for the public keys that are named with --to.`,
-		Example: "  printf %s 'the password' | aditus secret seal",
+this data folder's key, or for the public keys that are named with --to. With --for it opens
+at that place alone, so that nobody can have it opened by pasting it elsewhere; without, anywhere
+where the settings let the repository declare everything.`,
+		Example: "  printf %s 'the password' | aditus secret seal --for fares/login/password",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			_, key, err := openKey(folder)
@@ -92,7 +97,15 @@ this data folder's key, or for the public keys that are named with --to.`,
 			if plain == "" {
 				return errors.New("there is nothing to seal")
 			}
-			sealed, err := key.Seal(plain, to...)
+			seal := func() (string, error) { return key.Seal(plain, to...) }
+			if place != "" {
+				at, ok := source.ReadPlace(place)
+				if !ok {
+					return usageError{fmt.Errorf("--for takes WORKLOAD/PART/KEY, such as fares/login/password, not %q", place)}
+				}
+				seal = func() (string, error) { return key.SealFor(at, plain, to...) }
+			}
+			sealed, err := seal()
 			if err != nil {
 				return err
 			}
@@ -105,6 +118,67 @@ this data folder's key, or for the public keys that are named with --to.`,
 	}
 	dataFlag(cmd, &folder)
 	jsonFlag(cmd, &asJSON)
+	cmd.Flags().StringVar(&place, "for", "", "the `place` where it opens, WORKLOAD/PART/KEY")
 	cmd.Flags().StringArrayVar(&to, "to", nil, "a public `key` to seal for; may stand several times")
 	return cmd
+}
+
+func newSecretBind() *cobra.Command {
+	var folder string
+	var to []string
+	cmd := &cobra.Command{
+		Use:   "bind PATH",
+		Short: "Seal the secrets in a folder of declarations anew, each for its place",
+		Long: `Opens all secrets in a folder of declarations, or one file, that are sealed for no place yet, and
+seals each for the workload, part and key that it stands under, so that it opens there alone. The
+files are changed; all else in them stays as it is. The key of the data folder is needed to open
+them; they are sealed for it, or for the public keys that are named with --to.`,
+		Example: "  aditus secret bind workloads/",
+		Args:    oneArg("path to a folder of declarations or a file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, key, err := openKey(folder)
+			if err != nil {
+				return err
+			}
+			files, err := source.FromFolder(args[0])
+			if err != nil {
+				return err
+			}
+			bound := 0
+			for _, file := range files {
+				text, n, err := source.Bind(file, key, to...)
+				if err != nil {
+					return err
+				}
+				if n == 0 {
+					continue
+				}
+				at := args[0]
+				if info, err := os.Stat(at); err == nil && info.IsDir() {
+					at = filepath.Join(at, filepath.FromSlash(file.Name))
+				}
+				if err := replaceFile(at, text); err != nil {
+					return err
+				}
+				bound += n
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %d sealed anew\n", file.Name, n)
+			}
+			if bound == 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "All secrets there are sealed for their places already, or there are none.")
+			}
+			return nil
+		},
+	}
+	dataFlag(cmd, &folder)
+	cmd.Flags().StringArrayVar(&to, "to", nil, "a public `key` to seal for; may stand several times")
+	return cmd
+}
+
+// replaceFile writes a file anew, whole or not at all, with the mode that it has.
+func replaceFile(name string, text []byte) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	return disk.Keep(disk.Machine, name, text, info.Mode().Perm())
 }

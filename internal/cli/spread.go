@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -36,9 +35,7 @@ nothing newer; with --sites every site by itself.`,
 			case told.Sites == 0:
 				return fmt.Errorf("no site has %s, and no link declares it", args[0])
 			case asJSON:
-				out := json.NewEncoder(cmd.OutOrStdout())
-				out.SetIndent("", "  ")
-				return out.Encode(told)
+				return writeJSON(cmd.OutOrStdout(), told)
 			}
 			return writeSpread(cmd.OutOrStdout(), told, all, time.Local)
 		},

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -37,9 +36,7 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 				return err
 			}
 			if asJSON {
-				out := json.NewEncoder(cmd.OutOrStdout())
-				out.SetIndent("", "  ")
-				return out.Encode(s)
+				return writeJSON(cmd.OutOrStdout(), s)
 			}
 			if err := printStatus(cmd.OutOrStdout(), s); err != nil {
 				return err

@@ -16,6 +16,8 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"aditus/internal/core/say"
 )
 
 // Format is a file format of drawings.
@@ -159,7 +161,7 @@ func (s *sheet) clip(width float64, w weight, words string) string {
 // printable leaves out what a drawing must not carry: control characters from outside.
 func printable(words string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 0x20 || (r >= 0x7f && r < 0xa0) {
+		if say.Harmful(r) {
 			return -1
 		}
 		return r

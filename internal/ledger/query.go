@@ -227,14 +227,14 @@ func scanRevision(rows *sql.Rows) (r berth.Revision, err error) {
 
 // Points gives the signals of a berth from a moment to another, oldest first.
 func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
-	rows, err := l.query(`SELECT guard, revision, at, value, part, whole, stage FROM points
+	rows, err := l.query(`SELECT guard || '', revision || '', at, value, part, whole, stage FROM points
 		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli())
 	return collect(rows, err, scanPoint)
 }
 
 // PointsOf gives the signals of one guard of a berth from a moment to another, oldest first.
 func (l *Ledger) PointsOf(b berth.ID, guard string, from, to time.Time) ([]Point, error) {
-	rows, err := l.query(`SELECT revision, at, value, part, whole, stage FROM points
+	rows, err := l.query(`SELECT revision || '', at, value, part, whole, stage FROM points
 		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 AND guard = $5 ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard)
 	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
 		var at, stage int64
@@ -256,7 +256,7 @@ func scanPoint(rows *sql.Rows) (p Point, err error) {
 
 // Steady gives what a guard's signal was while a revision served alone, since a moment, oldest first.
 func (l *Ledger) Steady(b berth.ID, guard string, since time.Time) ([]Point, error) {
-	rows, err := l.query(`SELECT guard, revision, at, value, part, whole, -1 FROM steady
+	rows, err := l.query(`SELECT guard || '', revision || '', at, value, part, whole, -1 FROM steady
 		WHERE workload = $1 AND site = $2 AND guard = $3 AND at >= $4 ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
 	return collect(rows, err, scanPoint)
 }

@@ -297,6 +297,9 @@ func (l *loader) open(d *declare.Desired, node declare.Node) declare.Problems {
 		}
 		for _, key := range sortedKeys(part.Sealed) {
 			fingerprint, err := l.options.Opener.Fingerprint(part.Sealed[key])
+			if err == nil {
+				err = l.options.Opener.May(part.Sealed[key], Place{d.Workload, name, key}, l.options.Grant != nil && !l.options.Grant.Everything)
+			}
 			if part.Kind == declare.Secret {
 				part.Values[key] = fingerprint
 			} else {
@@ -308,7 +311,7 @@ func (l *loader) open(d *declare.Desired, node declare.Node) declare.Problems {
 			at := place(node, "parts", name, "values", key)
 			problems = append(problems, declare.Problem{
 				Warning: errors.Is(err, ErrNoKeyHere), File: at.File, Line: at.Line, Column: at.Column, Pointer: "/parts/" + name + "/values/" + declare.Escape(key),
-				Message: fmt.Sprintf("the secret %s of %s: %v", key, name, err), Suggestion: "encrypt it with: aditus secret seal",
+				Message: fmt.Sprintf("the secret %s of %s: %v", key, name, err), Suggestion: "encrypt it with: aditus secret seal --for " + Place{d.Workload, name, key}.String(),
 			})
 		}
 		d.Parts[name] = part

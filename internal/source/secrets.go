@@ -90,8 +90,68 @@ func newOpener(own *age.X25519Identity) *Opener {
 // Recipient is the public key that secrets are sealed for.
 func (o *Opener) Recipient() string { return o.recipient.String() }
 
-// Open gives what a sealed text holds.
+// Place is where a secret belongs: to a key of a part of a workload.
+type Place struct{ Workload, Part, Key string }
+
+// String implements fmt.Stringer.
+func (p Place) String() string { return p.Workload + "/" + p.Part + "/" + p.Key }
+
+// ReadPlace reads WORKLOAD/PART/KEY.
+func ReadPlace(text string) (Place, bool) {
+	workload, rest, _ := strings.Cut(text, "/")
+	part, key, ok := strings.Cut(rest, "/")
+	return Place{workload, part, key}, ok && workload != "" && part != "" && key != "" && !strings.ContainsAny(text, "\n\x00")
+}
+
+// placed begins what is sealed for a place; the place, a line's end and the value follow.
+const placed = "aditus secret of "
+
+// SealFor encrypts a value that opens at a place alone, for recipients; without any, for the key itself.
+func (o *Opener) SealFor(place Place, plain string, recipients ...string) (string, error) {
+	return o.Seal(placed+place.String()+"\n"+plain, recipients...)
+}
+
+// unplaced takes the place off what was sealed for one; nil where it was sealed for none.
+func unplaced(text string) (value string, place *Place) {
+	line, value, ok := strings.Cut(text, "\n")
+	if rest, is := strings.CutPrefix(line, placed); ok && is {
+		if p, ok := ReadPlace(rest); ok {
+			return value, &p
+		}
+	}
+	return text, nil
+}
+
+// May tells why a sealed value is not to be used at a place: it was sealed for another one, or for none where only those are that were
+// sealed for theirs. A repository could have it from another one.
+func (o *Opener) May(sealed string, at Place, only bool) error {
+	if o == nil {
+		return nil
+	}
+	text, err := o.open(sealed)
+	if err != nil {
+		return err
+	}
+	switch _, place := unplaced(text); {
+	case place == nil && only:
+		return fmt.Errorf("it is not sealed for a place, and this repository is not the only one: seal it for this one with: aditus secret seal --for %s, or all of a folder with: aditus secret bind", at)
+	case place != nil && *place != at:
+		return fmt.Errorf("it is sealed for %s, and not for %s", place, at)
+	}
+	return nil
+}
+
+// Open gives the value that a sealed text holds.
 func (o *Opener) Open(sealed string) (string, error) {
+	text, err := o.open(sealed)
+	if err != nil {
+		return "", err
+	}
+	value, _ := unplaced(text)
+	return value, nil
+}
+
+func (o *Opener) open(sealed string) (string, error) {
 	if o == nil {
 		return "", ErrNoKeyHere
 	}

@@ -59,7 +59,7 @@ func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	answer := func(status int, looks bool, why string) {
 		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(status)
-		json.NewEncoder(w).Encode(hookAnswer{looks, why})
+		write(w, hookAnswer{looks, why})
 	}
 	link, ok := strings.CutPrefix(r.URL.Path, "/hooks/")
 	switch {

@@ -24,6 +24,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
+	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 )
@@ -194,7 +195,16 @@ func refuse(w http.ResponseWriter, _ *http.Request, err error) {
 	p.Title = http.StatusText(p.Status)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
-	json.NewEncoder(w).Encode(p)
+	write(w, p)
+}
+
+// write writes a value as JSON in which nothing does harm to what it is shown on.
+func write(w io.Writer, value any) {
+	text, err := json.Marshal(value)
+	if err != nil {
+		text, _ = json.Marshal(&Problem{Title: http.StatusText(http.StatusInternalServerError), Status: http.StatusInternalServerError, Detail: err.Error()})
+	}
+	w.Write(append(say.JSON(text), '\n'))
 }
 
 // maxBody bounds what is read of a request.
@@ -236,7 +246,7 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 			return
 		}
 		w.Header().Set("Content-Type", "application/json")
-		json.NewEncoder(w).Encode(answer)
+		write(w, answer)
 	}
 }
 
@@ -292,7 +302,7 @@ func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(Answer{"ok"})
+	write(w, Answer{"ok"})
 }
 
 // leadsPath is asked by whoever chooses one of several servers.
@@ -305,7 +315,7 @@ func (s *Server) leads(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(Answer{"leads"})
+	write(w, Answer{"leads"})
 }
 
 // Streams send a comment every so often, so that both sides know that the other is there.
@@ -340,6 +350,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, of *served, next
 				s.log.Error("a stream ends", "path", r.URL.Path, "error", err)
 				return
 			}
+			text = say.JSON(text)
 			if _, err := fmt.Fprintf(w, "id: %s\nevent: %s\ndata: %s\n\n", id, name, text); err != nil {
 				return
 			}

@@ -7,6 +7,8 @@ import (
 	"charm.land/lipgloss/v2"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
+
+	"aditus/internal/core/say"
 )
 
 // Margin is kept free at both sides of every screen.
@@ -47,7 +49,7 @@ func Plain(text string) string {
 }
 
 func harmful(r rune) bool {
-	return unicode.IsControl(r) || (r >= 0x202a && r <= 0x202e) || (r >= 0x2066 && r <= 0x2069) || r == 0x200e || r == 0x200f || r == unicode.ReplacementChar
+	return say.Harmful(r) || r == unicode.ReplacementChar
 }
 
 // Width is the number of cells that text takes.

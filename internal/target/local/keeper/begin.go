@@ -117,6 +117,9 @@ func (p *process) start() (*running, error) {
 		if errors.As(err, &path) {
 			err = path.Err
 		}
+		if p.spec.Reach != nil && errors.Is(err, syscall.EACCES) {
+			err = fmt.Errorf("%w; it, or what runs it, may be out of its reach: give that with reach: of the site's target", err)
+		}
 		return nil, fmt.Errorf("cannot be started: %s: %w", filepath.Base(args[0]), err)
 	}
 	now := &running{pid: cmd.Process.Pid, own: cmd.Process, gone: make(chan ending, 1)}
