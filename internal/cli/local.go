@@ -41,6 +41,7 @@ type localOptions struct {
 	calm     bool              // nothing begins by itself
 	readOnly bool              // sites are only looked at: nothing is started there
 
+	faces  string        // where this program answers over TCP
 	server ledger.Server // as others that share the ledger know it; the machine's name where there is none
 	// waits is called where another server may lead the ledger, and is told who does, until it leads itself or ctx ends; nil for not
 	// waiting.
@@ -99,6 +100,7 @@ func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (
 	if err := s.lead(ctx, o); err != nil {
 		return err
 	}
+	s.settings.Faces = o.faces
 	for i := range s.settings.Sites {
 		s.settings.Sites[i].Automatic = s.settings.Sites[i].Automatic && !o.calm
 	}

@@ -133,7 +133,7 @@ func (h *host) run(ctx context.Context) error {
 
 // turn waits until this server leads, and works until it does not any more.
 func (h *host) turn(ctx context.Context) error {
-	s, err := openLocal(ctx, h.folder, localOptions{set: h.set, server: ledger.Server{Name: h.o.name, Address: h.o.public()}, waits: h.standBy})
+	s, err := openLocal(ctx, h.folder, localOptions{set: h.set, faces: h.o.tcp.Address, server: ledger.Server{Name: h.o.name, Address: h.o.public()}, waits: h.standBy})
 	if ctx.Err() != nil {
 		return nil // it ends while it waits
 	}

@@ -38,7 +38,17 @@ type Settings struct {
 	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
+	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
+}
+
+// Addresses are those that are listened to by Aditus itself: for faces, webhooks, and the HTTP traffic of local sites.
+func (s Settings) Addresses() []string {
+	all := []string{s.Listen, s.Faces}
+	for _, site := range s.Sites {
+		all = append(all, site.Target.Listen)
+	}
+	return slices.DeleteFunc(all, func(at string) bool { return at == "" })
 }
 
 // Keep says for how long the ledger keeps what.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"path"
 	"slices"
 	"strings"
@@ -376,6 +377,7 @@ func (e *Engine) taken(of *link) func(site, claim string) string {
 	}
 	var others []held
 	e.mu.Lock()
+	settings := e.settings
 	own := map[string]bool{}
 	for id, d := range e.declared {
 		if d.link != nil && d.link.name() == of.name() {
@@ -402,6 +404,13 @@ func (e *Engine) taken(of *link) func(site, claim string) string {
 		for name, part := range r.Desired.Parts {
 			for _, claim := range part.Claims() {
 				has[o.id.Site+" "+claim.What] = o.id.Workload + " by " + name
+			}
+		}
+	}
+	for _, site := range settings.Sites {
+		for _, at := range settings.Addresses() {
+			if _, port, err := net.SplitHostPort(at); err == nil {
+				has[site.Name+" TCP port "+port] = "Aditus itself"
 			}
 		}
 	}

@@ -629,6 +629,13 @@ func TestTokens(t *testing.T) {
 	if last != http.StatusTooManyRequests {
 		t.Errorf("after twenty wrong tokens: status %d", last)
 	}
+	right, _ := tokens.Add("right", []policy.Scope{policy.Look}, time.Time{})
+	if got := ask(right, "GET", "/v1/snapshot", ""); got != 200 {
+		t.Errorf("a right token among wrong ones: status %d", got)
+	}
+	if err := tokens.Remove("right"); err != nil {
+		t.Fatal(err)
+	}
 	if got := ask("", "GET", "/healthz", ""); got != 200 {
 		t.Errorf("/healthz needs no token: status %d", got)
 	}

@@ -190,9 +190,6 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 		return owner, nil
 	}
 	host := remote(r)
-	if s.failed.barred(host) {
-		return policy.Actor{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
-	}
 	shown, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !ok {
 		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "show a token: Authorization: Bearer …; aditus token add makes one"}
@@ -201,6 +198,8 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 	switch {
 	case err != nil:
 		return policy.Actor{}, &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
+	case !ok && s.failed.barred(host): // one that is right is let in, whoever else tries wrong ones from there
+		return policy.Actor{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
 	case !ok:
 		s.failed.wrong(host)
 		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}

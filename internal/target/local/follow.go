@@ -11,6 +11,7 @@ import (
 
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/router"
 )
 
 const (
@@ -98,7 +99,7 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 		go s.Keeper.watch(ctx)
 	}
 	var known uint64
-	var trouble string
+	var troubles router.Troubles
 	for ctx.Err() == nil {
 		status, err := s.next(ctx, known)
 		switch {
@@ -114,8 +115,8 @@ func (s *Site) Follow(ctx context.Context, changed func(target.Berth)) {
 			}
 		default:
 			s.cache.take(status, time.Now())
-			if trouble != status.Trouble {
-				trouble, known = status.Trouble, 0 // it concerns all
+			if !maps.Equal(troubles, status.Troubles) {
+				troubles, known = status.Troubles, 0 // it may concern any
 			}
 			for workload := range s.changes(status, known) {
 				changed(workload)

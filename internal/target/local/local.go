@@ -115,7 +115,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	if err != nil {
 		return o, err
 	}
-	o.Whole, o.Trouble = len(cohorts) > 0 && !routed(cohorts), status.Trouble
+	o.Whole, o.Trouble = len(cohorts) > 0 && !routed(cohorts), status.Troubles.Of(workload+"/")
 	for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
 		c := cohorts[revision]
 		seen := target.Cohort{Revision: revision, Share: c.Share, Preview: c.Preview, Live: compare.Live{}}

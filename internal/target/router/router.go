@@ -4,7 +4,6 @@
 package router
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -80,7 +79,7 @@ type Router struct {
 	listeners map[string]net.Listener // by address
 	owners    map[string]*route       // of TCP listeners
 	closed    bool                    // nothing is listened to any more
-	troubles  map[string]error
+	troubles  Troubles
 }
 
 // route is a Route with what goes on under it. It is never changed: Set makes it anew, with the same sequence.
@@ -141,7 +140,7 @@ func New(o Options) *Router {
 	r := &Router{
 		Options: o, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
-		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: map[string]error{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
+		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: Troubles{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
 	}
 	r.transport.Protocols = new(http.Protocols)
 	r.transport.Protocols.SetHTTP1(true)
@@ -434,7 +433,11 @@ func (r *Router) listen(address string) {
 		}
 		listener, err := r.Options.Listen(at)
 		if err != nil {
-			r.troubles[at] = fmt.Errorf("traffic cannot come in at %s: %w; end what listens there, or choose another address", at, cause(err))
+			name := ""
+			if own != nil {
+				name = own.Name
+			}
+			r.troubles[name] = fmt.Sprintf("traffic cannot come in at %s: %v; end what listens there, or choose another address", at, cause(err))
 			continue
 		}
 		r.listeners[at], r.owners[at] = listener, own
@@ -453,16 +456,26 @@ func (r *Router) Listening() map[string]net.Listener {
 	return maps.Clone(r.listeners)
 }
 
-// Trouble tells where the router cannot listen; nil where it listens wherever it should.
-func (r *Router) Trouble() error {
+// Troubles tell where a router cannot listen: for each route of TCP connections by its name, and for all of HTTP under the empty one.
+type Troubles map[string]string
+
+// Of tells what keeps traffic from the routes whose names begin with something; empty where nothing does.
+func (t Troubles) Of(begins string) string {
+	var all []string
+	for name, text := range t {
+		if name == "" || strings.HasPrefix(name, begins) {
+			all = append(all, text)
+		}
+	}
+	slices.Sort(all)
+	return strings.Join(all, "; ")
+}
+
+// Troubles tells where the router cannot listen.
+func (r *Router) Troubles() Troubles {
 	r.listening.Lock()
 	defer r.listening.Unlock()
-	var all []error
-	for _, err := range r.troubles {
-		all = append(all, err)
-	}
-	slices.SortFunc(all, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
-	return errors.Join(all...)
+	return maps.Clone(r.troubles)
 }
 
 // Close stops taking traffic and waits for what is under way, requests as well as connections, until ctx ends. A connection that

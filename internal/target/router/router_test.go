@@ -590,8 +590,8 @@ func TestTCP(t *testing.T) {
 	fmt.Sscan(port, &number)
 	live := Instance{ID: "live", Address: listener.Addr().String(), Ready: true}
 	r.Set("127.0.0.1:1", []Route{{Name: "a", TCP: number, Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{{ID: "dead", Address: deadAddress(t), Ready: true}, live}}}}})
-	if err := r.Trouble(); err != nil {
-		t.Fatal(err)
+	if all := r.Troubles(); len(all) > 0 {
+		t.Fatal(all)
 	}
 	for range 10 {
 		conn, err := net.Dial("tcp", at)
@@ -618,13 +618,21 @@ func TestAddressTaken(t *testing.T) {
 	}
 	at, routes := taken.Addr().String(), []Route{{Name: "a"}}
 	r.Set(at, routes)
-	if err := r.Trouble(); err == nil || !strings.Contains(err.Error(), at) || !strings.Contains(err.Error(), "in use") {
-		t.Errorf("the trouble is %v", err)
+	if text := r.Troubles().Of("a"); !strings.Contains(text, at) || !strings.Contains(text, "in use") {
+		t.Errorf("the trouble is %q", text)
 	}
 	taken.Close()
 	r.Set(at, routes)
-	if err := r.Trouble(); err != nil {
-		t.Errorf("it is not tried again: %v", err)
+	if text := r.Troubles().Of("a"); text != "" {
+		t.Errorf("it is not tried again: %s", text)
+	}
+	if taken, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	r.Set(at, append(routes, Route{Name: "tides/wire", TCP: taken.Addr().(*net.TCPAddr).Port}))
+	if all := r.Troubles(); all.Of("tides/") == "" || all.Of("fares/") != "" {
+		t.Errorf("what keeps one route from listening is told of %v", all)
 	}
 }
 

@@ -73,7 +73,7 @@ type site struct {
 	processes map[string]*process
 	ending    map[string]*process // no longer wanted, and not at their end yet
 	seen      traffic.Status      // what the router said last
-	trouble   string              // why traffic cannot come in
+	troubles  router.Troubles     // why traffic cannot come in
 }
 
 // Run keeps what it is told to on the data folder's socket until ctx ends or it is asked to leave. What it keeps runs on
@@ -418,11 +418,11 @@ func (s *site) lead() {
 	status, err := s.keeper.traffic.Set(ctx, s.name, wanted)
 	if err != nil {
 		s.keeper.log.Warn("traffic cannot be led", "site", s.name, "error", err)
-		status.Trouble = fmt.Sprintf("traffic cannot come in: %v; see %s", err, LogName)
+		status.Troubles = router.Troubles{"": fmt.Sprintf("traffic cannot come in: %v; see %s", err, LogName)}
 	}
 	s.led = all
 	s.mu.Lock()
-	s.seen.Known, s.trouble = true, status.Trouble
+	s.seen.Known, s.troubles = true, status.Troubles
 	s.mu.Unlock()
 }
 
@@ -437,7 +437,7 @@ func (s *site) leadsAny() bool {
 func (s *site) troubled() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.trouble != ""
+	return len(s.troubles) > 0
 }
 
 // routes are the site's routes as the router is to lead them now.
@@ -478,7 +478,7 @@ func (s *site) status() Status {
 	if err == nil && seen.Known {
 		s.seen = seen // where another one is just taking over, what was told last still holds
 	}
-	out.Known, out.Counts, out.Unserved, out.Trouble = s.spec.Folder != "", s.seen.Counts, s.seen.Unserved, s.trouble
+	out.Known, out.Counts, out.Unserved, out.Troubles = s.spec.Folder != "", s.seen.Counts, s.seen.Unserved, s.troubles
 	kept := maps.Clone(s.processes)
 	s.mu.Unlock()
 	for id, p := range kept {

@@ -69,10 +69,10 @@ type Status struct {
 	Version   uint64                   `json:"version"` // rises with every change
 	Known     bool                     `json:"told"`    // false where this keeper has no spec of the site
 	Processes map[string]State         `json:"processes"`
-	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
-	Ready     int                      `json:"ready"`             // of all its processes, those that may have traffic
-	Unserved  uint64                   `json:"unserved"`          // requests that found no instance
-	Trouble   string                   `json:"trouble,omitempty"` // why traffic cannot come in
+	Counts    map[string]router.Counts `json:"counts,omitempty"`   // by instance
+	Ready     int                      `json:"ready"`              // of all its processes, those that may have traffic
+	Unserved  uint64                   `json:"unserved"`           // requests that found no instance
+	Troubles  router.Troubles          `json:"troubles,omitempty"` // why traffic cannot come in
 }
 
 // State is how a process is doing.

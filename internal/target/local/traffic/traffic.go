@@ -26,7 +26,7 @@ import (
 
 // Format is the version of what is said to the process. One of an earlier format is asked to leave, and one of this format
 // takes over; one of a later format understands this one, as a keeper may start the program of a newer Aditus.
-const Format = 1
+const Format = 2
 
 // Files of the process within its data folder.
 const (
@@ -55,11 +55,11 @@ type Site struct {
 
 // Status is how the traffic of a site is doing.
 type Status struct {
-	Known     bool                     `json:"known"`             // false where this process was not told of the site
-	Counts    map[string]router.Counts `json:"counts,omitempty"`  // by instance
-	Unserved  uint64                   `json:"unserved"`          // requests that found no instance
-	Trouble   string                   `json:"trouble,omitempty"` // why traffic cannot come in
-	Listening []string                 `json:"listening"`         // addresses, of all sites
+	Known     bool                     `json:"known"`              // false where this process was not told of the site
+	Counts    map[string]router.Counts `json:"counts,omitempty"`   // by instance
+	Unserved  uint64                   `json:"unserved"`           // requests that found no instance
+	Troubles  router.Troubles          `json:"troubles,omitempty"` // why traffic cannot come in
+	Listening []string                 `json:"listening"`          // addresses, of all sites
 }
 
 // Hello is how the process introduces itself.
@@ -304,8 +304,6 @@ func (p *process) status(own *led, counts bool) (out Status) {
 	if counts {
 		out.Counts = own.Counts()
 	}
-	if err := own.Trouble(); err != nil {
-		out.Trouble = err.Error()
-	}
+	out.Troubles = own.Troubles()
 	return out
 }
