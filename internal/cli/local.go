@@ -11,12 +11,15 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"aditus/internal/backup"
 	"aditus/internal/clock"
 	"aditus/internal/config"
 	"aditus/internal/confine"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
+	"aditus/internal/core/fault"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -230,18 +233,33 @@ func serveHooks(ctx context.Context, live control.Live) error {
 		}
 		return kept[hookName(link)].Password
 	}}
+	var seen map[string]time.Time
+	if _, err := live.Ledger.Picture(hooksPicture, &seen); err != nil && !errors.Is(err, fault.ErrNotFound) {
+		return err
+	}
+	hooks.Recall(seen)
+	hooks.Keep = func(seen map[string]time.Time) {
+		live.Report("webhooks", live.Ledger.KeepPicture(ctx, hooksPicture, time.Now(), seen))
+	}
 	var config net.ListenConfig
 	listener, err := config.Listen(ctx, "tcp", settings.Listen)
 	if err != nil {
 		return fmt.Errorf("webhooks cannot come in: %w; choose another address under listen in the settings, and start again", err)
 	}
-	server := &http.Server{Handler: hooks, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
+	server := &http.Server{Handler: hooks, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	listener = netutil.LimitListener(listener, mostHooks)
 	context.AfterFunc(ctx, func() { server.Close() })
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
 }
+
+// hooksPicture is under which it is kept which webhooks were seen.
+const hooksPicture = "webhooks"
+
+// mostHooks is how many may send a webhook at once.
+const mostHooks = 200
 
 // hookName is where the secret of a link's webhooks is kept among the credentials.
 func hookName(link string) string { return "webhook " + link }

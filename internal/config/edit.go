@@ -20,7 +20,15 @@ var settingsDisk = disk.Machine
 // Edit changes the settings of a data folder and keeps what people wrote beside them: comments and order. The
 // change is given the document's root mapping; what comes out is checked before it takes the old one's place. Where
 // there are no settings yet the change starts from first.
-func Edit(folder string, first Settings, change func(root *yaml.Node) error) (Settings, error) {
+func Edit(folder string, first Settings, change func(root *yaml.Node) error) (s Settings, err error) {
+	err = disk.Alone(folder, func() error {
+		s, err = edit(folder, first, change)
+		return err
+	})
+	return s, err
+}
+
+func edit(folder string, first Settings, change func(root *yaml.Node) error) (Settings, error) {
 	name := filepath.Join(folder, FileName)
 	text, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {

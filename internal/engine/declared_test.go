@@ -330,7 +330,7 @@ func TestClaimed(t *testing.T) {
 	}
 	r := newRig(t)
 	r.change = func(s *config.Settings) {
-		s.Links[0].May = &config.May{Everything: true}
+		s.Listen, s.Links[0].May = "127.0.0.1:7001", &config.May{Everything: true}
 		second := s.Links[0]
 		second.Name, second.Folder = "second", "more"
 		s.Links = append(s.Links, second)
@@ -350,6 +350,10 @@ func TestClaimed(t *testing.T) {
 	}
 	r.write("more/tides.yaml", strings.NewReplacer(append(door("host: tides.example"), "workload: web", "workload: tides", "VERSION", "1")...).Replace(declared), "Tides")
 	r.until("with a name of its own it is taken", func(s status.Snapshot) bool { return len(s.Berths) == 6 })
+	r.write("more/tides.yaml", strings.NewReplacer(append(door("tcp: 7001"), "workload: web", "workload: tides", "VERSION", "2")...).Replace(declared), "Tides")
+	r.until("a port of Aditus itself is refused", func(s status.Snapshot) bool {
+		return s.Links[1].Problem != nil && strings.Contains(s.Links[1].Problem.Text, "claims TCP port 7001 at drydock, which Aditus itself has")
+	})
 }
 
 // TestTwoLinks sees that a second link adds its workloads, and is refused one that the first declares already.

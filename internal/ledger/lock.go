@@ -38,6 +38,9 @@ func LockFolder(folder string) (release func(), err error) {
 	if err := disk.MakeFolder(disk.Machine, folder, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w; choose another with --data", err)
 	}
+	if err := disk.Own(folder); err != nil {
+		return nil, err
+	}
 	path := filepath.Join(folder, "lock")
 	lock := flock.New(path)
 	got, err := lock.TryLock()

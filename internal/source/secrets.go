@@ -249,6 +249,10 @@ func (o *Opener) Credentials(folder string) (map[string]Credential, error) {
 
 // KeepCredential keeps a link's credential, or forgets it where it is nil.
 func (o *Opener) KeepCredential(folder, link string, c *Credential) error {
+	return disk.Alone(folder, func() error { return o.keepCredential(folder, link, c) })
+}
+
+func (o *Opener) keepCredential(folder, link string, c *Credential) error {
 	kept, err := o.Credentials(folder)
 	if err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
@@ -22,7 +23,7 @@ type Pusher interface {
 // Limits on webhooks.
 const (
 	maxHook     = 1 << 20
-	hooksKept   = 10_000         // signatures remembered
+	hooksKept   = 2_000          // signatures remembered
 	replaysKept = 24 * time.Hour // how long
 )
 
@@ -32,10 +33,18 @@ const (
 // link is looked at then.
 type Hooks struct {
 	Pusher Pusher
-	Secret func(link string) string // empty where webhooks are not wanted for it
+	Secret func(link string) string   // empty where webhooks are not wanted for it
+	Keep   func(map[string]time.Time) // keeps what was seen over a restart; nil for not
 
 	mu   sync.Mutex
 	seen map[string]time.Time // signatures, to refuse what is sent again
+}
+
+// Recall takes what was seen before a restart.
+func (h *Hooks) Recall(seen map[string]time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.seen = maps.Clone(seen)
 }
 
 // push is what is read of a webhook's body.
@@ -90,7 +99,7 @@ func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		answer(http.StatusForbidden, false, "the signature does not fit")
 		return
 	}
-	if !h.first(link+" "+signature, time.Now()) {
+	if !h.first(link+" "+strings.ToLower(strings.TrimPrefix(signature, "sha256=")), time.Now()) { // however it is spelt
 		answer(http.StatusConflict, false, "this was sent before")
 		return
 	}
@@ -149,13 +158,19 @@ func (h *Hooks) first(signature string, now time.Time) bool {
 	if _, again := h.seen[signature]; again {
 		return false
 	}
-	if len(h.seen) >= hooksKept {
+	maps.DeleteFunc(h.seen, func(_ string, at time.Time) bool { return now.Sub(at) > replaysKept })
+	if len(h.seen) >= hooksKept { // the oldest is forgotten
+		oldest := signature
 		for old, at := range h.seen {
-			if now.Sub(at) > replaysKept || len(h.seen) >= hooksKept {
-				delete(h.seen, old)
+			if oldest == signature || at.Before(h.seen[oldest]) {
+				oldest = old
 			}
 		}
+		delete(h.seen, oldest)
 	}
 	h.seen[signature] = now
+	if h.Keep != nil {
+		h.Keep(maps.Clone(h.seen))
+	}
 	return true
 }

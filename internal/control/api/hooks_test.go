@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 )
 
 // pushes keeps what it was told.
@@ -38,6 +39,7 @@ func TestHooks(t *testing.T) {
 	}{
 		{"a push", "POST", "/hooks/line", push, sign("s3cret", push), 202, `"looks":true`, "line main [a.yaml b.yaml c.yaml]"},
 		{"the same again", "POST", "/hooks/line", push, sign("s3cret", push), 409, "was sent before", ""},
+		{"the same, spelt otherwise", "POST", "/hooks/line", push, "sha256=" + strings.ToUpper(strings.TrimPrefix(sign("s3cret", push), "sha256=")), 409, "was sent before", ""},
 		{"without files", "POST", "/hooks/line", `{"ref":"refs/heads/main"}`, sign("s3cret", `{"ref":"refs/heads/main"}`), 202, `"looks":true`, "line main []"},
 		{"without anything", "POST", "/hooks/line", "", sign("s3cret", ""), 202, `"looks":true`, "line  []"},
 		{"another branch", "POST", "/hooks/line", `{"ref":"refs/heads/other"}`, sign("s3cret", `{"ref":"refs/heads/other"}`), 202, "not what the link watches", "line other []"},
@@ -62,11 +64,20 @@ func TestHooks(t *testing.T) {
 			t.Errorf("%s: %d %s, told %q; want %d with %q, told %q", test.name, answer.Code, answer.Body, heard, test.status, test.want, test.told)
 		}
 	}
+	begun := time.Now()
+	var kept map[string]time.Time
+	h.Keep = func(seen map[string]time.Time) { kept = seen }
 	for i := range hooksKept + 10 {
-		h.first(fmt.Sprint(i), h.seen["line "+sign("s3cret", push)])
+		h.first(fmt.Sprint(i), begun.Add(time.Duration(i)*time.Second))
 	}
-	if len(h.seen) > hooksKept {
-		t.Errorf("%d signatures are remembered", len(h.seen))
+	h.Keep = nil
+	again := &Hooks{}
+	again.Recall(kept)
+	if len(h.seen) > hooksKept || again.first(fmt.Sprint(hooksKept+9), begun) || again.first(fmt.Sprint(20), begun) {
+		t.Errorf("%d signatures are remembered, and after a restart not the newest", len(h.seen))
+	}
+	if again.first("line "+strings.TrimPrefix(sign("s3cret", push), "sha256="), begun) != true {
+		t.Error("the oldest is not what was forgotten")
 	}
 	var _ http.Handler = h
 }

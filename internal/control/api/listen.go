@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"time"
 
+	"golang.org/x/net/netutil"
 	"golang.org/x/sys/unix"
 
 	"aditus/internal/core/policy"
@@ -22,6 +23,13 @@ import (
 
 // SocketFile is the Unix socket in a data folder on which a running Aditus answers.
 const SocketFile = "aditus.sock"
+
+// Bounds on those who come over TCP: how long they may take for what they send, and how many may come at once.
+const (
+	bodyWait        = 30 * time.Second
+	mostHeader      = 64 << 10
+	mostConnections = 1000
+)
 
 // stopWait is how long requests that are under way may take when the server stops.
 const stopWait = 5 * time.Second
@@ -98,7 +106,7 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 	if err != nil {
 		return fmt.Errorf("answer on %s: %w; choose another address", t.Address, err)
 	}
-	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
+	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWait, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	if t.Cert != "" {
 		if server.TLSConfig.Certificates, err = certificate(t); err != nil {
 			listener.Close()
@@ -106,6 +114,7 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 		}
 	}
 	ready(listener.Addr().String())
+	listener = netutil.LimitListener(listener, mostConnections)
 	return run(ctx, server, func() error {
 		if t.Cert != "" {
 			return server.ServeTLS(listener, "", "")

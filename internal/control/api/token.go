@@ -82,7 +82,15 @@ func (t *Tokens) List() ([]Token, error) {
 }
 
 // Add makes a token and gives it; it is never shown again.
-func (t *Tokens) Add(name string, scopes []policy.Scope, expires time.Time) (string, error) {
+func (t *Tokens) Add(name string, scopes []policy.Scope, expires time.Time) (token string, err error) {
+	err = disk.Alone(filepath.Dir(t.file), func() error {
+		token, err = t.add(name, scopes, expires)
+		return err
+	})
+	return token, err
+}
+
+func (t *Tokens) add(name string, scopes []policy.Scope, expires time.Time) (string, error) {
 	all, err := t.List()
 	if err != nil {
 		return "", err
@@ -106,6 +114,10 @@ func (t *Tokens) Add(name string, scopes []policy.Scope, expires time.Time) (str
 
 // Remove makes a token good for nothing, at once.
 func (t *Tokens) Remove(name string) error {
+	return disk.Alone(filepath.Dir(t.file), func() error { return t.remove(name) })
+}
+
+func (t *Tokens) remove(name string) error {
 	all, err := t.List()
 	if err != nil {
 		return err
