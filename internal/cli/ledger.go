@@ -21,14 +21,20 @@ func newLedger() *cobra.Command {
 	var r connection
 	var newest int
 	var since string
-	var follow, asJSON bool
+	var follow, asJSON, verify bool
+	var noted []string
 	cmd := &cobra.Command{
 		Use:   "ledger [BERTH]",
 		Short: "What happened, and why",
 		Long: `Prints the newest facts on record, oldest first: of one berth, or of all. With --since
 all that came since a moment, a day, or so long ago; with -n as well, the newest of them. With --json
 each is a line of JSON (aditus schema fact). With --follow it goes on as facts come,
-over a restart of the server too, and loses none.`,
+over a restart of the server too, and loses none.
+
+With --verify all facts of the data folder's ledger are looked through: each is chained to the one
+before it, so that one that was changed, removed or put there is found. It prints the last one's
+number and sum; note that elsewhere, and give it with --noted the next time, so that a chain that was
+made anew as a whole is found too. The exit code is 1 where something does not fit.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usageError{errors.New("aditus ledger takes one berth, or none for all")}
@@ -36,6 +42,12 @@ over a restart of the server too, and loses none.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if verify {
+				return verifyLedger(cmd, r, noted, asJSON)
+			}
+			if len(noted) > 0 {
+				return usageError{errors.New("--noted goes with --verify")}
+			}
 			q := ledger.Query{Newest: newest}
 			if since != "" {
 				var err error
@@ -79,7 +91,49 @@ over a restart of the server too, and loses none.`,
 	cmd.Flags().StringVar(&since, "since", "", "from then on: 2h or 3d ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each fact")
+	cmd.Flags().BoolVar(&verify, "verify", false, "look whether all facts are as they were written")
+	cmd.Flags().StringArrayVar(&noted, "noted", nil, "with --verify: a `head` that it printed before, NUMBER:SUM; may stand several times")
 	return cmd
+}
+
+// verifyLedger looks through all facts on record.
+func verifyLedger(cmd *cobra.Command, r connection, noted []string, asJSON bool) error {
+	var heads []ledger.Head
+	for _, text := range noted {
+		number, sum, _ := strings.Cut(text, ":")
+		seq, err := strconv.ParseInt(number, 10, 64)
+		if err != nil || len(sum) != 64 {
+			return usageError{fmt.Errorf("--noted takes NUMBER:SUM as --verify prints it, not %q", text)}
+		}
+		heads = append(heads, ledger.Head{Seq: seq, Chain: sum})
+	}
+	if r.server != "" {
+		return usageError{errors.New("--verify reads the ledger itself: run it where that is")}
+	}
+	folder, err := dataFolder(r.data)
+	if err != nil {
+		return err
+	}
+	book, err := openRecord(folder)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	v, err := book.Verify(cmd.Context(), heads...)
+	if err != nil {
+		return fmt.Errorf("the ledger %s: %w", book.Place(), err)
+	}
+	if asJSON {
+		return writeLine(cmd.OutOrStdout(), v)
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "All %d facts are as they were written.\n", v.Facts)
+	if v.Older > 0 {
+		fmt.Fprintf(cmd.OutOrStdout(), "%d before them are of a version that did not chain them, and cannot be verified.\n", v.Older)
+	}
+	if v.Facts > 0 {
+		fmt.Fprintf(cmd.OutOrStdout(), "the last one, to be noted elsewhere: %d:%s\n", v.Head.Seq, v.Head.Chain)
+	}
+	return nil
 }
 
 // moment reads a moment: one of RFC 3339, the begin of a day here, or a length of time before now, in days too.

@@ -178,15 +178,20 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 	return nil
 }
 
-// writeFact writes a fact under the number after the last one, and a mark where one is due.
+// writeFact writes a fact under the number after the last one, chained to it, and a mark where one is due.
 func writeFact(tx *sql.Tx, f *Fact) error {
-	row := tx.QueryRow(`INSERT INTO facts (seq, at, workload, site, rollout, kind, actor, revision, text, data)
-		VALUES ((SELECT coalesce(max(seq), 0) + 1 FROM facts),$1,$2,$3,$4,$5,$6,$7,$8,$9) RETURNING seq`,
-		f.At.UnixMilli(), plain(f.Workload), plain(f.Site), f.Rollout, string(f.Kind), plain(f.By), string(f.Revision), plain(f.Text), nullable(f.Data))
-	if err := row.Scan(&f.Seq); err != nil || f.Seq%markEvery != 0 {
+	var last link
+	err := tx.QueryRow(`SELECT seq, chain FROM facts ORDER BY seq DESC LIMIT 1`).Scan(&last.Seq, &last.Chain)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	_, err := tx.Exec(`INSERT INTO marks SELECT CAST($1 AS BIGINT), max(at) FROM (SELECT at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > $2) AS latest`, f.Seq, f.Seq-markEvery)
+	f.Seq = last.Seq + 1
+	own := linkOf(*f, last.Chain)
+	if _, err := tx.Exec(`INSERT INTO facts (seq, at, workload, site, rollout, kind, actor, revision, text, data, chain) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11)`,
+		own.Seq, own.At, own.Workload, own.Site, own.Rollout, own.Kind, own.By, own.Revision, own.Text, nullable(f.Data), own.Chain); err != nil || f.Seq%markEvery != 0 {
+		return err
+	}
+	_, err = tx.Exec(`INSERT INTO marks SELECT CAST($1 AS BIGINT), max(at) FROM (SELECT at FROM marks UNION ALL SELECT max(at) FROM facts WHERE seq > $2) AS latest`, f.Seq, f.Seq-markEvery)
 	return err
 }
 

@@ -3,12 +3,13 @@ package ledger
 import "fmt"
 
 // version is the schema's version.
-const version = 4
+const version = 5
 
 var schema = `
 CREATE TABLE facts (
   seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, workload TEXT NOT NULL, site TEXT NOT NULL, rollout INTEGER NOT NULL,
-  kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT
+  kind TEXT NOT NULL, actor TEXT NOT NULL, revision TEXT NOT NULL, text TEXT NOT NULL, data TEXT,
+  chain TEXT NOT NULL DEFAULT ''
 ) STRICT;
 ` + factIndexes + `
 CREATE TABLE berths (workload TEXT NOT NULL, site TEXT NOT NULL, state TEXT NOT NULL, PRIMARY KEY (workload, site)) STRICT;
@@ -60,6 +61,7 @@ var upgrades = []string{
 	cursorSchema,
 	"DROP INDEX facts_berth;" + factIndexes + markAll + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
 		"INSERT INTO points (workload, site, guard, revision, at, value, part, whole, stage) SELECT workload, site, guard, revision, at, value, part, whole, stage FROM points_before ORDER BY workload, site, at; DROP TABLE points_before;",
+	"ALTER TABLE facts ADD COLUMN chain TEXT NOT NULL DEFAULT '';",
 }
 
 func errNewer(have int) error {
