@@ -146,3 +146,8 @@ func (l Live) KeepReview(ctx context.Context, who policy.Actor, ref string) (sta
 	}
 	return l.Engine.KeepReview(ctx, ref, who.Name)
 }
+
+// Refused puts on record that somebody asked for something who may not.
+func (l Live) Refused(ctx context.Context, who policy.Actor, what string) {
+	l.Engine.Refused(ctx, who.Name, who.From, what)
+}

@@ -150,6 +150,9 @@ func (s *Standby) Changed(ctx context.Context) <-chan struct{} {
 	return own
 }
 
+// Refused puts nothing on record: what stands by cannot.
+func (s *Standby) Refused(context.Context, policy.Actor, string) {}
+
 // Measured tells nothing: sites are asked by the one that leads.
 func (s *Standby) Measured(context.Context) []status.Measured { return nil }
 

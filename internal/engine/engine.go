@@ -58,6 +58,7 @@ type Engine struct {
 		name string
 	}
 	problems map[string]status.Problem
+	refused  map[string]time.Time // what was put on record as refused, and when; guarded by mu
 }
 
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
@@ -66,7 +67,7 @@ func New(settings config.Settings, book *ledger.Ledger, drivers map[string]targe
 		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
 		registries: source.NewRegistries(settings.Registries, access.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
-		berths: map[berth.ID]*loop{}, ruled: map[string]ruled{}, problems: map[string]status.Problem{},
+		berths: map[berth.ID]*loop{}, ruled: map[string]ruled{}, problems: map[string]status.Problem{}, refused: map[string]time.Time{},
 	}
 	for _, site := range settings.Sites {
 		if drivers[site.Name] == nil {

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
@@ -58,6 +59,34 @@ func (e *Engine) Asked(ctx context.Context, id berth.ID, by, from, what string) 
 		return fmt.Errorf("it is done, but who asked for it is not on record: %w", err)
 	}
 	return nil
+}
+
+// What is refused is put on record this often at most: each thing of each who asks, and all together.
+const (
+	refusedEach = time.Minute
+	refusedMost = 60 // in that time
+)
+
+// Refused puts on record that somebody asked for something who may not. Whoever asks again and again does not fill the ledger.
+func (e *Engine) Refused(ctx context.Context, by, from, what string) {
+	now := e.clock.Now()
+	e.mu.Lock()
+	for key, at := range e.refused {
+		if now.Sub(at) >= refusedEach {
+			delete(e.refused, key)
+		}
+	}
+	key := by + " " + from + " " + what
+	_, lately := e.refused[key]
+	enough := len(e.refused) >= refusedMost
+	if !lately && !enough {
+		e.refused[key] = now
+	}
+	e.mu.Unlock()
+	if lately || enough {
+		return
+	}
+	e.report("ledger", e.note(context.WithoutCancel(ctx), berth.ID{}, berth.Refused, by, "", fmt.Sprintf("%s, asked by %s from %s, who may not", what, by, from), berth.Origin{From: from}))
 }
 
 func (b *loop) takeOrders() []*order {

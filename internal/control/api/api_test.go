@@ -49,6 +49,7 @@ type story struct {
 
 	mu      sync.Mutex
 	asked   []string
+	refused []string
 	changed chan struct{}
 	runs    bool // its clock does
 	facts   int64
@@ -73,6 +74,12 @@ func (s *story) Snapshot(context.Context) status.Snapshot {
 	return now
 }
 func (s *story) Changed(context.Context) <-chan struct{} { return s.changed }
+func (s *story) Refused(_ context.Context, who policy.Actor, what string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refused = append(s.refused, fmt.Sprintf("%s by %s from %s", what, who.Name, who.From))
+}
+
 func (s *story) Measured(context.Context) []status.Measured {
 	page := target.Measured(map[int]uint64{200: 90, 500: 10}, []float64{0.1, 1}, []float64{50, 49, 1}, 12.5)
 	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, 24e6)}
@@ -628,6 +635,9 @@ func TestTokens(t *testing.T) {
 	}
 	if last != http.StatusTooManyRequests {
 		t.Errorf("after twenty wrong tokens: status %d", last)
+	}
+	if told := strings.Join(s.refused, "\n"); !strings.Contains(told, "by only look from 192.0.2.7 with the token only look") || !strings.Contains(told, "a token that is not known, or has expired by nobody from 192.0.2.7") {
+		t.Errorf("what was refused is not told: %s", told)
 	}
 	right, _ := tokens.Add("right", []policy.Scope{policy.Look}, time.Time{})
 	if got := ask(right, "GET", "/v1/snapshot", ""); got != 200 {

@@ -33,6 +33,8 @@ import (
 type Control interface {
 	control.Control
 	Measured(ctx context.Context) []status.Measured
+	// Refused puts on record that somebody asked for something who may not.
+	Refused(ctx context.Context, who policy.Actor, what string)
 }
 
 // Server answers requests. Make it with New.
@@ -236,6 +238,7 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 			}
 		}
 		if err := who.May(scope); err != nil {
+			c.Refused(r.Context(), who, asked(r, c.in))
 			refuse(w, r, err)
 			return
 		}
@@ -248,6 +251,14 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 		w.Header().Set("Content-Type", "application/json")
 		write(w, answer)
 	}
+}
+
+// asked is what a request asks for, in a few words.
+func asked(r *http.Request, in any) string {
+	if o, ok := in.(*berth.Order); ok {
+		return fmt.Sprintf("%s of %s", o.Verb, o.Berth)
+	}
+	return r.Method + " " + r.URL.Path
 }
 
 // known refuses parameters that an operation does not have, which are mostly misspelt.
@@ -282,7 +293,9 @@ func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.Handle
 	return func(w http.ResponseWriter, r *http.Request) {
 		who, err := s.who(r)
 		if err == nil {
-			err = who.May(scope)
+			if err = who.May(scope); err != nil {
+				s.serves.Load().Refused(r.Context(), who, asked(r, nil))
+			}
 		}
 		if err != nil {
 			refuse(w, r, err)

@@ -214,6 +214,7 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 		return policy.Actor{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
 	case !ok:
 		s.failed.wrong(host)
+		s.serves.Load().Refused(r.Context(), policy.Actor{Name: "nobody", From: host}, "a token that is not known, or has expired")
 		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}
 	}
 	return policy.Actor{Name: found.Name, Known: policy.ByToken, Scopes: found.Scopes, From: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil

@@ -37,6 +37,7 @@ const (
 	Skipped            Kind = "skipped"             // what a schedule had to do and was missed
 	CaughtUp           Kind = "caught up"           // it is done after all
 	NotDone            Kind = "not done"            // what a schedule had to do was not possible
+	Refused            Kind = "refused"             // what somebody asked for who may not; Origin
 	Resized            Kind = "resized"             // a number of instances was set
 	RestartBegins      Kind = "restart"             // of all instances
 	RestartEnds        Kind = "run anew"            // they do

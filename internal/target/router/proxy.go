@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"path"
 	"strconv"
 	"strings"
 	"sync"
@@ -122,13 +123,37 @@ func (v *visit) settle(req *http.Request) {
 	v.place = v.own.places.next()
 }
 
+// told are headers by which a proxy tells an instance of a visitor, beside those that are set anew: no visitor says them.
+var told = []string{"X-Real-Ip", "X-Client-Ip", "X-Cluster-Client-Ip", "True-Client-Ip", "X-Forwarded-Port", "X-Forwarded-Prefix", "X-Forwarded-Server", "X-Original-Url", "X-Rewrite-Url"}
+
+// within has a path that is put behind another one lead nowhere out of it.
+func within(u *url.URL, behind string) {
+	if strings.Trim(behind, "/") == "" {
+		return
+	}
+	clean := path.Clean("/" + u.Path)
+	if strings.HasSuffix(u.Path, "/") && clean != "/" {
+		clean += "/"
+	}
+	if clean != u.Path {
+		u.Path, u.RawPath = clean, ""
+	}
+}
+
 func newProxy(r *Router) *httputil.ReverseProxy {
 	return &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
 			v := p.In.Context().Value(visitKey{}).(*visit)
+			within(p.Out.URL, v.own.Path)
 			p.SetURL(&url.URL{Scheme: "http", Host: "instance", Path: strings.TrimSuffix(v.own.Path, "/")})
 			p.Out.Host = p.In.Host
+			for _, name := range told {
+				p.Out.Header.Del(name)
+			}
 			p.SetXForwarded()
+			if host, _, err := net.SplitHostPort(p.In.RemoteAddr); err == nil {
+				p.Out.Header.Set("X-Real-Ip", host)
+			}
 		},
 		Transport: sender{r},
 		ModifyResponse: func(response *http.Response) error {

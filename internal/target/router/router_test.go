@@ -11,6 +11,8 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -675,4 +677,44 @@ func TestWarmUp(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestWithin sees that no path leads out of the one that it is put behind, and that what is harmless stays as it was sent.
+func TestWithin(t *testing.T) {
+	for sent, want := range map[string]string{
+		"/a/b": "/app/a/b", "/": "/app/", "/a/": "/app/a/", "/../admin": "/app/admin", "/a/../../admin": "/app/admin", "/%2e%2e/admin": "/app/admin", "/a/%2E%2e/%2e%2e/admin": "/app/admin",
+		"//admin": "/app/admin", "/a%2Fb": "/app/a%2Fb", "/./a": "/app/a",
+	} {
+		u, err := url.ParseRequestURI(sent)
+		if err != nil {
+			t.Fatal(err)
+		}
+		within(u, "/app")
+		if got := (&url.URL{Path: "/app"}).JoinPath(u.EscapedPath()).EscapedPath(); got != want {
+			t.Errorf("%s becomes %s, want %s", sent, got, want)
+		}
+	}
+}
+
+// TestTold sees that an instance is told of a visitor by the router alone.
+func TestTold(t *testing.T) {
+	heard := make(chan http.Header, 1)
+	instance := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { heard <- r.Header }))
+	defer instance.Close()
+	r, at := open(t)
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{{ID: "one", Address: instance.Listener.Addr().String(), Ready: true}}}}}})
+	request, _ := http.NewRequest(http.MethodGet, "http://"+at+"/", nil)
+	for _, name := range append(slices.Clone(told), "Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto") {
+		request.Header.Set(name, "8.8.8.8")
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response.Body.Close()
+	for name, values := range <-heard {
+		if slices.Contains(values, "8.8.8.8") {
+			t.Errorf("the visitor says %s: %v", name, values)
+		}
+	}
 }
