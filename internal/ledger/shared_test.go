@@ -125,8 +125,7 @@ func TestCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	record(t, first, Entry{Facts: []Fact{{At: at, Kind: "stage", Text: "3"}}})
-	facts, err := second.Facts(Query{})
-	if facts, err = first.Facts(Query{}); err != nil || len(facts) != 3 || facts[2].Text != "3" {
+	if facts, err := first.Facts(Query{}); err != nil || len(facts) != 3 || facts[2].Text != "3" {
 		t.Errorf("there is %v (%v)", facts, err)
 	}
 }
