@@ -73,6 +73,7 @@ screenshots: build
 
 tools:
 	@scripts/install tmux
+	@scripts/install postgresql || echo "tests of a ledger in PostgreSQL are left out" >&2
 
 clean:
 	rm -rf bin
