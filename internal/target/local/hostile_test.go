@@ -37,6 +37,12 @@ func tried(what, of string) string {
 		told = fmt.Sprint(entries)
 	case "write":
 		err = os.WriteFile(of, []byte("mine"), 0o600)
+	case "print":
+		var out *os.File
+		if out, err = os.OpenFile(of, os.O_WRONLY, 0); err == nil {
+			_, err = io.WriteString(out, "by another way\n")
+			out.Close()
+		}
 	case "link":
 		at := filepath.Join(os.TempDir(), "link")
 		os.Remove(at)
@@ -104,7 +110,7 @@ func TestHostile(t *testing.T) {
 		return string(text)
 	}
 	work := filepath.Join(s.home(own.ID), workFolder)
-	for what, of := range map[string]string{"write": filepath.Join(work, "notes"), "list": work, "read": "/etc/passwd", "signal": strconv.Itoa(recordedPID(t, must(os.ReadFile(filepath.Join(s.home(own.ID), keeper.RecordFile)))))} {
+	for what, of := range map[string]string{"write": filepath.Join(work, "notes"), "print": "/dev/stdout", "list": work, "read": "/etc/passwd", "signal": strconv.Itoa(recordedPID(t, must(os.ReadFile(filepath.Join(s.home(own.ID), keeper.RecordFile)))))} {
 		if told := try(what, of); !strings.HasPrefix(told, could) {
 			t.Errorf("it cannot %s %s, which is its own: %s", what, of, told)
 		}

@@ -14,6 +14,7 @@ import (
 
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
+	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 )
 
@@ -35,6 +36,7 @@ func (s *Site) reach(workload, id string, part declare.Part, unpacked store.Unpa
 	home, secrets := s.home(id), filepath.Join(s.secrets, id)
 	r.Read = append(r.Read, filepath.Join(home, settingsFolder), secrets)
 	r.Write = append(r.Write, filepath.Join(home, workFolder), filepath.Join(secrets, filesFolder))
+	r.Write = append(r.Write, keeper.Pipes(home)...)
 	for name := range part.Volumes {
 		r.Write = append(r.Write, s.volume(workload, name))
 	}

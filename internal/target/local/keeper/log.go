@@ -41,7 +41,17 @@ func newJournal(folder string) *journal {
 	return &journal{folder: folder, out: &lumberjack.Logger{Filename: filepath.Join(folder, LogFolder, LogFile), MaxSize: logSize, MaxBackups: logFiles}}
 }
 
-func (j *journal) pipe(stream string) string { return filepath.Join(j.folder, stream+".pipe") }
+func (j *journal) pipe(stream string) string { return filepath.Join(j.folder, stream+pipeEnd) }
+
+const pipeEnd = ".pipe"
+
+// Pipes are what an instance in a folder writes to, which it may open anew under the names that the system has for it (/dev/stdout).
+func Pipes(folder string) (all []string) {
+	for _, stream := range streams {
+		all = append(all, filepath.Join(folder, stream+pipeEnd))
+	}
+	return all
+}
 
 // open makes new pipes and gives the ends that a process writes to.
 func (j *journal) open() (ends []*os.File, err error) {
