@@ -146,11 +146,16 @@ func (h *host) turn(ctx context.Context) error {
 	if s.Leader != nil {
 		h.log.Info("leads", "ledger", s.Ledger.Place(), "name", s.Leader.Name)
 	}
+	memory, err := s.settings.MemorySize()
+	if err != nil {
+		return err
+	}
 	h.serve(s.Live)
 	works, ctx := errgroup.WithContext(s.leads)
 	works.Go(func() error { return s.Engine.Run(ctx) })
 	works.Go(func() error { return beside(ctx, s.Live) })
 	works.Go(func() error { return logTrouble(ctx, s.Live, h.log) })
+	works.Go(func() error { return watchMemory(ctx, memory, s.Report) })
 	err = works.Wait()
 	if h.last = s.Snapshot(ctx); err != nil {
 		return err

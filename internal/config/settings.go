@@ -34,6 +34,7 @@ type Settings struct {
 	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
 	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
 	Ledger     string              `yaml:"ledger,omitempty" jsonschema:"pattern=^postgres(ql)?://" jsonschema_description:"Where the ledger lies that several servers share: the connection URI of a PostgreSQL database, such as postgres://aditus@db.skerry.example/aditus. In the data folder where it is left out."`
+	Memory     string              `yaml:"memory,omitempty" jsonschema:"default=1 GB" jsonschema_description:"What the server means to get along with; it collects what it does not need any more the harder the closer it comes to that, and tells when it meets it."`
 	Ship       Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
 	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
@@ -167,6 +168,21 @@ func (s Settings) StoreSize() (int64, error) {
 	return int64(bytes), nil
 }
 
+// defaultMemory is what a server means to get along with where nothing else is said.
+const defaultMemory = "1 GB"
+
+// leastMemory is so little that it can be told from a mistake.
+const leastMemory = 64 << 20
+
+// MemorySize is how many bytes the server means to get along with.
+func (s Settings) MemorySize() (int64, error) {
+	bytes, err := declare.ReadMeasure(cmp.Or(s.Memory, defaultMemory), guard.Bytes)
+	if err != nil || bytes < leastMemory {
+		return 0, fmt.Errorf("memory: %q is no amount from %d MB on; write it like %s", s.Memory, leastMemory>>20, defaultMemory)
+	}
+	return int64(bytes), nil
+}
+
 // Drift says what becomes of changes made by hand.
 type Drift struct {
 	Look   string        `yaml:"look,omitempty" jsonschema_description:"When to look for changes made by hand, as a cron expression; left out for at every beat."`
@@ -228,6 +244,9 @@ func (s Settings) check() error {
 		return err
 	}
 	if _, err := s.StoreSize(); err != nil {
+		return err
+	}
+	if _, err := s.MemorySize(); err != nil {
 		return err
 	}
 	if err := s.checkPolicy(); err != nil {
