@@ -9,9 +9,11 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"time"
 
 	"golang.org/x/net/netutil"
@@ -108,10 +110,12 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 	}
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWait, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	if t.Cert != "" {
-		if server.TLSConfig.Certificates, err = certificate(t); err != nil {
+		own := &certificate{TCP: t, log: s.log}
+		if err := own.read(); err != nil {
 			listener.Close()
 			return err
 		}
+		server.TLSConfig.GetCertificate = own.get
 	}
 	ready(listener.Addr().String())
 	listener = netutil.LimitListener(listener, mostConnections)
@@ -123,12 +127,55 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 	})
 }
 
-func certificate(t TCP) ([]tls.Certificate, error) {
-	pair, err := tls.LoadX509KeyPair(t.Cert, t.Key)
-	if err != nil {
-		return nil, fmt.Errorf("read the certificate: %w", err)
+// certificate is that of a server, read anew when its files were changed, as one has to be before it ends.
+type certificate struct {
+	TCP
+	log *slog.Logger
+
+	mu     sync.Mutex
+	looked time.Time
+	made   [2]time.Time // when the files were written that it is from
+	pair   *tls.Certificate
+}
+
+// certificateEvery is how often it is looked whether its files were changed.
+const certificateEvery = time.Second
+
+// get gives the certificate as it is now. Files that are no certificate, as while they are being written, leave the one before in force.
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.looked) >= certificateEvery && c.changed() {
+		if err := c.read(); err != nil {
+			c.log.Warn("the certificate was changed, and the one before stays in force", "error", err)
+		}
 	}
-	return []tls.Certificate{pair}, nil
+	return c.pair, nil
+}
+
+// written tells when the files were written.
+func (c *certificate) written() (at [2]time.Time) {
+	for i, name := range []string{c.Cert, c.Key} {
+		if info, err := os.Stat(name); err == nil {
+			at[i] = info.ModTime()
+		}
+	}
+	return at
+}
+
+func (c *certificate) changed() bool {
+	c.looked = time.Now()
+	return c.written() != c.made
+}
+
+func (c *certificate) read() error {
+	at := c.written()
+	pair, err := tls.LoadX509KeyPair(c.Cert, c.Key)
+	if err != nil {
+		return fmt.Errorf("read the certificate: %w", err)
+	}
+	c.pair, c.made = &pair, at
+	return nil
 }
 
 func errorLog(l *slog.Logger) *log.Logger { return slog.NewLogLogger(l.Handler(), slog.LevelWarn) }
