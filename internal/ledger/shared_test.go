@@ -166,9 +166,9 @@ func TestCut(t *testing.T) {
 			Facts: []Fact{{At: at, Kind: "stage", Text: strings.Repeat("x", 2000)}, {At: at, Kind: "stage", Text: "2"}},
 		})
 	}
-	tried := 0
+	tried, address := 0, server.Database(t)
 	for messages := 0; ; messages++ {
-		address, way := server.Database(t), server.Way(t)
+		way := server.Way(t)
 		fails := messages%5 == 4
 		if fails {
 			way.Cut = server.Kill
@@ -204,6 +204,12 @@ func TestCut(t *testing.T) {
 			t.Fatalf("after %d messages, %d entries were recorded, and there are %d facts, %d points, and the state %q (%v)", messages, acked, len(facts), len(points), states[boardingNorth].Applied, err)
 		}
 		if err := write(again, has+1); err != nil {
+			t.Fatal(err)
+		}
+		if err := again.change(t.Context(), func(tx *sql.Tx) error { // as if it were another database
+			_, err := tx.Exec("DROP SCHEMA " + sharedSchema + " CASCADE")
+			return err
+		}); err != nil {
 			t.Fatal(err)
 		}
 		again.Close()
