@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/rollout"
@@ -132,7 +133,7 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 			if r.End.IsZero() {
 				r.End = b.Now
 			}
-			points, err := book.PointsOf(b.Berth, b.Rule.Name, s.Began.Add(-panel.LeadIn*b.Every), r.End)
+			points, err := book.PointsOf(b.Berth, b.Rule.Name, [2]declare.Fingerprint{s.Old.Revision, s.New.Revision}, s.Began.Add(-panel.LeadIn*b.Every), r.End)
 			r.read(points, s)
 			b.Releases[i] = r
 			return err
