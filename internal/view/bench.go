@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -181,7 +182,7 @@ func (b *Bench) spread() {
 			b.History = append(b.History, r.New...)
 		}
 	}
-	slices.SortStableFunc(b.History, func(x, y Sample) int { return x.At.Compare(y.At) })
+	slices.SortFunc(b.History, func(x, y Sample) int { return cmp.Or(x.At.Compare(y.At), cmp.Compare(x.Value, y.Value)) }) // tens of thousands
 	if len(b.History) > 0 {
 		b.Since = b.History[0].At
 	}
