@@ -209,10 +209,7 @@ func newLinkRemove() *cobra.Command {
 		Short: "Forget a link and its credential; what it declared stays live",
 		Args:  oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, key, err := openKey(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			folder, key, err := openToChange(cmd.Context(), folder)
 			if err != nil {
 				return err
 			}

@@ -28,10 +28,7 @@ TCP ports, registries and folders of artifacts. Look at it, and widen or narrow 
 --everything they may declare all that there is. docs/links.md tells what each of it means.`,
 		Example: "  aditus link allow\n  aditus link allow notices",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, key, err := openKey(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			folder, key, err := openToChange(cmd.Context(), folder)
 			if err != nil {
 				return err
 			}

@@ -79,10 +79,7 @@ func newLinkCredential() *cobra.Command {
 		Short: "Give a link, or a registry's host, another credential",
 		Args:  oneArg("link's name or registry's host"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, key, err := openKey(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			folder, key, err := openToChange(cmd.Context(), folder)
 			if err != nil {
 				return err
 			}
@@ -111,10 +108,7 @@ webhooks. The one before no longer counts. The address is the one under listen i
 the settings. docs/links.md tells what is sent.`,
 		Args: oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, key, err := openKey(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			folder, key, err := openToChange(cmd.Context(), folder)
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -60,6 +61,15 @@ func openKey(given string) (string, *source.Opener, error) {
 		return "", nil, fmt.Errorf("make the data folder: %w", err)
 	}
 	key, err := source.OpenKey(folder)
+	return folder, key, err
+}
+
+// openToChange gives the same where what is kept with it may be changed here.
+func openToChange(ctx context.Context, given string) (string, *source.Opener, error) {
+	folder, key, err := openKey(given)
+	if err == nil {
+		err = changeable(ctx, folder)
+	}
 	return folder, key, err
 }
 

@@ -138,13 +138,7 @@ func skipRegistries(root *yaml.Node, hosts []string) error {
 	if err := node.Encode(s.Registries); err != nil {
 		return err
 	}
-	for i := 0; i+1 < len(root.Content); i += 2 {
-		if root.Content[i].Value == "registries" {
-			root.Content[i+1] = &node
-			return nil
-		}
-	}
-	root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "registries"}, &node)
+	put(root, "registries", &node)
 	return nil
 }
 
@@ -164,42 +158,37 @@ func RemoveLink(folder, name string) error {
 
 // SetEvery changes a link's polling interval in the settings of a data folder.
 func SetEvery(folder, name string, every time.Duration) error {
+	return setOfLink(folder, name, "every", every.String())
+}
+
+// SetMay writes what a link's repository may declare into the settings of a data folder.
+func SetMay(folder, name string, may May) error { return setOfLink(folder, name, "may", may) }
+
+// setOfLink gives a key of a link another value.
+func setOfLink(folder, name, key string, value any) error {
 	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
 		found, _ := named(listIn(root, "links"), name)
 		if found == nil {
 			return fmt.Errorf("there is no link %q", name)
 		}
-		for k := 0; k+1 < len(found.Content); k += 2 {
-			if found.Content[k].Value == "every" {
-				found.Content[k+1].Value = every.String()
-				return nil
-			}
+		var node yaml.Node
+		if err := node.Encode(value); err != nil {
+			return err
 		}
-		found.Content = append(found.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "every"}, &yaml.Node{Kind: yaml.ScalarNode, Value: every.String()})
+		put(found, key, &node)
 		return nil
 	})
 	return err
 }
 
-// SetMay writes what a link's repository may declare into the settings of a data folder.
-func SetMay(folder, name string, may May) error {
-	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
-		found, _ := named(listIn(root, "links"), name)
-		if found == nil {
-			return fmt.Errorf("there is no link %q", name)
+// put gives a key of a mapping a value. What people wrote behind the value before stays.
+func put(mapping *yaml.Node, key string, value *yaml.Node) {
+	for i := 0; i+1 < len(mapping.Content); i += 2 {
+		if before := mapping.Content[i+1]; mapping.Content[i].Value == key {
+			value.HeadComment, value.LineComment, value.FootComment = before.HeadComment, before.LineComment, before.FootComment
+			mapping.Content[i+1] = value
+			return
 		}
-		var value yaml.Node
-		if err := value.Encode(may); err != nil {
-			return err
-		}
-		for k := 0; k+1 < len(found.Content); k += 2 {
-			if found.Content[k].Value == "may" {
-				found.Content[k+1] = &value
-				return nil
-			}
-		}
-		found.Content = append(found.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "may"}, &value)
-		return nil
-	})
-	return err
+	}
+	mapping.Content = append(mapping.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, value)
 }

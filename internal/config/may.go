@@ -102,7 +102,11 @@ func (m May) check() error {
 func (m May) grant() (declare.Grant, error) {
 	g := declare.Grant{Everything: m.Everything, Workloads: m.Workloads, Sites: m.Sites, Kinds: m.Kinds, Ports: m.Ports, Registries: m.Registries, Files: m.Files, Instances: m.Instances}
 	for _, host := range m.Hosts {
-		g.Hosts = append(g.Hosts, strings.ToLower(strings.TrimSuffix(host, ".")))
+		name, whole := declare.HostName(host)
+		if !whole { // a pattern
+			name = strings.ToLower(strings.TrimSuffix(host, "."))
+		}
+		g.Hosts = append(g.Hosts, name)
 	}
 	var err, err2 error
 	g.Memory, err = amount("memory", m.Memory)

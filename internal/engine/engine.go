@@ -246,10 +246,12 @@ func (e *Engine) start(b *loop) {
 	})
 }
 
-// The last snapshot is kept, in real time, within pictureSoon of anything new on record, and every pictureEvery anyway.
+// The last snapshot is kept, in real time, within pictureSoon of anything new on record, and every pictureEvery anyway: more often where
+// other servers show it to people.
 const (
 	pictureSoon  = time.Second
 	pictureEvery = 20 * time.Second
+	pictureShown = 3 * time.Second
 	pictureRest  = 20 // times as long as keeping it took, nothing is kept after it
 )
 
@@ -257,6 +259,10 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 	ticker := time.NewTicker(pictureSoon)
 	defer ticker.Stop()
 	var kept time.Time
+	every := pictureEvery
+	if e.ledger.Shared() {
+		every = pictureShown
+	}
 	rest := pictureSoon // a large picture that takes its time is kept less often
 	for {
 		done := false
@@ -264,7 +270,7 @@ func (e *Engine) keepPicture(ctx context.Context) error {
 		case <-ctx.Done():
 			done = true
 		case <-ticker.C:
-			if time.Since(kept) < rest || !e.unpictured.Swap(false) && time.Since(kept) < pictureEvery {
+			if time.Since(kept) < rest || !e.unpictured.Swap(false) && time.Since(kept) < every {
 				continue
 			}
 		}

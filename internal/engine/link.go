@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -375,7 +376,7 @@ func (e *Engine) taken(of *link) func(site, claim string) string {
 		id          berth.ID
 		fingerprint declare.Fingerprint
 	}
-	var others []held
+	others := map[held]bool{}
 	e.mu.Lock()
 	settings := e.settings
 	own := map[string]bool{}
@@ -386,35 +387,38 @@ func (e *Engine) taken(of *link) func(site, claim string) string {
 	}
 	for id, d := range e.declared {
 		if !own[id.Workload] {
-			others = append(others, held{id, d.fingerprint})
+			others[held{id, d.fingerprint}] = true
 		}
 	}
 	for id, b := range e.berths {
 		if !own[id.Workload] && b.shown.Applied != nil {
-			others = append(others, held{id, b.shown.Applied.Fingerprint})
+			others[held{id, b.shown.Applied.Fingerprint}] = true
 		}
 	}
 	e.mu.Unlock()
-	has := map[string]string{}
-	for _, o := range others {
-		r, err := e.revision(o.id.Workload, o.fingerprint)
-		if err != nil || r == nil {
-			continue
-		}
-		for name, part := range r.Desired.Parts {
-			for _, claim := range part.Claims() {
-				has[o.id.Site+" "+claim.What] = o.id.Workload + " by " + name
+	all := sync.OnceValue(func() map[string]string { // which takes a while, and is seldom asked for
+		has := map[string]string{}
+		for o := range others {
+			r, err := e.revision(o.id.Workload, o.fingerprint)
+			if err != nil || r == nil {
+				continue
+			}
+			for name, part := range r.Desired.Parts {
+				for _, claim := range part.Claims() {
+					has[o.id.Site+" "+claim.What] = o.id.Workload + " by " + name
+				}
 			}
 		}
-	}
-	for _, site := range settings.Sites {
-		for _, at := range settings.Addresses() {
-			if _, port, err := net.SplitHostPort(at); err == nil {
-				has[site.Name+" TCP port "+port] = "Aditus itself"
+		for _, site := range settings.Sites {
+			for _, at := range settings.Addresses() {
+				if _, port, err := net.SplitHostPort(at); err == nil {
+					has[site.Name+" TCP port "+port] = "Aditus itself"
+				}
 			}
 		}
-	}
-	return func(site, claim string) string { return has[site+" "+claim] }
+		return has
+	})
+	return func(site, claim string) string { return all()[site+" "+claim] }
 }
 
 // loadOptions say how a link's declarations are read here.

@@ -101,6 +101,12 @@ func (l *Ledger) begin() error {
 // Place is where the ledger is, for people.
 func (l *Ledger) Place() string { return l.place() }
 
+// Shared tells whether other servers may read what this one keeps.
+func (l *Ledger) Shared() bool {
+	_, is := l.store.(*shared)
+	return is
+}
+
 // Close closes the ledger. Where it leads, it leads no more.
 func (l *Ledger) Close() error { return errors.Join(l.read.Close(), l.close()) }
 

@@ -79,29 +79,30 @@ func (g guarded) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if pid, known := peer(conn); !known || !confine.Marked(pid) {
+		if who := Peer(conn); who == nil || who.Pid == 0 || !confine.Marked(int(who.Pid)) { // 0 is one of another world of processes
 			return conn, nil
 		}
 		conn.Close()
 	}
 }
 
-// peer is the process at the other end, where the system tells.
-func peer(conn net.Conn) (pid int, known bool) {
+// Peer is who is at the other end of a socket, by the system's word; nil where it does not tell.
+func Peer(conn net.Conn) *unix.Ucred {
 	own, ok := conn.(*net.UnixConn)
 	if !ok {
-		return 0, false
+		return nil
 	}
 	raw, err := own.SyscallConn()
 	if err != nil {
-		return 0, false
+		return nil
 	}
+	var who *unix.Ucred
 	raw.Control(func(fd uintptr) {
-		if who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			pid, known = int(who.Pid), who.Pid > 0 // 0 is one of another world of processes
+		if who, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err != nil {
+			who = nil
 		}
 	})
-	return pid, known
+	return who
 }
 
 // again is how long it is waited before it is tried again whether somebody listens by now.

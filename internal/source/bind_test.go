@@ -15,7 +15,7 @@ func TestPlaces(t *testing.T) {
 		t.Fatal(err)
 	}
 	file := func(workload, sealed string) []byte {
-		return []byte("# kept\naditus: 1\nworkload: " + workload + "\nsites: [north]\nparts:\n  login:\n    kind: secret\n    values:\n      password: | # theirs\n        " + strings.ReplaceAll(strings.TrimSpace(sealed), "\n", "\n        ") + "\n      other: |\n        " + strings.ReplaceAll(strings.TrimSpace(sealed), "\n", "\n        ") + "\n  settings: {kind: settings, values: {a: b}}  # and this\n")
+		return []byte("# stays\naditus: 1\nworkload: " + workload + "\nsites: [north]\nparts:\n  login:\n    kind: secret\n    values:\n      password: | # theirs\n        " + strings.ReplaceAll(strings.TrimSpace(sealed), "\n", "\n        ") + "\n      other: |\n        " + strings.ReplaceAll(strings.TrimSpace(sealed), "\n", "\n        ") + "\n  settings: {kind: settings, values: {a: b}}  # and this\n")
 	}
 	load := func(text []byte, g declare.Grant) string {
 		loaded, problems := Load(t.Context(), []File{{Name: "x.yaml", Text: text}}, Options{Opener: key, Grant: &g})
@@ -48,9 +48,9 @@ func TestPlaces(t *testing.T) {
 			t.Errorf("pasted elsewhere: %s", got)
 		}
 	}
-	for _, kept := range []string{"# kept\n", "password: | # theirs\n", "values: {a: b}}  # and this\n"} {
-		if !strings.Contains(string(text), kept) {
-			t.Errorf("%q is gone", kept)
+	for _, part := range []string{"# stays\n", "password: | # theirs\n", "values: {a: b}}  # and this\n"} {
+		if !strings.Contains(string(text), part) {
+			t.Errorf("%q is gone", part)
 		}
 	}
 	if again, n, err := Bind(File{Name: "x.yaml", Text: text}, key); err != nil || n != 0 || string(again) != string(text) {

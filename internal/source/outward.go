@@ -1,14 +1,15 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -54,18 +55,18 @@ var shared = []netip.Prefix{netip.MustParsePrefix("100.64.0.0/10"), netip.MustPa
 
 // proxies tells whether an address is that of the proxy that the environment names.
 func proxies(address string) bool {
+	ports := map[string]string{"http": "80", "https": "443", "socks5": "1080", "socks5h": "1080"}
 	for _, name := range []string{"HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"} {
-		if at := os.Getenv(name); at != "" {
-			_, rest, found := strings.Cut(at, "://")
-			if !found {
-				rest = at
-			}
-			if _, after, found := strings.Cut(rest, "@"); found {
-				rest = after
-			}
-			if strings.TrimSuffix(rest, "/") == address {
-				return true
-			}
+		text := os.Getenv(name)
+		if text == "" {
+			continue
+		}
+		at, err := url.Parse(text)
+		if err != nil || at.Host == "" {
+			at, err = url.Parse("http://" + text)
+		}
+		if err == nil && net.JoinHostPort(at.Hostname(), cmp.Or(at.Port(), ports[at.Scheme])) == address {
+			return true
 		}
 	}
 	return false

@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"golang.org/x/net/netutil"
-	"golang.org/x/sys/unix"
 
 	"aditus/internal/core/policy"
 	"aditus/internal/socket"
@@ -28,10 +27,11 @@ const SocketFile = "aditus.sock"
 
 // Bounds on those who come over TCP: how long they may take for what they send, and how many may come at once.
 const (
-	bodyWait        = 30 * time.Second
 	mostHeader      = 64 << 10
 	mostConnections = 1000
 )
+
+var bodyWait = 30 * time.Second
 
 // stopWait is how long requests that are under way may take when the server stops.
 const stopWait = 5 * time.Second
@@ -54,25 +54,13 @@ func ServeSocket(ctx context.Context, folder string, s *Server, ready func()) er
 // everything.
 func peer(c net.Conn) policy.Actor {
 	owner := policy.Actor{Name: "the owner", Known: policy.ByAccount, From: "the socket", Scopes: policy.Scopes}
-	conn, ok := c.(*net.UnixConn)
-	if !ok {
-		return owner
-	}
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return owner
-	}
-	raw.Control(func(fd uintptr) {
-		who, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-		if err != nil {
-			return
-		}
+	if who := socket.Peer(c); who != nil {
 		uid := strconv.Itoa(int(who.Uid))
 		owner.Name, owner.From = "uid "+uid, "the socket, uid "+uid
 		if account, err := user.LookupId(uid); err == nil {
 			owner.Name = account.Username
 		}
-	})
+	}
 	return owner
 }
 

@@ -75,8 +75,8 @@ func (m *Model) head(p *kit.Page) {
 		right -= kit.Width(fresh) + 3
 	}
 	if l := s.Leader; l != nil && !l.Here {
-		leads := cmp.Or(l.Name, "another server") + " leads"
-		for _, text := range []string{"stands by, " + leads, leads} {
+		leader := cmp.Or(l.Name, "another server")
+		for _, text := range []string{"stands by for " + leader, leader + " leads"} {
 			if right-kit.Width(text) >= x {
 				p.Right(right, 0, kit.Clear, text)
 				break
