@@ -77,7 +77,7 @@ func share(ctx context.Context, name, was string, book *ledger.Ledger, leads boo
 		mine = sumOf(own)
 	}
 	var kept onRecord
-	picture := "file " + filepath.Base(name)
+	picture := ledger.FilePicture + filepath.Base(name)
 	if _, err := book.Picture(picture, &kept); err != nil && !errors.Is(err, fault.ErrNotFound) {
 		return was, "", err
 	}

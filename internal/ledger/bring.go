@@ -29,7 +29,12 @@ func (s *shared) bring(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	defer from.Close()
-	return copyTables(ctx, from.read.QueryContext, tx)
+	if err := copyTables(ctx, from.read.QueryContext, tx); err != nil {
+		return err
+	}
+	// Files that servers had alike are of where it was before: whoever brings it here says what they are now.
+	_, err = tx.ExecContext(ctx, `DELETE FROM pictures WHERE substr(name, 1, length($1)) = $1`, FilePicture)
+	return err
 }
 
 // inFolder opens the ledger of the data folder; nil where there is none.

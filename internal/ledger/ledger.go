@@ -268,6 +268,9 @@ func nullable(data json.RawMessage) any {
 // BoardPicture is the name of the last snapshot, for faces without a running engine.
 const BoardPicture = "board"
 
+// FilePicture begins the names of files that the servers of a ledger have alike.
+const FilePicture = "file "
+
 // KeepPicture keeps a named JSON value: what faces read that are not connected to a running engine.
 func (l *Ledger) KeepPicture(ctx context.Context, name string, at time.Time, value any) error {
 	text, err := json.Marshal(value)

@@ -232,7 +232,7 @@ func TestBring(t *testing.T) {
 	}
 	desired := &declare.Desired{Format: 1, Workload: "boarding"}
 	record(t, old, Entry{Berth: boardingNorth, State: &berth.State{Applied: "one", Rollout: 7}, Revision: &berth.Revision{Fingerprint: "abcdef", Workload: "boarding", Author: "Ilse Varga", At: at, Desired: desired}})
-	if err := errors.Join(old.keepCursor(t.Context(), "sink", 12), old.KeepPicture(t.Context(), BoardPicture, at, "x"), old.Close()); err != nil {
+	if err := errors.Join(old.keepCursor(t.Context(), "sink", 12), old.KeepPicture(t.Context(), BoardPicture, at, "x"), old.KeepPicture(t.Context(), FilePicture+"settings.yaml", at, "of another place"), old.Close()); err != nil {
 		t.Fatal(err)
 	}
 	take := func(folder, key string) (*Ledger, error) {
@@ -255,6 +255,11 @@ func TestBring(t *testing.T) {
 	r, err5 := l.Revision("boarding", "abcdef")
 	if err := errors.Join(err, err2, err3, err4, err5); err != nil || len(facts) != 3 || facts[2].Seq != n || len(points) != n || points[5].Value != 0.25 || points[5].Stage != 2 || states[boardingNorth].Rollout != 7 || cursor != 12 || r.Author != "Ilse Varga" {
 		t.Errorf("it came as %d facts, %d points, %+v, %d, %+v (%v)", len(facts), len(points), states, cursor, r, err)
+	}
+	var text string
+	_, err = l.Picture(BoardPicture, &text)
+	if _, gone := l.Picture(FilePicture+"settings.yaml", new(string)); err != nil || text != "x" || !errors.Is(gone, ErrNone) {
+		t.Errorf("the board came as %q (%v), and settings of where it was before: %v", text, err, gone)
 	}
 	if _, err := os.Stat(filepath.Join(folder, FileName)); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("the old one is still there: %v", err)
