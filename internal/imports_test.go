@@ -15,7 +15,7 @@ import (
 // tiers are the rooms of the house from the ground up. A package imports only packages of lower tiers, or of its own
 // where that is listed.
 var tiers = [][]string{
-	{"core", "confine"},
+	{"core", "confine", "signature"},
 	{"socket", "dial", "clock", "expression", "disk"},
 	{"config", "status"},
 	{"words"},

@@ -4,16 +4,22 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-git/go-git/v5/plumbing/transport"
+
+	"aditus/internal/signature"
 )
 
 // Registry says how a registry is asked.
 type Registry struct {
 	Skip  bool `yaml:"skip,omitempty" jsonschema:"default=false" jsonschema_description:"Do not ask it; its artifacts are taken as they are named."`
 	Plain bool `yaml:"plain,omitempty" jsonschema:"default=false" jsonschema_description:"It speaks http."`
+
+	Signed []string `yaml:"signed,omitempty" jsonschema_description:"Only what is signed by one of these is taken from it: files of X.509 certificates in PEM, or these themselves. A signature is one by the Notary Project's specification, beside the artifact."`
 }
 
 // Local gives the path of a repository on this machine; empty where it is elsewhere.
@@ -61,6 +67,8 @@ type Link struct {
 	CA         string            `yaml:"ca,omitempty" jsonschema_description:"A file of further certificates to trust."`
 	Plain      bool              `yaml:"plain,omitempty" jsonschema:"default=false" jsonschema_description:"Of a bundle: the registry speaks http."`
 	May        *May              `yaml:"may,omitempty" jsonschema_description:"What those who may push there may declare: everything, or what is listed. Where it is left out it is everything for the only link that there is, and nothing as soon as there are several."`
+	Must       string            `yaml:"must,omitempty" jsonschema:"pattern=^/" jsonschema_description:"A file of this machine, by its whole path, that says what holds whatever is declared there: least guards, soaks, sign-offs, and rules."`
+	Signed     []string          `yaml:"signed,omitempty" jsonschema_description:"Only what is signed by one of these is taken: files of keys by their whole path, or the keys themselves. Of a repository public keys of SSH, lists of allowed signers, and armoured keys of OpenPGP; of a bundle X.509 certificates in PEM."`
 	Push       bool              `yaml:"push,omitempty" jsonschema:"default=false" jsonschema_description:"Branches with offered changes may be written to it; never the one that is watched."`
 }
 
@@ -106,10 +114,23 @@ func (l Link) Check() error {
 		return fmt.Errorf("link %s: workload: and sites: go together, for a folder that has only objects of a cluster's API", l.Name)
 	case l.May != nil && l.May.check() != nil:
 		return fmt.Errorf("link %s: may: %w", l.Name, l.May.check())
+	case l.Must != "" && !filepath.IsAbs(l.Must):
+		return fmt.Errorf("link %s: must: %q is no file by its whole path", l.Name, l.Must)
+	case l.signed() != nil:
+		return fmt.Errorf("link %s: signed: %w", l.Name, l.signed())
 	case l.Every < time.Second:
 		return fmt.Errorf("link %s: it is polled every %s; 1s is the least", l.Name, l.Every)
 	}
 	return nil
+}
+
+// signed tells what is wrong with the keys whose signatures it asks for.
+func (l Link) signed() error { return checkKeys(l.Signed) }
+
+// checkKeys tells what is wrong with keys that are written out. Files of some are read when they are needed.
+func checkKeys(signed []string) error {
+	_, err := signature.Read(slices.DeleteFunc(slices.Clone(signed), filepath.IsAbs))
+	return err
 }
 
 // scpForm tells whether a repository is written USER@HOST:PATH.

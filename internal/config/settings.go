@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"slices"
@@ -239,6 +240,15 @@ func (s Settings) check() error {
 			return fmt.Errorf("links: %s stands there twice", l.Name)
 		}
 		names = append(names, l.Name)
+	}
+	for _, host := range slices.Sorted(maps.Keys(s.Registries)) {
+		r := s.Registries[host]
+		if r.Skip && len(r.Signed) > 0 {
+			return fmt.Errorf("registries: %s: one that is skipped is not asked for signatures; take out one of skip and signed", host)
+		}
+		if err := checkKeys(r.Signed); err != nil {
+			return fmt.Errorf("registries: %s: signed: %w", host, err)
+		}
 	}
 	if err := s.checkSites(); err != nil {
 		return err

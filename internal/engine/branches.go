@@ -142,7 +142,7 @@ func (l *link) trial(ctx context.Context, rule declare.Branches, branch, slug, c
 		}
 		r := &berth.Revision{
 			Fingerprint: desired.Fingerprint(), Workload: desired.Workload, Version: desired.Version(), Commit: d.Commit.Hash,
-			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Desired: &desired,
+			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Signed: d.Commit.Signed, Desired: &desired,
 		}
 		if err := e.remember(ctx, r, []string{rule.Site}); err != nil {
 			return was, err

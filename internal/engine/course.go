@@ -143,6 +143,7 @@ type onCourse struct {
 	commit string
 	course.Berth
 	author string
+	signed string
 	takes  time.Duration
 	turned time.Time // when it was rolled back, where it was
 }
@@ -154,7 +155,7 @@ func (b *loop) seenOnCourse() onCourse {
 	if r == nil {
 		return c
 	}
-	c.commit, c.author, c.takes = r.Commit, r.Author, rollout.Least(r.Desired.Rollout)
+	c.commit, c.author, c.signed, c.takes = r.Commit, r.Author, r.Signed, rollout.Least(r.Desired.Rollout)
 	s := &b.state
 	if roll := s.Roll; roll != nil && roll.New.Revision == c.of {
 		c.Has = !roll.Return && roll.Phase.Forward()
@@ -191,7 +192,7 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 		return nil
 	}
 	c := &berth.Course{Name: name, Rules: rules, Query: e.query(line, b.id, now)}
-	c.Query.Author, c.Query.Takes, c.Query.Follows = declared.Author, rollout.Least(declared.Desired.Rollout), d.link.follow != nil || d.trial != nil
+	c.Query.Author, c.Query.Signed, c.Query.Takes, c.Query.Follows = declared.Author, declared.Signed, rollout.Least(declared.Desired.Rollout), d.link.follow != nil || d.trial != nil
 	own := b.seenOnCourse()
 	c.Query.Here = own.Berth
 	if bound := d.link.state.Bound[b.id.String()]; bound != "" {
@@ -213,7 +214,7 @@ func (e *Engine) courseOf(b *loop, declared *berth.Revision, now time.Time) *ber
 		rider := course.Rider{Workload: workload, Pending: !other.Has && other.Turned == "" && other.Proven.IsZero()}
 		if rider.Pending {
 			q := e.query(line, id, now)
-			q.Here, q.Author, q.Takes = other.Berth, other.author, other.takes
+			q.Here, q.Author, q.Signed, q.Takes = other.Berth, other.author, other.signed, other.takes
 			rider.Waits = rules.Judge(q).Why
 		}
 		if roll := b.state.Roll; other.Turned != "" && (other.commit == declared.Commit || own.Rolling && other.turned.After(roll.Began)) {
@@ -318,7 +319,7 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 func planned(workload string, declared map[berth.ID]source.Declaration, rules *course.Rules, now time.Time) []course.Leg {
 	return rules.Plan(workload, now, func(site string) (course.Query, bool) {
 		d, is := declared[berth.ID{Workload: workload, Site: site}]
-		q := course.Query{Now: now, Workload: workload, Site: site, Elsewhere: map[string]course.Berth{}, Here: course.Berth{Declared: is}, Author: d.Commit.Author, Takes: rollout.Least(d.Rollout)}
+		q := course.Query{Now: now, Workload: workload, Site: site, Elsewhere: map[string]course.Berth{}, Here: course.Berth{Declared: is}, Author: d.Commit.Author, Signed: d.Commit.Signed, Takes: rollout.Least(d.Rollout)}
 		for id := range declared {
 			if id.Workload == workload && id.Site != site {
 				q.Elsewhere[id.Site] = course.Berth{Declared: true}
@@ -334,7 +335,7 @@ func (e *Engine) plan(line *declare.Line, rules *course.Rules, workload string, 
 		id := berth.ID{Workload: workload, Site: site}
 		q := e.query(line, id, now)
 		seen, declared := e.seen(id)
-		q.Here, q.Author, q.Takes = seen.Berth, seen.author, seen.takes
+		q.Here, q.Author, q.Signed, q.Takes = seen.Berth, seen.author, seen.signed, seen.takes
 		if b := e.berths[id]; b != nil && b.shown.Offer != nil && b.shown.Offer.Revision == seen.of {
 			q.Offer = &b.shown.Offer.Offer
 		}

@@ -32,7 +32,7 @@ func (e *Engine) remember(ctx context.Context, r *berth.Revision, sites []string
 func declaredFact(r berth.Revision, sites []string, now time.Time) ledger.Fact {
 	return ledger.Fact{
 		At: now, Workload: r.Workload, Kind: berth.Declared, By: r.Author, Revision: r.Fingerprint,
-		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit),
+		Text: fmt.Sprintf("%s (%s) is declared for %s: “%s”, commit %.7s by %s", r.Version, r.Fingerprint.Short(), say.List(sites), r.Subject, r.Commit, r.By()),
 	}
 }
 

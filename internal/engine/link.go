@@ -2,6 +2,9 @@ package engine
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -44,6 +47,7 @@ type link struct {
 // linkState is what the ledger keeps of a link. Its maps are by WORKLOAD/SITE; they are replaced, never changed.
 type linkState struct {
 	source.Seen
+	Terms    string                           `json:"terms,omitempty"`   // what it was read by, beside what it says: another grant, or other floors, and it is read again
 	Version  string                           `json:"version,omitempty"` // of a bundle
 	Declared map[string]declare.Fingerprint   `json:"declared"`
 	History  map[string][]declare.Fingerprint `json:"history"`          // what was declared, oldest first, the present one last
@@ -189,16 +193,24 @@ func (l *link) access() source.Access {
 // take reads what is new, whole or not at all: what was declared before stays declared when anything is wrong.
 func (l *link) take(ctx context.Context, accept bool) error {
 	e := l.e
-	answer, err := source.Ask(ctx, l.source, l.access(), l.state.Seen, accept)
+	options, terms, err := e.loadOptions(l, true)
 	if err != nil {
 		return err
 	}
-	if answer.Seen == l.state.Seen {
+	seen := l.state.Seen
+	if terms != l.state.Terms {
+		seen.Tree = ""
+	}
+	answer, err := source.Ask(ctx, l.source, l.access(), seen, accept)
+	if err != nil {
+		return err
+	}
+	if answer.Seen == seen {
 		return nil
 	}
-	next := linkState{Seen: answer.Seen, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound, Trials: l.state.Trials, Raw: l.state.Raw, Held: l.state.Held}
+	next := linkState{Seen: answer.Seen, Terms: terms, Version: answer.Ref, Declared: l.state.Declared, History: l.state.History, Places: l.state.Places, Lines: l.state.Lines, Bound: l.state.Bound, Trials: l.state.Trials, Raw: l.state.Raw, Held: l.state.Held}
 	if answer.Changed {
-		if err := l.declare(ctx, answer, &next); err != nil {
+		if err := l.declare(ctx, answer, options, &next); err != nil {
 			return err
 		}
 	}
@@ -216,9 +228,9 @@ func (l *link) take(ctx context.Context, accept bool) error {
 }
 
 // declare checks a commit's files and puts the revisions they make on record.
-func (l *link) declare(ctx context.Context, answer source.Answer, next *linkState) error {
+func (l *link) declare(ctx context.Context, answer source.Answer, options source.Options, next *linkState) error {
 	e := l.e
-	loaded, problems := source.Load(ctx, answer.Files, e.loadOptions(l))
+	loaded, problems := source.Load(ctx, answer.Files, options)
 	problems = problems.In(l.source.Folder)
 	if wrong := problems.Wrong(); len(wrong) > 0 {
 		return fmt.Errorf("%s is not taken: %w; %s", l.describe(answer), wrong, l.stays())
@@ -273,7 +285,7 @@ func (l *link) declare(ctx context.Context, answer source.Answer, next *linkStat
 		sites[fingerprint] = append(sites[fingerprint], d.Site)
 		revisions[fingerprint] = &berth.Revision{
 			Fingerprint: fingerprint, Workload: d.Workload, Version: d.Version(), Commit: d.Commit.Hash,
-			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Desired: &d.Desired,
+			Subject: d.Commit.Subject, Author: d.Commit.Author, At: d.Commit.At, Signed: d.Commit.Signed, Desired: &d.Desired,
 		}
 	}
 	e.mu.Lock()
@@ -421,12 +433,17 @@ func (e *Engine) taken(of *link) func(site, claim string) string {
 	return func(site, claim string) string { return all()[site+" "+claim] }
 }
 
-// loadOptions say how a link's declarations are read here.
-func (e *Engine) loadOptions(l *link) source.Options {
+// loadOptions say how a link's declarations are read here, and name what of that others decide. watched is whether it is what the link
+// watches, and not a branch that somebody looks at.
+func (e *Engine) loadOptions(l *link, watched bool) (o source.Options, terms string, err error) {
 	of, taken := l.source, e.taken(l)
+	floors, err := source.ReadFloors(of.Must)
+	if err != nil {
+		return o, "", fmt.Errorf("link %s: must: %w", of.Name, err)
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	o := source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}, NotLine: e.settings.Policy != of.Name, Grant: new(of.Grant(len(e.settings.Links))), Taken: taken}
+	o = source.Options{Set: maps.Clone(e.access.Set), Opener: e.access.Opener, Resolve: e.registries.Resolve, Bare: source.Bare{Workload: of.Workload, Sites: of.Sites}, NotLine: e.settings.Policy != of.Name, Grant: new(of.Grant(len(e.settings.Links))), Taken: taken}
 	for _, site := range e.settings.Sites {
 		o.Sites = append(o.Sites, site.Name)
 	}
@@ -434,5 +451,17 @@ func (e *Engine) loadOptions(l *link) source.Options {
 		o.Set = map[string]string{}
 	}
 	maps.Copy(o.Set, of.Variables)
-	return o
+	own, line := &declare.Line{Floors: floors}, &declare.Line{}
+	if said, _ := e.line(); said != nil && (o.NotLine || !watched) { // or else its own are among what is read
+		line = said
+	}
+	o.Floors = func(workload, site string) []declare.Floor {
+		return slices.Concat(line.FloorsOf(workload, site), own.FloorsOf(workload, site))
+	}
+	text, err := json.Marshal([]any{o.Grant, floors, line.Floors, of.Signed})
+	if err != nil {
+		return o, "", err
+	}
+	sum := sha256.Sum256(text)
+	return o, hex.EncodeToString(sum[:6]), nil
 }

@@ -108,7 +108,10 @@ func (e *Engine) preview(ctx context.Context, l *link, ref string, set map[strin
 
 // loadPreview checks what another branch or commit would declare.
 func (e *Engine) loadPreview(ctx context.Context, l *link, name string, files []source.File, set map[string]string) (source.Loaded, error) {
-	options := e.loadOptions(l)
+	options, _, err := e.loadOptions(l, false)
+	if err != nil {
+		return source.Loaded{}, err
+	}
 	maps.Copy(options.Set, set)
 	loaded, problems := source.Load(ctx, files, options)
 	if wrong := problems.In(l.source.Folder).Wrong(); len(wrong) > 0 {

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"reflect"
 	"slices"
@@ -62,7 +61,7 @@ func (e *Engine) Apply(s config.Settings) error {
 			return fmt.Errorf("the site %s has another target: start Aditus again to open it", site.Name)
 		}
 	}
-	if !maps.Equal(e.settings.Registries, s.Registries) {
+	if !reflect.DeepEqual(e.settings.Registries, s.Registries) {
 		e.registries = source.NewRegistries(s.Registries, e.access.registry)
 		e.pin()
 	}

@@ -144,9 +144,9 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		return err
 	}
 	if r := e.Revision; r != nil {
-		if err := put(`INSERT INTO revisions (seq, fingerprint, workload, version, commit_hash, subject, author, at, desired)
-			VALUES ((SELECT coalesce(max(seq), 0) + 1 FROM revisions),$1,$2,$3,$4,$5,$6,$7,$8) ON CONFLICT DO NOTHING`,
-			string(r.Fingerprint), r.Workload, plain(r.Version), plain(r.Commit), plain(r.Subject), plain(r.Author), r.At.UnixMilli(), string(r.Desired.Canonical())); err != nil {
+		if err := put(`INSERT INTO revisions (seq, fingerprint, workload, version, commit_hash, subject, author, at, desired, signed)
+			VALUES ((SELECT coalesce(max(seq), 0) + 1 FROM revisions),$1,$2,$3,$4,$5,$6,$7,$8,$9) ON CONFLICT DO NOTHING`,
+			string(r.Fingerprint), r.Workload, plain(r.Version), plain(r.Commit), plain(r.Subject), plain(r.Author), r.At.UnixMilli(), string(r.Desired.Canonical()), plain(r.Signed)); err != nil {
 			return err
 		}
 	}
@@ -178,7 +178,7 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		return err
 	}
 	if k := e.Traffic; k != nil && e.Rollout != nil {
-		return put(`INSERT INTO looks VALUES ($1,$2,$3,$4,$5,$6,$7,$8) ON CONFLICT DO NOTHING`,
+		return put(`INSERT INTO looks VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9) ON CONFLICT DO NOTHING`,
 			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
 	}
 	return nil

@@ -171,7 +171,7 @@ func (l *Ledger) LastRollout(b berth.ID) (int64, error) {
 	return id.Int64, nil
 }
 
-const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subject, author, at, desired`
+const revisionColumns = `fingerprint, workload, seq, version, commit_hash, subject, author, at, desired, signed`
 
 // Revisions gives the revisions of a workload whose fingerprint begins with a name, where it has shortest characters at
 // least, or whose version it is, newest first.
@@ -215,7 +215,7 @@ func (l *Ledger) Revision(workload string, fingerprint declare.Fingerprint) (*be
 func scanRevision(rows *sql.Rows) (r berth.Revision, err error) {
 	var at int64
 	var desired string
-	if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired); err != nil {
+	if err = rows.Scan(&r.Fingerprint, &r.Workload, &r.Seq, &r.Version, &r.Commit, &r.Subject, &r.Author, &at, &desired, &r.Signed); err != nil {
 		return r, err
 	}
 	r.At, r.Desired = time.UnixMilli(at), &declare.Desired{}

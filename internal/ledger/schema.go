@@ -3,7 +3,7 @@ package ledger
 import "fmt"
 
 // version is the schema's version.
-const version = 5
+const version = 6
 
 var schema = `
 CREATE TABLE facts (
@@ -17,7 +17,7 @@ CREATE TABLE rollouts (id INTEGER PRIMARY KEY, workload TEXT NOT NULL, site TEXT
 CREATE INDEX rollouts_berth ON rollouts (workload, site, id);
 CREATE TABLE revisions (
   fingerprint TEXT NOT NULL, workload TEXT NOT NULL, seq INTEGER PRIMARY KEY, version TEXT NOT NULL, commit_hash TEXT NOT NULL,
-  subject TEXT NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, desired TEXT NOT NULL, UNIQUE (workload, fingerprint)
+  subject TEXT NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, desired TEXT NOT NULL, signed TEXT NOT NULL DEFAULT '', UNIQUE (workload, fingerprint)
 ) STRICT;
 ` + pointsSchema + steadySchema + cursorSchema + `
 CREATE TABLE looks (
@@ -62,6 +62,7 @@ var upgrades = []string{
 	"DROP INDEX facts_berth;" + factIndexes + markAll + looksIndex + "ALTER TABLE points RENAME TO points_before;" + pointsSchema +
 		"INSERT INTO points (workload, site, guard, revision, at, value, part, whole, stage) SELECT workload, site, guard, revision, at, value, part, whole, stage FROM points_before ORDER BY workload, site, at; DROP TABLE points_before;",
 	"ALTER TABLE facts ADD COLUMN chain TEXT NOT NULL DEFAULT '';",
+	"ALTER TABLE revisions ADD COLUMN signed TEXT NOT NULL DEFAULT '';",
 }
 
 func errNewer(have int) error {

@@ -13,6 +13,7 @@ var older = []struct {
 	version int
 	back    []string
 }{
+	{5, []string{"ALTER TABLE revisions DROP COLUMN signed", "PRAGMA user_version = 5"}},
 	{4, []string{"ALTER TABLE facts DROP COLUMN chain", "PRAGMA user_version = 4"}},
 	{3, []string{
 		"DROP INDEX facts_of", "DROP INDEX facts_rollout", "DROP TABLE marks", "DROP INDEX looks_at", "CREATE INDEX facts_berth ON facts (workload, site, at)",

@@ -34,9 +34,10 @@ type Registries struct {
 	credentials func(host string) Credential
 	way         http.RoundTripper
 
-	mu     sync.Mutex
-	pinned map[string]string
-	files  map[string]archive // by name
+	mu      sync.Mutex
+	pinned  map[string]string
+	vouches map[string]bool    // of digests that are signed as the settings ask for
+	files   map[string]archive // by name
 }
 
 // archive is a file as it was when it was read last.
@@ -48,7 +49,7 @@ type archive struct {
 
 // NewRegistries makes Registries that know hosts, and ask for their credentials; credentials may be nil.
 func NewRegistries(known map[string]config.Registry, credentials func(host string) Credential) *Registries {
-	r := &Registries{known: known, credentials: credentials, pinned: map[string]string{}, files: map[string]archive{}}
+	r := &Registries{known: known, credentials: credentials, pinned: map[string]string{}, vouches: map[string]bool{}, files: map[string]archive{}}
 	r.way = outward(func(host string) bool { _, listed := known[host]; return listed })
 	return r
 }
@@ -135,7 +136,7 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 	pinned, ok := r.pinned[reference]
 	r.mu.Unlock()
 	if ok {
-		return pinned, nil
+		return pinned, r.vouchFor(ctx, pinned)
 	}
 	if file, ok := strings.CutPrefix(reference, declare.FileScheme); ok {
 		if pinned, err := pinFile(ctx, file); err != nil || pinned == file {
@@ -164,10 +165,44 @@ func (r *Registries) pin(ctx context.Context, reference string) (string, error) 
 	if !strings.Contains(reference, "@") {
 		pinned = reference + "@" + digest
 	}
+	if err := r.vouchFor(ctx, pinned); err != nil {
+		return "", err
+	}
 	r.mu.Lock()
 	r.pinned[reference] = pinned
 	r.mu.Unlock()
 	return pinned, nil
+}
+
+// vouchFor sees that a pinned artifact is signed, where its registry's settings ask for that. One that was is not asked for again.
+func (r *Registries) vouchFor(ctx context.Context, pinned string) error {
+	if strings.HasPrefix(pinned, declare.FileScheme) {
+		return nil
+	}
+	ref, err := r.parse(pinned)
+	if err != nil {
+		return err
+	}
+	of, exact := ref.(name.Digest)
+	signed := r.registry(ref.Context().RegistryStr()).Signed
+	if len(signed) == 0 {
+		return nil
+	}
+	if !exact {
+		return fmt.Errorf("%w: %s is named by no digest", ErrUnsigned, pinned)
+	}
+	r.mu.Lock()
+	known := r.vouches[of.String()]
+	r.mu.Unlock()
+	if known {
+		return nil
+	}
+	if _, err = r.vouched(ctx, of, signed); err == nil {
+		r.mu.Lock()
+		r.vouches[of.String()] = true
+		r.mu.Unlock()
+	}
+	return err
 }
 
 // What an archive may have, and how long it may take to read it.

@@ -47,6 +47,7 @@ type Bundle struct {
 	Title   string // what it brings, in a few words
 	Author  string
 	Created time.Time
+	Signed  string // by whom, where that is asked for
 	Files   []File
 }
 
@@ -204,7 +205,7 @@ func (r *Registries) Pull(ctx context.Context, repository, version string) (Bund
 
 // commit is where the declarations of a bundle come from.
 func (b Bundle) commit() Commit {
-	return Commit{Hash: strings.TrimPrefix(b.Digest, "sha256:"), Subject: b.Title, Author: b.Author, At: b.Created}
+	return Commit{Hash: strings.TrimPrefix(b.Digest, "sha256:"), Subject: b.Title, Author: b.Author, At: b.Created, Signed: b.Signed}
 }
 
 // askBundle reads the newest version of a bundle that fits.
@@ -233,12 +234,20 @@ func askBundle(ctx context.Context, link config.Link, access Access, seen Seen) 
 	if err != nil {
 		return Answer{}, fmt.Errorf("%w: %w", ErrUnreachable, explainRegistry(ref, err))
 	}
-	if hash := strings.TrimPrefix(digest, "sha256:"); hash == seen.Commit {
+	if hash := strings.TrimPrefix(digest, "sha256:"); hash == seen.asked() {
 		return Answer{Seen: seen, Ref: version}, nil
 	}
 	b, err := r.Pull(ctx, link.Repository, digest)
 	if err != nil {
 		return Answer{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	if len(link.Signed) > 0 {
+		if b.Signed, err = r.vouched(ctx, place.Digest(digest), link.Signed); err != nil {
+			return Answer{}, fmt.Errorf("version %s: %w", version, err)
+		}
+		for i := range b.Files {
+			b.Files[i].Commit.Signed = b.Signed
+		}
 	}
 	look := Answer{Seen: Seen{Commit: b.commit().Hash, Tree: b.Digest}, Head: b.commit(), Changed: true, Ref: version}
 	if look.Files = within(b.Files, link.Folder); len(look.Files) == 0 {

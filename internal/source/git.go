@@ -56,11 +56,11 @@ func askGit(ctx context.Context, link config.Link, access Access, seen Seen, acc
 }
 
 func askCopy(ctx context.Context, link config.Link, access Access, seen Seen, accept bool) (Answer, error) {
-	repository, hash, err := reach(ctx, link, access, seen.Commit)
+	repository, hash, err := reach(ctx, link, access, seen.asked())
 	if err != nil {
 		return Answer{}, err
 	}
-	if hash.String() == seen.Commit {
+	if hash.String() == seen.asked() {
 		return Answer{Seen: seen}, nil
 	}
 	head, err := commitAt(repository, hash)
@@ -72,6 +72,12 @@ func askCopy(ctx context.Context, link config.Link, access Access, seen Seen, ac
 			return Answer{}, fmt.Errorf("%s: %w: %v", link.Repository, errSpoilt, err)
 		} else if err != nil {
 			return Answer{}, fmt.Errorf("%w: %s no longer holds %.7s, which was taken from it; put that history back, or accept the new one", ErrRewritten, link.Branch, seen.Commit)
+		}
+	}
+	by := ""
+	if len(link.Signed) > 0 {
+		if by, err = signedHead(repository, link, hash, head); err != nil {
+			return Answer{}, err
 		}
 	}
 	folder, err := folderOf(head, link.Folder)
@@ -86,6 +92,10 @@ func askCopy(ctx context.Context, link config.Link, access Access, seen Seen, ac
 	}
 	look.Changed = true
 	look.Files, err = readTree(ctx, head, folder, link.Folder)
+	for i := range look.Files {
+		look.Files[i].Commit.Signed = by // which vouches for what it came from
+	}
+	look.Head.Signed = by
 	return look, err
 }
 

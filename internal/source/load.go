@@ -22,6 +22,7 @@ type Options struct {
 	Grant   *declare.Grant                                                             // what may be declared; nil for everything
 	Taken   func(site, claim string) (by string)                                       // the workload of another repository that has a host name or port already; nil where there is none
 	NotLine bool                                                                       // line.yaml is not for these: another link has the line's
+	Floors  func(workload, site string) []declare.Floor                                // what holds for a berth, whatever is declared; nil where nothing does
 	Bare    Bare                                                                       // what a folder is that has only objects of a cluster's API
 }
 
@@ -57,9 +58,16 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 	l.sort(files)
 	l.bare()
 	for _, b := range l.ordered() {
+		if l.budget.over || ctx.Err() != nil {
+			break
+		}
 		l.workload(b)
 	}
+	if err := ctx.Err(); err != nil {
+		l.wrong(declare.Problem{File: ".", Line: 1, Column: 1, Message: "the folder could not be read in time: " + err.Error(), Suggestion: "part it into several links"})
+	}
 	l.across()
+	l.hold()
 	l.granted()
 	l.claims()
 	l.unused()
@@ -101,6 +109,7 @@ type loader struct {
 	loaded    Loaded
 	problems  declare.Problems
 	at        map[string]declare.Node // the document of each workload
+	budget    budget
 }
 
 func (l *loader) wrong(p ...declare.Problem) { l.problems = append(l.problems, p...) }
@@ -116,6 +125,13 @@ func (l *loader) sort(files []File) {
 		if errors.As(err, &wrong) {
 			l.wrong(wrong...)
 			continue
+		}
+		parsed := 0
+		for _, document := range documents {
+			parsed += size(document)
+		}
+		if !l.take(declare.Node{File: file.Name}, parsed, 0, 0) {
+			return
 		}
 		if slices.ContainsFunc(documents, isObject) {
 			l.objects[file.Name] = objectFile{file, documents, false}
@@ -169,6 +185,10 @@ func (l *loader) line(node declare.Node) {
 		wrong.Sort()
 	}
 	l.wrong(wrong...)
+	for _, floor := range line.Floors {
+		_, wrong := compileRules(floor.Rules)
+		l.wrong(wrong...)
+	}
 	if l.options.NotLine {
 		l.wrong(declare.Problem{Warning: true, File: node.File, Line: 1, Column: 1, Message: "the settings do not name this link for the line's rules, so that this file says nothing", Suggestion: "write policy: LINK into the settings, or take the file out"})
 		return
@@ -264,6 +284,9 @@ func (l *loader) read(b *base, site string) (Declaration, declare.Problems) {
 		return Declaration{}, problems
 	}
 	commit = newer(commit, changed)
+	if !l.take(b.node, 0, size(node), 0) {
+		return Declaration{}, nil
+	}
 	node, uses, problems := declare.Fill(node, l.variables.For(site, l.options.Set))
 	for _, use := range uses {
 		l.loaded.Uses = append(l.loaded.Uses, SiteUse{b.workload, site, use})
@@ -417,12 +440,57 @@ func (l *loader) tryRuns(ctx context.Context) {
 	}
 }
 
-// judge holds every berth against the rules of the house.
+// floors are what holds for a berth, whatever is declared: by the line's rules, where they are among what is read, and by what is given.
+func (l *loader) floors(d Declaration) (all []declare.Floor) {
+	if line := l.loaded.Line; line != nil {
+		all = line.FloorsOf(d.Workload, d.Site)
+	}
+	if l.options.Floors != nil {
+		all = append(all, l.options.Floors(d.Workload, d.Site)...)
+	}
+	return all
+}
+
+// hold holds every berth to the floors that are for it.
+func (l *loader) hold() {
+	for i := range l.loaded.Declarations {
+		d := &l.loaded.Declarations[i]
+		var held []string
+		d.Desired, held = declare.HoldAll(l.floors(*d), d.Desired)
+		for _, short := range held {
+			p := l.where(*d, "", "rollout")
+			p.Warning, p.Message, p.Suggestion = true, fmt.Sprintf("what is declared for %s at %s is less than what holds whatever is declared: %s", d.Workload, d.Site, short), "it is added; declare it, so that it can be seen here"
+			l.wrong(p)
+		}
+	}
+}
+
+// judge holds every berth against the rules of the house, and those of the floors that are for it.
 func (l *loader) judge(ctx context.Context) {
-	for _, rule := range l.rules {
-		for _, d := range l.loaded.Declarations {
+	ready := map[*declare.HouseRule][]Rule{} // of a floor, by the first of its rules
+	for _, d := range l.loaded.Declarations {
+		for _, floor := range l.floors(d) {
+			if len(floor.Rules) == 0 {
+				continue
+			}
+			first := &floor.Rules[0]
+			if ready[first] == nil {
+				ready[first], _ = compileRules(floor.Rules) // which was tried when they were read
+			}
+			l.judgeBy(ctx, ready[first], []Declaration{d})
+		}
+	}
+	l.judgeBy(ctx, l.rules, l.loaded.Declarations)
+}
+
+func (l *loader) judgeBy(ctx context.Context, rules []Rule, declarations []Declaration) {
+	for _, rule := range rules {
+		for _, d := range declarations {
 			at := l.at[d.Workload]
-			ok, err := rule.Holds(ctx, d)
+			ok, cost, err := rule.Holds(ctx, d)
+			if !l.take(at, 0, 0, cost) {
+				return
+			}
 			problem := declare.Problem{Rule: rule.Name, Warning: rule.Warns, File: at.File, Line: at.Line, Column: at.Column}
 			switch {
 			case err != nil:

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -38,70 +39,63 @@ var ruleEnvironment = sync.OnceValues(func() (*cel.Env, error) {
 
 // ReadRules reads the rules of the house.
 func ReadRules(document declare.Node) ([]Rule, declare.Problems) {
-	var rules []Rule
-	var problems declare.Problems
-	wrong := func(at declare.Node, suggestion, format string, args ...any) {
-		problems = append(problems, declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
+	written, problems := declare.ReadRules(document)
+	rules, wrong := compileRules(written)
+	return rules, append(problems, wrong...)
+}
+
+// ReadFloors reads a file of this machine that says what holds whatever is declared; there is nothing in it where name is empty.
+func ReadFloors(name string) ([]declare.Floor, error) {
+	if name == "" {
+		return nil, nil
 	}
-	const shape = "write rules: [{name: …, must: …, say: …}]"
-	if version, ok := document.Get("aditus"); !ok || version.Text != fmt.Sprint(declare.Format) {
-		wrong(document, "start with aditus: 1", "rules need the version of their format")
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fmt.Errorf("what holds whatever is declared: %w", err)
 	}
-	list, ok := document.Get("rules")
-	if _, judges := document.Get("health"); !ok && judges {
+	node, err := ReadYAML(name, text)
+	if err != nil {
+		return nil, err
+	}
+	floors, problems := declare.ReadFloors(node)
+	for _, floor := range floors {
+		_, wrong := compileRules(floor.Rules)
+		problems = append(problems, wrong...)
+		if len(floor.Teams) > 0 {
+			problems = append(problems, declare.Problem{File: name, Line: 1, Column: 1, Message: "teams are the line's, and not known in a file of this machine", Suggestion: "name sites"})
+		}
+	}
+	if len(problems) > 0 {
 		return nil, problems
 	}
-	if !ok || list.Kind != declare.List {
-		wrong(document, shape, "rules must be a list")
-		return nil, problems
-	}
+	return floors, nil
+}
+
+// compileRules makes rules that can be asked of those that are written.
+func compileRules(written []declare.HouseRule) (rules []Rule, problems declare.Problems) {
 	environment, err := ruleEnvironment()
 	if err != nil {
 		panic(fmt.Sprintf("the environment of rules is fixed: %v", err))
 	}
-	for _, item := range list.Items {
-		var r Rule
-		var must declare.Node
-		for _, entry := range item.Entries {
-			switch entry.Key.Text {
-			case "name":
-				r.Name = entry.Value.Text
-			case "say":
-				r.Says = strings.TrimSpace(entry.Value.Text)
-			case "must":
-				must = entry.Value
-			case "then":
-				if entry.Value.Text != "warn" && entry.Value.Text != "refuse" {
-					wrong(entry.Value, "write refuse or warn", "a rule refuses or warns, and does not %q", entry.Value.Text)
-				}
-				r.Warns = entry.Value.Text == "warn"
-			default:
-				wrong(entry.Key, "known are must, name, say, then", "a rule has no key %q", entry.Key.Text)
-			}
+	for _, w := range written {
+		wrong := func(suggestion, format string, args ...any) {
+			problems = append(problems, declare.Problem{File: w.At.File, Line: w.At.Line, Column: w.At.Column, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
 		}
-		if r.Name == "" || r.Says == "" || must.Text == "" {
-			wrong(item, shape, "a rule needs a name, what must be true, and the sentence to say where it is not")
-			continue
-		}
-		if slices.ContainsFunc(rules, func(other Rule) bool { return other.Name == r.Name }) {
-			wrong(item, "give each rule a name of its own", "there are two rules %q", r.Name)
-			continue
-		}
-		ast, issues := environment.Compile(must.Text)
+		ast, issues := environment.Compile(w.Must)
 		if issues.Err() != nil {
-			wrong(must, "see cel.dev for the language", "the rule %s is not understood: %s", r.Name, strings.Join(strings.Fields(issues.Err().Error()), " "))
+			wrong("see cel.dev for the language", "the rule %s is not understood: %s", w.Name, strings.Join(strings.Fields(issues.Err().Error()), " "))
 			continue
 		}
 		if ast.OutputType() != cel.BoolType && ast.OutputType() != cel.DynType {
-			wrong(must, "end it with a comparison", "the rule %s must be true or false, and is %s", r.Name, ast.OutputType())
+			wrong("end it with a comparison", "the rule %s must be true or false, and is %s", w.Name, ast.OutputType())
 			continue
 		}
-		r.program, err = environment.Program(ast, cel.CostLimit(mostCost), cel.InterruptCheckFrequency(1000))
+		program, err := environment.Program(ast, cel.CostLimit(mostCost), cel.CostTracking(nil), cel.InterruptCheckFrequency(1000))
 		if err != nil {
-			wrong(must, "", "the rule %s cannot be used: %v", r.Name, err)
+			wrong("", "the rule %s cannot be used: %v", w.Name, err)
 			continue
 		}
-		rules = append(rules, r)
+		rules = append(rules, Rule{w.Name, w.Says, w.Warns, program})
 	}
 	return rules, problems
 }
@@ -142,25 +136,28 @@ func ReadHealth(document declare.Node) (map[string]declare.Rule, declare.Problem
 	return rules, problems
 }
 
-// Holds tells whether a rule is true of a berth.
-func (r Rule) Holds(ctx context.Context, d Declaration) (bool, error) {
+// Holds tells whether a rule is true of a berth, and what it took to tell, in CEL's units of cost.
+func (r Rule) Holds(ctx context.Context, d Declaration) (holds bool, cost uint64, err error) {
 	text, err := json.Marshal(d.Desired)
 	if err != nil {
-		return false, err
+		return false, 0, err
 	}
 	var desired map[string]any
 	if err := json.Unmarshal(text, &desired); err != nil {
-		return false, err
+		return false, 0, err
 	}
-	value, _, err := r.program.ContextEval(ctx, map[string]any{"workload": d.Workload, "site": d.Site, "parts": desired["parts"], "desired": desired})
+	value, details, err := r.program.ContextEval(ctx, map[string]any{"workload": d.Workload, "site": d.Site, "parts": desired["parts"], "desired": desired})
+	if details != nil && details.ActualCost() != nil {
+		cost = *details.ActualCost()
+	}
 	if err != nil {
-		return false, err
+		return false, cost, err
 	}
 	holds, ok := value.Value().(bool)
 	if !ok {
-		return false, fmt.Errorf("it gives %v, not true or false", value.Value())
+		return false, cost, fmt.Errorf("it gives %v, not true or false", value.Value())
 	}
-	return holds, nil
+	return holds, cost, nil
 }
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

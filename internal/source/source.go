@@ -49,12 +49,21 @@ type Commit struct {
 	Subject string    `json:"subject"`
 	Author  string    `json:"author"`
 	At      time.Time `json:"at"`
+	Signed  string    `json:"signed,omitempty"` // who vouches for it, where the link asks for that; who Author is, the commit claims
 }
 
 // Seen is what is known of a link already: what was read last.
 type Seen struct {
 	Commit string `json:"commit"` // its hash
-	Tree   string `json:"tree"`   // the folder's tree hash: what decides whether anything changed
+	Tree   string `json:"tree"`   // the folder's tree hash: what decides whether anything changed; empty to have it read whatever it is
+}
+
+// asked is the commit that need not be read again; empty for none.
+func (s Seen) asked() string {
+	if s.Tree == "" {
+		return ""
+	}
+	return s.Commit
 }
 
 // File is a file of the watched folder with the commit that changed it last. Its name is from the folder's root.

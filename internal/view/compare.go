@@ -109,7 +109,7 @@ func NewComparison(book *ledger.Ledger, b status.Berth, preview *berth.Revision)
 func PreviewRevision(id berth.ID, desired *declare.Desired, commit source.Commit) *berth.Revision {
 	return &berth.Revision{
 		Workload: id.Workload, Fingerprint: desired.Fingerprint(), Version: desired.Version(), Commit: commit.Hash,
-		Subject: commit.Subject, Author: commit.Author, At: commit.At, Desired: desired,
+		Subject: commit.Subject, Author: commit.Author, At: commit.At, Signed: commit.Signed, Desired: desired,
 	}
 }
 

@@ -115,7 +115,7 @@ func Describe(b status.Berth, now time.Time) []Line {
 	}
 	r := b.Rollout
 	if r != nil && r.To != nil {
-		add("coming", fmt.Sprintf("“%s” by %s, %s; %s", r.To.Subject, r.To.Author, clock(r.To.At, now), began(r)), Quiet)
+		add("coming", fmt.Sprintf("“%s” by %s, %s; %s", r.To.Subject, r.To.By(), clock(r.To.At, now), began(r)), Quiet)
 		add("traffic", traffic(r), Quiet)
 		add("health", fmt.Sprintf("%s %s, %s %s", sideName(r.Old, "old"), Health(r.OldSide), sideName(r.New, "new"), Health(r.NewSide)), healthTone(r))
 		if r.Phase == rollout.RollingBack || r.Phase == rollout.Held {
@@ -133,7 +133,7 @@ func Describe(b status.Berth, now time.Time) []Line {
 		if !b.ProvenAt.IsZero() {
 			proven = ", proven " + clock(b.ProvenAt, now)
 		}
-		add("live", fmt.Sprintf("“%s” by %s%s", b.Applied.Subject, b.Applied.Author, proven), Quiet)
+		add("live", fmt.Sprintf("“%s” by %s%s", b.Applied.Subject, b.Applied.By(), proven), Quiet)
 	}
 	tone := Quiet
 	if b.Health.Word == health.Failing {
@@ -151,7 +151,7 @@ func Describe(b status.Berth, now time.Time) []Line {
 		add("drift", changedByHand(b), Bad)
 	}
 	if b.Declared != nil && (b.Applied == nil || b.Declared.Fingerprint != b.Applied.Fingerprint) {
-		add("declared", fmt.Sprintf("%s %s, “%s” by %s, %s", b.Declared.Version, b.Declared.Fingerprint.Short(), b.Declared.Subject, b.Declared.Author, clock(b.Declared.At, now)), Quiet)
+		add("declared", fmt.Sprintf("%s %s, “%s” by %s, %s", b.Declared.Version, b.Declared.Fingerprint.Short(), b.Declared.Subject, b.Declared.By(), clock(b.Declared.At, now)), Quiet)
 	}
 	if orphans := Orphans(b); len(orphans) > 0 {
 		add("orphans", say.List(orphans)+", live and not declared", Quiet)

@@ -60,7 +60,19 @@ type Revision struct {
 	Version     string              `json:"version"`
 	Commit      string              `json:"commit"`
 	Subject     string              `json:"subject"`
-	Author      string              `json:"author"`
+	Author      string              `json:"author"`           // as the commit claims
+	Signed      string              `json:"signed,omitempty"` // who vouches for it, where that is asked for
 	At          time.Time           `json:"at"`
 	Desired     *declare.Desired    `json:"-"`
+}
+
+// By tells who made a revision, and how that is known.
+func (r *Revision) By() string {
+	switch r.Signed {
+	case "":
+		return r.Author + " (unsigned)"
+	case r.Author:
+		return r.Author + " (signed)"
+	}
+	return r.Author + " (signed by " + r.Signed + ")"
 }

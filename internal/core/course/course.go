@@ -51,7 +51,8 @@ func New(l declare.Line, around time.Time) (*Rules, error) {
 type Query struct {
 	Now            time.Time
 	Workload, Site string
-	Author         string
+	Author         string        // as the commit claims
+	Signed         string        // who vouches for it; empty for nobody
 	Takes          time.Duration // its rollout takes at least
 	Here           Berth
 	Elsewhere      map[string]Berth // the workload at other sites
@@ -303,7 +304,7 @@ func (r *Rules) Signers(step *declare.Step, q Query) (signers []string) {
 		}
 	}
 	for _, s := range signs {
-		own := step.SignOff.Others && s.By == q.Author
+		own := step.SignOff.Others && (s.By == q.Author || s.By == q.Signed)
 		if r.Plays(s.By, step.SignOff.By) && !own && !slices.Contains(signers, s.By) {
 			signers = append(signers, s.By)
 		}

@@ -23,6 +23,7 @@ type Line struct {
 	Schedules []Schedule `json:"schedules,omitempty"`
 	Ends      []End      `json:"ends,omitempty"`
 	Branches  []Branches `json:"branches,omitempty"`
+	Floors    []Floor    `json:"floors,omitempty"`
 }
 
 // LineSite is what a line says of one of its sites.
@@ -146,6 +147,7 @@ func ReadLine(document Node) (Line, Problems) {
 		"schedules": func(n Node, p string) { l.Schedules = r.schedules(n, p) },
 		"ends":      func(n Node, p string) { l.Ends = r.ends(n, p) },
 		"branches":  func(n Node, p string) { l.Branches = r.branches(n, p) },
+		"floors":    func(n Node, p string) { l.Floors = r.floors(n, p) },
 	})
 	r.whole(&l, document, courses, trains)
 	r.problems.Sort()
@@ -192,6 +194,9 @@ func (r *reader) whole(l *Line, document Node, courses, trains map[string]Node) 
 	for _, e := range l.Ends {
 		teams(e.Name, e.Selector)
 	}
+	for _, f := range l.Floors {
+		teams(f.Name, f.Selector)
+	}
 }
 
 // SitesNamed gives the sites, and patterns of sites, that the rules name, by JSON Pointer.
@@ -216,6 +221,9 @@ func (l *Line) SitesNamed() map[string][]string {
 	for i, e := range l.Ends {
 		named[fmt.Sprintf("/ends/%d/sites", i)] = e.Sites
 	}
+	for i, f := range l.Floors {
+		named[fmt.Sprintf("/floors/%d/sites", i)] = f.Sites
+	}
 	for i, b := range l.Branches {
 		named[fmt.Sprintf("/branches/%d/site", i)] = []string{b.Site}
 	}
@@ -226,6 +234,16 @@ func (l *Line) SitesNamed() map[string][]string {
 func (l *Line) Selects(s *Selector, workload, site string) bool {
 	return (len(s.Sites) == 0 || Matches(s.Sites, site)) && (len(s.Workloads) == 0 || Matches(s.Workloads, workload)) &&
 		(len(s.Teams) == 0 || slices.Contains(s.Teams, l.Sites[site].Team))
+}
+
+// FloorsOf gives the floors that are for a berth.
+func (l *Line) FloorsOf(workload, site string) (all []Floor) {
+	for _, f := range l.Floors {
+		if l.Selects(&f.Selector, workload, site) {
+			all = append(all, f)
+		}
+	}
+	return all
 }
 
 // CourseOf gives a workload's course: the first that names it, or else the one that names none; nil where there is none.

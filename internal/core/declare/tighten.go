@@ -12,6 +12,11 @@ import (
 // or guard of them is missing. A commit that loosens them does not help what it brings with it. held names what was kept of them,
 // in words; it is empty where nothing had to be.
 func Tighten(d, before Desired) (own Desired, held []string) {
+	return tighten(d, before, " as before", false)
+}
+
+// tighten does so; what stands under the name of another guard is named with beside, and silence counts as it is declared where loud.
+func tighten(d, before Desired, beside string, loud bool) (own Desired, held []string) {
 	own = d
 	own.Rollout.Stages = slices.Clone(d.Rollout.Stages)
 	own.Guards = slices.Clone(d.Guards)
@@ -19,7 +24,7 @@ func Tighten(d, before Desired) (own Desired, held []string) {
 		own.Rollout.Stages[i].Guards = slices.Clone(own.Rollout.Stages[i].Guards)
 	}
 	held = append(own.holdSignOffs(before), own.holdTimes(before)...)
-	held = append(held, own.holdGuards(before)...)
+	held = append(held, own.holdGuards(before, beside, loud)...)
 	if len(held) == 0 {
 		return d, nil
 	}
@@ -27,7 +32,7 @@ func Tighten(d, before Desired) (own Desired, held []string) {
 }
 
 // holdSignOffs keeps the sign-offs that stages asked for: each at the last stage with no more traffic that asks for none, or else at the
-// first such one.
+// first such one, or else at one more before all others.
 func (d *Desired) holdSignOffs(before Desired) (held []string) {
 	asked := map[string]int{}
 	for _, stage := range d.Rollout.Stages {
@@ -46,6 +51,10 @@ func (d *Desired) holdSignOffs(before Desired) (held []string) {
 			if own.SignOff == "" && (at < 0 || own.Share <= stage.Share) {
 				at = i
 			}
+		}
+		if at < 0 && len(d.Rollout.Stages) > 0 {
+			d.Rollout.Stages = slices.Insert(d.Rollout.Stages, 0, Stage{Share: d.Rollout.Stages[0].Share / 2})
+			at = 0
 		}
 		if at >= 0 {
 			d.Rollout.Stages[at].SignOff = stage.SignOff
@@ -79,8 +88,14 @@ func (d *Desired) holdTimes(before Desired) (held []string) {
 }
 
 // holdGuards keeps the guards. One that is gone, or is another one under its name, is kept beside: what it measured may not be there any
-// more, so that its silence holds nothing.
-func (d *Desired) holdGuards(before Desired) (held []string) {
+// more, so that its silence holds nothing, unless it is to be loud.
+func (d *Desired) holdGuards(before Desired, beside string, loud bool) (held []string) {
+	kept := func(g guard.Rule, name string) guard.Rule {
+		if g.Name = name; !loud {
+			g.Missing = guard.MissingIgnored
+		}
+		return g
+	}
 	for _, was := range before.Guards {
 		at := slices.IndexFunc(d.Guards, func(g guard.Rule) bool { return g.Name == was.Name })
 		if at < 0 {
@@ -92,7 +107,7 @@ func (d *Desired) holdGuards(before Desired) (held []string) {
 		asBefore := *is
 		asBefore.Limit.Value, asBefore.Then, asBefore.Standing, asBefore.Missing = was.Limit.Value, was.Then, was.Standing, was.Missing
 		if !reflect.DeepEqual(asBefore, was) {
-			name := was.Name + " as before"
+			name := was.Name + beside
 			if slices.ContainsFunc(d.Guards, func(g guard.Rule) bool { return g.Name == name }) {
 				continue
 			}
@@ -126,11 +141,6 @@ func (d *Desired) holdGuards(before Desired) (held []string) {
 		}
 	}
 	return held
-}
-
-func kept(g guard.Rule, name string) guard.Rule {
-	g.Name, g.Missing = name, guard.MissingIgnored
-	return g
 }
 
 // counts tells whether a guard counts in any stage.

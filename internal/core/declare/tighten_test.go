@@ -3,6 +3,7 @@ package declare
 import (
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -69,3 +70,43 @@ func TestTighten(t *testing.T) {
 		}
 	}
 }
+
+// TestFloor holds declarations to a floor: what they are short of is added, whatever room they leave for it, and a floor twice is one.
+func TestFloor(t *testing.T) {
+	second := Span{time.Second}
+	errors := guard.Rule{Name: "errors", Limit: guard.Limit{Kind: guard.AtMost, Value: 0.05}, Then: guard.RollBack, Missing: guard.MissingHolds}
+	floor := Floor{Name: "the harbours", Soak: Span{time.Minute}, Proving: Span{2 * time.Minute}, SignOffs: []string{"a lead"}, Guards: []guard.Rule{errors}}
+	other := errors
+	other.Way, other.Limit.Value = guard.Sequential, 0.9
+	for _, c := range []struct {
+		name    string
+		rollout Rollout
+		guards  []guard.Rule
+		held    string
+		stages  string
+	}{
+		{"nothing declared", Rollout{Style: Canary, Stages: []Stage{{Share: 0.5, Soak: second}, {Share: 1}}}, nil,
+			"the sign-off by a lead, 59s of soak, 2m0s of proving, the guard errors", "0.5 1m0s a lead, 1 0s "},
+		{"enough", Rollout{Style: Canary, Proving: Span{time.Hour}, Stages: []Stage{{Share: 0.5, Soak: Span{time.Hour}, SignOff: "a lead"}, {Share: 1}}}, []guard.Rule{errors}, "", "0.5 1h0m0s a lead, 1 0s "},
+		{"every stage is somebody else's", Rollout{Style: Canary, Proving: Span{time.Hour}, Stages: []Stage{{Share: 0.5, Soak: Span{time.Hour}, SignOff: "me"}, {Share: 1, SignOff: "me"}}}, []guard.Rule{errors}, "the sign-off by a lead", "0.25 0s a lead, 0.5 1h0m0s me, 1 0s me"},
+		{"another guard under the name", Rollout{Style: Rolling, Proving: Span{time.Hour}, Stages: []Stage{{Share: 1, Soak: Span{time.Hour}, SignOff: "a lead"}}}, []guard.Rule{other}, "the guard errors", "1 1h0m0s a lead"},
+	} {
+		d := Desired{Workload: "fares", Rollout: c.rollout, Guards: c.guards}
+		own, held := floor.Hold(d)
+		stages := []string{}
+		for _, s := range own.Rollout.Stages {
+			stages = append(stages, strings.TrimSuffix(strings.Join([]string{strings.TrimRight(strings.TrimRight(percentOf(s.Share), "0"), "."), s.Soak.Duration.String(), s.SignOff}, " "), "\n"))
+		}
+		if got := strings.Join(held, ", "); got != c.held || strings.Join(stages, ", ") != c.stages {
+			t.Errorf("%s: %q held, stages %q; want %q, %q", c.name, got, stages, c.held, c.stages)
+		}
+		if i := slices.IndexFunc(own.Guards, func(g guard.Rule) bool { return g.Missing == guard.MissingHolds && g.Limit.Value == 0.05 }); i < 0 {
+			t.Errorf("%s: the guard is not among %+v", c.name, own.Guards)
+		}
+		if _, again := floor.Hold(own); len(again) > 0 {
+			t.Errorf("%s: what is held is short of %v", c.name, again)
+		}
+	}
+}
+
+func percentOf(share float64) string { return strconv.FormatFloat(share, 'f', 2, 64) }
