@@ -12,6 +12,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
+	"aditus/internal/signature"
 	"aditus/internal/source"
 	"aditus/internal/tui/kit"
 )
@@ -60,7 +61,7 @@ func (f *bundleFlags) registries(repository string) (*source.Registries, error) 
 
 func newBundlePush() *cobra.Command {
 	var f bundleFlags
-	var title, author string
+	var title, author, key, certificate string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "push FOLDER oci://HOST/PATH:VERSION",
@@ -81,6 +82,9 @@ the same again does nothing, pushing something else under it is refused.`,
 			if _, problems := source.Load(cmd.Context(), files, source.Options{}); len(problems.Wrong()) > 0 {
 				return fmt.Errorf("nothing is pushed: %w; aditus check %s tells all", problems.Wrong(), args[0])
 			}
+			if (key == "") != (certificate == "") {
+				return usageError{errors.New("--key and --certificate go together")}
+			}
 			r, err := f.registries(repository)
 			if err != nil {
 				return err
@@ -91,6 +95,15 @@ the same again does nothing, pushing something else under it is refused.`,
 			digest, err := r.Push(cmd.Context(), repository, source.Bundle{Version: version, Title: title, Author: author, Created: time.Now(), Files: files})
 			if err != nil {
 				return err
+			}
+			if key != "" {
+				signer, err := signature.OpenSigner(key, certificate)
+				if err != nil {
+					return err
+				}
+				if err := r.Sign(cmd.Context(), strings.TrimPrefix(repository, config.BundleScheme)+"@"+digest, signer); err != nil {
+					return fmt.Errorf("%s:%s is %s, and is not signed: %w", repository, version, digest, err)
+				}
 			}
 			if asJSON {
 				return writeLine(cmd.OutOrStdout(), map[string]any{"repository": repository, "version": version, "digest": digest, "files": len(files)})
@@ -103,6 +116,8 @@ the same again does nothing, pushing something else under it is refused.`,
 	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVar(&title, "title", "", "what this version brings, in a few `words`")
 	cmd.Flags().StringVar(&author, "author", "", "who made it (default: you)")
+	cmd.Flags().StringVar(&key, "key", "", "sign it with the private key in a `FILE` (PKCS #8, PEM)")
+	cmd.Flags().StringVar(&certificate, "certificate", "", "whose certificate, with those that signed it, is in a `FILE` (PEM)")
 	return cmd
 }
 

@@ -617,3 +617,37 @@ func TestDeclaredAtOnce(t *testing.T) {
 		r.engine.mu.Unlock()
 	}
 }
+
+// TestFloorsOfOthers has what holds whatever is declared change in a file of the machine and in the line's rules, which another link has:
+// what is declared is read again by each.
+func TestFloorsOfOthers(t *testing.T) {
+	r := newRig(t)
+	must := filepath.Join(t.TempDir(), "floors.yaml")
+	r.must(os.WriteFile(must, []byte("aditus: 1\nfloors: [{name: machine, proving: 40s}]\n"), 0o600))
+	r.change = func(s *config.Settings) {
+		s.Links[0].May, s.Links[0].Must = &config.May{Everything: true}, must
+		line := s.Links[0]
+		line.Name, line.Folder, line.Must = "line", "line", ""
+		s.Links = append(s.Links, line)
+		s.Policy = "line"
+		for i := range s.Sites {
+			s.Sites[i].Automatic, s.Sites[i].After, s.Sites[i].Drift = false, "", config.Drift{}
+		}
+		s.Roles = nil
+	}
+	r.push("1")
+	r.write("line/line.yaml", "aditus: 1\nroles: {a lead: [mara]}\nfloors: [{name: all, soak: 2m}]\n", "Rules")
+	r.run()
+	r.until("held to both", func(s status.Snapshot) bool {
+		warned := strings.Join(s.Links[0].Warnings, "\n")
+		return strings.Contains(warned, "machine asks for 40s of proving") && strings.Contains(warned, "all asks for 1m20s of soak")
+	})
+	r.write("line/line.yaml", "aditus: 1\nroles: {a lead: [mara]}\nfloors: [{name: all, soak: 3m}]\n", "More")
+	r.until("held to more", func(s status.Snapshot) bool {
+		return strings.Contains(strings.Join(s.Links[0].Warnings, "\n"), "all asks for 2m20s of soak")
+	})
+	r.must(os.WriteFile(must, []byte("aditus: 1\nfloors: [{name: machine, rules: [{name: about, must: has(desired.about), say: Say what it is for.}]}]\n"), 0o600))
+	r.until("refused by a rule", func(s status.Snapshot) bool {
+		return s.Links[0].Problem != nil && strings.Contains(s.Links[0].Problem.Text, "Say what it is for. (rule about")
+	})
+}

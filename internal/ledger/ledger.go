@@ -178,7 +178,7 @@ func (l *Ledger) writeEntry(tx *sql.Tx, e *Entry) error {
 		return err
 	}
 	if k := e.Traffic; k != nil && e.Rollout != nil {
-		return put(`INSERT INTO looks VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9) ON CONFLICT DO NOTHING`,
+		return put(`INSERT INTO looks VALUES ($1,$2,$3,$4,$5,$6,$7,$8) ON CONFLICT DO NOTHING`,
 			e.Rollout.ID, k.At.UnixMilli(), k.Asked, k.Share, k.Requests[0], k.Requests[1], k.Old, k.New)
 	}
 	return nil
