@@ -114,7 +114,7 @@ func runScreens(ctx context.Context, live control.Live, note string, work func(c
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, live, tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)

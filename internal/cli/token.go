@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -26,6 +27,7 @@ func newToken() *cobra.Command {
 func newTokenAdd() *cobra.Command {
 	var folder string
 	var scopes []string
+	var like api.Token
 	var lasts time.Duration
 	cmd := &cobra.Command{
 		Use:   "add NAME",
@@ -33,11 +35,19 @@ func newTokenAdd() *cobra.Command {
 		Long: `Makes a token and prints it; only its hash is kept. Its orders are given in its name,
 and a running server knows it at once. Scopes:
 
-  look      see all that there is
-  sync      sync, advance, hold, go on, roll back, abandon
-  sign off  give a stage its sign-off
-  change    lock and unlock, lift bars, links, offers on branches`,
-		Example: "  aditus token add pipeline --scope sync --lasts 2160h\n  aditus token add maren --scope sync --scope 'sign off'",
+  look         see what there is
+  sync         sync, advance, hold, go on, roll back, abandon
+  sign off     give a stage its sign-off
+  lock         lock and unlock
+  override     pass over what the line's rules put in the way (sync has it)
+  remove data  what volumes hold
+  change       lift bars, links, offers on branches, ends of life, lock, remove data
+
+With --workload, --site and --team they hold there alone, and nothing else is seen.
+With --owner its orders are given in that person's name, and the line's teams say what
+that one may; a program's own token is of a team by its name.`,
+
+		Example: "  aditus token add pipeline --scope sync --lasts 2160h\n  aditus token add maren-phone --owner 'Maren Oake' --scope sync --scope 'sign off'\n  aditus token add fares-build --scope sync --workload 'fares*' --site drydock",
 		Args:    oneArg("name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := dataFolder(folder)
@@ -55,7 +65,8 @@ and a running server knows it at once. Scopes:
 			if lasts > 0 {
 				expires = time.Now().Add(lasts).UTC().Truncate(time.Second)
 			}
-			token, err := api.OpenTokens(folder).Add(args[0], own, expires)
+			like.Name, like.Scopes, like.Expires = args[0], own, expires
+			token, err := api.OpenTokens(folder).Make(like)
 			if err != nil {
 				return err
 			}
@@ -64,7 +75,11 @@ and a running server knows it at once. Scopes:
 		},
 	}
 	dataFlag(cmd, &folder)
-	cmd.Flags().StringArrayVar(&scopes, "scope", []string{"look"}, "what its bearer may do: look, sync, sign-off or change; may be given several times")
+	cmd.Flags().StringArrayVar(&scopes, "scope", []string{"look"}, "what its bearer may do: look, sync, sign-off, lock, override, remove-data or change; may be given several times")
+	cmd.Flags().StringVar(&like.Owner, "owner", "", "in whose `NAME` its orders are given (default: in its own)")
+	cmd.Flags().StringArrayVar(&like.Workloads, "workload", nil, "only for workloads of this `NAME`, in which * stands for any text; may be given several times")
+	cmd.Flags().StringArrayVar(&like.Sites, "site", nil, "only at sites of this `NAME`, likewise")
+	cmd.Flags().StringArrayVar(&like.Teams, "team", nil, "only at sites of this `TEAM`")
 	cmd.Flags().DurationVar(&lasts, "lasts", 0, "how long it is good for (default: until it is removed)")
 	return cmd
 }
@@ -85,11 +100,18 @@ func newTokenList() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			used := api.OpenTokens(folder).Used()
 			if asJSON {
-				for i := range all {
-					all[i].Hash = ""
+				type shown struct {
+					api.Token
+					Used time.Time `json:"used,omitzero"`
 				}
-				return writeJSON(cmd.OutOrStdout(), all)
+				list := []shown{}
+				for _, t := range all {
+					t.Hash = ""
+					list = append(list, shown{t, used[t.Name]})
+				}
+				return writeJSON(cmd.OutOrStdout(), list)
 			}
 			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 3, ' ', 0)
 			for _, t := range all {
@@ -101,7 +123,15 @@ func newTokenList() *cobra.Command {
 				if !t.Expires.IsZero() {
 					until = "until " + t.Expires.Local().Format("2 Jan 2006 15:04")
 				}
-				fmt.Fprintf(table, "%s\t%s\tmade %s\t%s\n", t.Name, strings.Join(words, ", "), t.Made.Local().Format("2 Jan 2006"), until)
+				where := strings.Join(slices.Concat(t.Workloads, t.Sites, t.Teams), ", ")
+				if where != "" {
+					where = "only for " + where
+				}
+				last := "not used yet"
+				if at := used[t.Name]; !at.IsZero() {
+					last = "used " + at.Local().Format("2 Jan 2006 15:04")
+				}
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\tmade %s\t%s\t%s\n", t.Name, t.Owner, strings.Join(words, ", "), where, t.Made.Local().Format("2 Jan 2006"), until, last)
 			}
 			return table.Flush()
 		},

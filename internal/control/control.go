@@ -26,6 +26,8 @@ type Control interface {
 // Reader tells what there is.
 type Reader interface {
 	Snapshot(ctx context.Context) status.Snapshot
+	// Policy says who may do what.
+	Policy(ctx context.Context) policy.Policy
 	// Changed gives a channel of one's own, until ctx ends, that has something when a snapshot would be new.
 	Changed(ctx context.Context) <-chan struct{}
 	// Watch gives the picture of a rollout; 0 is the berth's newest.

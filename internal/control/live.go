@@ -61,36 +61,38 @@ func (l Live) Bench(_ context.Context, berth berth.ID, guard string) (view.Bench
 
 // Do implements Writer.
 func (l Live) Do(ctx context.Context, who policy.Actor, order berth.Order) error {
-	if err := who.May(order.Verb.Scope()); err != nil {
+	if err := l.may(ctx, who, order.Berth, order.Needs()...); err != nil {
 		return err
 	}
-	order.By, order.From = who.Name, who.From
+	order.By, order.From = who.Person(), who.From
 	return l.Engine.Do(ctx, order)
 }
 
-// may tells why somebody may not do what needs the scope for all that is not an order; reading links needs less.
-func may(who policy.Actor) error { return who.May(policy.Change) }
+// may tells why somebody may not do something at a berth, or with the zero ID for the line as a whole; nil where they may.
+func (l Live) may(ctx context.Context, who policy.Actor, id berth.ID, needs ...policy.Scope) error {
+	return l.Policy(ctx).May(who, id.Workload, id.Site, needs...)
+}
 
 // OfferRevert implements Writer.
 func (l Live) OfferRevert(ctx context.Context, who policy.Actor, id berth.ID) (p source.Proposal, err error) {
-	if err = may(who); err == nil {
-		p, err = l.Engine.OfferRevert(ctx, id, who.Name)
+	if err = l.may(ctx, who, id, policy.Change); err == nil {
+		p, err = l.Engine.OfferRevert(ctx, id, who.Person())
 	}
 	return p, l.asked(ctx, who, id, err, "the revert of %s", id)
 }
 
 // OfferLimit implements Writer.
 func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b view.Bench, limit float64) (p source.Proposal, err error) {
-	if err = may(who); err == nil {
+	if err = l.may(ctx, who, b.Berth, policy.Change); err == nil {
 		kind, text := b.Declared(limit)
-		p, err = l.Engine.OfferLimit(ctx, b.Berth, b.Rule.Name, kind, text, b.Try(limit).Summary(b), who.Name)
+		p, err = l.Engine.OfferLimit(ctx, b.Berth, b.Rule.Name, kind, text, b.Try(limit).Summary(b), who.Person())
 	}
 	return p, l.asked(ctx, who, b.Berth, err, "another limit of %s of %s", b.Rule.Name, b.Berth)
 }
 
 // LookNow implements Writer.
-func (l Live) LookNow(_ context.Context, who policy.Actor, links ...string) error {
-	err := who.May(policy.Sync)
+func (l Live) LookNow(ctx context.Context, who policy.Actor, links ...string) error {
+	err := l.Policy(ctx).Somewhere(who, policy.Sync)
 	if err == nil {
 		l.Engine.LookNow(links...)
 	}
@@ -99,7 +101,7 @@ func (l Live) LookNow(_ context.Context, who policy.Actor, links ...string) erro
 
 // Try implements Writer.
 func (l Live) Try(ctx context.Context, who policy.Actor, link string) (string, error) {
-	if err := who.May(policy.Sync); err != nil {
+	if err := l.Policy(ctx).Somewhere(who, policy.Sync); err != nil {
 		return "", err
 	}
 	trial, err := l.Engine.Try(ctx, link)
@@ -115,7 +117,7 @@ func (l Live) Try(ctx context.Context, who policy.Actor, link string) (string, e
 
 // Accept implements Writer.
 func (l Live) Accept(ctx context.Context, who policy.Actor, link string) error {
-	err := may(who)
+	err := l.may(ctx, who, berth.ID{}, policy.Change)
 	if err == nil {
 		err = l.Engine.Accept(link)
 	}
@@ -124,7 +126,7 @@ func (l Live) Accept(ctx context.Context, who policy.Actor, link string) error {
 
 // SetEvery implements Writer.
 func (l Live) SetEvery(ctx context.Context, who policy.Actor, link string, every time.Duration) error {
-	err := may(who)
+	err := l.may(ctx, who, berth.ID{}, policy.Change)
 	if err == nil {
 		err = config.SetEvery(l.Folder, link, every)
 	}
@@ -136,18 +138,18 @@ func (l Live) asked(ctx context.Context, who policy.Actor, id berth.ID, err erro
 	if err != nil {
 		return err
 	}
-	return l.Engine.Asked(ctx, id, who.Name, who.From, fmt.Sprintf(what, args...))
+	return l.Engine.Asked(ctx, id, who.Person(), who.From, fmt.Sprintf(what, args...))
 }
 
 // KeepReview implements Writer.
 func (l Live) KeepReview(ctx context.Context, who policy.Actor, ref string) (status.Review, error) {
-	if err := who.May(policy.Sync); err != nil {
+	if err := l.may(ctx, who, berth.ID{}, policy.Sync); err != nil {
 		return status.Review{}, err
 	}
-	return l.Engine.KeepReview(ctx, ref, who.Name)
+	return l.Engine.KeepReview(ctx, ref, who.Person())
 }
 
 // Refused puts on record that somebody asked for something who may not.
 func (l Live) Refused(ctx context.Context, who policy.Actor, what string) {
-	l.Engine.Refused(ctx, who.Name, who.From, what)
+	l.Engine.Refused(ctx, who.Person(), who.From, what)
 }

@@ -8,6 +8,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -42,6 +43,13 @@ func Recorded(book *ledger.Ledger) (status.Snapshot, error) {
 
 // Snapshot implements Reader.
 func (r Record) Snapshot(context.Context) status.Snapshot { return r.snapshot }
+
+// Policy implements Reader.
+func (r Record) Policy(context.Context) policy.Policy {
+	p := r.snapshot.Policy
+	p.Sites = r.snapshot.Teams
+	return p
+}
 
 // Changed implements Reader: nothing ever does.
 func (r Record) Changed(context.Context) <-chan struct{} { return nil }

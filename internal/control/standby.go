@@ -136,6 +136,9 @@ const quietFor = 3 * time.Second
 // Snapshot implements Reader.
 func (s *Standby) Snapshot(context.Context) status.Snapshot { return s.now().snapshot }
 
+// Policy implements Reader.
+func (s *Standby) Policy(ctx context.Context) policy.Policy { return s.now().Policy(ctx) }
+
 // Changed implements Reader.
 func (s *Standby) Changed(ctx context.Context) <-chan struct{} {
 	own := make(chan struct{}, 1)

@@ -20,6 +20,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
+	"aditus/internal/core/policy"
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
 	"aditus/internal/scrape"
@@ -328,6 +329,30 @@ func (e *Engine) report(about string, err error) {
 	}
 }
 
+// Policy says who may do what.
+func (e *Engine) Policy(context.Context) policy.Policy {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.policy()
+}
+
+func (e *Engine) policy() policy.Policy {
+	line, _ := e.line()
+	if line == nil {
+		return policy.Policy{}
+	}
+	p := policy.Policy{Teams: line.Teams}
+	for site, of := range line.Sites {
+		if of.Team != "" {
+			if p.Sites == nil {
+				p.Sites = map[string]string{}
+			}
+			p.Sites[site] = of.Team
+		}
+	}
+	return p
+}
+
 // Snapshot gives what is known now.
 func (e *Engine) Snapshot() status.Snapshot {
 	e.mu.Lock()
@@ -338,16 +363,8 @@ func (e *Engine) Snapshot() status.Snapshot {
 		s.Sites = append(s.Sites, site.Name)
 		order[site.Name] = i
 	}
-	if line, _ := e.line(); line != nil {
-		for site, of := range line.Sites {
-			if of.Team != "" {
-				if s.Teams == nil {
-					s.Teams = map[string]string{}
-				}
-				s.Teams[site] = of.Team
-			}
-		}
-	}
+	s.Policy = e.policy()
+	s.Teams = s.Policy.Sites
 	for _, l := range e.links {
 		if !l.ended(s.Now) {
 			s.Links = append(s.Links, l.shown)

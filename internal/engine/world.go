@@ -28,6 +28,9 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 		Pace:  watchedBeats*e.beat + e.clock.Late(),
 		Roles: e.roles(), Named: map[string][]*berth.Revision{},
 	}
+	if line, _ := e.line(); line != nil {
+		w.TwoPersons = line.TwoPersons
+	}
 	named := map[string][]declare.Fingerprint{}
 	for _, o := range orders {
 		if o.To != "" {

@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
+	"aditus/internal/core/policy"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
 )
@@ -21,6 +22,7 @@ type Snapshot struct {
 	Now      time.Time         `json:"now"`
 	Sites    []string          `json:"sites"`           // in course order
 	Teams    map[string]string `json:"teams,omitempty"` // whose sites they are, by the line's rules
+	Policy   policy.Policy     `json:"policy,omitzero"` // who may do what, where the line says so
 	Links    []Link            `json:"links"`
 	Berths   []Berth           `json:"berths"` // by workload, then in course order
 	Problems []Problem         `json:"problems,omitempty"`
@@ -82,51 +84,52 @@ type Link struct {
 // Berth is one workload at one site as it stands.
 type Berth struct {
 	berth.ID
-	Applied     *berth.Revision        `json:"applied,omitempty"`
-	AppliedAt   time.Time              `json:"applied_at,omitzero"`
-	ProvenAt    time.Time              `json:"proven_at,omitzero"`
-	Declared    *berth.Revision        `json:"declared,omitempty"` // nil where Git no longer declares it
-	SyncStatus  compare.SyncStatus     `json:"stand"`
-	BehindBy    int                    `json:"behind_by,omitempty"` // revisions
-	Differences []compare.Difference   `json:"differences,omitempty"`
-	Live        compare.Live           `json:"live,omitempty"`
-	Cohorts     []Cohort               `json:"cohorts,omitempty"`
-	Link        string                 `json:"link,omitempty"`    // that declares it
-	Follows     string                 `json:"follows,omitempty"` // another branch than the other sites
-	Until       time.Time              `json:"until,omitzero"`
-	InPart      bool                   `json:"in_part,omitempty"` // a person took some parts of what is declared
-	Corrects    time.Time              `json:"corrects,omitzero"` // when drift is put back by itself
-	Fights      string                 `json:"fights,omitempty"`  // why drift is put back no more; empty where nobody sets it again and again
-	Changes     []string               `json:"changes,omitempty"` // what a sync would change, in words
-	Trial       []string               `json:"trial,omitempty"`   // what the site would make otherwise than it is declared, as it says
-	DriftSince  time.Time              `json:"drift_since,omitzero"`
-	Health      health.Summary         `json:"health"`
-	HealthSince time.Time              `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
-	Looked      time.Time              `json:"looked,omitzero"`
-	Waits       string                 `json:"waits,omitempty"`      // why the declared revision does not come yet
-	WaitsSince  time.Time              `json:"waits_since,omitzero"` // as far as this program saw
-	Asks        *berth.Ask             `json:"asks,omitempty"`       // whom it waits for, by the line's rules
-	Offer       *berth.Offer           `json:"offer,omitempty"`      // of what is declared to the site's team
-	Cools       time.Time              `json:"cools,omitzero"`       // until when nothing comes by itself after a rollback
-	Bar         *berth.Bar             `json:"bar,omitempty"`        // of the declared revision
-	Problem     *Problem               `json:"problem,omitempty"`
-	Guards      int                    `json:"guards,omitempty"`  // of what is applied
-	Lasting     []string               `json:"lasting,omitempty"` // tasks of what is applied that cannot be undone
-	Style       declare.Style          `json:"style,omitempty"`   // in which what is declared would come
-	Lock        *berth.Lock            `json:"lock,omitempty"`
-	Branch      *berth.Trial           `json:"branch,omitempty"` // that it is there for
-	Life        *berth.Life            `json:"life,omitempty"`   // how long it has, by the line's rules
-	Ending      *berth.TornDown        `json:"ending,omitempty"` // it is being torn down
-	Gone        *berth.TornDown        `json:"gone,omitempty"`   // it was
-	Sized       map[string]berth.Sized `json:"sized,omitempty"`  // by part: numbers of instances that were set other than declared
-	Restarting  *berth.Restarting      `json:"restarting,omitempty"`
-	Found       *berth.Found           `json:"found,omitempty"` // what is applied was found at the site, and is unproven here
-	Left        *berth.Left            `json:"left,omitempty"`  // a revision that was left halfway
-	Calls       string                 `json:"calls,omitempty"` // why a person is called though no rollout is under way
-	Back        *berth.Revision        `json:"back,omitempty"`  // the last proven revision before what is applied, where it is not barred
-	Verdicts    []guard.Verdict        `json:"verdicts,omitempty"`
-	Rollout     *Rollout               `json:"rollout,omitempty"` // under way
-	LastRollout int64                  `json:"last_rollout,omitempty"`
+	Applied     *berth.Revision         `json:"applied,omitempty"`
+	AppliedAt   time.Time               `json:"applied_at,omitzero"`
+	ProvenAt    time.Time               `json:"proven_at,omitzero"`
+	Declared    *berth.Revision         `json:"declared,omitempty"` // nil where Git no longer declares it
+	SyncStatus  compare.SyncStatus      `json:"stand"`
+	BehindBy    int                     `json:"behind_by,omitempty"` // revisions
+	Differences []compare.Difference    `json:"differences,omitempty"`
+	Live        compare.Live            `json:"live,omitempty"`
+	Cohorts     []Cohort                `json:"cohorts,omitempty"`
+	Link        string                  `json:"link,omitempty"`    // that declares it
+	Follows     string                  `json:"follows,omitempty"` // another branch than the other sites
+	Until       time.Time               `json:"until,omitzero"`
+	InPart      bool                    `json:"in_part,omitempty"` // a person took some parts of what is declared
+	Corrects    time.Time               `json:"corrects,omitzero"` // when drift is put back by itself
+	Fights      string                  `json:"fights,omitempty"`  // why drift is put back no more; empty where nobody sets it again and again
+	Changes     []string                `json:"changes,omitempty"` // what a sync would change, in words
+	Trial       []string                `json:"trial,omitempty"`   // what the site would make otherwise than it is declared, as it says
+	DriftSince  time.Time               `json:"drift_since,omitzero"`
+	Health      health.Summary          `json:"health"`
+	HealthSince time.Time               `json:"health_since,omitzero"` // since when it is in that word, as far as this program saw
+	Looked      time.Time               `json:"looked,omitzero"`
+	Waits       string                  `json:"waits,omitempty"`      // why the declared revision does not come yet
+	WaitsSince  time.Time               `json:"waits_since,omitzero"` // as far as this program saw
+	Asks        *berth.Ask              `json:"asks,omitempty"`       // whom it waits for, by the line's rules
+	Offer       *berth.Offer            `json:"offer,omitempty"`      // of what is declared to the site's team
+	Cools       time.Time               `json:"cools,omitzero"`       // until when nothing comes by itself after a rollback
+	Bar         *berth.Bar              `json:"bar,omitempty"`        // of the declared revision
+	Problem     *Problem                `json:"problem,omitempty"`
+	Guards      int                     `json:"guards,omitempty"`  // of what is applied
+	Lasting     []string                `json:"lasting,omitempty"` // tasks of what is applied that cannot be undone
+	Style       declare.Style           `json:"style,omitempty"`   // in which what is declared would come
+	Lock        *berth.Lock             `json:"lock,omitempty"`
+	Branch      *berth.Trial            `json:"branch,omitempty"` // that it is there for
+	Life        *berth.Life             `json:"life,omitempty"`   // how long it has, by the line's rules
+	Ending      *berth.TornDown         `json:"ending,omitempty"` // it is being torn down
+	Gone        *berth.TornDown         `json:"gone,omitempty"`   // it was
+	Sized       map[string]berth.Sized  `json:"sized,omitempty"`  // by part: numbers of instances that were set other than declared
+	Restarting  *berth.Restarting       `json:"restarting,omitempty"`
+	Found       *berth.Found            `json:"found,omitempty"` // what is applied was found at the site, and is unproven here
+	Left        *berth.Left             `json:"left,omitempty"`  // a revision that was left halfway
+	Calls       string                  `json:"calls,omitempty"` // why a person is called though no rollout is under way
+	Back        *berth.Revision         `json:"back,omitempty"`  // the last proven revision before what is applied, where it is not barred
+	Verdicts    []guard.Verdict         `json:"verdicts,omitempty"`
+	Rollout     *Rollout                `json:"rollout,omitempty"` // under way
+	MayNot      map[policy.Scope]string `json:"may_not,omitempty"` // what whoever is shown it may not do here, and who may
+	LastRollout int64                   `json:"last_rollout,omitempty"`
 }
 
 // Cohort is what is there at one revision.

@@ -13,6 +13,7 @@ import (
 	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/policy"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
@@ -77,6 +78,7 @@ type Action struct {
 	Means   string                                 // what it does, in a few words
 	Asks    string                                 // the question that is put before it is done: what will happen
 	Not     error                                  // why it is not possible now; nil where it is
+	Denied  bool                                   // whoever is shown it may not do it here; Not says who may
 	Seldom  bool                                   // it is in the menu alone, not among the hints
 	Changes bool                                   // it changes a site
 	Says    string                                 // what a message is asked for, which goes on record; empty where none is
@@ -131,8 +133,22 @@ func Actions(b status.Berth) []Action {
 		Action{Verb: LookNow, Key: Keys[LookNow], Means: "read Git again at once"})
 	for i := range actions {
 		actions[i].Berth = b.ID
+		if why := b.MayNot[scopeOf(actions[i].Verb)]; why != "" {
+			actions[i].Not, actions[i].Denied = errors.New(why), true
+		}
 	}
 	return actions
+}
+
+// scopeOf is what a verb needs of whoever asks for it.
+func scopeOf(verb Verb) policy.Scope {
+	switch {
+	case slices.Contains(berth.Verbs(), berth.Verb(verb)):
+		return berth.Verb(verb).Scope()
+	case verb == OfferRevert:
+		return policy.Change
+	}
+	return policy.Look
 }
 
 // signAction gives a go-ahead for the next stage, or for what is declared to come here.

@@ -64,6 +64,10 @@ func (s *story) note(format string, args ...any) {
 
 var errRefused = errors.New("no rollout is under way")
 
+func (s *story) Policy(context.Context) policy.Policy {
+	return policy.Policy{Teams: s.Story.Snapshot.Policy.Teams, Sites: s.Story.Snapshot.Teams}
+}
+
 func (s *story) Snapshot(context.Context) status.Snapshot {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -86,7 +90,7 @@ func (s *story) Measured(context.Context) []status.Measured {
 	return []status.Measured{{ID: berth.ID{Workload: "fares", Site: "north"}, Revision: "1234567890", Instance: `odd"name`, Page: page}}
 }
 func (s *story) Do(_ context.Context, who policy.Actor, o berth.Order) error {
-	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, who.Name, who.From, o.Parts, o.Note)
+	s.note("%s %s by %s from %s %v %s", o.Verb, o.Berth, who.Person(), who.From, o.Parts, o.Note)
 	if o.Verb == berth.Hold && s.fails != nil {
 		return s.fails
 	} else if o.Verb == berth.Hold {
@@ -180,7 +184,7 @@ func (s *story) SetEvery(_ context.Context, who policy.Actor, link string, every
 func (s *story) Facts(_ context.Context, q ledger.Query) ([]ledger.Fact, error) {
 	var all []ledger.Fact
 	for n := q.After + 1; n <= max(3, s.facts) && (q.Most == 0 || len(all) < q.Most); n++ {
-		all = append(all, ledger.Fact{Seq: n, At: s.Story.Snapshot.Now, Kind: "told", By: "aditus", Text: fmt.Sprint("fact ", n)})
+		all = append(all, ledger.Fact{Seq: n, At: s.Story.Snapshot.Now, Workload: []string{"boarding", "fares"}[n%2], Site: "north", Kind: "told", By: "aditus", Text: fmt.Sprint("fact ", n)})
 	}
 	return all, nil
 }
@@ -600,10 +604,10 @@ func TestTokens(t *testing.T) {
 			t.Fatal(err)
 		}
 		for needs, verbs := range map[policy.Scope][]berth.Verb{
-			policy.Sync: {berth.Advance, berth.RollBack}, policy.SignOff: {berth.SignOff}, policy.Change: {berth.LockIt, berth.LiftBar, "anything"},
+			policy.Sync: {berth.Advance, berth.RollBack}, policy.SignOff: {berth.SignOff}, policy.Lock: {berth.LockIt}, policy.Change: {berth.LiftBar, "anything"},
 		} {
 			want := http.StatusForbidden
-			if needs == scope {
+			if needs == scope || needs == policy.Lock && scope == policy.Change {
 				want = http.StatusOK
 			}
 			for _, verb := range verbs {
@@ -651,7 +655,7 @@ func TestTokens(t *testing.T) {
 	}
 	list, _ := tokens.List()
 	text, _ := json.Marshal(list)
-	if strings.Contains(string(text), old) || len(list) != 5 {
+	if strings.Contains(string(text), old) || len(list) != 8 {
 		t.Errorf("a token is kept as it is, or lost: %s", text)
 	}
 	for _, scopes := range [][]policy.Scope{nil, {"everything"}} {
@@ -751,4 +755,84 @@ func TestStandby(t *testing.T) {
 	}
 	server.Serve(s)
 	await("it is not told that it leads again", func(s status.Snapshot) bool { return s.Leader == nil })
+}
+
+// TestNarrowed asks for everything with a token for one workload, and in a line with teams: what is not theirs is told nowhere, and each
+// berth says what may not be done there, and who may.
+func TestNarrowed(t *testing.T) {
+	s, server, tokens := tell(t)
+	s.Story.Snapshot.Policy.Teams = policy.Teams{
+		"gates": {People: []string{"Maren Oake"}, May: []policy.Right{{Do: []policy.Scope{policy.Sync}, Narrow: policy.Narrow{Workloads: []string{"boarding"}}}}},
+		"watch": {People: []string{"wall"}, May: []policy.Right{{Do: []policy.Scope{policy.Look}}}},
+	}
+	narrow, err1 := tokens.Make(api.Token{Name: "gates-build", Owner: "Maren Oake", Scopes: policy.Scopes, Narrow: policy.Narrow{Sites: []string{"north"}}})
+	gates, err2 := tokens.Make(api.Token{Name: "phone", Owner: "Maren Oake", Scopes: policy.Scopes})
+	wall, err3 := tokens.Make(api.Token{Name: "wall", Scopes: policy.Scopes})
+	stranger, err4 := tokens.Make(api.Token{Name: "stranger", Scopes: policy.Scopes})
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(token, method, at, body string) (int, string) {
+		request := httptest.NewRequestWithContext(t.Context(), method, at, strings.NewReader(body))
+		request.Header.Set("Authorization", "Bearer "+token)
+		w := httptest.NewRecorder()
+		server.ServeHTTP(w, request)
+		return w.Code, w.Body.String()
+	}
+	other := s.Story.Snapshot.Berths[slices.IndexFunc(s.Story.Snapshot.Berths, func(b status.Berth) bool { return b.Workload != "boarding" })]
+	for _, test := range []struct {
+		who, token string
+		berths     int // that are seen, of all; -1 for all
+		of         string
+		status     int // of what is asked about another workload
+	}{
+		{"one berth", narrow, 1, "north", 403}, {"one workload", gates, -2, "boarding", 403}, {"the wall", wall, -1, "", 200}, {"a stranger", stranger, 0, "", 403},
+	} {
+		code, text := ask(test.token, "GET", "/v1/snapshot", "")
+		var seen status.Snapshot
+		if test.berths == 0 {
+			if code != 403 || !strings.Contains(text, "that is for watch (wall)") {
+				t.Errorf("%s looks: %d %s", test.who, code, text)
+			}
+		} else if err := json.Unmarshal([]byte(text), &seen); err != nil || test.berths >= 0 && len(seen.Berths) != test.berths || test.berths == -1 && len(seen.Berths) != len(s.Story.Snapshot.Berths) {
+			t.Errorf("%s sees %d berths (%v)", test.who, len(seen.Berths), err)
+		}
+		for _, b := range seen.Berths {
+			if test.berths != -1 && (b.Workload != "boarding" || test.berths == 1 && b.Site != "north") {
+				t.Errorf("%s sees %s", test.who, b.ID)
+			}
+			if not := b.MayNot[policy.Lock]; !strings.Contains(not, "that is for nobody") {
+				t.Errorf("%s may lock %s: %q", test.who, b.ID, not)
+			}
+		}
+		for _, at := range []string{"", "/watch", "/bench", "/compare", "/declared", "/tree"} {
+			if code, text := ask(test.token, "GET", "/v1/berths/"+other.Workload+"/"+other.Site+at, ""); code != test.status && (test.status == 403 || code == 403) {
+				t.Errorf("%s asks for %s of %s: %d %.200s", test.who, at, other.ID, code, text)
+			}
+		}
+		if code, _ := ask(test.token, "POST", "/v1/orders", fmt.Sprintf(`{"verb":"sync","berth":{"workload":%q,"site":%q}}`, other.Workload, other.Site)); code != 403 {
+			t.Errorf("%s syncs %s: %d", test.who, other.ID, code)
+		}
+		code, text = ask(test.token, "GET", "/v1/ledger", "")
+		if told := strings.Count(text, `"workload":"boarding"`); code == 200 && (told != 1 || strings.Count(text, `"workload":"fares"`) != map[int]int{-1: 2}[test.berths]) {
+			t.Errorf("%s reads %s", test.who, text)
+		}
+		for _, at := range []string{"/v1/calendar", "/v1/review?with=x"} {
+			if code, _ := ask(test.token, "GET", at, ""); (code == 403) != (test.berths != -1) {
+				t.Errorf("%s asks for %s: %d", test.who, at, code)
+			}
+		}
+		if code, text := ask(test.token, "GET", "/metrics", ""); test.berths == 1 && (code != 200 || strings.Contains(text, other.Workload)) {
+			t.Errorf("%s measures: %d", test.who, code)
+		}
+	}
+	if code, text := ask(gates, "POST", "/v1/orders", `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`); code != 200 || !strings.Contains(strings.Join(s.asked, "\n"), "by Maren Oake from") {
+		t.Errorf("an order of its own: %d %s: %v", code, text, s.asked)
+	}
+	if used := api.OpenTokens(t.TempDir()).Used(); len(used) != 0 {
+		t.Errorf("used in another folder: %v", used)
+	}
+	if used := tokens.Used(); used["phone"].IsZero() || len(used) != 4 {
+		t.Errorf("used are %v", used)
+	}
 }

@@ -27,10 +27,9 @@ type counts [6]atomic.Uint64
 func (c *counts) add(status int) { c[min(max(status/100, 0), 5)].Add(1) }
 
 // metrics tells how Aditus itself is doing, and what the sites' routers count, by cohort.
-func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
+func (s *Server) metrics(w http.ResponseWriter, r *http.Request, of *served) {
 	w.Header().Set("Content-Type", OpenMetricsType)
 	out := families{}
-	of := s.serves.Load()
 	now := of.Snapshot(r.Context())
 	needs := words.Count(now)
 	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady} {

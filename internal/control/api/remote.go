@@ -314,6 +314,15 @@ func (r *Remote) Snapshot(context.Context) status.Snapshot {
 	return s
 }
 
+// Policy implements control.Reader.
+func (r *Remote) Policy(context.Context) policy.Policy {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	p := r.snapshot.Policy
+	p.Sites = r.snapshot.Teams
+	return p
+}
+
 // Changed implements control.Reader. There is one channel for all who ask.
 func (r *Remote) Changed(context.Context) <-chan struct{} { return r.changed }
 

@@ -62,9 +62,9 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 	for _, op := range operations {
 		s.mux.HandleFunc(op.method+" "+op.path, s.serve(op))
 	}
-	s.mux.HandleFunc("GET /v1/events", s.allow(policy.Look, s.events))
-	s.mux.HandleFunc("GET /v1/ledger/events", s.allow(policy.Look, s.follow))
-	s.mux.HandleFunc("GET /metrics", s.allow(policy.Look, s.metrics))
+	s.mux.HandleFunc("GET /v1/events", s.looking(s.events))
+	s.mux.HandleFunc("GET /v1/ledger/events", s.looking(s.follow))
+	s.mux.HandleFunc("GET /metrics", s.looking(s.metrics))
 	s.mux.HandleFunc("GET /healthz", s.healthz)
 	s.mux.HandleFunc("GET "+leadsPath, s.leads)
 	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
@@ -215,34 +215,33 @@ const maxBody = 1 << 20
 // serve makes the handler of an operation.
 func (s *Server) serve(op operation) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		c := call{Control: s.serves.Load(), link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		who, err := s.who(r)
 		if err != nil {
 			refuse(w, r, err)
 			return
 		}
+		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		query := r.URL.Query()
 		c.query = query.Get
 		if err := known(op, query); err != nil {
 			refuse(w, r, err)
 			return
 		}
-		scope := op.scope
+		needs, at := []policy.Scope{op.scope}, c.berth
 		if op.in != nil {
 			if c.in, err = read(r, op.in); err != nil {
 				refuse(w, r, err)
 				return
 			}
 			if o, ok := c.in.(*berth.Order); ok {
-				scope = o.Verb.Scope()
+				needs, at = o.Needs(), o.Berth
 			}
 		}
-		if err := who.May(scope); err != nil {
+		if err := allowed(c.Policy(r.Context()), who, at, needs); err != nil {
 			c.Refused(r.Context(), who, asked(r, c.in))
 			refuse(w, r, err)
 			return
 		}
-		c.who = who
 		answer, err := op.do(r.Context(), c)
 		if err != nil {
 			refuse(w, r, err)
@@ -288,21 +287,58 @@ func read(r *http.Request, like any) (any, error) {
 	return into, nil
 }
 
-// allow lets a handler be called by those who have a scope.
-func (s *Server) allow(scope policy.Scope, handler http.HandlerFunc) http.HandlerFunc {
+// allowed tells why somebody may not ask for something; nil where they may. What is about no berth needs a place somewhere where it is
+// allowed; what is done of it is asked for again where it is done.
+func allowed(p policy.Policy, who policy.Actor, at berth.ID, needs []policy.Scope) error {
+	if at.Site != "" {
+		return p.May(who, at.Workload, at.Site, needs...)
+	}
+	for _, scope := range needs {
+		if err := p.Somewhere(who, scope); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// looking lets a handler be called by those who may look, with what they may look at.
+func (s *Server) looking(handler func(http.ResponseWriter, *http.Request, *served)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		who, err := s.who(r)
+		of := s.serves.Load()
 		if err == nil {
-			if err = who.May(scope); err != nil {
-				s.serves.Load().Refused(r.Context(), who, asked(r, nil))
+			if err = of.Policy(r.Context()).Somewhere(who, policy.Look); err != nil {
+				of.Refused(r.Context(), who, asked(r, nil))
 			}
 		}
 		if err != nil {
 			refuse(w, r, err)
 			return
 		}
-		handler(w, r)
+		handler(w, r, &served{seenBy(of, who), of.over})
 	}
+}
+
+// seen is a Control as somebody may see it.
+type seen struct {
+	control.Control
+	of  Control
+	who policy.Actor
+}
+
+func seenBy(of Control, who policy.Actor) Control { return seen{control.For(of, who), of, who} }
+
+// Measured implements Control.
+func (s seen) Measured(ctx context.Context) []status.Measured {
+	p := s.Policy(ctx)
+	return slices.DeleteFunc(s.of.Measured(ctx), func(m status.Measured) bool {
+		return p.May(s.who, m.Workload, m.Site, policy.Look) != nil
+	})
+}
+
+// Refused implements Control.
+func (s seen) Refused(ctx context.Context, who policy.Actor, what string) {
+	s.of.Refused(ctx, who, what)
 }
 
 // healthz tells whether the engine works: its clock is fresh and its ledger can be written.
@@ -412,9 +448,9 @@ func (s *Server) ends(r *http.Request, of *served) bool {
 }
 
 // events sends a snapshot whenever there is a new one.
-func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+func (s *Server) events(w http.ResponseWriter, r *http.Request, of *served) {
 	var last uint64
-	first, of := true, s.serves.Load()
+	first := true
 	s.stream(w, r, of, func() (string, string, any, error) {
 		now := of.Snapshot(r.Context())
 		if !first && now.Seq == last {
@@ -426,8 +462,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 }
 
 // follow sends facts as they come on record, from the one after Last-Event-ID, or after the parameter of that name.
-func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
-	of := s.serves.Load()
+func (s *Server) follow(w http.ResponseWriter, r *http.Request, of *served) {
 	c := call{Control: of, query: r.URL.Query().Get}
 	q, err := c.ledgerQuery()
 	if err != nil {

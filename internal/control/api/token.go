@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -21,16 +22,19 @@ import (
 	"golang.org/x/time/rate"
 
 	"aditus/internal/core/policy"
+	"aditus/internal/core/say"
 	"aditus/internal/disk"
 )
 
 // Token lets whoever bears it do something over TCP. Only its hash is kept.
 type Token struct {
-	Name    string         `json:"name"` // in whose name its orders are given
-	Hash    string         `json:"hash"` // SHA-256, hex; the token itself has 256 random bits, so that no more is needed
-	Scopes  []policy.Scope `json:"scopes"`
-	Made    time.Time      `json:"made"`
-	Expires time.Time      `json:"expires,omitzero"`
+	Name          string         `json:"name"`
+	Owner         string         `json:"owner,omitempty"` // in whose name its orders are given; empty where it is a program's own, in its name
+	Hash          string         `json:"hash"`            // SHA-256, hex; the token itself has 256 random bits, so that no more is needed
+	Scopes        []policy.Scope `json:"scopes"`
+	Made          time.Time      `json:"made"`
+	Expires       time.Time      `json:"expires,omitzero"`
+	policy.Narrow                // where its scopes hold
 }
 
 // TokensFile is the file of a data folder that has the tokens.
@@ -47,6 +51,7 @@ type Tokens struct {
 	mu   sync.Mutex
 	read time.Time
 	all  []Token
+	used map[string]time.Time // when the use of each was written down last
 }
 
 // OpenTokens gives the tokens of a data folder.
@@ -83,14 +88,20 @@ func (t *Tokens) List() ([]Token, error) {
 
 // Add makes a token and gives it; it is never shown again.
 func (t *Tokens) Add(name string, scopes []policy.Scope, expires time.Time) (token string, err error) {
+	return t.Make(Token{Name: name, Scopes: scopes, Expires: expires})
+}
+
+// Make makes a token that is like another one, and gives it; it is never shown again.
+func (t *Tokens) Make(like Token) (token string, err error) {
 	err = disk.Alone(filepath.Dir(t.file), func() error {
-		token, err = t.add(name, scopes, expires)
+		token, err = t.make(like)
 		return err
 	})
 	return token, err
 }
 
-func (t *Tokens) add(name string, scopes []policy.Scope, expires time.Time) (string, error) {
+func (t *Tokens) make(like Token) (string, error) {
+	name, scopes := like.Name, like.Scopes
 	all, err := t.List()
 	if err != nil {
 		return "", err
@@ -100,16 +111,22 @@ func (t *Tokens) add(name string, scopes []policy.Scope, expires time.Time) (str
 	}
 	for _, s := range scopes {
 		if !slices.Contains(policy.Scopes, s) {
-			return "", fmt.Errorf("there is no scope %q; there are look, sync, sign off and change", s)
+			return "", fmt.Errorf("there is no scope %q; there are %s", s, scopesSay())
 		}
 	}
 	if len(scopes) == 0 {
-		return "", errors.New("a token without a scope is good for nothing; there are look, sync, sign off and change")
+		return "", errors.New("a token without a scope is good for nothing; there are " + scopesSay())
 	}
 	random := make([]byte, 32)
 	rand.Read(random)
 	token := prefix + base64.RawURLEncoding.EncodeToString(random)
-	return token, t.keep(append(slices.Clone(all), Token{Name: name, Hash: hash(token), Scopes: scopes, Made: time.Now().UTC().Truncate(time.Second), Expires: expires}))
+	for _, pattern := range slices.Concat(like.Workloads, like.Sites) {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+			return "", fmt.Errorf("%q is no pattern of names: write a name, or one with * for any text", pattern)
+		}
+	}
+	like.Hash, like.Made = hash(token), time.Now().UTC().Truncate(time.Second)
+	return token, t.keep(append(slices.Clone(all), like))
 }
 
 // Remove makes a token good for nothing, at once.
@@ -141,6 +158,47 @@ func (t *Tokens) keep(all []Token) error {
 	t.read = time.Time{}
 	t.mu.Unlock()
 	return nil
+}
+
+func scopesSay() string {
+	var all []string
+	for _, s := range policy.Scopes {
+		all = append(all, string(s))
+	}
+	return say.List(all)
+}
+
+// UsedFile is the file of a data folder that has when each token was used last, to the minute or so.
+const UsedFile = "tokens-used.json"
+
+// usedEvery is how often a token's use is written down at most.
+const usedEvery = time.Minute
+
+// Used gives when each token was used last, as far as it is known.
+func (t *Tokens) Used() map[string]time.Time {
+	used := map[string]time.Time{}
+	if text, err := os.ReadFile(filepath.Join(filepath.Dir(t.file), UsedFile)); err == nil {
+		json.Unmarshal(text, &used) // what cannot be read is not known
+	}
+	return used
+}
+
+// use notes that a token is used. It is of no account where that cannot be written down.
+func (t *Tokens) use(name string, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.used == nil {
+		t.used = map[string]time.Time{}
+	}
+	if now.Sub(t.used[name]) < usedEvery {
+		return
+	}
+	t.used[name] = now
+	all := t.Used()
+	all[name] = now.UTC().Truncate(time.Second)
+	if text, err := json.MarshalIndent(all, "", "  "); err == nil {
+		disk.Keep(t.disk, filepath.Join(filepath.Dir(t.file), UsedFile), append(text, '\n'), 0o600)
+	}
 }
 
 func hash(token string) string {
@@ -217,5 +275,6 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 		s.serves.Load().Refused(r.Context(), policy.Actor{Name: "nobody", From: host}, "a token that is not known, or has expired")
 		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "this token is not known, or has expired"}
 	}
-	return policy.Actor{Name: found.Name, Known: policy.ByToken, Scopes: found.Scopes, From: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
+	s.tokens.use(found.Name, time.Now())
+	return policy.Actor{Name: found.Name, Owner: found.Owner, Known: policy.ByToken, Scopes: found.Scopes, Within: found.Narrow, From: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
 }

@@ -100,6 +100,7 @@ type World struct {
 	Needs       string // why a workload that what is declared needs is not ready for it; empty where all are
 	Shared      string // what else breaches at this time, so that it may be no fault of what is applied here; empty for nothing
 	Roles       map[string][]string
+	TwoPersons  bool          // who made a commit signs none of what it brings off
 	Rules       *course.Rules // of the line; nil where it has none
 	Trial       *Trial        // the branch that it is declared for; nil for none
 	BranchGone  bool          // there is none of those any more

@@ -193,7 +193,7 @@ func (d *decision) sign(declared *Revision, o *order) error {
 		return errors.New("sign off is not possible: no sign-off is asked for at " + d.id.String())
 	case !rules.Plays(o.By, step.SignOff.By):
 		return fmt.Errorf("sign off is not possible: it is for %s, and you are %s", say.Or(step.SignOff.By), o.By)
-	case step.SignOff.Others && (o.By == declared.Author || o.By == declared.Signed):
+	case (step.SignOff.Others || d.world.TwoPersons) && declared.MadeBy(o.By):
 		return fmt.Errorf("sign off is not possible: %s made the change, and somebody else is to look at it", o.By)
 	case slices.ContainsFunc(d.State.SignsOf(declared.Fingerprint), func(s course.Sign) bool { return s.By == o.By }):
 		return fmt.Errorf("sign off is not possible: %s has signed it off already", o.By)

@@ -93,8 +93,8 @@ var table = []entry{
 	{verb: Sync, when: either, scope: policy.Sync},
 	{verb: RemoveOrphans, when: steady, scope: policy.Sync},
 	{verb: LiftBar, when: always, scope: policy.Change},
-	{verb: LockIt, when: always, scope: policy.Change},
-	{verb: Unlock, when: always, scope: policy.Change},
+	{verb: LockIt, when: always, scope: policy.Lock},
+	{verb: Unlock, when: always, scope: policy.Lock},
 	{verb: LeaveIt, when: steady, scope: policy.Change},
 	{verb: TakeOffer, when: steady, scope: policy.SignOff},
 	{verb: PutOff, when: steady, scope: policy.SignOff},
@@ -129,6 +129,18 @@ func (v Verb) Scope() policy.Scope {
 		return e.scope
 	}
 	return policy.Highest
+}
+
+// Needs is all that an order needs of whoever gives it.
+func (o Order) Needs() []policy.Scope {
+	needs := []policy.Scope{o.Verb.Scope()}
+	if o.Override != "" {
+		needs = append(needs, policy.Override)
+	}
+	if o.Volumes {
+		needs = append(needs, policy.RemoveData)
+	}
+	return needs
 }
 
 // each calls do with the orders of a verb that nothing took yet.

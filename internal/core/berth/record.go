@@ -66,6 +66,9 @@ type Revision struct {
 	Desired     *declare.Desired    `json:"-"`
 }
 
+// MadeBy tells whether somebody made a revision, or vouches for it.
+func (r *Revision) MadeBy(name string) bool { return name == r.Author || name == r.Signed }
+
 // By tells who made a revision, and how that is known.
 func (r *Revision) By() string {
 	switch r.Signed {

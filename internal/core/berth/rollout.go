@@ -90,6 +90,9 @@ func (d *decision) maySign(o Order, s rollout.State) error {
 		return nil
 	}
 	role := s.Rules.Stages[s.Stage].SignOff
+	if of := d.world.Revisions[s.New.Revision]; d.world.TwoPersons && role != "" && of != nil && of.MadeBy(o.By) {
+		return fmt.Errorf("sign off is not possible: %s made the change, and somebody else is to look at it", o.By)
+	}
 	people, listed := d.world.Roles[role]
 	switch {
 	case role == "" || slices.Contains(people, Anyone) || slices.Contains(people, o.By):

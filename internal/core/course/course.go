@@ -304,7 +304,7 @@ func (r *Rules) Signers(step *declare.Step, q Query) (signers []string) {
 		}
 	}
 	for _, s := range signs {
-		own := step.SignOff.Others && (s.By == q.Author || s.By == q.Signed)
+		own := (step.SignOff.Others || r.TwoPersons) && (s.By == q.Author || s.By == q.Signed)
 		if r.Plays(s.By, step.SignOff.By) && !own && !slices.Contains(signers, s.By) {
 			signers = append(signers, s.By)
 		}
@@ -328,7 +328,7 @@ func (r *Rules) signed(step *declare.Step, q Query) Answer {
 	if len(signers) > 0 {
 		why += fmt.Sprintf(", beside %s", say.List(signers))
 	}
-	if step.SignOff.Others && q.Author != "" {
+	if (step.SignOff.Others || r.TwoPersons) && q.Author != "" {
 		why += fmt.Sprintf("; %s made the change, and does not count", q.Author)
 	}
 	return Answer{Kind: Signing, Why: why, Who: step.SignOff.By}

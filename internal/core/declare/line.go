@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
 
 	"aditus/internal/core/calendar"
+	"aditus/internal/core/policy"
 )
 
 // Line is what may happen in a line, when and by whom. Where things are is not its matter.
@@ -24,6 +26,9 @@ type Line struct {
 	Ends      []End      `json:"ends,omitempty"`
 	Branches  []Branches `json:"branches,omitempty"`
 	Floors    []Floor    `json:"floors,omitempty"`
+
+	Teams      policy.Teams `json:"teams,omitempty"`
+	TwoPersons bool         `json:"two-persons,omitempty"` // who made a commit signs none of what it brings off
 }
 
 // LineSite is what a line says of one of its sites.
@@ -148,6 +153,11 @@ func ReadLine(document Node) (Line, Problems) {
 		"ends":      func(n Node, p string) { l.Ends = r.ends(n, p) },
 		"branches":  func(n Node, p string) { l.Branches = r.branches(n, p) },
 		"floors":    func(n Node, p string) { l.Floors = r.floors(n, p) },
+		"teams": func(n Node, p string) {
+			l.Teams = policy.Teams{}
+			r.entries(n, p, "teams", func(name string, _, value Node, p string) { l.Teams[name] = r.team(value, p) })
+		},
+		"two-persons": func(n Node, p string) { l.TwoPersons = r.bool(n, p, "two-persons") },
 	})
 	r.whole(&l, document, courses, trains)
 	r.problems.Sort()
@@ -176,6 +186,14 @@ func (r *reader) whole(l *Line, document Node, courses, trains map[string]Node) 
 			if c := l.CourseOf(workload); c == nil || first == nil || c.Name != first.Name {
 				r.wrong(trains[train], "/trains/"+Escape(train), "", "%s and %s have not the same course", l.Trains[train][0], workload)
 			}
+		}
+	}
+	for name, team := range l.Teams {
+		if _, listed := l.Roles[name]; !listed && len(team.People) > 0 {
+			if l.Roles == nil {
+				l.Roles = map[string][]string{}
+			}
+			l.Roles[name] = team.People
 		}
 	}
 	teams := func(name string, s Selector) {
@@ -416,6 +434,47 @@ func (r *reader) after(n Node, p string) (sites []string, any bool) {
 		sites = r.names(n, p, "after", "a site")
 	}
 	return sites, any
+}
+
+// team reads who is of a team, and what they may.
+func (r *reader) team(n Node, p string) (t policy.Team) {
+	r.fields(n, p, "a team", nil, map[string]func(Node, string){
+		"people": func(n Node, p string) { t.People = r.people(n, p, "people") },
+		"groups": func(n Node, p string) { t.Groups = r.people(n, p, "groups") },
+		"may": func(n Node, p string) {
+			if n.Kind != List {
+				r.wrong(n, p, "write [{do: [sync, sign off], sites: [north]}]", "may must be a list, not %s", n.Kind)
+				return
+			}
+			for i, item := range n.Items {
+				var right policy.Right
+				r.fields(item, fmt.Sprintf("%s/%d", p, i), "a right", []string{"do"}, map[string]func(Node, string){
+					"do": func(n Node, p string) {
+						for j, word := range r.people(n, p, "do") {
+							scope := policy.Scope(word)
+							if !slices.Contains(policy.Scopes, scope) && j < len(n.Items) {
+								r.wrong(n.Items[j], fmt.Sprintf("%s/%d", p, j), "there are "+scopes(), "there is no %q", word)
+							}
+							right.Do = append(right.Do, scope)
+						}
+					},
+					"workloads": func(n Node, p string) { right.Workloads = r.patterns(n, p, "workloads") },
+					"sites":     func(n Node, p string) { right.Sites = r.patterns(n, p, "sites") },
+					"teams":     func(n Node, p string) { right.Teams = r.people(n, p, "teams") },
+				})
+				t.May = append(t.May, right)
+			}
+		},
+	})
+	return t
+}
+
+func scopes() string {
+	var all []string
+	for _, s := range policy.Scopes {
+		all = append(all, string(s))
+	}
+	return strings.Join(all, ", ")
 }
 
 func (r *reader) windows(n Node, pointer, what string) (all []Window) {
