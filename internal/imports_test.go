@@ -20,7 +20,7 @@ var tiers = [][]string{
 	{"config", "status"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},
-	{"view"},
+	{"view", "notify"},
 	{"engine"},
 	{"control", "demo", "backup"},
 	{"draw", "simulate"},

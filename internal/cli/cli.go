@@ -72,6 +72,7 @@ aditus link add. To look around: aditus demo`,
 	}
 	var r connection
 	var set []string
+	var ring bool
 	root.RunE = func(cmd *cobra.Command, _ []string) error {
 		values, err := setValues(set)
 		if err != nil {
@@ -80,10 +81,11 @@ aditus link add. To look around: aditus demo`,
 		if !isTerminal() {
 			return cmd.Help()
 		}
-		return runLine(cmd.Context(), r, values)
+		return runLine(cmd.Context(), r, values, ring)
 	}
 	connectionFlags(root, &r)
 	setFlag(root, &set)
+	root.Flags().BoolVar(&ring, "ring", false, "ring the terminal's bell when something newly needs you")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
@@ -91,7 +93,7 @@ aditus link add. To look around: aditus demo`,
 	root.AddCommand(
 		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
 		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(), newRoute(),
-		newServe(), newToken(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
+		newServe(), newToken(), newNotify(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)
 	return root
 }

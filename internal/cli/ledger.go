@@ -15,13 +15,14 @@ import (
 	"aditus/internal/control/api"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
+	notices "aditus/internal/notify"
 )
 
 func newLedger() *cobra.Command {
 	var r connection
 	var newest int
 	var since string
-	var follow, asJSON, verify bool
+	var follow, asJSON, asEvents, verify bool
 	var noted []string
 	cmd := &cobra.Command{
 		Use:   "ledger [BERTH]",
@@ -65,7 +66,20 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 				}
 				q.Berth = id
 			}
-			out := cmd.OutOrStdout()
+			out, line := cmd.OutOrStdout(), ""
+			if asJSON && asEvents {
+				return usageError{errors.New("choose one of --json and --cloudevents")}
+			}
+			printFact := func(w io.Writer, f ledger.Fact, asJSON bool) error {
+				if !asEvents {
+					return printFact(w, f, asJSON)
+				}
+				e, err := notices.Event(line, f)
+				if err != nil {
+					return err
+				}
+				return writeLine(w, e)
+			}
 			if follow {
 				remote, folder, err := r.running()
 				if err != nil {
@@ -74,6 +88,13 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 				if remote == nil {
 					return fmt.Errorf("no Aditus runs on %s, so nothing comes: start one with aditus serve", folder)
 				}
+				if asEvents {
+					now, err := remote.Renew(cmd.Context())
+					if err != nil {
+						return err
+					}
+					line = now.Line
+				}
 				return followFacts(cmd, remote, q, func(f ledger.Fact) error { return printFact(out, f, asJSON) })
 			}
 			c, _, shut, err := r.client(cmd.Context())
@@ -81,6 +102,7 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 				return err
 			}
 			defer shut()
+			line = c.Snapshot(cmd.Context()).Line
 			lines := bufio.NewWriter(out)
 			err = ledger.Page(q, func(q ledger.Query) ([]ledger.Fact, error) { return c.Facts(cmd.Context(), q) }, func(f ledger.Fact) error { return printFact(lines, f, asJSON) })
 			return errors.Join(err, lines.Flush())
@@ -91,6 +113,7 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 	cmd.Flags().StringVar(&since, "since", "", "from then on: 2h or 3d ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each fact")
+	cmd.Flags().BoolVar(&asEvents, "cloudevents", false, "an event of CloudEvents 1.0 for each fact, as a line of JSON")
 	cmd.Flags().BoolVar(&verify, "verify", false, "look whether all facts are as they were written")
 	cmd.Flags().StringArrayVar(&noted, "noted", nil, "with --verify: a `head` that it printed before, NUMBER:SUM; may stand several times")
 	return cmd

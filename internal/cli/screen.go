@@ -46,17 +46,17 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 		note = "demo"
 	}
 	live := control.Live{Engine: world.Engine, Ledger: world.Ledger, Folder: folder}
-	return runScreens(ctx, live, note, func(ctx context.Context) error { return world.Run(ctx, nil) })
+	return runScreens(ctx, live, note, false, func(ctx context.Context) error { return world.Run(ctx, nil) })
 }
 
 // runLine opens the screens on a data folder.
-func runLine(ctx context.Context, r connection, set map[string]string) error {
+func runLine(ctx context.Context, r connection, set map[string]string, ring bool) error {
 	remote, folder, err := r.running()
 	if err != nil {
 		return err
 	}
 	if remote != nil {
-		return runFace(ctx, remote, folder)
+		return runFace(ctx, remote, folder, ring)
 	}
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false)
@@ -66,7 +66,7 @@ func runLine(ctx context.Context, r connection, set map[string]string) error {
 		return err
 	}
 	defer s.Close()
-	return runScreens(s.leads, s.Live, s.sites.note(), func(ctx context.Context) error {
+	return runScreens(s.leads, s.Live, s.sites.note(), ring, func(ctx context.Context) error {
 		err := s.Engine.Run(ctx)
 		if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
 			return cause
@@ -76,7 +76,7 @@ func runLine(ctx context.Context, r connection, set map[string]string) error {
 }
 
 // runFace opens the screens on an Aditus that runs already.
-func runFace(ctx context.Context, remote *api.Remote, folder string) error {
+func runFace(ctx context.Context, remote *api.Remote, folder string, ring bool) error {
 	if _, err := remote.Renew(ctx); err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func runFace(ctx context.Context, remote *api.Remote, folder string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Ring: ring})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		return nil
@@ -109,12 +109,12 @@ func isTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTermin
 const showWait = 500 * time.Millisecond
 
 // runScreens shows the screens until they are left, with an engine that works meanwhile.
-func runScreens(ctx context.Context, live control.Live, note string, work func(context.Context) error) error {
+func runScreens(ctx context.Context, live control.Live, note string, ring bool, work func(context.Context) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show, Ring: ring})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)

@@ -21,6 +21,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/ledger"
+	notices "aditus/internal/notify"
 	"aditus/internal/status"
 )
 
@@ -317,7 +318,7 @@ func notify(state string) {
 	fmt.Fprint(conn, state)
 }
 
-// beside does what goes on beside an engine that runs: settings are followed, and webhooks taken.
+// beside does what goes on beside an engine that runs: settings are followed, webhooks taken, and notices given.
 func beside(ctx context.Context, live control.Live) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
@@ -328,6 +329,9 @@ func beside(ctx context.Context, live control.Live) error {
 		err := serveHooks(ctx, live)
 		live.Report("webhooks", err)
 		return nil // without webhooks all else goes on, by polling
+	})
+	group.Go(func() error {
+		return (&notices.Notifier{Host: live, Book: live.Ledger, Credentials: live.Credentials}).Run(ctx)
 	})
 	return group.Wait()
 }

@@ -40,6 +40,7 @@ type Settings struct {
 	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
+	Sinks      []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
 	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
@@ -249,6 +250,16 @@ func (s Settings) check() error {
 		if err := checkKeys(r.Signed); err != nil {
 			return fmt.Errorf("registries: %s: signed: %w", host, err)
 		}
+	}
+	var sinks []string
+	for _, sink := range s.Sinks {
+		if err := sink.check(); err != nil {
+			return fmt.Errorf("sinks: %s: %w", sink.Name, err)
+		}
+		if slices.Contains(sinks, sink.Name) {
+			return fmt.Errorf("sinks: %s stands there twice", sink.Name)
+		}
+		sinks = append(sinks, sink.Name)
 	}
 	if err := s.checkSites(); err != nil {
 		return err

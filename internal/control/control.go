@@ -69,6 +69,8 @@ type Writer interface {
 	LookNow(ctx context.Context, who policy.Actor, links ...string) error
 	// Try asks a link whether it answers, and tells what it said.
 	Try(ctx context.Context, who policy.Actor, link string) (string, error)
+	// TestSink tells a sink of the settings that this is a test.
+	TestSink(ctx context.Context, who policy.Actor, sink string) error
 	// Accept takes a link's rewritten history.
 	Accept(ctx context.Context, who policy.Actor, link string) error
 	// SetEvery changes how often a link is polled.

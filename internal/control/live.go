@@ -3,15 +3,18 @@ package control
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/notify"
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/view"
@@ -113,6 +116,34 @@ func (l Live) Try(ctx context.Context, who policy.Actor, link string) (string, e
 		news = "which is new, and taken at the next look"
 	}
 	return fmt.Sprintf("The link %s answers in %s: %s is at %.7s, %s.", link, say.Took(trial.Took), trial.Ref, trial.Commit.Hash, news), nil
+}
+
+// TestSink implements Writer.
+func (l Live) TestSink(ctx context.Context, who policy.Actor, name string) error {
+	err := l.Policy(ctx).Somewhere(who, policy.Sync)
+	if err != nil {
+		return err
+	}
+	settings, _ := l.Rules()
+	i := slices.IndexFunc(settings.Sinks, func(s config.Sink) bool { return s.Name == name })
+	if i < 0 {
+		return fault.New(fault.ErrNotFound, "there is no sink %q in the settings", name)
+	}
+	err = notify.Test(ctx, settings.Sinks[i], settings.Line, l.Credentials, who.Person())
+	return l.asked(ctx, who, berth.ID{}, err, "a test of the sink %s", name)
+}
+
+// Credentials gives what the data folder keeps under a name.
+func (l Live) Credentials(name string) source.Credential {
+	key, err := source.OpenKey(l.Folder)
+	if err != nil {
+		return source.Credential{}
+	}
+	kept, err := key.Credentials(l.Folder)
+	if err != nil {
+		return source.Credential{}
+	}
+	return kept[name]
 }
 
 // Accept implements Writer.

@@ -244,6 +244,9 @@ func (s *Standby) Try(context.Context, policy.Actor, string) (none string, err e
 	return none, s.Missing()
 }
 
+// TestSink implements Writer.
+func (s *Standby) TestSink(context.Context, policy.Actor, string) error { return s.Missing() }
+
 // Accept implements Writer.
 func (s *Standby) Accept(context.Context, policy.Actor, string) error {
 	return s.Missing()

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 )
 
@@ -59,6 +61,19 @@ func (e *Engine) Asked(ctx context.Context, id berth.ID, by, from, what string) 
 		return fmt.Errorf("it is done, but who asked for it is not on record: %w", err)
 	}
 	return nil
+}
+
+// Note puts a fact on record that is of no decision.
+func (e *Engine) Note(ctx context.Context, id berth.ID, kind berth.Kind, text string) error {
+	return e.note(context.WithoutCancel(ctx), id, kind, "aditus", "", text, nil)
+}
+
+// Rules gives the settings, and what the line's rules say; nil where there are none.
+func (e *Engine) Rules() (config.Settings, *declare.Line) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	line, _ := e.line()
+	return e.settings, line
 }
 
 // What is refused is put on record this often at most: each thing of each who asks, and all together.

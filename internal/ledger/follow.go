@@ -53,6 +53,33 @@ func (l *Ledger) Follow(ctx context.Context, c Cursor, take func([]Fact) error) 
 	}
 }
 
+// Where is how far a cursor is. One with a name that nobody kept yet is kept at its After, so that nothing of what comes is missed.
+func (l *Ledger) Where(ctx context.Context, c Cursor) (after int64, err error) {
+	if after, err = l.cursor(c); err == nil && after == c.After {
+		err = l.keepCursor(ctx, c.Name, after)
+	}
+	return after, err
+}
+
+// Keep keeps how far a cursor is.
+func (l *Ledger) Keep(ctx context.Context, c Cursor) error { return l.keepCursor(ctx, c.Name, c.After) }
+
+// Grown gives a channel that is closed once there are more facts.
+func (l *Ledger) Grown() <-chan struct{} {
+	l.hearing.Lock()
+	defer l.hearing.Unlock()
+	return l.grown
+}
+
+// Last is the number of the last fact on record; 0 for none.
+func (l *Ledger) Last() (int64, error) {
+	facts, err := l.Facts(Query{Newest: 1})
+	if err != nil || len(facts) == 0 {
+		return 0, err
+	}
+	return facts[0].Seq, nil
+}
+
 // cursor is how far a cursor is.
 func (l *Ledger) cursor(c Cursor) (after int64, err error) {
 	if c.Name == "" {

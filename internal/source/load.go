@@ -8,8 +8,10 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/notice"
 )
 
 // Options say what Load needs beside the files. The zero Options check what can be checked without them.
@@ -185,6 +187,11 @@ func (l *loader) line(node declare.Node) {
 		wrong.Sort()
 	}
 	l.wrong(wrong...)
+	for _, n := range line.Notices {
+		if _, err := notice.New(n, &line, time.Time{}); err != nil {
+			l.wrong(declare.Problem{File: node.File, Line: 1, Column: 1, Pointer: "/notices", Message: fmt.Sprintf("the notice %s: %v", n.Name, err)})
+		}
+	}
 	for _, floor := range line.Floors {
 		_, wrong := compileRules(floor.Rules)
 		l.wrong(wrong...)

@@ -33,6 +33,7 @@ type Options struct {
 	Note     string       // told on the board's key bar, such as how fast the demo's time runs
 	Pictures string       // the folder that pictures are written to
 	Shown    func()       // called once the first picture is on the screen; may be nil
+	Ring     bool         // the terminal's bell rings when something newly needs whoever looks
 }
 
 // App is the whole interface, a tea.Model.
@@ -168,7 +169,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		a.theme = kit.Choose(a.profile, a.dark)
 	case refreshMsg:
-		return a, tea.Batch(a.look(), a.wait())
+		before := a.snapshot
+		return a, tea.Batch(a.look(), a.wait(), a.ring(before))
 	case screen.Opened:
 		a.over = msg.Screen
 	case screen.Fetched:

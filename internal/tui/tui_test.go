@@ -40,6 +40,8 @@ type fake struct {
 	asked   int      // what takes time with a server far away
 }
 
+func (f *fake) TestSink(context.Context, policy.Actor, string) error { return nil }
+
 func (f *fake) Policy(context.Context) policy.Policy { return policy.Policy{} }
 
 func (f *fake) Snapshot(context.Context) status.Snapshot {

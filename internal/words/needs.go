@@ -42,6 +42,9 @@ type Need struct {
 	since time.Time
 }
 
+// ID names a need: the same as long as it is the same one.
+func (n Need) ID() string { return fmt.Sprintf("%s %d", n.About, n.rank) }
+
 // Needs lists what needs a person, the most urgent first.
 func Needs(s status.Snapshot) []Need {
 	var needs []Need

@@ -174,6 +174,10 @@ func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.T
 	}
 	return []target.LogLine{{At: since, Text: fmt.Sprintf("%s %d", instance, most)}}, nil
 }
+func (s *story) TestSink(_ context.Context, who policy.Actor, sink string) error {
+	s.note("test of %s by %s from %s", sink, who.Name, who.From)
+	return nil
+}
 func (s *story) Try(_ context.Context, _ policy.Actor, link string) (string, error) {
 	return link + " answers", nil
 }

@@ -38,6 +38,7 @@ type call struct {
 	Control
 	berth berth.ID
 	link  string
+	sink  string
 	query func(name string) string
 	in    any // what in points to, read
 	who   policy.Actor
@@ -185,6 +186,10 @@ var operations = []operation{
 				return nil, errInput("with names a branch, tag or commit")
 			}
 			return c.KeepReview(ctx, c.who, ref)
+		}},
+	{method: "POST", path: "/v1/sinks/{sink}/test", name: "testSink", about: "Tell a sink of the settings that this is a test.", scope: policy.Sync, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.TestSink(ctx, c.who, c.sink)
 		}},
 	{method: "GET", path: berthPath + "/tree", name: "tree", about: "What is at the site of a berth, and what belongs to what.", scope: policy.Look, out: Tree{},
 		do: func(ctx context.Context, c call) (any, error) {

@@ -445,6 +445,11 @@ func (r *Remote) Sheet(ctx context.Context, id berth.ID, node string) (s status.
 	return s, err
 }
 
+// TestSink implements control.Writer.
+func (r *Remote) TestSink(ctx context.Context, _ policy.Actor, sink string) error {
+	return r.ask(ctx, http.MethodPost, "/v1/sinks/"+url.PathEscape(sink)+"/test", nil, nil, &Done{})
+}
+
 // Try implements control.Writer.
 func (r *Remote) Try(ctx context.Context, _ policy.Actor, link string) (string, error) {
 	var a Answer

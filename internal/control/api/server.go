@@ -220,7 +220,7 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 			refuse(w, r, err)
 			return
 		}
-		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), sink: r.PathValue("sink"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		query := r.URL.Query()
 		c.query = query.Get
 		if err := known(op, query); err != nil {

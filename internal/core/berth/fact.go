@@ -37,6 +37,9 @@ const (
 	Skipped            Kind = "skipped"             // what a schedule had to do and was missed
 	CaughtUp           Kind = "caught up"           // it is done after all
 	NotDone            Kind = "not done"            // what a schedule had to do was not possible
+	Needed             Kind = "needs"               // something came to need a person
+	SeenTo             Kind = "seen to"             // and does not any more
+	Undelivered        Kind = "not delivered"       // what a sink was to be told
 	Refused            Kind = "refused"             // what somebody asked for who may not; Origin
 	Resized            Kind = "resized"             // a number of instances was set
 	RestartBegins      Kind = "restart"             // of all instances

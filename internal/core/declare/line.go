@@ -26,6 +26,7 @@ type Line struct {
 	Ends      []End      `json:"ends,omitempty"`
 	Branches  []Branches `json:"branches,omitempty"`
 	Floors    []Floor    `json:"floors,omitempty"`
+	Notices   []Notice   `json:"notices,omitempty"`
 
 	Teams      policy.Teams `json:"teams,omitempty"`
 	TwoPersons bool         `json:"two-persons,omitempty"` // who made a commit signs none of what it brings off
@@ -153,6 +154,7 @@ func ReadLine(document Node) (Line, Problems) {
 		"ends":      func(n Node, p string) { l.Ends = r.ends(n, p) },
 		"branches":  func(n Node, p string) { l.Branches = r.branches(n, p) },
 		"floors":    func(n Node, p string) { l.Floors = r.floors(n, p) },
+		"notices":   func(n Node, p string) { l.Notices = r.notices(n, p) },
 		"teams": func(n Node, p string) {
 			l.Teams = policy.Teams{}
 			r.entries(n, p, "teams", func(name string, _, value Node, p string) { l.Teams[name] = r.team(value, p) })
@@ -215,6 +217,9 @@ func (r *reader) whole(l *Line, document Node, courses, trains map[string]Node) 
 	for _, f := range l.Floors {
 		teams(f.Name, f.Selector)
 	}
+	for _, n := range l.Notices {
+		teams(n.Name, n.Selector)
+	}
 }
 
 // SitesNamed gives the sites, and patterns of sites, that the rules name, by JSON Pointer.
@@ -238,6 +243,9 @@ func (l *Line) SitesNamed() map[string][]string {
 	}
 	for i, e := range l.Ends {
 		named[fmt.Sprintf("/ends/%d/sites", i)] = e.Sites
+	}
+	for i, n := range l.Notices {
+		named[fmt.Sprintf("/notices/%d/sites", i)] = n.Sites
 	}
 	for i, f := range l.Floors {
 		named[fmt.Sprintf("/floors/%d/sites", i)] = f.Sites
