@@ -17,7 +17,7 @@ import (
 var tiers = [][]string{
 	{"core", "confine", "signature"},
 	{"socket", "dial", "clock", "expression", "disk"},
-	{"config", "status"},
+	{"config", "status", "login"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},
 	{"view", "notify"},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"aditus/internal/control/api"
 	"aditus/internal/core/berth"
 	"aditus/internal/ledger"
+	"aditus/internal/login"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 )
@@ -21,6 +23,7 @@ import (
 // connection says which Aditus a command speaks with: a server somewhere, or the one on a data folder.
 type connection struct {
 	data, server, tokenFile, ca string
+	cert, key                   string
 }
 
 // connectionFlags adds the flags of a connection to a command.
@@ -31,6 +34,8 @@ func connectionFlags(cmd *cobra.Command, r *connection) {
 	flags.StringVar(&r.server, "server", "", "the `address` of a server, such as https://aditus.skerry.example:8791 (default $ADITUS_SERVER; without one, the Aditus on the data folder)")
 	flags.StringVar(&r.tokenFile, "token-file", "", "the `file` that has the token for it (default: the token in $ADITUS_TOKEN)")
 	flags.StringVar(&r.ca, "ca", "", "a `file` of certificates to trust for it, beside the system's")
+	flags.StringVar(&r.cert, "client-cert", os.Getenv("ADITUS_CLIENT_CERT"), "show the certificate in this `file` instead of a token (default $ADITUS_CLIENT_CERT)")
+	flags.StringVar(&r.key, "client-key", os.Getenv("ADITUS_CLIENT_KEY"), "whose key is in this `file` (default $ADITUS_CLIENT_KEY)")
 }
 
 // completeWait is how long a shell waits for completions.
@@ -74,7 +79,24 @@ func (r connection) far() (*api.Remote, error) {
 		}
 		token = strings.TrimSpace(string(text))
 	}
-	remote, err := api.DialURL(server, token, r.ca)
+	way := api.Way{Token: token, CA: r.ca, Cert: r.cert, Key: r.key}
+	if token == "" && r.cert == "" {
+		store, err := logins()
+		if err != nil {
+			return nil, err
+		}
+		server := strings.TrimSuffix(server, "/")
+		if _, err := store.Get(server); err == nil {
+			source := &login.Source{Store: store, Server: server}
+			if source.Way, err = r.providerClient(); err != nil {
+				return nil, err
+			}
+			way.Shown = source.Token
+		} else if !errors.Is(err, login.ErrNone) {
+			return nil, err
+		}
+	}
+	remote, err := api.DialWay(server, way)
 	if err != nil {
 		return nil, usageError{err}
 	}

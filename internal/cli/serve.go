@@ -77,6 +77,7 @@ docs/server.md has a unit.`,
 	flags.StringVar(&o.tcp.Address, "listen", "", "answer at this `address` too, such as 127.0.0.1:8791")
 	flags.StringVar(&o.tcp.Cert, "tls-cert", "", "the `file` of the certificate for it (PEM)")
 	flags.StringVar(&o.tcp.Key, "tls-key", "", "the `file` of its key")
+	flags.StringVar(&o.tcp.ClientCA, "tls-client-ca", "", "let in who shows a certificate that one in this `file` signed; the name is its common name, the groups its organizational units")
 	flags.StringVar(&o.name, "name", machineName(), "the `name` of this server among those that share a ledger, and of the machine that its local sites are on")
 	flags.StringVar(&o.url, "url", "", "the `address` at which people ask it from elsewhere, such as https://harbor-1.skerry.example:8791 (default: made of --listen)")
 	flags.BoolVar(&o.text, "log-text", false, "log lines as text rather than JSON")
@@ -92,6 +93,7 @@ func runServer(ctx context.Context, w io.Writer, folder string, set map[string]s
 	group, ctx := errgroup.WithContext(ctx)
 	h := &host{folder: folder, set: set, o: o, log: newLog(w, o), answers: make(chan struct{})}
 	h.server = api.New(ctx, nil, api.OpenTokens(folder), h.log)
+	h.server.Logins = api.NewLogins(loginOf(folder))
 	group.Go(func() error { return h.run(ctx) })
 	group.Go(func() error {
 		select {
@@ -239,6 +241,27 @@ func (o serveOptions) public() string {
 	}
 	return scheme + "://" + net.JoinHostPort(host, port)
 }
+
+// loginOf gives whom people log in with, as the settings say now.
+func loginOf(folder string) func() *config.Login {
+	var mu sync.Mutex
+	var looked time.Time
+	var of *config.Login
+	return func() *config.Login {
+		mu.Lock()
+		defer mu.Unlock()
+		if time.Since(looked) >= loginEvery {
+			looked = time.Now()
+			if s, err := readSettings(folder); err == nil { // those before stay in force
+				of = s.Login
+			}
+		}
+		return of
+	}
+}
+
+// loginEvery is how often it is looked for other settings of logins.
+const loginEvery = 5 * time.Second
 
 func newLog(w io.Writer, o serveOptions) *slog.Logger {
 	options := &slog.HandlerOptions{Level: slog.LevelInfo}

@@ -41,6 +41,7 @@ type Settings struct {
 	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
 	Sinks      []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
+	Login      *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
 	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
@@ -249,6 +250,11 @@ func (s Settings) check() error {
 		}
 		if err := checkKeys(r.Signed); err != nil {
 			return fmt.Errorf("registries: %s: signed: %w", host, err)
+		}
+	}
+	if s.Login != nil {
+		if err := s.Login.check(); err != nil {
+			return fmt.Errorf("login: %w", err)
 		}
 	}
 	var sinks []string

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log"
@@ -68,6 +69,7 @@ func peer(c net.Conn) policy.Actor {
 type TCP struct {
 	Address   string
 	Cert, Key string // files of a certificate and its key (PEM); both empty for none
+	ClientCA  string // a file of those that sign certificates of clients; empty where none is asked for
 }
 
 // Check refuses to answer strangers in plain text.
@@ -78,6 +80,9 @@ func (t TCP) Check() error {
 	}
 	if (t.Cert == "") != (t.Key == "") {
 		return errors.New("a certificate and its key go together")
+	}
+	if t.ClientCA != "" && t.Cert == "" {
+		return errors.New("clients show certificates over TLS alone: give --tls-cert and --tls-key too")
 	}
 	ip := net.ParseIP(host)
 	if t.Cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
@@ -97,6 +102,7 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 		return fmt.Errorf("answer on %s: %w; choose another address", t.Address, err)
 	}
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWait, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
+	pool := x509.NewCertPool()
 	if t.Cert != "" {
 		own := &certificate{TCP: t, log: s.log}
 		if err := own.read(); err != nil {
@@ -104,6 +110,17 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 			return err
 		}
 		server.TLSConfig.GetCertificate = own.get
+		if t.ClientCA != "" {
+			text, err := os.ReadFile(t.ClientCA)
+			if err == nil && !pool.AppendCertsFromPEM(text) {
+				err = errors.New("there is no certificate in it")
+			}
+			if err != nil {
+				listener.Close()
+				return fmt.Errorf("read %s, whose certificates sign those of clients: %w", t.ClientCA, err)
+			}
+			server.TLSConfig.ClientCAs, server.TLSConfig.ClientAuth = pool, tls.VerifyClientCertIfGiven
+		}
 	}
 	ready(listener.Addr().String())
 	listener = netutil.LimitListener(listener, mostConnections)

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,13 +12,13 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
@@ -36,6 +35,7 @@ import (
 type Remote struct {
 	base    string
 	token   string
+	shown   func(context.Context) (string, error) // instead of token; nil for none
 	client  *http.Client
 	changed chan struct{}
 
@@ -61,9 +61,22 @@ func Dial(folder string) *Remote {
 	return newRemote("http://aditus", "", socket.Transport(filepath.Join(folder, SocketFile), starting))
 }
 
+// Way is what is shown to a server far away: a token, what a login gives, or a certificate.
+type Way struct {
+	Token     string
+	Shown     func(context.Context) (string, error) // instead of Token; nil for none
+	CA        string                                // a file of certificates to trust beside the system's
+	Cert, Key string                                // files of a certificate to show
+}
+
 // DialURL gives the Aditus at an address, with a token. ca is a file of certificates to trust beside the system's; empty
 // for none.
 func DialURL(address, token, ca string) (*Remote, error) {
+	return DialWay(address, Way{Token: token, CA: ca})
+}
+
+// DialWay gives the Aditus at an address.
+func DialWay(address string, w Way) (*Remote, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is no server: write it like https://aditus.skerry.example:8791", address)
@@ -73,21 +86,28 @@ func DialURL(address, token, ca string) (*Remote, error) {
 		return nil, fmt.Errorf("the token would go to %s in plain text: write https", u.Host)
 	}
 	transport := &http.Transport{Proxy: http.ProxyFromEnvironment}
-	if ca != "" {
-		text, err := os.ReadFile(ca)
-		if err != nil {
-			return nil, fmt.Errorf("read the certificates to trust: %w", err)
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+	if w.CA != "" {
+		if transport.TLSClientConfig.RootCAs, err = trusted(w.CA); err != nil {
+			return nil, err
 		}
-		pool, err := x509.SystemCertPool()
-		if err != nil {
-			pool = x509.NewCertPool()
-		}
-		if !pool.AppendCertsFromPEM(text) {
-			return nil, fmt.Errorf("there is no certificate in %s", ca)
-		}
-		transport.TLSClientConfig = &tls.Config{RootCAs: pool}
 	}
-	return newRemote(strings.TrimSuffix(u.String(), "/"), token, transport), nil
+	if w.Cert != "" || w.Key != "" {
+		pair, err := tls.LoadX509KeyPair(w.Cert, w.Key)
+		if err != nil {
+			return nil, fmt.Errorf("read the certificate to show: %w", err)
+		}
+		transport.TLSClientConfig.Certificates = []tls.Certificate{pair}
+	}
+	remote := newRemote(strings.TrimSuffix(u.String(), "/"), w.Token, transport)
+	remote.shown = w.Shown
+	return remote, nil
+}
+
+// Provider tells whom one logs in with at the server.
+func (r *Remote) Provider(ctx context.Context) (p config.Login, err error) {
+	err = r.ask(ctx, http.MethodGet, loginPath, nil, nil, &p)
+	return p, err
 }
 
 func newRemote(base, token string, transport *http.Transport) *Remote {
@@ -131,8 +151,14 @@ func (r *Remote) open(ctx context.Context, method, path string, query url.Values
 	if header != nil {
 		request.Header = header
 	}
-	if r.token != "" {
-		request.Header.Set("Authorization", "Bearer "+r.token)
+	token := r.token
+	if r.shown != nil && path != loginPath {
+		if token, err = r.shown(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
 	}
 	response, err := r.client.Do(request)
 	if err != nil {

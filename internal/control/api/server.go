@@ -39,6 +39,8 @@ type Control interface {
 
 // Server answers requests. Make it with New.
 type Server struct {
+	Logins *Logins // nil where nobody logs in; set before anything is served
+
 	serves  atomic.Pointer[served]
 	tokens  *Tokens
 	log     *slog.Logger
@@ -67,6 +69,7 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 	s.mux.HandleFunc("GET /metrics", s.looking(s.metrics))
 	s.mux.HandleFunc("GET /healthz", s.healthz)
 	s.mux.HandleFunc("GET "+leadsPath, s.leads)
+	s.mux.HandleFunc("GET "+loginPath, s.provider)
 	s.mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(Document())
@@ -353,6 +356,9 @@ func (s *Server) healthz(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	write(w, Answer{"ok"})
 }
+
+// loginPath tells whom one logs in with.
+const loginPath = "/v1/login"
 
 // leadsPath is asked by whoever chooses one of several servers.
 const leadsPath = "/leads"

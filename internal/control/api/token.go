@@ -262,14 +262,28 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 	host := remote(r)
 	shown, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if !ok {
+		if who, ok := certified(r); ok {
+			return who, nil
+		}
 		return policy.Actor{}, &Problem{Status: http.StatusUnauthorized, Detail: "show a token: Authorization: Bearer …; aditus token add makes one"}
+	}
+	if !strings.HasPrefix(shown, prefix) && s.Logins.Of() != nil {
+		who, err := s.Logins.verify(r.Context(), shown)
+		if problem := (*Problem)(nil); errors.As(err, &problem) && problem.Status == http.StatusUnauthorized {
+			if s.failed.barred(host) {
+				return who, tooMany(host)
+			}
+			s.failed.wrong(host)
+		}
+		who.From = fmt.Sprintf("%s by login", host)
+		return who, err
 	}
 	found, ok, err := s.tokens.find(shown, time.Now())
 	switch {
 	case err != nil:
 		return policy.Actor{}, &Problem{Status: http.StatusInternalServerError, Detail: err.Error()}
 	case !ok && s.failed.barred(host): // one that is right is let in, whoever else tries wrong ones from there
-		return policy.Actor{}, &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
+		return policy.Actor{}, tooMany(host)
 	case !ok:
 		s.failed.wrong(host)
 		s.serves.Load().Refused(r.Context(), policy.Actor{Name: "nobody", From: host}, "a token that is not known, or has expired")
@@ -277,4 +291,8 @@ func (s *Server) who(r *http.Request) (policy.Actor, error) {
 	}
 	s.tokens.use(found.Name, time.Now())
 	return policy.Actor{Name: found.Name, Owner: found.Owner, Known: policy.ByToken, Scopes: found.Scopes, Within: found.Narrow, From: fmt.Sprintf("%s with the token %s", host, found.Name)}, nil
+}
+
+func tooMany(host string) error {
+	return &Problem{Status: http.StatusTooManyRequests, Detail: "too many wrong tokens came from " + host + "; wait a few seconds"}
 }

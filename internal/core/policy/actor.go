@@ -25,6 +25,9 @@ const (
 	ByCertificate Known = "certificate" // of a client, by who signed it
 )
 
+// named tells whether somebody else says who it is, and nobody here gave it any scope.
+func (a Actor) named() bool { return a.Known == ByLogin || a.Known == ByCertificate }
+
 func nameOf(a Actor) string {
 	switch {
 	case a.Person() == "":

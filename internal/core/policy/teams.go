@@ -35,7 +35,7 @@ func (p Policy) Somewhere(a Actor, scope Scope) error {
 	own := a
 	own.Within = Narrow{}
 	if err := own.may(scope, Place{}); err != nil || p.Open() {
-		return err
+		return cmp.Or(err, p.Teams.May(own, Place{}, scope))
 	}
 	for _, team := range p.Teams {
 		if team.has(a) && slices.ContainsFunc(team.May, func(r Right) bool { return scope == Look || slices.Contains(r.Do, scope) }) {
@@ -137,6 +137,9 @@ func (t Teams) May(a Actor, at Place, needs ...Scope) error {
 			return err
 		}
 		if len(t) == 0 {
+			if scope != Look && a.named() {
+				return fault.New(fault.ErrForbidden, "%s may not %s: the line has no teams, and without them who logs in may only look; write teams: into its line.yaml", nameOf(a), phrase(scope))
+			}
 			continue
 		}
 		allowed := false
