@@ -93,7 +93,7 @@ aditus link add. To look around: aditus demo`,
 	root.AddCommand(
 		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
 		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(), newRoute(),
-		newServe(), newToken(), newLogin(), newLogout(), newNotify(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
+		newServe(), newSettings(), newToken(), newLogin(), newLogout(), newNotify(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
 	)
 	return root
 }

@@ -161,7 +161,7 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 	if err != nil {
 		return err
 	}
-	settings, err := config.AddLink(folder, config.Settings{Line: "Your line", Beat: time.Second}, link, sites, f.skip)
+	settings, err := config.AddLink(folder, firstSettings, link, sites, f.skip)
 	if err != nil {
 		return err
 	}

@@ -69,6 +69,9 @@ func openLocal(ctx context.Context, folder string, o localOptions) (*localEngine
 	return s, nil
 }
 
+// firstSettings are those of a line that has none.
+var firstSettings = config.Settings{Line: "Your line", Beat: time.Second}
+
 func readSettings(folder string) (config.Settings, error) {
 	name := filepath.Join(folder, config.FileName)
 	text, err := os.ReadFile(name)
@@ -89,6 +92,7 @@ func readSettings(folder string) (config.Settings, error) {
 
 func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (err error) {
 	s.Folder = folder
+	s.Check = func(c config.Settings) error { return target.Check(kinds, c) }
 	if s.Ledger, err = ledger.OpenAt(s.settings.Ledger, folder); err != nil {
 		return err
 	}
@@ -262,4 +266,4 @@ const hooksPicture = "webhooks"
 const mostHooks = 200
 
 // hookName is where the secret of a link's webhooks is kept among the credentials.
-func hookName(link string) string { return "webhook " + link }
+func hookName(link string) string { return control.HookName(link) }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
 	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/backup"
@@ -90,6 +91,14 @@ const serverGC = 50
 
 func runServer(ctx context.Context, w io.Writer, folder string, set map[string]string, o serveOptions) error {
 	debug.SetGCPercent(serverGC)
+	if _, err := os.Stat(filepath.Join(folder, config.FileName)); errors.Is(err, os.ErrNotExist) { // its settings come by the API
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			return err
+		}
+		if _, err := config.Edit(folder, firstSettings, func(*yaml.Node) error { return nil }); err != nil {
+			return err
+		}
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	h := &host{folder: folder, set: set, o: o, log: newLog(w, o), answers: make(chan struct{})}
 	h.server = api.New(ctx, nil, api.OpenTokens(folder), h.log)
@@ -126,6 +135,10 @@ type host struct {
 func (h *host) run(ctx context.Context) error {
 	for {
 		err := h.turn(ctx)
+		if errors.Is(err, errAnew) && ctx.Err() == nil {
+			h.log.Info("the settings take a new start: this one begins anew with them")
+			continue
+		}
 		if !errors.Is(err, ledger.ErrDeposed) || ctx.Err() != nil {
 			return err
 		}
@@ -133,6 +146,9 @@ func (h *host) run(ctx context.Context) error {
 		h.log.Warn("another server may lead now: this one begins anew, with what is on record", "why", err.Error())
 	}
 }
+
+// errAnew means that the settings were changed in a way that takes a new start.
+var errAnew = errors.New("the settings take a new start")
 
 // turn waits until this server leads, and works until it does not any more.
 func (h *host) turn(ctx context.Context) error {
@@ -153,8 +169,11 @@ func (h *host) turn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	leads, anew := context.WithCancelCause(s.leads)
+	defer anew(nil)
+	s.Anew = func() { anew(errAnew) }
 	h.serve(s.Live)
-	works, ctx := errgroup.WithContext(s.leads)
+	works, ctx := errgroup.WithContext(leads)
 	works.Go(func() error { return s.Engine.Run(ctx) })
 	works.Go(func() error { return beside(ctx, s.Live) })
 	works.Go(func() error { return logTrouble(ctx, s.Live, h.log) })
@@ -163,7 +182,7 @@ func (h *host) turn(ctx context.Context) error {
 	if h.last = s.Snapshot(ctx); err != nil {
 		return err
 	}
-	if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
+	if cause := context.Cause(leads); errors.Is(cause, ledger.ErrDeposed) || errors.Is(cause, errAnew) {
 		return cause
 	}
 	return nil

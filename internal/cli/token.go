@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,7 +26,7 @@ func newToken() *cobra.Command {
 }
 
 func newTokenAdd() *cobra.Command {
-	var folder string
+	var r connection
 	var scopes []string
 	var like api.Token
 	var lasts time.Duration
@@ -50,10 +51,7 @@ that one may; a program's own token is of a team by its name.`,
 		Example: "  aditus token add pipeline --scope sync --lasts 2160h\n  aditus token add maren-phone --owner 'Maren Oake' --scope sync --scope 'sign off'\n  aditus token add fares-build --scope sync --workload 'fares*' --site drydock",
 		Args:    oneArg("name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, err := dataFolder(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			tokens, err := r.tokens(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -66,7 +64,7 @@ that one may; a program's own token is of a team by its name.`,
 				expires = time.Now().Add(lasts).UTC().Truncate(time.Second)
 			}
 			like.Name, like.Scopes, like.Expires = args[0], own, expires
-			token, err := api.OpenTokens(folder).Make(like)
+			token, err := tokens.Make(like)
 			if err != nil {
 				return err
 			}
@@ -74,7 +72,7 @@ that one may; a program's own token is of a team by its name.`,
 			return nil
 		},
 	}
-	dataFlag(cmd, &folder)
+	connectionFlags(cmd, &r)
 	cmd.Flags().StringArrayVar(&scopes, "scope", []string{"look"}, "what its bearer may do: look, sync, sign-off, lock, override, remove-data or change; may be given several times")
 	cmd.Flags().StringVar(&like.Owner, "owner", "", "in whose `NAME` its orders are given (default: in its own)")
 	cmd.Flags().StringArrayVar(&like.Workloads, "workload", nil, "only for workloads of this `NAME`, in which * stands for any text; may be given several times")
@@ -85,33 +83,30 @@ that one may; a program's own token is of a team by its name.`,
 }
 
 func newTokenList() *cobra.Command {
-	var folder string
+	var r connection
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "All tokens, without what is secret of them",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			folder, err := dataFolder(folder)
+			remote, err := r.far()
 			if err != nil {
 				return err
 			}
-			all, err := api.OpenTokens(folder).List()
+			var all []api.TokenShown
+			if remote != nil {
+				all, err = remote.ListTokens(cmd.Context())
+			} else if folder, err2 := dataFolder(r.data); err2 != nil {
+				err = err2
+			} else {
+				all, err = api.OpenTokens(folder).Shown()
+			}
 			if err != nil {
 				return err
 			}
-			used := api.OpenTokens(folder).Used()
 			if asJSON {
-				type shown struct {
-					api.Token
-					Used time.Time `json:"used,omitzero"`
-				}
-				list := []shown{}
-				for _, t := range all {
-					t.Hash = ""
-					list = append(list, shown{t, used[t.Name]})
-				}
-				return writeJSON(cmd.OutOrStdout(), list)
+				return writeJSON(cmd.OutOrStdout(), all)
 			}
 			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 3, ' ', 0)
 			for _, t := range all {
@@ -128,7 +123,7 @@ func newTokenList() *cobra.Command {
 					where = "only for " + where
 				}
 				last := "not used yet"
-				if at := used[t.Name]; !at.IsZero() {
+				if at := t.Used; !at.IsZero() {
 					last = "used " + at.Local().Format("2 Jan 2006 15:04")
 				}
 				fmt.Fprintf(table, "%s\t%s\t%s\t%s\tmade %s\t%s\t%s\n", t.Name, t.Owner, strings.Join(words, ", "), where, t.Made.Local().Format("2 Jan 2006"), until, last)
@@ -136,28 +131,60 @@ func newTokenList() *cobra.Command {
 			return table.Flush()
 		},
 	}
-	dataFlag(cmd, &folder)
+	connectionFlags(cmd, &r)
 	jsonFlag(cmd, &asJSON)
 	return cmd
 }
 
 func newTokenRemove() *cobra.Command {
-	var folder string
+	var r connection
 	cmd := &cobra.Command{
 		Use:   "remove NAME",
 		Short: "Make a token good for nothing, at once",
 		Args:  oneArg("name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			folder, err := dataFolder(folder)
-			if err == nil {
-				err = changeable(cmd.Context(), folder)
-			}
+			tokens, err := r.tokens(cmd.Context())
 			if err != nil {
 				return err
 			}
-			return api.OpenTokens(folder).Remove(args[0])
+			return tokens.Remove(args[0])
 		},
 	}
-	dataFlag(cmd, &folder)
+	connectionFlags(cmd, &r)
 	return cmd
 }
+
+// tokens are those of a data folder, or of a server far away.
+type tokens interface {
+	Make(like api.Token) (string, error)
+	Remove(name string) error
+}
+
+// tokens gives what makes and removes tokens where it is meant.
+func (r connection) tokens(ctx context.Context) (tokens, error) {
+	remote, err := r.far()
+	if err != nil {
+		return nil, err
+	}
+	if remote != nil {
+		return farTokens{ctx, remote}, nil
+	}
+	folder, err := dataFolder(r.data)
+	if err == nil {
+		err = changeable(ctx, folder)
+	}
+	return api.OpenTokens(folder), err
+}
+
+type farTokens struct {
+	ctx context.Context
+	at  *api.Remote
+}
+
+// Make implements tokens.
+func (f farTokens) Make(t api.Token) (string, error) {
+	return f.at.MakeToken(f.ctx, api.NewToken{Name: t.Name, Owner: t.Owner, Scopes: t.Scopes, Expires: t.Expires, Narrow: t.Narrow})
+}
+
+// Remove implements tokens.
+func (f farTokens) Remove(name string) error { return f.at.RemoveToken(f.ctx, name) }

@@ -21,14 +21,19 @@ var settingsDisk = disk.Machine
 // change is given the document's root mapping; what comes out is checked before it takes the old one's place. Where
 // there are no settings yet the change starts from first.
 func Edit(folder string, first Settings, change func(root *yaml.Node) error) (s Settings, err error) {
+	return edited(folder, first, change, nil)
+}
+
+// edited does so, where check has nothing against what comes out; it may be nil.
+func edited(folder string, first Settings, change func(root *yaml.Node) error, check func(Settings) error) (s Settings, err error) {
 	err = disk.Alone(folder, func() error {
-		s, err = edit(folder, first, change)
+		s, err = edit(folder, first, change, check)
 		return err
 	})
 	return s, err
 }
 
-func edit(folder string, first Settings, change func(root *yaml.Node) error) (Settings, error) {
+func edit(folder string, first Settings, change func(root *yaml.Node) error, check func(Settings) error) (Settings, error) {
 	name := filepath.Join(folder, FileName)
 	text, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -54,6 +59,9 @@ func edit(folder string, first Settings, change func(root *yaml.Node) error) (Se
 		return Settings{}, fmt.Errorf("change the settings %s: %w", name, err)
 	}
 	s, err := Read(name, out.Bytes())
+	if err == nil && check != nil {
+		err = check(s)
+	}
 	if err != nil {
 		return s, err
 	}
@@ -80,16 +88,7 @@ func listIn(root *yaml.Node, key string) *yaml.Node {
 }
 
 // named gives the entry of a list that has a name, and its place; nil where there is none.
-func named(list *yaml.Node, name string) (*yaml.Node, int) {
-	for i, item := range list.Content {
-		for k := 0; k+1 < len(item.Content); k += 2 {
-			if item.Content[k].Value == "name" && item.Content[k+1].Value == name {
-				return item, i
-			}
-		}
-	}
-	return nil, -1
-}
+func named(list *yaml.Node, name string) (*yaml.Node, int) { return keyedBy(list, "name", name) }
 
 // AddLink adds a link to the settings of a data folder, and the sites that are not among them yet: as they come, taking
 // revisions by hand only. skip are hosts of registries that are not asked.

@@ -24,8 +24,10 @@ import (
 type Live struct {
 	*engine.Engine
 	Ledger *ledger.Ledger
-	Folder string         // the data folder, with the settings
-	Leader *status.Leader // this server, where several share the ledger
+	Folder string                      // the data folder, with the settings
+	Leader *status.Leader              // this server, where several share the ledger
+	Check  func(config.Settings) error // what else has to be right of settings; may be nil
+	Anew   func()                      // has the engine begin anew, with the settings as they are; nil where nobody can
 }
 
 var _ Control = Live{}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"reflect"
@@ -47,6 +48,9 @@ func (e *Engine) FollowSettings(ctx context.Context, file string) {
 	}
 }
 
+// ErrNewStart means that a change of the settings takes a new start of the engine.
+var ErrNewStart = errors.New("start Aditus again to open it")
+
 // Apply takes other settings over: links come, go and change, and intervals hold at once. A site that has no target
 // yet needs a new start.
 func (e *Engine) Apply(s config.Settings) error {
@@ -54,11 +58,11 @@ func (e *Engine) Apply(s config.Settings) error {
 	for _, site := range s.Sites {
 		if e.drivers[site.Name] == nil {
 			e.mu.Unlock()
-			return fmt.Errorf("the site %s is new: start Aditus again to open it", site.Name)
+			return fmt.Errorf("the site %s is new: %w", site.Name, ErrNewStart)
 		}
 		if !reflect.DeepEqual(site.Target, e.siteOf(site.Name).Target) {
 			e.mu.Unlock()
-			return fmt.Errorf("the site %s has another target: start Aditus again to open it", site.Name)
+			return fmt.Errorf("the site %s has another target: %w", site.Name, ErrNewStart)
 		}
 	}
 	if !reflect.DeepEqual(e.settings.Registries, s.Registries) {

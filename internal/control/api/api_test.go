@@ -25,6 +25,7 @@ import (
 	"github.com/prometheus/common/model"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/core/berth"
@@ -173,6 +174,26 @@ func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.T
 		return nil, target.ErrNoInstance
 	}
 	return []target.LogLine{{At: since, Text: fmt.Sprintf("%s %d", instance, most)}}, nil
+}
+func (s *story) Settings(context.Context, policy.Actor) (map[string]any, error) {
+	return map[string]any{"line": "Skerry Line"}, nil
+}
+func (s *story) PutSettings(_ context.Context, who policy.Actor, entries ...config.Entry) error {
+	s.note("put %v by %s", entries, who.Name)
+	return nil
+}
+func (s *story) DropSetting(_ context.Context, who policy.Actor, section, name string) error {
+	s.note("drop %s of %s by %s", name, section, who.Name)
+	return nil
+}
+func (s *story) PutCredential(_ context.Context, who policy.Actor, name string, c *source.Credential) error {
+	s.note("credential of %s, %v, by %s", name, c != nil && c.Password != "", who.Name)
+	return nil
+}
+func (s *story) MakeHook(context.Context, policy.Actor, string) (string, error) { return "whsec", nil }
+func (s *story) Record(_ context.Context, who policy.Actor, what string) error {
+	s.note("%s by %s", what, who.Name)
+	return nil
 }
 func (s *story) TestSink(_ context.Context, who policy.Actor, sink string) error {
 	s.note("test of %s by %s from %s", sink, who.Name, who.From)
@@ -523,6 +544,10 @@ func TestDocument(t *testing.T) {
 	}
 	bodies := map[string]string{
 		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`,
+		"putSetting": `{"repository":"https://git.skerry.example/x"}`, "putSettings": `{"links":{"x":{"branch":"main"}},"credentials":{"x":{"password":"y"}}}`, "putCredential": `{"user":"x","password":"y"}`, "makeToken": `{"name":"new","scopes":["look"]}`,
+	}
+	if _, err := tokens.Add("spare", policy.Scopes, time.Time{}); err != nil {
+		t.Fatal(err)
 	}
 	queries := map[string]string{"review": "?with=new-tariff"}
 	called := 0
@@ -543,7 +568,7 @@ func TestDocument(t *testing.T) {
 			if has != (operation.RequestBody != nil) {
 				t.Errorf("%s: the test has a body: %v, the document: %v", operation.OperationID, has, operation.RequestBody != nil)
 			}
-			path := strings.NewReplacer("{workload}", "boarding", "{site}", "north", "{link}", "skerry-line").Replace(at)
+			path := strings.NewReplacer("{workload}", "boarding", "{site}", "north", "{link}", "skerry-line", "{section}", "links", "{name}", "spare", "{sink}", "pager").Replace(at)
 			w := ask(strings.ToUpper(method), path+queries[operation.OperationID], body)
 			called++
 			kind, _, _ := strings.Cut(w.Header().Get("Content-Type"), ";")
@@ -838,5 +863,67 @@ func TestNarrowed(t *testing.T) {
 	}
 	if used := tokens.Used(); used["phone"].IsZero() || len(used) != 4 {
 		t.Errorf("used are %v", used)
+	}
+}
+
+// TestSettled makes a link with its credential and its site in one call, and tokens; nobody gives away what they may not, or counts as another.
+func TestSettled(t *testing.T) {
+	s, server, tokens := tell(t)
+	s.Story.Snapshot.Policy.Teams = policy.Teams{"shore": {People: []string{"Maren Oake", "fares-build"}, May: []policy.Right{{Do: []policy.Scope{policy.Change, policy.Sync}}}}}
+	front := httptest.NewServer(server)
+	defer front.Close()
+	as := func(like api.Token) *api.Remote {
+		t.Helper()
+		token, err := tokens.Make(like)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := api.DialURL(front.URL, token, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	maren := as(api.Token{Name: "phone", Owner: "Maren Oake", Scopes: policy.Scopes})
+	narrow := as(api.Token{Name: "narrow", Owner: "Maren Oake", Scopes: policy.Scopes, Narrow: policy.Narrow{Sites: []string{"*"}}})
+	lesser := as(api.Token{Name: "lesser", Owner: "Maren Oake", Scopes: []policy.Scope{policy.Change}})
+	whole := api.Settings{
+		Links: map[string]map[string]any{"tides": {"repository": "https://git.skerry.example/tides", "branch": "main"}}, Sites: map[string]map[string]any{"isle": {"target": map[string]any{"kind": "stand-in"}}},
+		Credentials: map[string]source.Credential{"tides": {User: "x", Password: "y"}},
+	}
+	if err := maren.PutSettings(t.Context(), whole); err != nil {
+		t.Fatal(err)
+	}
+	if told := strings.Join(s.asked, "\n"); !strings.Contains(told, "credential of tides, true, by phone\nput [{links tides map[branch:main repository:https://git.skerry.example/tides]} {sites isle") {
+		t.Errorf("asked for is %s", told)
+	}
+	for name, test := range map[string]struct {
+		by   *api.Remote
+		make api.NewToken
+		want string
+	}{
+		"a program's":                   {maren, api.NewToken{Name: "wall", Scopes: []policy.Scope{policy.Look}}, ""},
+		"one's own":                     {maren, api.NewToken{Name: "tablet", Owner: "Maren Oake", Scopes: []policy.Scope{policy.Sync}}, ""},
+		"somebody else's":               {maren, api.NewToken{Name: "x", Owner: "Edda Marsh", Scopes: []policy.Scope{policy.Sync}}, "is made by Edda Marsh"},
+		"one that counts as another":    {maren, api.NewToken{Name: "fares-build", Scopes: []policy.Scope{policy.Sync}}, "is of the team shore"},
+		"more than the team may":        {maren, api.NewToken{Name: "y", Scopes: []policy.Scope{policy.SignOff}}, "may not sign off"},
+		"more than the token may":       {lesser, api.NewToken{Name: "z", Scopes: []policy.Scope{policy.Sync}}, "may not sync"},
+		"by one that is not for all":    {narrow, api.NewToken{Name: "w", Scopes: []policy.Scope{policy.Look}}, "is not for the line"},
+		"with a scope that there isn't": {maren, api.NewToken{Name: "v", Scopes: []policy.Scope{"rule"}}, "rule"},
+	} {
+		token, err := test.by.MakeToken(t.Context(), test.make)
+		if test.want == "" && (err != nil || token == "") || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want)) {
+			t.Errorf("%s: %v, want %q", name, err, test.want)
+		}
+	}
+	list, err := maren.ListTokens(t.Context())
+	if err != nil || len(list) != 5 || list[0].Used.IsZero() {
+		t.Errorf("the tokens are %+v (%v)", list, err)
+	}
+	if err := errors.Join(maren.RemoveToken(t.Context(), "wall"), maren.DropSetting(t.Context(), "links", "tides")); err != nil {
+		t.Error(err)
+	}
+	if err := maren.RemoveToken(t.Context(), "wall"); err == nil || !strings.Contains(err.Error(), "there is no token") {
+		t.Errorf("removed twice: %v", err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/policy"
@@ -36,12 +37,14 @@ type parameter struct {
 // call is one request, as far as it is common to all.
 type call struct {
 	Control
-	berth berth.ID
-	link  string
-	sink  string
-	query func(name string) string
-	in    any // what in points to, read
-	who   policy.Actor
+	berth         berth.ID
+	link          string
+	sink          string
+	section, name string
+	tokens        *Tokens
+	query         func(name string) string
+	in            any // what in points to, read
+	who           policy.Actor
 }
 
 // Bodies that belong to no other package.
@@ -187,6 +190,40 @@ var operations = []operation{
 			}
 			return c.KeepReview(ctx, c.who, ref)
 		}},
+	{method: "GET", path: "/v1/settings", name: "settings", about: "The settings, without what is secret in them.", scope: policy.Change, out: map[string]any{},
+		do: func(ctx context.Context, c call) (any, error) { return c.Settings(ctx, c.who) }},
+	{method: "PUT", path: "/v1/settings/{section}/{name}", name: "putSetting", about: "Write one entry of links, sites, sinks, follow or registries into the settings, as their schema has it. What is of the machine itself, such as programs and files, is written there alone.", scope: policy.Change, in: map[string]any{}, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.PutSettings(ctx, c.who, config.Entry{Section: c.section, Name: c.name, Value: *c.in.(*map[string]any)})
+		}},
+	{method: "PUT", path: "/v1/settings", name: "putSettings", about: "Write several of these, all or none, and keep credentials: a link with its credential, and the sites it is for.", scope: policy.Change, in: Settings{}, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) { return Done{}, c.putSettings(ctx, *c.in.(*Settings)) }},
+	{method: "DELETE", path: "/v1/settings/{section}/{name}", name: "dropSetting", about: "Take one out.", scope: policy.Change, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.DropSetting(ctx, c.who, c.section, c.name)
+		}},
+	{method: "PUT", path: "/v1/credentials/{name}", name: "putCredential", about: "Keep a credential of a link, a registry's host, or a sink. It is never shown again.", scope: policy.Change, in: source.Credential{}, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.PutCredential(ctx, c.who, c.name, c.in.(*source.Credential))
+		}},
+	{method: "DELETE", path: "/v1/credentials/{name}", name: "dropCredential", about: "Forget one.", scope: policy.Change, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return Done{}, c.PutCredential(ctx, c.who, c.name, nil)
+		}},
+	{method: "POST", path: "/v1/links/{link}/webhook", name: "makeHook", about: "Make the secret of a link's webhook, which is shown this once.", scope: policy.Change, out: Secret{},
+		do: func(ctx context.Context, c call) (any, error) {
+			secret, err := c.MakeHook(ctx, c.who, c.link)
+			return Secret{secret}, err
+		}},
+	{method: "GET", path: "/v1/tokens", name: "tokens", about: "All tokens, without what is secret of them.", scope: policy.Change, out: TokenList{},
+		do: func(ctx context.Context, c call) (any, error) { return c.listTokens(ctx) }},
+	{method: "POST", path: "/v1/tokens", name: "makeToken", about: "Make a token, which is shown this once. It may no more than whoever makes it, and is of that one, or a program's own.", scope: policy.Change, in: NewToken{}, out: Secret{},
+		do: func(ctx context.Context, c call) (any, error) {
+			secret, err := c.makeToken(ctx, *c.in.(*NewToken))
+			return Secret{secret}, err
+		}},
+	{method: "DELETE", path: "/v1/tokens/{name}", name: "removeToken", about: "Make a token good for nothing, at once.", scope: policy.Change, out: Done{},
+		do: func(ctx context.Context, c call) (any, error) { return Done{}, c.removeToken(ctx) }},
 	{method: "POST", path: "/v1/sinks/{sink}/test", name: "testSink", about: "Tell a sink of the settings that this is a test.", scope: policy.Sync, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return Done{}, c.TestSink(ctx, c.who, c.sink)

@@ -32,6 +32,7 @@ import (
 // Control is what the server serves.
 type Control interface {
 	control.Control
+	control.Settler
 	Measured(ctx context.Context) []status.Measured
 	// Refused puts on record that somebody asked for something who may not.
 	Refused(ctx context.Context, who policy.Actor, what string)
@@ -223,7 +224,7 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 			refuse(w, r, err)
 			return
 		}
-		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), sink: r.PathValue("sink"), berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), sink: r.PathValue("sink"), section: r.PathValue("section"), name: r.PathValue("name"), tokens: s.tokens, berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		query := r.URL.Query()
 		c.query = query.Get
 		if err := known(op, query); err != nil {
@@ -325,11 +326,12 @@ func (s *Server) looking(handler func(http.ResponseWriter, *http.Request, *serve
 // seen is a Control as somebody may see it.
 type seen struct {
 	control.Control
+	control.Settler
 	of  Control
 	who policy.Actor
 }
 
-func seenBy(of Control, who policy.Actor) Control { return seen{control.For(of, who), of, who} }
+func seenBy(of Control, who policy.Actor) Control { return seen{control.For(of, who), of, of, who} }
 
 // Measured implements Control.
 func (s seen) Measured(ctx context.Context) []status.Measured {

@@ -1,0 +1,219 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// keyed are the parts of the settings that are lists, by the key that names one of its entries.
+var keyed = map[string]string{"links": "name", "sites": "name", "sinks": "name", "follow": "site"}
+
+// Sections are the parts of the settings of which single entries are put and dropped.
+var Sections = []string{"links", "sites", "sinks", "follow", "registries"}
+
+// ErrMachine means that something in the settings is of the machine itself, and written there alone.
+var ErrMachine = errors.New("that is of the machine itself, and written there alone: in settings.yaml, or by the shell on the machine")
+
+// machine are keys whose values name programs and files of the machine that the server is on, or let something reach them.
+var machine = []string{"program", "programs", "reach", "must", "ca", "known-hosts", "kubeconfig", "files"}
+
+// OfMachine tells whether an entry names programs or files of the machine.
+func OfMachine(section string, value map[string]any) error {
+	for key, v := range value {
+		switch below := v.(type) {
+		case map[string]any:
+			if err := OfMachine(section, below); err != nil {
+				return err
+			}
+		case []any:
+			if key == "signed" && slices.ContainsFunc(below, func(k any) bool { text, _ := k.(string); return path.IsAbs(text) }) {
+				return fmt.Errorf("signed: a file: %w; write the key itself", ErrMachine)
+			}
+		}
+		if slices.Contains(machine, key) {
+			return fmt.Errorf("%s: %w", key, ErrMachine)
+		}
+	}
+	if at, _ := value["repository"].(string); section == "links" && at != "" && (Link{Repository: at}).Local() != "" {
+		return fmt.Errorf("repository: %w", ErrMachine)
+	}
+	return nil
+}
+
+// Entry is one entry of a section of the settings.
+type Entry struct {
+	Section, Name string
+	Value         map[string]any
+}
+
+// Put writes entries into the settings of a data folder, all or none, each in place of the one of that name where there is one. What people
+// wrote beside the others stays. far is for whoever is not on the machine: what of the entries before is of the machine stays, and nothing of
+// that kind is taken. first is what there is where there are no settings yet; check is asked before anything is written, and may be nil.
+func Put(folder string, first Settings, entries []Entry, far bool, check func(Settings) error) (Settings, error) {
+	for _, e := range entries {
+		key, list := keyed[e.Section]
+		if !list && e.Section != "registries" {
+			return Settings{}, fmt.Errorf("there is no %q whose entries could be put: there are %s", e.Section, strings.Join(Sections, ", "))
+		}
+		if said, ok := e.Value[key]; list && ok && said != e.Name {
+			return Settings{}, fmt.Errorf("%s: it is %v, and is to be %s", key, said, e.Name)
+		}
+		if far {
+			if err := OfMachine(e.Section, e.Value); err != nil {
+				return Settings{}, err
+			}
+		}
+	}
+	return edited(folder, first, func(root *yaml.Node) error {
+		for _, e := range entries {
+			if err := e.put(root, far); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, check)
+}
+
+func (e Entry) put(root *yaml.Node, far bool) error {
+	var node yaml.Node
+	if err := node.Encode(e.Value); err != nil {
+		return err
+	}
+	key, list := keyed[e.Section]
+	if !list {
+		of := mapIn(root, e.Section)
+		if before := under(of, e.Name); far && before != nil {
+			carry(before, &node)
+		}
+		put(of, e.Name, &node)
+		return nil
+	}
+	if _, said := e.Value[key]; !said {
+		node.Content = append([]*yaml.Node{{Kind: yaml.ScalarNode, Value: key}, {Kind: yaml.ScalarNode, Value: e.Name}}, node.Content...)
+	}
+	all := listIn(root, e.Section)
+	before, at := keyedBy(all, key, e.Name)
+	if at < 0 {
+		all.Content = append(all.Content, &node)
+		return nil
+	}
+	if far {
+		carry(before, &node)
+	}
+	node.HeadComment, node.LineComment, node.FootComment = before.HeadComment, before.LineComment, before.FootComment
+	all.Content[at] = &node
+	return nil
+}
+
+// Drop takes one entry of a section out of the settings of a data folder; for whoever is not on the machine one alone of which nothing is
+// of the machine.
+func Drop(folder, section, name string, far bool, check func(Settings) error) (Settings, error) {
+	key, list := keyed[section]
+	if !list && section != "registries" {
+		return Settings{}, fmt.Errorf("there is no %q whose entries could be taken out: there are %s", section, strings.Join(Sections, ", "))
+	}
+	return edited(folder, Settings{}, func(root *yaml.Node) error {
+		none := fmt.Errorf("there is no %s among the %s", name, section)
+		own := func(entry *yaml.Node) error {
+			var value map[string]any
+			if err := entry.Decode(&value); err != nil || !far {
+				return err
+			}
+			return OfMachine(section, value)
+		}
+		if !list {
+			of := mapIn(root, section)
+			for i := 0; i+1 < len(of.Content); i += 2 {
+				if of.Content[i].Value == name {
+					if err := own(of.Content[i+1]); err != nil {
+						return err
+					}
+					of.Content = slices.Delete(of.Content, i, i+2)
+					return nil
+				}
+			}
+			return none
+		}
+		entries := listIn(root, section)
+		entry, at := keyedBy(entries, key, name)
+		if at < 0 {
+			return none
+		}
+		if err := own(entry); err != nil {
+			return err
+		}
+		entries.Content = slices.Delete(entries.Content, at, at+1)
+		return nil
+	}, check)
+}
+
+// Shown gives settings as they may be shown: addresses without what is secret in them.
+func (s Settings) Shown() (map[string]any, error) {
+	s.Links = slices.Clone(s.Links)
+	for i := range s.Links {
+		s.Links[i].Repository = s.Links[i].Where()
+	}
+	text, err := yaml.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var shown map[string]any
+	return shown, yaml.Unmarshal(text, &shown)
+}
+
+// under gives the value under a key of a mapping; nil where there is none.
+func under(mapping *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(mapping.Content); i += 2 {
+		if mapping.Content[i].Value == key {
+			return mapping.Content[i+1]
+		}
+	}
+	return nil
+}
+
+// carry takes over into an entry what of the one before is of the machine.
+func carry(before, after *yaml.Node) {
+	for i := 0; i+1 < len(before.Content); i += 2 {
+		key, value := before.Content[i], before.Content[i+1]
+		var of any
+		if value.Decode(&of) != nil {
+			continue
+		}
+		own := OfMachine("", map[string]any{key.Value: of}) != nil
+		switch there := under(after, key.Value); {
+		case own && there == nil:
+			after.Content = append(after.Content, key, value)
+		case own && there.Kind == yaml.MappingNode && value.Kind == yaml.MappingNode:
+			carry(value, there)
+		}
+	}
+}
+
+// mapIn gives the mapping under a key of a mapping, and makes it where there is none.
+func mapIn(root *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(root.Content); i += 2 {
+		if root.Content[i].Value == key && root.Content[i+1].Kind == yaml.MappingNode {
+			return root.Content[i+1]
+		}
+	}
+	made := &yaml.Node{Kind: yaml.MappingNode}
+	put(root, key, made)
+	return made
+}
+
+// keyedBy gives the entry of a list that has a value under a key, and its place; -1 where there is none.
+func keyedBy(list *yaml.Node, key, value string) (*yaml.Node, int) {
+	for i, item := range list.Content {
+		for k := 0; k+1 < len(item.Content); k += 2 {
+			if item.Content[k].Value == key && item.Content[k+1].Value == value {
+				return item, i
+			}
+		}
+	}
+	return nil, -1
+}

@@ -1,0 +1,154 @@
+package control
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+
+	"aditus/internal/config"
+	"aditus/internal/core/berth"
+	"aditus/internal/core/fault"
+	"aditus/internal/core/policy"
+	"aditus/internal/core/say"
+	"aditus/internal/engine"
+	"aditus/internal/source"
+)
+
+// Settler changes the settings, in the name of whoever asks. It takes the scope change for the whole line.
+type Settler interface {
+	// Settings gives them, without what is secret in them.
+	Settings(ctx context.Context, who policy.Actor) (map[string]any, error)
+	// PutSettings writes entries of links, sites, sinks, follow and registries, all or none.
+	PutSettings(ctx context.Context, who policy.Actor, entries ...config.Entry) error
+	// DropSetting takes one out.
+	DropSetting(ctx context.Context, who policy.Actor, section, name string) error
+	// PutCredential keeps a credential of a link, a registry's host, or a sink; nil forgets it.
+	PutCredential(ctx context.Context, who policy.Actor, name string, c *source.Credential) error
+	// MakeHook makes the secret of a link's webhook, and gives it.
+	MakeHook(ctx context.Context, who policy.Actor, link string) (string, error)
+	// Record puts on record what somebody asked for that no other part of Control does.
+	Record(ctx context.Context, who policy.Actor, what string) error
+}
+
+// settles tells why somebody may not change the settings.
+func (l Live) settles(ctx context.Context, who policy.Actor) error {
+	return l.may(ctx, who, berth.ID{}, policy.Change)
+}
+
+// Settings implements Settler.
+func (l Live) Settings(ctx context.Context, who policy.Actor) (map[string]any, error) {
+	if err := l.settles(ctx, who); err != nil {
+		return nil, err
+	}
+	settings, _ := l.Rules()
+	return settings.Shown()
+}
+
+// PutSettings implements Settler.
+func (l Live) PutSettings(ctx context.Context, who policy.Actor, entries ...config.Entry) error {
+	if err := l.settles(ctx, who); err != nil {
+		return err
+	}
+	var what []string
+	for _, e := range entries {
+		what = append(what, fmt.Sprintf("%s of the %s", e.Name, e.Section))
+	}
+	s, err := config.Put(l.Folder, config.Settings{}, entries, who.Known != policy.ByAccount, l.Check)
+	return l.settled(ctx, who, s, err, "%s set", say.List(what))
+}
+
+// DropSetting implements Settler.
+func (l Live) DropSetting(ctx context.Context, who policy.Actor, section, name string) error {
+	if err := l.settles(ctx, who); err != nil {
+		return err
+	}
+	s, err := config.Drop(l.Folder, section, name, who.Known != policy.ByAccount, l.Check)
+	return l.settled(ctx, who, s, err, "%s of the %s taken out", name, section)
+}
+
+// settled puts on record that the settings were changed, and has them taken at once, with a new start of the engine where it takes one.
+func (l Live) settled(ctx context.Context, who policy.Actor, s config.Settings, err error, what string, args ...any) error {
+	if errors.Is(err, config.ErrMachine) {
+		return fault.New(fault.ErrForbidden, "%v", err)
+	}
+	if err = l.asked(ctx, who, berth.ID{}, err, what, args...); err != nil {
+		return err
+	}
+	switch err := l.Apply(s); {
+	case errors.Is(err, engine.ErrNewStart) && l.Anew != nil:
+		l.Anew()
+	case err != nil:
+		return fmt.Errorf("it is written, and holds from the next start on: %w", err)
+	}
+	return nil
+}
+
+// PutCredential implements Settler.
+func (l Live) PutCredential(ctx context.Context, who policy.Actor, name string, c *source.Credential) error {
+	if err := l.settles(ctx, who); err != nil {
+		return err
+	}
+	key, err := source.OpenKey(l.Folder)
+	if err == nil {
+		err = key.KeepCredential(l.Folder, name, c)
+	}
+	if err == nil {
+		l.LookNow(ctx, who, name)
+	}
+	return l.asked(ctx, who, berth.ID{}, err, "another credential of %s", name)
+}
+
+// HookName is the name of the credential that is a webhook's secret.
+func HookName(link string) string { return "webhook " + link }
+
+// MakeHook implements Settler.
+func (l Live) MakeHook(ctx context.Context, who policy.Actor, link string) (string, error) {
+	if err := l.settles(ctx, who); err != nil {
+		return "", err
+	}
+	settings, _ := l.Rules()
+	if !slices.ContainsFunc(settings.Links, func(o config.Link) bool { return o.Name == link }) {
+		return "", fault.New(fault.ErrNotFound, "there is no link %q", link)
+	}
+	secret := rand.Text()
+	key, err := source.OpenKey(l.Folder)
+	if err == nil {
+		err = key.KeepCredential(l.Folder, HookName(link), &source.Credential{Password: secret})
+	}
+	return secret, l.asked(ctx, who, berth.ID{}, err, "another secret of the webhook of %s", link)
+}
+
+// Record implements Settler.
+func (l Live) Record(ctx context.Context, who policy.Actor, what string) error {
+	return l.asked(ctx, who, berth.ID{}, nil, "%s", what)
+}
+
+// Settings implements Settler.
+func (s *Standby) Settings(context.Context, policy.Actor) (map[string]any, error) {
+	return nil, s.Missing()
+}
+
+// PutSettings implements Settler.
+func (s *Standby) PutSettings(context.Context, policy.Actor, ...config.Entry) error {
+	return s.Missing()
+}
+
+// DropSetting implements Settler.
+func (s *Standby) DropSetting(context.Context, policy.Actor, string, string) error {
+	return s.Missing()
+}
+
+// PutCredential implements Settler.
+func (s *Standby) PutCredential(context.Context, policy.Actor, string, *source.Credential) error {
+	return s.Missing()
+}
+
+// MakeHook implements Settler.
+func (s *Standby) MakeHook(context.Context, policy.Actor, string) (string, error) {
+	return "", s.Missing()
+}
+
+// Record implements Settler.
+func (s *Standby) Record(context.Context, policy.Actor, string) error { return s.Missing() }
