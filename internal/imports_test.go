@@ -16,7 +16,7 @@ import (
 // where that is listed.
 var tiers = [][]string{
 	{"core", "confine", "signature"},
-	{"socket", "dial", "clock", "expression", "disk"},
+	{"socket", "dial", "clock", "expression", "disk", "limit"},
 	{"config", "status", "login"},
 	{"words"},
 	{"ledger", "source", "target", "probe", "scrape"},

@@ -45,27 +45,33 @@ func version() int {
 // Can tells whether this system can confine processes.
 func Can() bool { return version() > 0 }
 
-// Start has start start a process that is confined. start runs on a thread of its own, which is given up afterwards.
+// Start has start start a process that is confined.
 func Start(rules Rules, start func() error) error {
+	return Apart(func() error {
+		if err := Restrict(rules); err != nil {
+			return err
+		}
+		return start()
+	})
+}
+
+// Apart does something on a thread of its own, which is given up afterwards: what it is held to, whoever it starts is held to as well.
+func Apart(do func() error) error {
 	done := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and not unlocked: the thread ends with the goroutine
 		if unix.Gettid() == unix.Getpid() {
 			defer runtime.UnlockOSThread() // the first thread never ends, and stands for the process
-			done <- Start(rules, start)    // on another one, as long as this one is held
+			done <- Apart(do)              // on another one, as long as this one is held
 			return
 		}
-		err := restrict(rules)
-		if err == nil {
-			err = start()
-		}
-		done <- err
+		done <- do()
 	}()
 	return <-done
 }
 
-// restrict confines the thread that calls it, for good.
-func restrict(rules Rules) error {
+// Restrict confines the thread that calls it, for good.
+func Restrict(rules Rules) error {
 	v := version()
 	if v == 0 {
 		return ErrCannot

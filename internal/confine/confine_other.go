@@ -8,6 +8,12 @@ func Can() bool { return false }
 // Start fails: this system cannot.
 func Start(Rules, func() error) error { return ErrCannot }
 
+// Apart does something on this thread.
+func Apart(do func() error) error { return do() }
+
+// Restrict fails: this system cannot.
+func Restrict(Rules) error { return ErrCannot }
+
 // Marked tells whether a process is confined.
 func Marked(int) bool { return false }
 

@@ -111,8 +111,9 @@ type Resources struct {
 
 // Amounts are parts of a machine; 0 for what is not said.
 type Amounts struct {
-	CPU    float64 `json:"cpu,omitempty"`    // processors
-	Memory int64   `json:"memory,omitempty"` // bytes
+	CPU       float64 `json:"cpu,omitempty"`       // processors
+	Memory    int64   `json:"memory,omitempty"`    // bytes
+	Processes int     `json:"processes,omitempty"` // limits: with their threads
 }
 
 // Stop is how an instance is ended: it has no new traffic, what it has may end, then it gets a signal, and is killed

@@ -209,6 +209,13 @@ func (r *reader) resources(n Node, pointer string) *Resources {
 					into.CPU = math.Round(value*1000) / 1000
 				},
 				"memory": func(n Node, p string) { into.Memory = r.bytes(n, p) },
+				"processes": func(n Node, p string) {
+					if into == &found.Requests {
+						r.wrong(n, p, "write it under limits", "processes are not asked for, only limited")
+						return
+					}
+					into.Processes = r.count(n, p, "processes", 1, 1<<22)
+				},
 			})
 		}
 	}

@@ -3,9 +3,11 @@ package local
 import (
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -13,6 +15,8 @@ import (
 	"testing"
 
 	"aditus/internal/confine"
+	"aditus/internal/core/declare"
+	"aditus/internal/limit"
 	"aditus/internal/socket"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
@@ -52,6 +56,21 @@ func tried(what, of string) string {
 	case "signal":
 		pid, _ := strconv.Atoi(of)
 		err = syscall.Kill(pid, 0)
+	case "eat": // memory, as many MB
+		mb, _ := strconv.Atoi(of)
+		eaten := make([]byte, mb<<20)
+		for i := 0; i < len(eaten); i += 4096 {
+			eaten[i] = 1
+		}
+		told = fmt.Sprint(len(eaten))
+	case "multiply": // into as many processes, some of which leave their session
+		many, _ := strconv.Atoi(of)
+		for range many {
+			cmd := exec.Command("/usr/bin/setsid", "/bin/sleep", "600")
+			if err = cmd.Start(); err != nil {
+				break
+			}
+		}
 	case "ask":
 		client := http.Client{Transport: socket.Transport(of, 0)}
 		var response *http.Response
@@ -189,4 +208,70 @@ func TestSecretsFolder(t *testing.T) {
 			t.Error("somebody else's is taken")
 		}
 	}
+}
+
+// answers tells whether anybody listens at a port.
+func answers(port int) bool {
+	conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err == nil {
+		conn.Close()
+	}
+	return err == nil
+}
+
+// TestGreedy has an instance ask for more memory and more processes than it may have: it is held to its limits, that is told, and whatever
+// it started ends with it.
+func TestGreedy(t *testing.T) {
+	if g, err := limit.Make(limit.Limits{Processes: 10}, "test", "greedy"); err != nil {
+		t.Skip(err)
+	} else if err := g.End(); err != nil {
+		t.Fatal(err)
+	}
+	s := opened(t, shortTemp(t), "dock")
+	d := ferry(artifact(t, "greedy", behaviour{Version: "1"}))
+	deck := d.Parts["deck"]
+	deck.Resources = &declare.Resources{Limits: declare.Amounts{Memory: 128 << 20, Processes: 60}}
+	d.Parts["deck"] = deck
+	for _, want := range []target.Want{target.Prepare(revision(1), d), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")} {
+		if err := s.Apply(t.Context(), workload, []target.Want{want}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	serves := func(restarts int) func([]target.Instance) bool {
+		return func(all []target.Instance) bool {
+			return len(all) == 1 && all[0].Waits == "" && len(all[0].Ports) > 0 && !all[0].Started.IsZero() && len(all[0].Restarts) == restarts && all[0].Reason == "" && answers(all[0].Ports["http"])
+		}
+	}
+	in := await(t, s, 1, "it runs", serves(0))[0]
+	try := func(what, of string) (string, error) {
+		response, err := http.Get(fmt.Sprintf("http://%s:%d/try?what=%s&of=%s", in.Address, in.Ports["http"], what, of))
+		if err != nil {
+			return "", err
+		}
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		return string(text), err
+	}
+	if told, err := try("eat", "10"); err != nil || !strings.HasPrefix(told, could) {
+		t.Errorf("10 MB of 128: %q (%v)", told, err)
+	}
+	if told, err := try("multiply", "100"); err != nil || strings.HasPrefix(told, could) {
+		t.Errorf("100 processes of 60: %q (%v)", told, err)
+	}
+	if told, err := try("eat", "500"); err == nil {
+		t.Errorf("500 MB of 128: %q", told)
+	}
+	all := await(t, s, 1, "it runs again", serves(1))
+	said := fmt.Sprint(all[0].Events)
+	if !strings.Contains(said, "killed: it used all of its memory, 128 MiB") {
+		t.Errorf("its events are %s", said)
+	}
+	in = all[0]
+	if told, err := try("multiply", "40"); err != nil || !strings.HasPrefix(told, could) { // of those from before none is left
+		t.Errorf("40 processes of 60, after a new start: %q (%v)", told, err)
+	}
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "it is gone", func(all []target.Instance) bool { return len(all) == 0 })
 }

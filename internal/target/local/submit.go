@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/limit"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/router"
@@ -129,10 +130,21 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 	p.Env, err = s.ready(workload, c, in, unpacked)
 	p.Folder, p.Dir, p.Umask = s.home(in.ID), part.Folder, part.Umask
 	p.Reach = s.reach(workload, in.ID, part, unpacked)
+	p.Limits = limits(part)
 	for _, name := range slices.Sorted(maps.Keys(part.Files)) {
 		p.Files = append(p.Files, keeper.File{At: s.laid(in.ID, name), Text: declare.Tell(part.Files[name].Text, told), Mode: part.Files[name].Mode})
 	}
 	return p, err
+}
+
+// limits are the most that an instance may have of the machine.
+func limits(part declare.Part) *limit.Limits {
+	l := keeper.DefaultLimits
+	if part.Resources != nil {
+		most := part.Resources.Limits
+		l = limit.Limits{CPU: most.CPU, Memory: most.Memory, Processes: cmp.Or(most.Processes, l.Processes)}
+	}
+	return &l
 }
 
 // unpacked is a part's artifact; nothing where it runs a program of the machine.

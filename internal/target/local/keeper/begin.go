@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/limit"
 	"aditus/internal/target/local/sole"
 )
 
@@ -106,12 +108,20 @@ func (p *process) start() (*running, error) {
 		}
 	}
 	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work", p.spec.Dir), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
-	begin := func() error { return startUnder(&cmd, p.spec.Umask) }
-	if p.spec.Reach != nil && confine.Can() {
-		err = confine.Start(*p.spec.Reach, begin)
-	} else {
-		err = begin()
-	}
+	held, unheld := p.hold()
+	err = confine.Apart(func() error {
+		done, err := held.Enter(&cmd)
+		if err != nil {
+			return err
+		}
+		defer done()
+		if p.spec.Reach != nil && confine.Can() {
+			if err := confine.Restrict(*p.spec.Reach); err != nil {
+				return err
+			}
+		}
+		return startUnder(&cmd, p.spec.Umask)
+	})
 	if err != nil {
 		var path *os.PathError
 		if errors.As(err, &path) {
@@ -129,6 +139,10 @@ func (p *process) start() (*running, error) {
 		if r.event(at, false, "started"); p.spec.Reach != nil && !confine.Can() {
 			r.event(at, true, "not confined: %v", confine.ErrCannot)
 		}
+		if unheld != nil {
+			r.event(at, true, "%v", unheld)
+		}
+		r.OutOfMemory = held.OutOfMemory()
 	})
 	go func() {
 		err := cmd.Wait()
@@ -142,6 +156,27 @@ func (p *process) start() (*running, error) {
 	}()
 	return now, nil
 }
+
+// hold gives the control group that holds the process to its limits. Where the system has none to give, what is declared is told as not held.
+func (p *process) hold() (held limit.Group, unheld error) {
+	if p.spec.Limits == nil {
+		return held, nil
+	}
+	held, err := limit.Make(*p.spec.Limits, p.group()...)
+	if err != nil && *p.spec.Limits != DefaultLimits {
+		unheld = err
+	}
+	return held, unheld
+}
+
+// group names the process's control group.
+func (p *process) group() []string {
+	sum := sha256.Sum256([]byte(p.folder)) // no two data folders of a machine have one of a name
+	return []string{p.site.name, fmt.Sprintf("%s-%x", p.spec.ID, sum[:4])}
+}
+
+// DefaultLimits are those where none are declared: so many that no program that is well needs more, and few enough that the machine lives.
+var DefaultLimits = limit.Limits{Processes: 4096}
 
 // masking is held while a process is started, which has the umask that this one has then.
 var masking sync.Mutex

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
+	"aditus/internal/limit"
 )
 
 // ending is how a process ended.
@@ -35,6 +37,13 @@ func (p *process) exited(how ending) {
 	defer p.mu.Unlock()
 	p.killGroup(p.record.PID)
 	reason := how.String()
+	group := limit.Find(p.group()...)
+	if how.signal == syscall.SIGKILL && group.OutOfMemory() > p.record.OutOfMemory {
+		reason = fmt.Sprintf("killed: it used all of its memory, %s", say.Bytes(p.spec.Limits.Memory))
+	}
+	if err := group.End(); err != nil {
+		p.site.warn("a control group cannot be removed", p.spec.ID, err)
+	}
 	if last != "" {
 		reason += ": " + last
 	}
@@ -91,6 +100,9 @@ func (p *process) end(now *running, why string) {
 		text = fmt.Sprintf("killed, %s: it did not end within %s of %s", why, stop.Within, stop.Signal)
 	}
 	p.killGroup(now.pid)
+	if err := limit.Find(p.group()...).End(); err != nil {
+		p.site.warn("a control group cannot be removed", p.spec.ID, err)
+	}
 	p.journal.end()
 	p.mu.Lock()
 	defer p.mu.Unlock()

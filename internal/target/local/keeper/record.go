@@ -17,16 +17,17 @@ import (
 
 // record is what the keeper remembers of a process on disk, for the keeper that comes after it.
 type record struct {
-	PID      int            `json:"pid,omitempty"`     // 0 while it does not run
-	Created  int64          `json:"created,omitempty"` // when the system says that it was made, in milliseconds since 1970
-	Ports    map[string]int `json:"ports,omitempty"`
-	Started  time.Time      `json:"started,omitzero"`
-	Restarts []time.Time    `json:"restarts,omitempty"`
-	Asked    int            `json:"asked,omitempty"` // restarts that were asked for and done
-	Done     bool           `json:"done,omitempty"`
-	Failed   string         `json:"failed,omitempty"`
-	Reason   string         `json:"reason,omitempty"`
-	Events   []Event        `json:"events,omitempty"`
+	PID         int            `json:"pid,omitempty"`     // 0 while it does not run
+	Created     int64          `json:"created,omitempty"` // when the system says that it was made, in milliseconds since 1970
+	Ports       map[string]int `json:"ports,omitempty"`
+	Started     time.Time      `json:"started,omitzero"`
+	Restarts    []time.Time    `json:"restarts,omitempty"`
+	Asked       int            `json:"asked,omitempty"`         // restarts that were asked for and done
+	OutOfMemory uint64         `json:"out_of_memory,omitempty"` // how often something in its group was killed for its memory, when it started
+	Done        bool           `json:"done,omitempty"`
+	Failed      string         `json:"failed,omitempty"`
+	Reason      string         `json:"reason,omitempty"`
+	Events      []Event        `json:"events,omitempty"`
 }
 
 const (

@@ -9,12 +9,13 @@ import (
 
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
+	"aditus/internal/limit"
 	"aditus/internal/target/router"
 )
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 5
+const Format = 6
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -40,6 +41,7 @@ type Process struct {
 	Dir      string          `json:"dir,omitempty"`    // within work, where it runs
 	Umask    string          `json:"umask,omitempty"`  // octal; the keeper's own where it is left out
 	Reach    *confine.Rules  `json:"reach,omitempty"`  // what it may reach of the machine's files; nil for all
+	Limits   *limit.Limits   `json:"limits,omitempty"` // the most that it may have of the machine; nil for no bound
 	Files    []File          `json:"files,omitempty"`  // that it finds when it starts
 	Fixed    map[string]int  `json:"fixed,omitempty"`  // of its ports, those that have a number of their own
 	Ports    []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone

@@ -1,0 +1,176 @@
+package limit
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/containerd/cgroups/v3"
+	"github.com/containerd/cgroups/v3/cgroup1"
+	"github.com/containerd/cgroups/v3/cgroup2"
+	"github.com/opencontainers/runtime-spec/specs-go"
+	"golang.org/x/sys/unix"
+)
+
+// period is over which processor time is counted, in microseconds.
+const period = 100_000
+
+// spec is the limits as the system takes them.
+func (l Limits) spec() *specs.LinuxResources {
+	s := &specs.LinuxResources{}
+	if l.CPU > 0 {
+		quota := max(1000, int64(l.CPU*period)) // the least that the system takes
+		s.CPU = &specs.LinuxCPU{Quota: &quota, Period: new(uint64(period))}
+	}
+	if l.Memory > 0 {
+		s.Memory = &specs.LinuxMemory{Limit: &l.Memory}
+	}
+	if l.Processes > 0 {
+		s.Pids = &specs.LinuxPids{Limit: new(int64(l.Processes))}
+	}
+	return s
+}
+
+// Group is a control group. The zero Group holds nothing.
+type Group struct {
+	v1 cgroup1.Cgroup
+	v2 *cgroup2.Manager
+	at string // of v2: its folder
+}
+
+// mount is where control groups of the second version are.
+const mount = "/sys/fs/cgroup"
+
+// hierarchy is the controllers that are needed of the first version.
+func hierarchy() ([]cgroup1.Subsystem, error) {
+	all, err := cgroup1.Default()
+	return slices.DeleteFunc(all, func(s cgroup1.Subsystem) bool {
+		return !slices.Contains([]cgroup1.Name{cgroup1.Memory, cgroup1.Cpu, cgroup1.Pids}, s.Name())
+	}), err
+}
+
+// name is that of a group, by the parts that make it.
+func name(parts []string) string { return "/" + path.Join(append([]string{"aditus"}, parts...)...) }
+
+// Make makes a group with limits, or gives the one of that name with these limits.
+func Make(l Limits, parts ...string) (g Group, err error) {
+	switch cgroups.Mode() {
+	case cgroups.Legacy, cgroups.Hybrid:
+		g.v1, err = cgroup1.New(cgroup1.NestedPath(name(parts)), l.spec(), cgroup1.WithHierarchy(hierarchy))
+		if err == nil {
+			err = g.v1.Update(l.spec())
+		}
+	case cgroups.Unified:
+		g.at = filepath.Join(mount, name(parts))
+		g.v2, err = cgroup2.NewManager(mount, name(parts), cgroup2.ToResources(l.spec()))
+	default:
+		return Group{}, ErrCannot
+	}
+	if err != nil {
+		return Group{}, fmt.Errorf("%w (%v)", ErrCannot, err)
+	}
+	return g, nil
+}
+
+// Find gives the group of a name, with nothing in it where there is none.
+func Find(parts ...string) (g Group) {
+	switch cgroups.Mode() {
+	case cgroups.Legacy, cgroups.Hybrid:
+		if found, err := cgroup1.Load(cgroup1.NestedPath(name(parts)), cgroup1.WithHierarchy(hierarchy)); err == nil {
+			g.v1 = found
+		}
+	case cgroups.Unified:
+		g.at = filepath.Join(mount, name(parts))
+		if found, err := cgroup2.Load(name(parts), cgroup2.WithMountpoint(mount)); err == nil {
+			g.v2 = found
+		}
+	}
+	return g
+}
+
+// Enter has what is started next with a command, from the thread that calls it, start within the group. The thread may be in it from then on,
+// and is to be given up. done is to be called once it was started.
+func (g Group) Enter(cmd *exec.Cmd) (done func(), err error) {
+	switch {
+	case g.v2 != nil:
+		folder, err := os.Open(g.at)
+		if err != nil {
+			return nil, err
+		}
+		cmd.SysProcAttr.UseCgroupFD, cmd.SysProcAttr.CgroupFD = true, int(folder.Fd())
+		return func() { folder.Close() }, nil
+	case g.v1 != nil:
+		return func() {}, g.v1.AddTask(cgroup1.Process{Pid: unix.Gettid()})
+	}
+	return func() {}, nil
+}
+
+// OutOfMemory is how often something in the group was killed since it used all of its memory.
+func (g Group) OutOfMemory() uint64 {
+	switch {
+	case g.v1 != nil:
+		if stat, err := g.v1.Stat(cgroup1.IgnoreNotExist); err == nil && stat.GetMemoryOomControl() != nil {
+			return stat.GetMemoryOomControl().GetOomKill()
+		}
+	case g.v2 != nil:
+		if stat, err := g.v2.Stat(); err == nil && stat.GetMemoryEvents() != nil {
+			return stat.GetMemoryEvents().GetOomKill()
+		}
+	}
+	return 0
+}
+
+// How long it is waited for what was killed to be gone.
+const (
+	killTries = 50
+	killWait  = 20 * time.Millisecond
+)
+
+// End ends all that is in the group, and the group.
+func (g Group) End() error {
+	if g.v1 == nil && g.v2 == nil {
+		return nil
+	}
+	var err error
+	for range killTries {
+		for _, pid := range g.processes() {
+			unix.Kill(pid, unix.SIGKILL)
+		}
+		if g.v1 != nil {
+			err = g.v1.Delete()
+		} else {
+			err = g.v2.Delete()
+		}
+		if err == nil || errors.Is(err, os.ErrNotExist) {
+			return nil
+		}
+		time.Sleep(killWait)
+	}
+	return err
+}
+
+// processes are those in the group. This one is none of them, though a thread of it that started something may still be about to end.
+func (g Group) processes() (pids []int) {
+	defer func() { pids = slices.DeleteFunc(pids, func(pid int) bool { return pid == os.Getpid() }) }()
+	if g.v2 != nil {
+		all, _ := g.v2.Procs(true)
+		for _, pid := range all {
+			pids = append(pids, int(pid))
+		}
+		return pids
+	}
+	for _, of := range []cgroup1.Name{cgroup1.Pids, cgroup1.Memory, cgroup1.Cpu} {
+		all, _ := g.v1.Processes(of, true)
+		for _, p := range all {
+			if !slices.Contains(pids, p.Pid) {
+				pids = append(pids, p.Pid)
+			}
+		}
+	}
+	return pids
+}

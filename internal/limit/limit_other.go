@@ -1,0 +1,23 @@
+//go:build !linux
+
+package limit
+
+import "os/exec"
+
+// Group is a control group, which this system has none of.
+type Group struct{}
+
+// Make makes no group.
+func Make(Limits, ...string) (Group, error) { return Group{}, ErrCannot }
+
+// Find finds none.
+func Find(...string) Group { return Group{} }
+
+// Enter holds a command to nothing.
+func (Group) Enter(*exec.Cmd) (done func(), err error) { return func() {}, nil }
+
+// OutOfMemory is never.
+func (Group) OutOfMemory() uint64 { return 0 }
+
+// End ends nothing.
+func (Group) End() error { return nil }
