@@ -14,6 +14,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -91,6 +92,38 @@ func (t TCP) Check() error {
 	return nil
 }
 
+// guarded lets in no page of a browser that comes from elsewhere: neither one that asks in its visitor's name, whose certificate the browser
+// shows, nor one whose own name was made to lead to this machine.
+func (t TCP) guarded(next http.Handler) http.Handler {
+	pages := http.NewCrossOriginProtection()
+	pages.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		refuse(w, r, &Problem{Status: http.StatusForbidden, Detail: "a page of another origin asks for this"})
+	}))
+	return pages.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Sec-Fetch-Site") == "cross-site" || !t.known(r.Host) {
+			refuse(w, r, &Problem{Status: http.StatusMisdirectedRequest, Detail: fmt.Sprintf("nothing here is called %s", r.Host)})
+			return
+		}
+		next.ServeHTTP(w, r)
+	}))
+}
+
+// known tells whether a server that is asked on this machine alone is asked by a name of this machine.
+func (t TCP) known(host string) bool {
+	loopback := func(name string) bool {
+		ip := net.ParseIP(strings.Trim(name, "[]"))
+		return name == "localhost" || ip != nil && ip.IsLoopback()
+	}
+	at, _, err := net.SplitHostPort(t.Address)
+	if err != nil || !loopback(at) {
+		return true
+	}
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return loopback(host)
+}
+
 // ServeTCP answers over TCP until ctx ends. ready is told the address that it came to be.
 func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string)) error {
 	if err := t.Check(); err != nil {
@@ -101,7 +134,7 @@ func ServeTCP(ctx context.Context, t TCP, s *Server, ready func(address string))
 	if err != nil {
 		return fmt.Errorf("answer on %s: %w; choose another address", t.Address, err)
 	}
-	server := &http.Server{Handler: s, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWait, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
+	server := &http.Server{Handler: t.guarded(s), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWait, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute, ErrorLog: errorLog(s.log), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	pool := x509.NewCertPool()
 	if t.Cert != "" {
 		own := &certificate{TCP: t, log: s.log}

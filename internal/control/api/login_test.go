@@ -341,3 +341,57 @@ func TestClientCertificate(t *testing.T) {
 		t.Errorf("%v: %v", err, s.asked)
 	}
 }
+
+// TestPages asks as pages of browsers do: one of another origin, and one whose name leads to this machine, are told nothing.
+func TestPages(t *testing.T) {
+	_, server, tokens := tell(t)
+	token, err := tokens.Add("x", policy.Scopes, time.Time{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	address, ended := make(chan string, 1), make(chan error, 1)
+	go func() {
+		ended <- api.ServeTCP(ctx, api.TCP{Address: "127.0.0.1:0"}, server, func(at string) { address <- at })
+	}()
+	defer func() {
+		cancel()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	}()
+	at := <-address
+	for name, test := range map[string]struct {
+		method, host string
+		header       [2]string
+		want         int
+	}{
+		"a shell":                 {"GET", at, [2]string{"X", "y"}, 200},
+		"a shell that changes":    {"POST", at, [2]string{"X", "y"}, 200},
+		"by name":                 {"GET", "localhost:1", [2]string{"X", "y"}, 200},
+		"a name that leads here":  {"GET", "evil.example:80", [2]string{"X", "y"}, 421},
+		"another origin":          {"POST", at, [2]string{"Origin", "https://evil.example"}, 403},
+		"another origin, looking": {"GET", at, [2]string{"Sec-Fetch-Site", "cross-site"}, 421},
+		"its own":                 {"POST", at, [2]string{"Origin", "http://" + at}, 200},
+	} {
+		path, body := "/v1/snapshot", ""
+		if test.method == "POST" {
+			path, body = "/v1/look", `{"links":["a"]}`
+		}
+		r, err := http.NewRequestWithContext(t.Context(), test.method, "http://"+at+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Host = test.host
+		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set(test.header[0], test.header[1])
+		response, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		response.Body.Close()
+		if response.StatusCode != test.want {
+			t.Errorf("%s: status %d, want %d", name, response.StatusCode, test.want)
+		}
+	}
+}

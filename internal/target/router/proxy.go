@@ -63,6 +63,11 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	if r.leaving.Load() {
 		w.Header().Set("Connection", "close")
 	}
+	if unclear(req) {
+		w.Header().Set("Connection", "close")
+		http.Error(w, "the request says in two ways how long it is: Content-Length and Transfer-Encoding", http.StatusBadRequest)
+		return
+	}
 	began := time.Now()
 	r.mu.RLock()
 	own, preview := r.find(req)

@@ -150,8 +150,12 @@ func New(o Options) *Router {
 	speaks := new(http.Protocols)
 	speaks.SetHTTP1(true)
 	speaks.SetUnencryptedHTTP2(true)
-	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet, ConnState: func(_ net.Conn, state http.ConnState) {
+	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet, ConnContext: known, ConnState: func(conn net.Conn, state http.ConnState) {
 		switch state {
+		case http.StateIdle:
+			if own, ok := conn.(*headed); ok {
+				own.next()
+			}
 		case http.StateNew:
 			r.connections.Add(1)
 		case http.StateClosed, http.StateHijacked:
@@ -442,7 +446,7 @@ func (r *Router) listen(address string) {
 		}
 		r.listeners[at], r.owners[at] = listener, own
 		if own == nil {
-			go r.server.Serve(listener)
+			go r.server.Serve(headedListener{listener})
 		} else {
 			go r.accept(listener, at)
 		}

@@ -726,3 +726,62 @@ func TestTold(t *testing.T) {
 		}
 	}
 }
+
+// TestTwofold sends requests that say in two ways how long they are, on connections of their own and on kept ones, in one piece and byte by
+// byte: none reaches an instance, and all others do.
+func TestTwofold(t *testing.T) {
+	in := instance(t, "one", func(w http.ResponseWriter, r *http.Request) { io.Copy(w, r.Body) })
+	r, at := open(t)
+	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{in}}}}})
+	const both, chunked, plain = "Transfer-Encoding: chunked\r\ncontent-length : 5\r\n", "Transfer-Encoding: chunked\r\n", "Content-Length: 5\r\n"
+	ask := func(conn net.Conn, from *bufio.Reader, headers string, piece int) int {
+		t.Helper()
+		body := "5\r\nhello\r\n0\r\n\r\n"
+		if headers == plain {
+			body = "hello"
+		}
+		text := "POST / HTTP/1.1\r\nHost: x\r\n" + headers + "\r\n" + body
+		for ; len(text) > 0; text = text[min(piece, len(text)):] {
+			if _, err := conn.Write([]byte(text[:min(piece, len(text))])); err != nil {
+				return 0
+			}
+		}
+		response, err := http.ReadResponse(from, nil)
+		if err != nil {
+			t.Error(err)
+			return 0
+		}
+		defer response.Body.Close()
+		io.Copy(io.Discard, response.Body)
+		return response.StatusCode
+	}
+	for _, piece := range []int{1, 7, 1000} {
+		conn, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		from := bufio.NewReader(conn)
+		for i, headers := range []string{plain, chunked, plain, chunked, strings.Replace(both, " :", ":", 1)} {
+			want := http.StatusOK
+			if i == 4 {
+				want = http.StatusBadRequest
+			}
+			if got := ask(conn, from, headers, piece); got != want {
+				t.Errorf("request %d in pieces of %d: status %d, want %d", i, piece, got, want)
+			}
+		}
+	}
+	if seen := requests(r, "one"); seen != 12 {
+		t.Errorf("%d requests reached the instance, want 12", seen)
+	}
+	client := &http.Client{Transport: &http.Transport{Protocols: new(http.Protocols)}} // a body that has both in its text is none of it
+	client.Transport.(*http.Transport).Protocols.SetUnencryptedHTTP2(true)
+	for range 3 {
+		response, err := client.Post("http://"+at+"/", "text/plain", strings.NewReader("x: y\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n"))
+		if err != nil || response.StatusCode != http.StatusOK {
+			t.Fatalf("by HTTP/2: %v (%v)", response, err)
+		}
+		response.Body.Close()
+	}
+}
