@@ -20,7 +20,7 @@ type Login struct {
 func (l Login) check() error {
 	at, err := url.Parse(l.Issuer)
 	if err != nil || at.Host == "" || l.Client == "" {
-		return errors.New("it takes issuer: https://…, and client:")
+		return errors.New("it takes issuer, such as https://id.skerry.example, and client")
 	}
 	if ip := net.ParseIP(at.Hostname()); at.Scheme != "https" && at.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return fmt.Errorf("issuer: %s: what people show would go there in plain text: write https", l.Issuer)

@@ -342,8 +342,8 @@ func TestClientCertificate(t *testing.T) {
 	}
 }
 
-// TestPages asks as pages of browsers do: one of another origin, and one whose name leads to this machine, are told nothing.
-func TestPages(t *testing.T) {
+// TestOrigins asks as pages of browsers do: one of another origin, and one whose name leads to this machine, are told nothing.
+func TestOrigins(t *testing.T) {
 	_, server, tokens := tell(t)
 	token, err := tokens.Add("x", policy.Scopes, time.Time{})
 	if err != nil {
