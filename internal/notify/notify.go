@@ -16,6 +16,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/notice"
+	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 	"aditus/internal/status"
@@ -397,7 +398,7 @@ func (t *teller) deliver(ctx context.Context, m notice.Message, facts []ledger.F
 			}
 		}
 		if failed >= tellsAfter {
-			t.Host.Report(about, fmt.Errorf("%s takes no notice: %w; it is tried again for %s, in order; aditus notify --test %s tries it by itself", t.name, err, notice.TriedFor, t.name))
+			t.Host.Report(about, fmt.Errorf("no notice arrives: %w; each is tried for %s, in order; aditus notify --test %s tries it by itself", err, say.Span(notice.TriedFor), t.name))
 		}
 		wait := notice.Wait(tries)
 		if asked := (later{}); errors.As(err, &asked) {

@@ -214,7 +214,7 @@ func TestInOrder(t *testing.T) {
 		l.put(back(2)...)
 		l.put(ledger.Fact{Kind: "asked"})
 		time.Sleep(3 * time.Hour)
-		if len(r.got) > 0 || !strings.Contains(l.problems["sink crew"], "crew takes no notice: it does not answer") {
+		if len(r.got) > 0 || !strings.Contains(l.problems["sink crew"], "no notice arrives: it does not answer") {
 			t.Errorf("told %v, problems %v", r.got, l.problems)
 		}
 		stop()

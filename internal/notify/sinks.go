@@ -27,6 +27,7 @@ import (
 	"github.com/wneessen/go-mail"
 
 	"aditus/internal/config"
+	"aditus/internal/core/fault"
 	"aditus/internal/core/notice"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
@@ -110,7 +111,7 @@ func trusted(file string) (*x509.CertPool, error) {
 func post(ask *http.Client, r *http.Request) error {
 	answer, err := ask.Do(r)
 	if err != nil {
-		return errors.New(hidden(err, r)) // which may have a secret address in it
+		return fmt.Errorf("%s cannot be asked: %w", r.URL.Host, fault.Cause(err)) // without the address, which may be secret
 	}
 	defer answer.Body.Close()
 	said, _ := io.ReadAll(io.LimitReader(answer.Body, mostAnswer))
@@ -131,10 +132,6 @@ func post(ask *http.Client, r *http.Request) error {
 		return refusal{err}
 	}
 	return err
-}
-
-func hidden(err error, r *http.Request) string {
-	return strings.ReplaceAll(err.Error(), r.URL.String(), r.URL.Scheme+"://"+r.URL.Host+"/…")
 }
 
 type webhook struct {

@@ -24,6 +24,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/disk"
 )
 
@@ -329,5 +330,5 @@ func explainRegistry(ref name.Reference, err error) error {
 	if within := (*insideError)(nil); errors.As(err, &within) {
 		return fmt.Errorf("%s is not asked for: %w; write registries: {%q: {}} there if it should be", ref, within, host)
 	}
-	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or have it skipped with registries: {%s: {skip: true}} in the settings", host, ref, cause(err), host)
+	return fmt.Errorf("the registry %s cannot be asked for %s (%v); check the network, or have it skipped with registries: {%s: {skip: true}} in the settings", host, ref, fault.Cause(err), host)
 }

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"aditus/internal/config"
+	"aditus/internal/core/fault"
 )
 
 // placed is the access with a folder for the copy, which goes with done where it has none of its own.
@@ -265,17 +266,6 @@ func loopback(host string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// cause is the innermost error, as the outer ones repeat addresses.
-func cause(err error) error {
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil {
-			return err
-		}
-		err = inner
-	}
-}
-
 // resolve gives the commit that the link watches.
 func resolve(l config.Link, find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
 	switch {
@@ -375,15 +365,15 @@ func explainGit(l config.Link, err error) error {
 		}
 		return fmt.Errorf("%w: %s; write its key into the file of known hosts with ssh-keyscan, and compare it with the one its owner tells", ErrKeyUnknown, where)
 	case strings.Contains(text, "x509:"), strings.Contains(text, "tls:"):
-		return fmt.Errorf("%w: the certificate of %s is not trusted; name the one that signed it in ca (%v)", ErrUnreachable, where, cause(err))
+		return fmt.Errorf("%w: the certificate of %s is not trusted; name the one that signed it in ca (%v)", ErrUnreachable, where, fault.Cause(err))
 	case errors.As(err, &dns):
 		return fmt.Errorf("%w: there is no host %s; check the address", ErrUnreachable, dns.Name)
 	case errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("%w: %s took the call and says nothing; check that the server is well", ErrUnreachable, where)
 	case errors.As(err, &network), errors.Is(err, io.EOF):
-		return fmt.Errorf("%w: %s does not answer (%v); check the network and that the server runs", ErrUnreachable, where, cause(err))
+		return fmt.Errorf("%w: %s does not answer (%v); check the network and that the server runs", ErrUnreachable, where, fault.Cause(err))
 	}
-	return fmt.Errorf("%w: %s: %v", ErrUnreachable, where, cause(err))
+	return fmt.Errorf("%w: %s: %v", ErrUnreachable, where, fault.Cause(err))
 }
 
 // At gives the link to another branch or commit of the same repository, or another version of the same bundle.

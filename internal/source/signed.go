@@ -26,6 +26,19 @@ import (
 // ErrUnsigned means that what a link or a registry gives is not signed by anybody whose signature the settings ask for.
 var ErrUnsigned = errors.New("it is not signed as the settings ask for")
 
+// unsigned is an error that is an ErrUnsigned too, which its own words say already.
+type unsigned struct{ error }
+
+// Is implements errors.Is.
+func (unsigned) Is(other error) bool { return other == ErrUnsigned }
+
+// Unwrap is for errors.Is.
+func (u unsigned) Unwrap() error { return u.error }
+
+func refused(format string, args ...any) error {
+	return unsigned{fmt.Errorf(format, args...)}
+}
+
 // signedHead sees that what a link watches is signed by one of the link's keys, and gives who did: the commit, or the tag that leads to
 // it. The commit vouches for all that is in it, and for what it came from.
 func signedHead(repository *git.Repository, link config.Link, at plumbing.Hash, head *object.Commit) (by string, err error) {
@@ -40,7 +53,7 @@ func signedHead(repository *git.Repository, link config.Link, at plumbing.Hash, 
 	}
 	by, err = signerOf(repository, keys, plumbing.CommitObject, head.Hash)
 	if err != nil {
-		return "", fmt.Errorf("%w: commit %.7s on %s, which says that it is by %s: %w; have it signed with a key that stands in signed: of the link %s", ErrUnsigned, head.Hash, link.Ref(), head.Author.Name, err, link.Name)
+		return "", refused("commit %.7s on %s, which says that it is by %s, is not taken: %w; have it signed with a key that stands under signed: of the link", head.Hash, link.Ref(), head.Author.Name, err)
 	}
 	return by, nil
 }
@@ -102,7 +115,7 @@ func (r *Registries) vouched(ctx context.Context, of name.Digest, signed []strin
 			why = err
 		}
 	}
-	return "", fmt.Errorf("%w: %s: %w; have it signed by one whose certificate the settings list", ErrUnsigned, of, why)
+	return "", refused("%s is not taken: %w; have it signed by one whose certificate the settings list", of, why)
 }
 
 // vouch looks at one signature.

@@ -96,7 +96,7 @@ func TestSignedCommits(t *testing.T) {
 		want   string
 	}{
 		"nobody asks":            {by: "nobody"},
-		"unsigned":               {signed: []string{public}, want: "which says that it is by Tove Lind: it is not signed"},
+		"unsigned":               {signed: []string{public}, want: "which says that it is by Tove Lind, is not taken: it is not signed"},
 		"by SSH":                 {signed: []string{armoured, public + " Lars"}, with: git.CommitOptions{Signer: ours}, by: "Lars"},
 		"by an allowed signer":   {signed: []string{signers}, with: git.CommitOptions{Signer: ours}, by: "lars@skerry.example"},
 		"by another key":         {signed: []string{public}, with: git.CommitOptions{Signer: theirs}, want: "signed by nobody whose keys are in the settings"},

@@ -3,7 +3,6 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"aditus/internal/core/berth"
 	"aditus/internal/status"
 	"aditus/internal/words"
 )
@@ -29,10 +28,9 @@ func (a *App) ring(before status.Snapshot) tea.Cmd {
 func calls(s status.Snapshot) map[string]bool {
 	own := map[string]bool{}
 	for _, n := range words.Needs(s) {
-		if b, ok := s.Find(n.Berth); ok && n.Berth != (berth.ID{}) && words.Denied(b, n.Keys) {
-			continue
+		if !n.Denied {
+			own[n.ID()] = true
 		}
-		own[n.ID()] = true
 	}
 	return own
 }

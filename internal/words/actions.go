@@ -459,16 +459,3 @@ func syncAction(b status.Berth, place string) Action {
 	}
 	return a
 }
-
-// Denied tells whether whoever is shown a berth may do none of some things there.
-func Denied(b status.Berth, verbs []Verb) bool {
-	changes := 0
-	for _, verb := range verbs {
-		if scope := scopeOf(verb); scope != policy.Look {
-			if changes++; b.MayNot[scope] == "" {
-				return false
-			}
-		}
-	}
-	return changes > 0
-}

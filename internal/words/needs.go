@@ -15,6 +15,7 @@ import (
 	"aditus/internal/core/course"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/health"
+	"aditus/internal/core/policy"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
@@ -33,13 +34,14 @@ const (
 
 // Need is something that a person should see to.
 type Need struct {
-	Berth berth.ID // empty where it concerns no single berth
-	About string   // what stands in front of the sentence
-	Tone  Tone
-	Text  string
-	Keys  []Verb // what answers it, most fitting first
-	rank  int
-	since time.Time
+	Berth  berth.ID // empty where it concerns no single berth
+	About  string   // what stands in front of the sentence
+	Tone   Tone
+	Text   string
+	Keys   []Verb // what answers it, most fitting first
+	Denied bool   // whoever is shown it may do none of what answers it
+	rank   int
+	since  time.Time
 }
 
 // ID names a need: the same as long as it is the same one.
@@ -95,10 +97,30 @@ func Needs(s status.Snapshot) []Need {
 			Text: say.Sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
 		})
 	}
+	for i := range needs {
+		needs[i].allow(s)
+	}
 	slices.SortStableFunc(needs, func(a, b Need) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
 	})
 	return needs
+}
+
+// allow leaves what whoever is shown a need may do about it.
+func (n *Need) allow(s status.Snapshot) {
+	b, ok := s.Find(n.Berth)
+	if !ok || len(b.MayNot) == 0 {
+		return
+	}
+	changes := 0
+	n.Keys = slices.DeleteFunc(slices.Clone(n.Keys), func(verb Verb) bool {
+		scope := scopeOf(verb)
+		if scope != policy.Look {
+			changes++
+		}
+		return b.MayNot[scope] != ""
+	})
+	n.Denied = changes > 0 && !slices.ContainsFunc(n.Keys, func(verb Verb) bool { return scopeOf(verb) != policy.Look })
 }
 
 func since(now, at time.Time) string {

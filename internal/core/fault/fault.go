@@ -30,3 +30,14 @@ func (f *fault) Error() string { return f.text.Error() }
 
 // Unwrap is for errors.Is and errors.As.
 func (f *fault) Unwrap() []error { return []error{f.kind, f.text} }
+
+// Cause is the innermost error, where the outer ones repeat what is said already.
+func Cause(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
