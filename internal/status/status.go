@@ -128,7 +128,7 @@ type Berth struct {
 	Back        *berth.Revision         `json:"back,omitempty"`  // the last proven revision before what is applied, where it is not barred
 	Verdicts    []guard.Verdict         `json:"verdicts,omitempty"`
 	Rollout     *Rollout                `json:"rollout,omitempty"` // under way
-	MayNot      map[policy.Scope]string `json:"may_not,omitempty"` // what whoever is shown it may not do here, and who may
+	MayNot      map[policy.Scope]string `json:"may_not,omitempty"` // what whoever is shown it may not do here, and for whom it is
 	LastRollout int64                   `json:"last_rollout,omitempty"`
 }
 

@@ -71,7 +71,7 @@ func (m *menu) view(p *kit.Page) {
 		}
 		key, verb, text, role := kit.New, kit.Bright, action.Means, kit.Text
 		if action.Not != nil {
-			key, verb, text, role = kit.Dim, kit.Dim, fmt.Sprintf("not now: %v", action.Not), kit.Dim
+			key, verb, text, role = kit.Dim, kit.Dim, why(action), kit.Dim
 		}
 		p.Put(left, y, key, action.Key)
 		p.Put(left+4, y, verb, string(action.Verb))
@@ -135,4 +135,12 @@ func (a *App) viewHelp(p *kit.Page) {
 	block("WORDS", meanings)
 	p.Rule(p.H - 2)
 	p.Put(left, p.H-1, kit.Dim, "any key goes back")
+}
+
+// why tells why something cannot be done: not now, or not by whoever looks.
+func why(a words.Action) string {
+	if a.Denied {
+		return fmt.Sprintf("not yours: %v", a.Not)
+	}
+	return fmt.Sprintf("not now: %v", a.Not)
 }

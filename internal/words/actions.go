@@ -134,7 +134,7 @@ func Actions(b status.Berth) []Action {
 	for i := range actions {
 		actions[i].Berth = b.ID
 		if why := b.MayNot[scopeOf(actions[i].Verb)]; why != "" {
-			actions[i].Not, actions[i].Denied = errors.New(why), true
+			actions[i].Not, actions[i].Denied = errors.New("it is for "+why), true
 		}
 	}
 	return actions

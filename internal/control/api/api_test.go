@@ -830,7 +830,7 @@ func TestNarrowed(t *testing.T) {
 			if test.berths != -1 && (b.Workload != "boarding" || test.berths == 1 && b.Site != "north") {
 				t.Errorf("%s sees %s", test.who, b.ID)
 			}
-			if not := b.MayNot[policy.Lock]; !strings.Contains(not, "that is for nobody") {
+			if not := b.MayNot[policy.Lock]; !strings.Contains(not, "nobody") {
 				t.Errorf("%s may lock %s: %q", test.who, b.ID, not)
 			}
 		}

@@ -96,7 +96,7 @@ func TestMay(t *testing.T) {
 		}
 	}
 	err := closed.May(as(account, "Lars Moe"), "fares", "north", policy.Sync)
-	if text := fmt.Sprint(err); text != "Lars Moe may not sync at fares at north: that is for fares (fares-build, fares-crew), nobody or shore (Maren Oake)" {
+	if text := fmt.Sprint(err); text != "Lars Moe may not sync fares at north: that is for fares (fares-build, fares-crew), nobody or shore (Maren Oake)" {
 		t.Errorf("it says %q", text)
 	}
 }

@@ -45,15 +45,24 @@ func (p Policy) Somewhere(a Actor, scope Scope) error {
 	return p.Teams.May(a, Place{}, scope)
 }
 
-// MayNot tells what somebody may not do for a workload at a site, and who may, by scope; nil where they may do everything.
+// MayNot tells what somebody may not do for a workload at a site, and for whom it is, by scope; nil where they may do everything.
 func (p Policy) MayNot(a Actor, workload, site string) map[Scope]string {
 	var not map[Scope]string
+	at := Place{Workload: workload, Site: site, Team: p.Sites[site]}
 	for _, scope := range Scopes {
-		if err := p.May(a, workload, site, scope); err != nil {
-			if not == nil {
-				not = map[Scope]string{}
-			}
-			not[scope] = err.Error()
+		if p.Teams.May(a, at, scope) == nil {
+			continue
+		}
+		if not == nil {
+			not = map[Scope]string{}
+		}
+		switch {
+		case a.may(scope, at) != nil && a.Known == ByToken:
+			not[scope] = "another token"
+		case p.Open():
+			not[scope] = "nobody who logs in, as the line has no teams"
+		default:
+			not[scope] = p.Teams.who(scope, at)
 		}
 	}
 	return not
@@ -138,7 +147,7 @@ func (t Teams) May(a Actor, at Place, needs ...Scope) error {
 		}
 		if len(t) == 0 {
 			if scope != Look && a.named() {
-				return fault.New(fault.ErrForbidden, "%s may not %s: the line has no teams, and without them who logs in may only look; write teams: into its line.yaml", nameOf(a), phrase(scope))
+				return fault.New(fault.ErrForbidden, "%s may not %s: the line has no teams, and without them who logs in may only look; write teams: into its line.yaml", nameOf(a), phrase(scope, at))
 			}
 			continue
 		}
@@ -147,7 +156,7 @@ func (t Teams) May(a Actor, at Place, needs ...Scope) error {
 			allowed = allowed || team.has(a) && team.may(scope, at)
 		}
 		if !allowed {
-			return fault.New(fault.ErrForbidden, "%s may not %s at %s: that is for %s", nameOf(a), phrase(scope), at, t.who(scope, at))
+			return fault.New(fault.ErrForbidden, "%s may not %s: that is for %s", nameOf(a), phrase(scope, at), t.who(scope, at))
 		}
 	}
 	return nil
@@ -179,15 +188,17 @@ func (t Teams) who(scope Scope, at Place) string {
 // mostNamed is how many people of a team are named.
 const mostNamed = 4
 
-// phrase says what a scope lets one do.
-func phrase(s Scope) string {
+// phrase says what a scope lets one do at a place.
+func phrase(s Scope, at Place) string {
 	switch s {
+	case Look:
+		return "look at " + at.String()
 	case Override:
-		return "pass over what is in the way"
-	case Change:
-		return "change things"
+		return "pass over what is in the way of " + at.String()
+	case RemoveData:
+		return "remove data of " + at.String()
 	}
-	return string(s)
+	return string(s) + " " + at.String()
 }
 
 // may tells what the actor's own scopes say of it: those of a token, and where it holds.
@@ -199,9 +210,9 @@ func (a Actor) may(scope Scope, at Place) error {
 		return nil
 	}
 	if a.Known == ByToken {
-		return fault.New(fault.ErrForbidden, "%s may not %s: make one with aditus token add NAME --scope %q", a.shown(), phrase(scope), scope)
+		return fault.New(fault.ErrForbidden, "%s may not %s: make one with aditus token add NAME --scope %q", a.shown(), phrase(scope, at), scope)
 	}
-	return fault.New(fault.ErrForbidden, "%s may not %s", nameOf(a), phrase(scope))
+	return fault.New(fault.ErrForbidden, "%s may not %s", nameOf(a), phrase(scope, at))
 }
 
 // shown is what was shown to be let in.
