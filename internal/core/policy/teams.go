@@ -153,7 +153,7 @@ func (t Teams) May(a Actor, at Place, needs ...Scope) error {
 		}
 		allowed := false
 		for _, team := range t {
-			allowed = allowed || team.has(a) && team.may(scope, at)
+			allowed = allowed || team.may(scope, at) && team.has(a)
 		}
 		if !allowed {
 			return fault.New(fault.ErrForbidden, "%s may not %s: that is for %s", nameOf(a), phrase(scope, at), t.who(scope, at))
