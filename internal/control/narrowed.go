@@ -2,7 +2,9 @@ package control
 
 import (
 	"context"
+	"reflect"
 	"slices"
+	"sync"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -16,15 +18,35 @@ import (
 
 // For gives a Control as somebody may see it: nothing is told of berths that they may not look at, and each that they may says what they
 // may not do there. Who gives an order is asked again when it is given.
-func For(c Control, who policy.Actor) Control { return narrowed{c, who} }
+func For(c Control, who policy.Actor) Control { return &narrowed{Control: c, who: who} }
 
 type narrowed struct {
 	Control
 	who policy.Actor
+
+	mu   sync.Mutex
+	of   uintptr                              // the teams that not was worked out from
+	not  map[berth.ID]map[policy.Scope]string // what may not be done, as it was worked out before
+	skip struct{ from, to int64 }             // of the facts after from none up to to is told
+}
+
+// mayNot tells what whoever asks may not do at a berth. It is worked out once for each as long as the teams are the same.
+func (n *narrowed) mayNot(p policy.Policy, id berth.ID) map[policy.Scope]string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if of := reflect.ValueOf(p.Teams).Pointer(); n.not == nil || n.of != of {
+		n.of, n.not = of, map[berth.ID]map[policy.Scope]string{}
+	}
+	known, ok := n.not[id]
+	if !ok {
+		known = p.MayNot(n.who, id.Workload, id.Site)
+		n.not[id] = known
+	}
+	return known
 }
 
 // may tells why whoever asks may not look at a berth; with no site, at one of a workload; with neither, at the line as a whole.
-func (n narrowed) may(ctx context.Context, workload, site string) error {
+func (n *narrowed) may(ctx context.Context, workload, site string) error {
 	p := n.Policy(ctx)
 	if workload == "" || site != "" {
 		return p.May(n.who, workload, site, policy.Look)
@@ -38,12 +60,12 @@ func (n narrowed) may(ctx context.Context, workload, site string) error {
 }
 
 // whole tells whether all of a policy is of no concern to whoever asks.
-func (n narrowed) whole(p policy.Policy) bool {
+func (n *narrowed) whole(p policy.Policy) bool {
 	return p.Open() && n.who.Within.Whole() && len(n.who.Scopes) == len(policy.Scopes)
 }
 
 // Snapshot implements Reader.
-func (n narrowed) Snapshot(ctx context.Context) status.Snapshot {
+func (n *narrowed) Snapshot(ctx context.Context) status.Snapshot {
 	s := n.Control.Snapshot(ctx)
 	p := s.Policy
 	p.Sites = s.Teams
@@ -53,7 +75,7 @@ func (n narrowed) Snapshot(ctx context.Context) status.Snapshot {
 	s.Berths = slices.Clone(s.Berths)
 	seen := s.Berths[:0]
 	for _, b := range s.Berths {
-		if b.MayNot = p.MayNot(n.who, b.Workload, b.Site); b.MayNot[policy.Look] == "" {
+		if b.MayNot = n.mayNot(p, b.ID); b.MayNot[policy.Look] == "" {
 			seen = append(seen, b)
 		}
 	}
@@ -64,7 +86,7 @@ func (n narrowed) Snapshot(ctx context.Context) status.Snapshot {
 	s.Sites = slices.DeleteFunc(slices.Clone(s.Sites), func(site string) bool {
 		return !slices.ContainsFunc(seen, func(b status.Berth) bool { return b.Site == site })
 	})
-	s.Links, s.Problems = nil, nil
+	s.Links, s.Problems, s.Policy = nil, nil, policy.Policy{}
 	for _, l := range n.Control.Snapshot(ctx).Links {
 		if slices.ContainsFunc(seen, func(b status.Berth) bool { return b.Link == l.Name }) {
 			l.Warnings, l.Berths = nil, 0 // they may be about others
@@ -78,7 +100,7 @@ func (n narrowed) Snapshot(ctx context.Context) status.Snapshot {
 }
 
 // Watch implements Reader.
-func (n narrowed) Watch(ctx context.Context, id berth.ID, rollout int64) (w view.Watch, err error) {
+func (n *narrowed) Watch(ctx context.Context, id berth.ID, rollout int64) (w view.Watch, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		w, err = n.Control.Watch(ctx, id, rollout)
 	}
@@ -86,7 +108,7 @@ func (n narrowed) Watch(ctx context.Context, id berth.ID, rollout int64) (w view
 }
 
 // Compare implements Reader.
-func (n narrowed) Compare(ctx context.Context, id berth.ID, against view.Against) (c view.Comparison, err error) {
+func (n *narrowed) Compare(ctx context.Context, id berth.ID, against view.Against) (c view.Comparison, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		c, err = n.Control.Compare(ctx, id, against)
 	}
@@ -94,7 +116,7 @@ func (n narrowed) Compare(ctx context.Context, id berth.ID, against view.Against
 }
 
 // Declared implements Reader.
-func (n narrowed) Declared(ctx context.Context, id berth.ID) (d *declare.Desired, err error) {
+func (n *narrowed) Declared(ctx context.Context, id berth.ID) (d *declare.Desired, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		d, err = n.Control.Declared(ctx, id)
 	}
@@ -102,7 +124,7 @@ func (n narrowed) Declared(ctx context.Context, id berth.ID) (d *declare.Desired
 }
 
 // Bench implements Reader.
-func (n narrowed) Bench(ctx context.Context, id berth.ID, guard string) (b view.Bench, err error) {
+func (n *narrowed) Bench(ctx context.Context, id berth.ID, guard string) (b view.Bench, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		b, err = n.Control.Bench(ctx, id, guard)
 	}
@@ -110,7 +132,7 @@ func (n narrowed) Bench(ctx context.Context, id berth.ID, guard string) (b view.
 }
 
 // Log implements Reader.
-func (n narrowed) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) (lines []target.LogLine, err error) {
+func (n *narrowed) Log(ctx context.Context, id berth.ID, instance string, since time.Time, most int) (lines []target.LogLine, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		lines, err = n.Control.Log(ctx, id, instance, since, most)
 	}
@@ -118,7 +140,7 @@ func (n narrowed) Log(ctx context.Context, id berth.ID, instance string, since t
 }
 
 // Tree implements Reader.
-func (n narrowed) Tree(ctx context.Context, id berth.ID) (nodes []status.Node, err error) {
+func (n *narrowed) Tree(ctx context.Context, id berth.ID) (nodes []status.Node, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		nodes, err = n.Control.Tree(ctx, id)
 	}
@@ -126,7 +148,7 @@ func (n narrowed) Tree(ctx context.Context, id berth.ID) (nodes []status.Node, e
 }
 
 // Sheet implements Reader.
-func (n narrowed) Sheet(ctx context.Context, id berth.ID, node string) (s status.Sheet, err error) {
+func (n *narrowed) Sheet(ctx context.Context, id berth.ID, node string) (s status.Sheet, err error) {
 	if err = n.may(ctx, id.Workload, id.Site); err == nil {
 		s, err = n.Control.Sheet(ctx, id, node)
 	}
@@ -134,7 +156,7 @@ func (n narrowed) Sheet(ctx context.Context, id berth.ID, node string) (s status
 }
 
 // Course implements Reader.
-func (n narrowed) Course(ctx context.Context, workload, ref string) (c status.Course, err error) {
+func (n *narrowed) Course(ctx context.Context, workload, ref string) (c status.Course, err error) {
 	if err = n.may(ctx, workload, ""); err == nil {
 		c, err = n.Control.Course(ctx, workload, ref)
 	}
@@ -142,7 +164,7 @@ func (n narrowed) Course(ctx context.Context, workload, ref string) (c status.Co
 }
 
 // Calendar implements Reader.
-func (n narrowed) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
+func (n *narrowed) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
 	if err = n.may(ctx, "", ""); err == nil {
 		c, err = n.Control.Calendar(ctx, from, until)
 	}
@@ -150,7 +172,7 @@ func (n narrowed) Calendar(ctx context.Context, from, until time.Time) (c status
 }
 
 // Review implements Reader.
-func (n narrowed) Review(ctx context.Context, ref string) (r status.Review, err error) {
+func (n *narrowed) Review(ctx context.Context, ref string) (r status.Review, err error) {
 	if err = n.may(ctx, "", ""); err == nil {
 		r, err = n.Control.Review(ctx, ref)
 	}
@@ -161,7 +183,7 @@ func (n narrowed) Review(ctx context.Context, ref string) (r status.Review, err 
 const page = 1000
 
 // Facts implements Reader: those of berths that whoever asks may look at, and the line's own where that is all of it.
-func (n narrowed) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
+func (n *narrowed) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, error) {
 	p := n.Policy(ctx)
 	if p.May(n.who, "", "", policy.Look) == nil {
 		return n.Control.Facts(ctx, q)
@@ -172,30 +194,54 @@ func (n narrowed) Facts(ctx context.Context, q ledger.Query) ([]ledger.Fact, err
 		}
 		return n.Control.Facts(ctx, q)
 	}
-	var told []ledger.Fact
-	most, newest := q.Most, q.Newest
-	q.Most, q.Newest = page, 0
+	tells := func(f ledger.Fact) bool {
+		return f.Workload != "" && n.mayNot(p, f.Berth())[policy.Look] == ""
+	}
+	if newest := q.Newest; newest > 0 {
+		q.Newest, q.Most = max(newest, lookBack), 0
+		facts, err := n.Control.Facts(ctx, q)
+		facts = slices.DeleteFunc(facts, func(f ledger.Fact) bool { return !tells(f) })
+		return facts[max(0, len(facts)-newest):], err
+	}
+	return n.following(ctx, q, tells)
+}
+
+// lookBack is among how many of the newest facts those are looked for that are told.
+const lookBack = 20_000
+
+// following gives the facts after a number that are told, a page of them at most. Those that are not told are not read again by whoever asks
+// for the same once more.
+func (n *narrowed) following(ctx context.Context, q ledger.Query, tells func(ledger.Fact) bool) (told []ledger.Fact, err error) {
+	most, from := q.Most, q.After
+	if most == 0 || most > page {
+		most = page
+	}
+	n.mu.Lock()
+	if n.skip.from == q.After {
+		q.After = max(q.After, n.skip.to)
+	}
+	n.mu.Unlock()
+	q.Most = page
 	for {
 		facts, err := n.Control.Facts(ctx, q)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range facts {
-			if q.After = f.Seq; f.Workload != "" && p.May(n.who, f.Workload, f.Site, policy.Look) == nil {
-				told = append(told, f)
+			if q.After = f.Seq; tells(f) {
+				if told = append(told, f); len(told) == most {
+					return told, nil
+				}
 			}
-		}
-		switch {
-		case newest > 0 && len(told) > newest:
-			told = told[len(told)-newest:]
-		case newest == 0 && most > 0 && len(told) >= most:
-			return told[:most], nil
 		}
 		if len(facts) < page {
-			if most > 0 && len(told) > most {
-				told = told[:most]
-			}
-			return told, nil
+			break
 		}
 	}
+	if len(told) == 0 {
+		n.mu.Lock()
+		n.skip.from, n.skip.to = from, q.After
+		n.mu.Unlock()
+	}
+	return told, nil
 }
