@@ -83,11 +83,11 @@ func listSinks(cmd *cobra.Command, sinks []config.Sink, names []string) error {
 		kind := "program " + strings.Join(s.Program, " ")
 		switch {
 		case s.Webhook != nil:
-			kind = "webhook " + s.Webhook.URL
+			kind = "webhook " + config.ShownURL(s.Webhook.URL)
 		case s.Mail != nil:
 			kind = "mail to " + strings.Join(s.Mail.To, ", ")
 		case s.Chat != nil && s.Chat.URL != "":
-			kind = "chat " + s.Chat.URL
+			kind = "chat " + config.ShownURL(s.Chat.URL)
 		case s.Chat != nil:
 			kind = "chat, whose address is the credential " + s.Chat.Credential
 		}

@@ -3,6 +3,7 @@ package config
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -158,12 +159,37 @@ func (s Settings) Shown() (map[string]any, error) {
 	for i := range s.Links {
 		s.Links[i].Repository = s.Links[i].Where()
 	}
+	s.Sinks = slices.Clone(s.Sinks)
+	for i := range s.Sinks {
+		if hook := s.Sinks[i].Webhook; hook != nil {
+			own := *hook
+			own.URL = ShownURL(own.URL)
+			s.Sinks[i].Webhook = &own
+		}
+		if chat := s.Sinks[i].Chat; chat != nil && chat.URL != "" {
+			own := *chat
+			own.URL = ShownURL(own.URL)
+			s.Sinks[i].Chat = &own
+		}
+	}
+	if at, err := url.Parse(s.Ledger); err == nil && s.Ledger != "" {
+		s.Ledger = at.Redacted()
+	}
 	text, err := yaml.Marshal(s)
 	if err != nil {
 		return nil, err
 	}
 	var shown map[string]any
 	return shown, yaml.Unmarshal(text, &shown)
+}
+
+// ShownURL is an address of which nothing that may be secret is left: scheme and host.
+func ShownURL(text string) string {
+	at, err := url.Parse(text)
+	if err != nil {
+		return "…"
+	}
+	return at.Scheme + "://" + at.Host + "/…"
 }
 
 // under gives the value under a key of a mapping; nil where there is none.
