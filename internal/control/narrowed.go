@@ -27,15 +27,18 @@ type narrowed struct {
 	mu   sync.Mutex
 	of   uintptr                              // the teams that not was worked out from
 	not  map[berth.ID]map[policy.Scope]string // what may not be done, as it was worked out before
-	skip struct{ from, to int64 }             // of the facts after from none up to to is told
+	skip skipped
 }
+
+// skipped are facts of which none is told: those after a number up to another one.
+type skipped struct{ from, to int64 }
 
 // mayNot tells what whoever asks may not do at a berth. It is worked out once for each as long as the teams are the same.
 func (n *narrowed) mayNot(p policy.Policy, id berth.ID) map[policy.Scope]string {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if of := reflect.ValueOf(p.Teams).Pointer(); n.not == nil || n.of != of {
-		n.of, n.not = of, map[berth.ID]map[policy.Scope]string{}
+		n.of, n.not, n.skip = of, map[berth.ID]map[policy.Scope]string{}, skipped{}
 	}
 	known, ok := n.not[id]
 	if !ok {
@@ -216,8 +219,10 @@ func (n *narrowed) following(ctx context.Context, q ledger.Query, tells func(led
 	if most == 0 || most > page {
 		most = page
 	}
+	all := q.Rollout == 0 && q.Since.IsZero()
+	n.mayNot(n.Policy(ctx), berth.ID{}) // by other teams others may be told
 	n.mu.Lock()
-	if n.skip.from == q.After {
+	if all && n.skip.from == q.After {
 		q.After = max(q.After, n.skip.to)
 	}
 	n.mu.Unlock()
@@ -238,9 +243,9 @@ func (n *narrowed) following(ctx context.Context, q ledger.Query, tells func(led
 			break
 		}
 	}
-	if len(told) == 0 {
+	if all && len(told) == 0 {
 		n.mu.Lock()
-		n.skip.from, n.skip.to = from, q.After
+		n.skip = skipped{from, q.After}
 		n.mu.Unlock()
 	}
 	return told, nil

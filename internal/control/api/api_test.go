@@ -855,13 +855,26 @@ func TestNarrowed(t *testing.T) {
 			t.Errorf("%s measures: %d", test.who, code)
 		}
 	}
+	elsewhere, err := tokens.Make(api.Token{Name: "elsewhere", Owner: "Maren Oake", Scopes: policy.Scopes, Narrow: policy.Narrow{Sites: []string{"n*"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for of, want := range map[string]int{"tides": 0, "fares": 2} { // what was passed over is read once the teams say otherwise
+		s.Story.Snapshot.Policy.Teams = policy.Teams{"gates": {People: []string{"Maren Oake"}, May: []policy.Right{{Do: []policy.Scope{policy.Sync}, Narrow: policy.Narrow{Workloads: []string{of}}}}}}
+		for range 2 {
+			if code, text := ask(elsewhere, "GET", "/v1/ledger?after=0", ""); code != 200 || strings.Count(text, `"workload":"fares"`) != want {
+				t.Errorf("who may look at %s reads %d %s", of, code, text)
+			}
+		}
+	}
+	s.Story.Snapshot.Policy.Teams = policy.Teams{"gates": {People: []string{"Maren Oake"}, May: []policy.Right{{Do: []policy.Scope{policy.Sync}}}}}
 	if code, text := ask(gates, "POST", "/v1/orders", `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`); code != 200 || !strings.Contains(strings.Join(s.asked, "\n"), "by Maren Oake from") {
 		t.Errorf("an order of its own: %d %s: %v", code, text, s.asked)
 	}
 	if used := api.OpenTokens(t.TempDir()).Used(); len(used) != 0 {
 		t.Errorf("used in another folder: %v", used)
 	}
-	if used := tokens.Used(); used["phone"].IsZero() || len(used) != 4 {
+	if used := tokens.Used(); used["phone"].IsZero() || len(used) != 5 {
 		t.Errorf("used are %v", used)
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -50,6 +51,9 @@ type Server struct {
 	failed  limits
 	stopped <-chan struct{}
 	counted counts
+
+	mu    sync.Mutex
+	views map[string]Control // what is served, as the last few who asked may see it
 }
 
 // served is what is served for a while.
@@ -80,7 +84,11 @@ func New(ctx context.Context, c Control, tokens *Tokens, log *slog.Logger) *Serv
 
 // Serve serves something else from now on. Streams of what was served before end, and whoever follows them asks again.
 func (s *Server) Serve(c Control) {
-	if before := s.serves.Swap(&served{c, make(chan struct{})}); before != nil {
+	before := s.serves.Swap(&served{c, make(chan struct{})})
+	s.mu.Lock()
+	s.views = map[string]Control{}
+	s.mu.Unlock()
+	if before != nil {
 		close(before.over)
 	}
 }
@@ -224,7 +232,7 @@ func (s *Server) serve(op operation) http.HandlerFunc {
 			refuse(w, r, err)
 			return
 		}
-		c := call{Control: seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), sink: r.PathValue("sink"), section: r.PathValue("section"), name: r.PathValue("name"), tokens: s.tokens, berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
+		c := call{Control: s.seenBy(s.serves.Load(), who), who: who, link: r.PathValue("link"), sink: r.PathValue("sink"), section: r.PathValue("section"), name: r.PathValue("name"), tokens: s.tokens, berth: berth.ID{Workload: r.PathValue("workload"), Site: r.PathValue("site")}}
 		query := r.URL.Query()
 		c.query = query.Get
 		if err := known(op, query); err != nil {
@@ -319,7 +327,7 @@ func (s *Server) looking(handler func(http.ResponseWriter, *http.Request, *serve
 			refuse(w, r, err)
 			return
 		}
-		handler(w, r, &served{seenBy(of, who), of.over})
+		handler(w, r, &served{s.seenBy(of, who), of.over})
 	}
 }
 
@@ -331,7 +339,27 @@ type seen struct {
 	who policy.Actor
 }
 
-func seenBy(of Control, who policy.Actor) Control { return seen{control.For(of, who), of, of, who} }
+// mostViews is of how many who ask it is remembered what they may see, which takes a while to work out.
+const mostViews = 32
+
+// seenBy gives what is served as somebody may see it.
+func (s *Server) seenBy(of *served, who policy.Actor) Control {
+	key, err := json.Marshal(who)
+	if err != nil {
+		return seen{control.For(of, who), of, of, who}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if view, ok := s.views[string(key)].(seen); ok && view.of == Control(of) {
+		return view
+	}
+	if len(s.views) >= mostViews {
+		s.views = map[string]Control{}
+	}
+	view := seen{control.For(of, who), of, of, who}
+	s.views[string(key)] = view
+	return view
+}
 
 // Measured implements Control.
 func (s seen) Measured(ctx context.Context) []status.Measured {
