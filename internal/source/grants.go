@@ -50,8 +50,8 @@ func (l *loader) granted() {
 // claims tells which host names and ports are claimed at a site that another workload has, the first by name among those of this
 // repository.
 func (l *loader) claims() {
-	has := map[string]string{}
-	for _, d := range l.loaded.Declarations { // by workload
+	has, shared := map[string]string{}, map[string]bool{} // shared are those that objects of this repository have
+	for _, d := range l.loaded.Declarations {             // by workload
 		for _, name := range sortedKeys(d.Parts) {
 			for _, claim := range d.Parts[name].Claims() {
 				key := d.Site + " " + claim.What
@@ -59,7 +59,8 @@ func (l *loader) claims() {
 				if by == "" && l.options.Taken != nil {
 					by = l.options.Taken(d.Site, claim.What)
 				}
-				if own := d.Workload + " by " + name; by == "" || by == own {
+				if own := d.Workload + " by " + name; by == "" || by == own || claim.Shared && shared[key] {
+					shared[key] = claim.Shared
 					has[key] = own
 					continue
 				}

@@ -59,22 +59,17 @@ func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 			wrong(name, "kind", "kinds", string(part.Kind), "this repository may not declare a part of kind %s", part.Kind)
 		}
 		for _, claim := range part.Claims() {
-			switch host := part.Host; {
+			switch {
 			case claim.Pointer == "tcp":
 				if !g.port(part.TCP) {
 					wrong(name, "tcp", "ports", strconv.Itoa(part.TCP), "this repository may not take the TCP port %d", part.TCP)
 				}
-			case claim.Pointer == "preview":
-				host = part.Preview
-				fallthrough
-			default:
-				if host == "" {
-					if !slices.Contains(g.Hosts, "*") {
-						wrong(name, "", "hosts", `"*"`, "this repository may not take all that comes under no other host name")
-					}
-				} else if !globs(g.Hosts, host) {
-					wrong(name, claim.Pointer, "hosts", host, "this repository may not take the host name %s", host)
+			case claim.Host == "":
+				if !slices.Contains(g.Hosts, "*") {
+					wrong(name, "", "hosts", `"*"`, "this repository may not take all that comes under no other host name")
 				}
+			case !slices.Contains(g.Hosts, "*") && !slices.Contains(g.Hosts, claim.Host) && (strings.Contains(claim.Host, "*") || !globs(g.Hosts, claim.Host)): // a pattern is granted as it is written alone
+				wrong(name, claim.Pointer, "hosts", strconv.Quote(claim.Host), "this repository may not take the host name %s", claim.Host)
 			}
 		}
 		switch file, is := strings.CutPrefix(part.Artifact, FileScheme); {
@@ -159,6 +154,9 @@ func GrantOf(declared map[string][]Desired) Grant {
 					add(&g.Hosts, part.Host)
 				}
 				add(&g.Hosts, part.Preview)
+				for _, host := range part.objectHosts() {
+					add(&g.Hosts, host)
+				}
 				if file, is := strings.CutPrefix(part.Artifact, FileScheme); is {
 					add(&g.Files, path.Dir(file))
 				} else if part.Artifact != "" {

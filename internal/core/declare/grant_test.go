@@ -92,3 +92,41 @@ func TestRefuse(t *testing.T) {
 		}
 	}
 }
+
+// TestObjectHosts sees which host names objects of a cluster's API claim, and that they are granted like a route's.
+func TestObjectHosts(t *testing.T) {
+	route := func(kind string, names ...any) Object {
+		return Object{"apiVersion": "gateway.networking.k8s.io/v1", "kind": kind, "spec": map[string]any{"hostnames": names}}
+	}
+	for name, test := range map[string]struct {
+		object Object
+		hosts  string
+		grant  []string
+		fine   bool
+	}{
+		"a route":               {route("HTTPRoute", "Fares.Example.", "tides.example"), "fares.example tides.example", []string{"*.example"}, true},
+		"another's":             {route("GRPCRoute", "fares.example"), "fares.example", []string{"tides.example"}, false},
+		"a pattern":             {route("TLSRoute", "*.example"), "*.example", []string{"*"}, true},
+		"a pattern, and names":  {route("HTTPRoute", "*.example"), "*.example", []string{"fares.example", "*.other"}, false},
+		"a pattern, as granted": {route("HTTPRoute", "*.example"), "*.example", []string{"*.example"}, true},
+		"every name":            {route("HTTPRoute"), "*", []string{"*.example"}, false},
+		"every name, granted":   {route("HTTPRoute"), "*", []string{"*"}, true},
+		"an ingress":            {Object{"apiVersion": "networking.k8s.io/v1", "kind": "Ingress", "spec": map[string]any{"rules": []any{map[string]any{"host": "fares.example"}, map[string]any{}}}}, "fares.example *", []string{"fares.example"}, false},
+		"an ingress for all":    {Object{"apiVersion": "networking.k8s.io/v1", "kind": "Ingress", "spec": map[string]any{"defaultBackend": map[string]any{}}}, "*", nil, false},
+		"another kind":          {Object{"apiVersion": "v1", "kind": "ConfigMap", "spec": map[string]any{"hostnames": []any{"fares.example"}}}, "", nil, true},
+		"what is no list":       {Object{"apiVersion": "gateway.networking.k8s.io/v1", "kind": "HTTPRoute", "spec": "x"}, "*", nil, false},
+	} {
+		d := Desired{Workload: "fares", Parts: map[string]Part{"all": {Kind: Objects, Objects: map[string]Object{"x": test.object}}}}
+		if got := strings.Join(d.Parts["all"].objectHosts(), " "); got != test.hosts {
+			t.Errorf("%s: %q, want %q", name, got, test.hosts)
+		}
+		g := Grant{Workloads: []string{"*"}, Sites: []string{"*"}, Hosts: test.grant}
+		if refused := g.Refuse(d, "north"); (len(refused) == 0) != test.fine {
+			t.Errorf("%s: refused is %+v", name, refused)
+		}
+		least := GrantOf(map[string][]Desired{"north": {d}})
+		if refused := least.Refuse(d, "north"); len(refused) > 0 {
+			t.Errorf("%s: by the least grant, %v: %+v", name, least.Hosts, refused)
+		}
+	}
+}
