@@ -158,6 +158,22 @@ func (w *World) keepKey() error {
 	return nil
 }
 
+// known are the names of what a data folder of the demo may have in it.
+var known = []string{
+	"lock", "changing.lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "ledger.db.moved", "shared.json", "shipped.json", "store", "local",
+	"keeper.log", "keeper.lock", "keeper.sock", "router.lock", "router.sock", "aditus.sock", "tokens.json", "tokens-used.json", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age",
+	"links", "watch.svg", "watch.pdf", "ledger.jsonl",
+}
+
+// ours tells whether a name is one of those.
+func ours(name string) bool {
+	if half, hidden := strings.CutPrefix(name, "."); hidden { // what was being written when it was killed
+		name = strings.TrimRight(half, "0123456789")
+	}
+	kind, _, drawn := strings.Cut(name, "-")
+	return slices.Contains(known, name) || drawn && slices.Contains([]string{"watch", "anatomy", "bench", "calendar", "spread"}, kind)
+}
+
 // find tells whether a story is under way in the folder, and clears the folder for a new one.
 func (w *World) find(anew bool) error {
 	text, err := os.ReadFile(filepath.Join(w.Folder, marker))
@@ -171,14 +187,6 @@ func (w *World) find(anew bool) error {
 	entries, err2 := os.ReadDir(w.Folder)
 	if err2 != nil {
 		return err2
-	}
-	known := []string{"lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "store", "local", "keeper.log", "keeper.lock", "keeper.sock", "aditus.sock", "tokens.json", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age", "links", "watch.svg", "watch.pdf", "ledger.jsonl"}
-	ours := func(name string) bool {
-		if half, hidden := strings.CutPrefix(name, "."); hidden { // what was being written when it was killed
-			name = strings.TrimRight(half, "0123456789")
-		}
-		kind, _, drawn := strings.Cut(name, "-")
-		return slices.Contains(known, name) || drawn && slices.Contains([]string{"watch", "anatomy", "bench", "calendar", "spread"}, kind)
 	}
 	for _, entry := range entries {
 		if !ours(entry.Name()) {

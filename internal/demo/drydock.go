@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -74,14 +75,20 @@ func (w *World) target() config.Target {
 	return config.Target{Kind: local.Kind.Name, Listen: w.kept.Listen}
 }
 
+// Ports among which one is looked for on which traffic can come in: none that the system gives to connections, which might have it by the
+// time that it is listened to.
+const firstPort, lastPort = 18000, 18999
+
 // freeAddress is one on which traffic can come in.
-func freeAddress() (string, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", fmt.Errorf("find an address for the demo's traffic: %w", err)
+func freeAddress() (address string, err error) {
+	for range 100 {
+		var listener net.Listener
+		if listener, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", firstPort+rand.IntN(lastPort-firstPort+1))); err == nil {
+			defer listener.Close()
+			return listener.Addr().String(), nil
+		}
 	}
-	defer listener.Close()
-	return listener.Addr().String(), nil
+	return "", fmt.Errorf("find an address for the demo's traffic: %w", err)
 }
 
 // image makes an artifact: one layer with one file.

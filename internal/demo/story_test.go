@@ -207,6 +207,31 @@ func TestGoesOn(t *testing.T) {
 	}
 }
 
+// TestOurs holds what a story may clear away for a new one against what the documents say that a data folder has.
+func TestOurs(t *testing.T) {
+	text, err := os.ReadFile("../../docs/settings.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, table, _ := strings.Cut(string(text), "| file | what it is |")
+	names := 0
+	for line := range strings.Lines(table) {
+		if !strings.HasPrefix(line, "| `") {
+			continue
+		}
+		cell, _, _ := strings.Cut(line[2:], " | ")
+		for name := range strings.SplitSeq(cell, ", ") {
+			names++
+			if name = strings.Trim(name, "`/ "); !ours(name) {
+				t.Errorf("%s is in a data folder, and keeps the demo from being told anew", name)
+			}
+		}
+	}
+	if names < 20 {
+		t.Errorf("only %d names were read", names)
+	}
+}
+
 func TestOpenProblems(t *testing.T) {
 	folder := t.TempDir()
 	if err := os.WriteFile(filepath.Join(folder, "thesis.txt"), []byte("years of work"), 0o644); err != nil {
