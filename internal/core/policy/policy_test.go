@@ -48,6 +48,7 @@ func TestMay(t *testing.T) {
 		{"a token for syncs has overrides", policy.Actor{Name: "x", Known: policy.ByToken, Scopes: []policy.Scope{policy.Sync}}, true, []string{"**..*..", "**..*..", "**..*..", "**..*..", "**..*.."}},
 		{"narrowed to a workload", policy.Actor{Name: "x", Known: policy.ByToken, Scopes: policy.Scopes, Within: policy.Narrow{Workloads: []string{"far*"}}}, true, []string{all, ".......", ".......", ".......", "......."}},
 		{"narrowed to a site", policy.Actor{Name: "x", Known: policy.ByToken, Scopes: []policy.Scope{policy.Sync}, Within: policy.Narrow{Sites: []string{"north"}}}, true, []string{"**..*..", "**..*..", ".......", ".......", "......."}},
+		{"narrowed to sites of any name", policy.Actor{Name: "x", Known: policy.ByToken, Scopes: policy.Scopes, Within: policy.Narrow{Sites: []string{"*"}}}, true, []string{all, all, all, all, "......."}},
 		{"narrowed, of one for all", policy.Actor{Name: "x", Owner: "Maren Oake", Known: policy.ByToken, Scopes: policy.Scopes, Within: policy.Narrow{Teams: []string{"isles"}}}, false, []string{".......", ".......", all, ".......", "......."}},
 	} {
 		p := closed
