@@ -16,8 +16,8 @@ import (
 func TestMay(t *testing.T) {
 	teams := policy.Teams{
 		"shore":   {People: []string{"Maren Oake"}, May: []policy.Right{{Do: policy.Scopes}}},
-		"fares":   {People: []string{"fares-build"}, Groups: []string{"fares-crew"}, May: []policy.Right{{Do: []policy.Scope{policy.Sync, policy.SignOff}, Narrow: policy.Narrow{Workloads: []string{"fares*"}}}}},
-		"isles":   {People: []string{"Edda Marsh"}, May: []policy.Right{{Do: []policy.Scope{policy.Sync, policy.Override, policy.Lock}, Narrow: policy.Narrow{Teams: []string{"isles"}}}, {Do: []policy.Scope{policy.Change}, Narrow: policy.Narrow{Sites: []string{"north"}, Workloads: []string{"tides"}}}}},
+		"fares":   {People: []string{"fares-build"}, Groups: []string{"fares-crew"}, May: []policy.Right{{Do: []policy.Scope{policy.SignOff, policy.Sync}, Narrow: policy.Narrow{Workloads: []string{"fares*"}}}}},
+		"isles":   {People: []string{"Edda Marsh"}, May: []policy.Right{{Do: []policy.Scope{policy.Override, policy.Lock, policy.Sync}, Narrow: policy.Narrow{Teams: []string{"isles"}}}, {Do: []policy.Scope{policy.Change}, Narrow: policy.Narrow{Sites: []string{"north"}, Workloads: []string{"tides"}}}}},
 		"anybody": {People: []string{policy.Anyone}, May: []policy.Right{{Do: []policy.Scope{policy.Look}, Narrow: policy.Narrow{Sites: []string{"drydock"}}}}},
 		"nobody":  {May: []policy.Right{{Do: policy.Scopes}}},
 	}
