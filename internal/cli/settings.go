@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"os"
-	"slices"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -150,19 +148,7 @@ func putSettings(cmd *cobra.Command, r connection, all api.Settings) error {
 	if err := changeable(cmd.Context(), folder); err != nil {
 		return err
 	}
-	here := control.Live{Folder: folder}
-	for _, name := range slices.Sorted(maps.Keys(all.Credentials)) {
-		key, err := source.OpenKey(here.Folder)
-		if err == nil {
-			err = key.KeepCredential(folder, name, new(all.Credentials[name]))
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if entries := all.Entries(); len(entries) > 0 {
-		_, err = config.Put(folder, firstSettings, entries, false, func(s config.Settings) error { return target.Check(kinds, s) })
-	}
+	_, err = control.Settle(folder, firstSettings, all.Credentials, all.Entries(), false, func(s config.Settings) error { return target.Check(kinds, s) })
 	return err
 }
 

@@ -46,6 +46,89 @@ func OfMachine(section string, value map[string]any) error {
 	return nil
 }
 
+// stays tells whether an entry has something that nobody takes away from far off: what is of the machine, and whose signatures it asks for.
+func stays(value map[string]any) error {
+	for key, v := range value {
+		if key == "signed" {
+			return fmt.Errorf("signed: %w", ErrMachine)
+		}
+		if below, ok := v.(map[string]any); ok {
+			if err := stays(below); err != nil {
+				return err
+			}
+		}
+	}
+	return OfMachine("", value)
+}
+
+// keyOf is the key that names the entries of a section, where that is a list of them.
+func keyOf(section string) (key string, list bool, err error) {
+	key, list = keyed[section]
+	if !list && section != "registries" {
+		err = fmt.Errorf("there is no %q that has entries to be changed: there are %s", section, strings.Join(Sections, ", "))
+	}
+	return key, list, err
+}
+
+// Uses is where an entry has a credential shown, and by which name that is kept; empty for none.
+func (e Entry) Uses() (credential, at string) {
+	text := func(of map[string]any, key string) string {
+		value, _ := of[key].(string)
+		return value
+	}
+	plain := func(of map[string]any) string {
+		if is, _ := of["plain"].(bool); is {
+			return " in plain text"
+		}
+		return ""
+	}
+	switch e.Section {
+	case "links":
+		where := Link{Repository: text(e.Value, "repository")}.Where()
+		return e.Name, hostOf(where) + plain(e.Value)
+	case "registries":
+		return e.Name, e.Name + plain(e.Value)
+	case "sinks":
+		for _, kind := range []string{"webhook", "mail", "chat"} {
+			if of, ok := e.Value[kind].(map[string]any); ok {
+				return text(of, "credential"), hostOf(text(of, "url")) + text(of, "server")
+			}
+		}
+	}
+	return "", ""
+}
+
+// hostOf is whom an address leads to, and by which way.
+func hostOf(address string) string {
+	if at, err := url.Parse(address); err == nil && at.Host != "" {
+		return at.Scheme + "://" + at.Host
+	}
+	host, _, _ := strings.Cut(address, ":") // USER@HOST:PATH
+	return host
+}
+
+// EntryOf is an entry as settings have it; its value is nil where there is none.
+func (s Settings) EntryOf(section, name string) Entry {
+	e := Entry{Section: section, Name: name}
+	text, err := yaml.Marshal(s)
+	var root yaml.Node
+	if err != nil || yaml.Unmarshal(text, &root) != nil || len(root.Content) == 0 {
+		return e
+	}
+	found := under(root.Content[0], section)
+	if key, list, err := keyOf(section); err == nil && found != nil {
+		if list {
+			found, _ = keyedBy(found, key, name)
+		} else {
+			found = under(found, name)
+		}
+	}
+	if found != nil && found.Decode(&e.Value) != nil {
+		e.Value = nil
+	}
+	return e
+}
+
 // Entry is one entry of a section of the settings.
 type Entry struct {
 	Section, Name string
@@ -57,9 +140,9 @@ type Entry struct {
 // that kind is taken. first is what there is where there are no settings yet; check is asked before anything is written, and may be nil.
 func Put(folder string, first Settings, entries []Entry, far bool, check func(Settings) error) (Settings, error) {
 	for _, e := range entries {
-		key, list := keyed[e.Section]
-		if !list && e.Section != "registries" {
-			return Settings{}, fmt.Errorf("there is no %q whose entries could be put: there are %s", e.Section, strings.Join(Sections, ", "))
+		key, list, err := keyOf(e.Section)
+		if err != nil {
+			return Settings{}, err
 		}
 		if said, ok := e.Value[key]; list && ok && said != e.Name {
 			return Settings{}, fmt.Errorf("%s: it is %v, and is to be %s", key, said, e.Name)
@@ -85,7 +168,7 @@ func (e Entry) put(root *yaml.Node, far bool) error {
 	if err := node.Encode(e.Value); err != nil {
 		return err
 	}
-	key, list := keyed[e.Section]
+	key, list, _ := keyOf(e.Section) // it was looked for before
 	if !list {
 		of := mapIn(root, e.Section)
 		if before := under(of, e.Name); far && before != nil {
@@ -114,9 +197,9 @@ func (e Entry) put(root *yaml.Node, far bool) error {
 // Drop takes one entry of a section out of the settings of a data folder; for whoever is not on the machine one alone of which nothing is
 // of the machine.
 func Drop(folder, section, name string, far bool, check func(Settings) error) (Settings, error) {
-	key, list := keyed[section]
-	if !list && section != "registries" {
-		return Settings{}, fmt.Errorf("there is no %q whose entries could be taken out: there are %s", section, strings.Join(Sections, ", "))
+	key, list, err := keyOf(section)
+	if err != nil {
+		return Settings{}, err
 	}
 	return edited(folder, Settings{}, func(root *yaml.Node) error {
 		none := fmt.Errorf("there is no %s among the %s", name, section)
@@ -125,7 +208,7 @@ func Drop(folder, section, name string, far bool, check func(Settings) error) (S
 			if err := entry.Decode(&value); err != nil || !far {
 				return err
 			}
-			return OfMachine(section, value)
+			return stays(value)
 		}
 		if !list {
 			of := mapIn(root, section)
@@ -210,13 +293,14 @@ func carry(before, after *yaml.Node) {
 		if value.Decode(&of) != nil {
 			continue
 		}
-		own := OfMachine("", map[string]any{key.Value: of}) != nil
-		switch there := under(after, key.Value); {
-		case own && there == nil:
-			after.Content = append(after.Content, key, value)
-		case own && there.Kind == yaml.MappingNode && value.Kind == yaml.MappingNode:
-			carry(value, there)
+		if stays(map[string]any{key.Value: of}) == nil {
+			continue
 		}
+		if there := under(after, key.Value); there != nil && there.Kind == yaml.MappingNode && value.Kind == yaml.MappingNode {
+			carry(value, there)
+			continue
+		}
+		put(after, key.Value, value)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"aditus/internal/config"
@@ -20,8 +21,9 @@ import (
 type Settler interface {
 	// Settings gives them, without what is secret in them.
 	Settings(ctx context.Context, who policy.Actor) (map[string]any, error)
-	// PutSettings writes entries of links, sites, sinks, follow and registries, all or none.
-	PutSettings(ctx context.Context, who policy.Actor, entries ...config.Entry) error
+	// PutSettings keeps credentials by their names, and writes entries of links, sites, sinks, follow and registries, all or none. From far away a
+	// credential that is there already is shown nowhere else than before.
+	PutSettings(ctx context.Context, who policy.Actor, given map[string]source.Credential, entries ...config.Entry) error
 	// DropSetting takes one out.
 	DropSetting(ctx context.Context, who policy.Actor, section, name string) error
 	// PutCredential keeps a credential of a link, a registry's host, or a sink; nil forgets it.
@@ -47,16 +49,72 @@ func (l Live) Settings(ctx context.Context, who policy.Actor) (map[string]any, e
 }
 
 // PutSettings implements Settler.
-func (l Live) PutSettings(ctx context.Context, who policy.Actor, entries ...config.Entry) error {
+func (l Live) PutSettings(ctx context.Context, who policy.Actor, given map[string]source.Credential, entries ...config.Entry) error {
 	if err := l.settles(ctx, who); err != nil {
 		return err
 	}
+	if who.Known != policy.ByAccount {
+		if err := l.shownElsewhere(given, entries); err != nil {
+			return err
+		}
+	}
 	var what []string
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		what = append(what, "the credential "+name)
+	}
 	for _, e := range entries {
 		what = append(what, fmt.Sprintf("%s of the %s", e.Name, e.Section))
 	}
-	s, err := config.Put(l.Folder, config.Settings{}, entries, who.Known != policy.ByAccount, l.Check)
+	s, err := Settle(l.Folder, config.Settings{}, given, entries, who.Known != policy.ByAccount, l.Check)
 	return l.settled(ctx, who, s, err, "%s set", say.List(what))
+}
+
+// errRight is that settings would be right.
+var errRight = errors.New("these would be right")
+
+// Settle keeps credentials, and writes entries into the settings of a data folder, all or none: nothing is kept where something is not right.
+// Credentials are there first, so that nothing is asked with those from before.
+func Settle(folder string, first config.Settings, given map[string]source.Credential, entries []config.Entry, far bool, check func(config.Settings) error) (config.Settings, error) {
+	right := func(s config.Settings) error {
+		if check != nil {
+			if err := check(s); err != nil {
+				return err
+			}
+		}
+		return errRight
+	}
+	if s, err := config.Put(folder, first, entries, far, right); !errors.Is(err, errRight) {
+		return s, err
+	}
+	if len(given) > 0 {
+		key, err := source.OpenKey(folder)
+		if err != nil {
+			return config.Settings{}, err
+		}
+		for _, name := range slices.Sorted(maps.Keys(given)) {
+			if err := key.KeepCredential(folder, name, new(given[name])); err != nil {
+				return config.Settings{}, err
+			}
+		}
+	}
+	return config.Put(folder, first, entries, far, check)
+}
+
+// shownElsewhere tells which credential would be shown to somebody that it was not given for: whoever may change the settings from far away may
+// not read what others gave. A credential that is given with them is theirs.
+func (l Live) shownElsewhere(given map[string]source.Credential, entries []config.Entry) error {
+	settings, _ := l.Rules()
+	for _, e := range entries {
+		name, at := e.Uses()
+		if _, theirs := given[name]; name == "" || theirs || l.Credentials(name) == (source.Credential{}) {
+			continue
+		}
+		before, was := settings.EntryOf(e.Section, e.Name).Uses()
+		if before != name || was != at {
+			return fault.New(fault.ErrForbidden, "the credential %s was not given for %s: give it together with this, under credentials", name, at)
+		}
+	}
+	return nil
 }
 
 // DropSetting implements Settler.
@@ -131,7 +189,7 @@ func (s *Standby) Settings(context.Context, policy.Actor) (map[string]any, error
 }
 
 // PutSettings implements Settler.
-func (s *Standby) PutSettings(context.Context, policy.Actor, ...config.Entry) error {
+func (s *Standby) PutSettings(context.Context, policy.Actor, map[string]source.Credential, ...config.Entry) error {
 	return s.Missing()
 }
 

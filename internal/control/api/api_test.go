@@ -178,7 +178,10 @@ func (s *story) Log(_ context.Context, _ berth.ID, instance string, since time.T
 func (s *story) Settings(context.Context, policy.Actor) (map[string]any, error) {
 	return map[string]any{"line": "Skerry Line"}, nil
 }
-func (s *story) PutSettings(_ context.Context, who policy.Actor, entries ...config.Entry) error {
+func (s *story) PutSettings(_ context.Context, who policy.Actor, given map[string]source.Credential, entries ...config.Entry) error {
+	for name, c := range given {
+		s.note("credential of %s, %v, by %s", name, c.Password != "", who.Name)
+	}
 	s.note("put %v by %s", entries, who.Name)
 	return nil
 }

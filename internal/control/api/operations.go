@@ -194,10 +194,13 @@ var operations = []operation{
 		do: func(ctx context.Context, c call) (any, error) { return c.Settings(ctx, c.who) }},
 	{method: "PUT", path: "/v1/settings/{section}/{name}", name: "putSetting", about: "Write one entry of links, sites, sinks, follow or registries into the settings, as their schema has it. What is of the machine itself, such as programs and files, is written there alone.", scope: policy.Change, in: map[string]any{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
-			return Done{}, c.PutSettings(ctx, c.who, config.Entry{Section: c.section, Name: c.name, Value: *c.in.(*map[string]any)})
+			return Done{}, c.PutSettings(ctx, c.who, nil, config.Entry{Section: c.section, Name: c.name, Value: *c.in.(*map[string]any)})
 		}},
 	{method: "PUT", path: "/v1/settings", name: "putSettings", about: "Write several of these, all or none, and keep credentials: a link with its credential, and the sites it is for.", scope: policy.Change, in: Settings{}, out: Done{},
-		do: func(ctx context.Context, c call) (any, error) { return Done{}, c.putSettings(ctx, *c.in.(*Settings)) }},
+		do: func(ctx context.Context, c call) (any, error) {
+			s := c.in.(*Settings)
+			return Done{}, c.PutSettings(ctx, c.who, s.Credentials, s.Entries()...)
+		}},
 	{method: "DELETE", path: "/v1/settings/{section}/{name}", name: "dropSetting", about: "Take one out.", scope: policy.Change, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return Done{}, c.DropSetting(ctx, c.who, c.section, c.name)

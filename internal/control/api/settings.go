@@ -3,7 +3,6 @@ package api
 import (
 	"cmp"
 	"context"
-	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -37,20 +36,6 @@ type Settings struct {
 	Follow      map[string]map[string]any    `json:"follow,omitempty"`
 	Registries  map[string]map[string]any    `json:"registries,omitempty"`
 	Credentials map[string]source.Credential `json:"credentials,omitempty"`
-}
-
-// putSettings writes entries. Credentials come first, so that a link is read with its own from the first look on.
-func (c call) putSettings(ctx context.Context, s Settings) error {
-	for _, name := range slices.Sorted(maps.Keys(s.Credentials)) {
-		if err := c.PutCredential(ctx, c.who, name, new(s.Credentials[name])); err != nil {
-			return err
-		}
-	}
-	entries := s.Entries()
-	if len(entries) == 0 {
-		return nil
-	}
-	return c.PutSettings(ctx, c.who, entries...)
 }
 
 // Entries are all but the credentials, in order.
