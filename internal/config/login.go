@@ -3,8 +3,9 @@ package config
 import (
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
+
+	"aditus/internal/dial"
 )
 
 // Login says who tells who people are: a provider of OpenID Connect.
@@ -22,7 +23,7 @@ func (l Login) check() error {
 	if err != nil || at.Host == "" || l.Client == "" {
 		return errors.New("it takes issuer, such as https://id.skerry.example, and client")
 	}
-	if ip := net.ParseIP(at.Hostname()); at.Scheme != "https" && at.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if at.Scheme != "https" && !dial.Loopback(at.Hostname()) {
 		return fmt.Errorf("issuer: %s: what people show would go there in plain text: write https", l.Issuer)
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 	"aditus/internal/core/calendar"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/notice"
+	"aditus/internal/dial"
 )
 
 // Sink is where notices go to: one of a webhook, mail, a chat and a program.
@@ -105,7 +106,7 @@ func (s Sink) check() error {
 		if err != nil || s.Mail.From == "" || len(s.Mail.To) == 0 {
 			return errors.New("mail: it takes server: HOST:PORT, from and to")
 		}
-		if ip := net.ParseIP(host); s.Mail.Plain && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		if s.Mail.Plain && !dial.Loopback(host) {
 			return errors.New("mail: plain is for a server on this machine alone")
 		}
 	case s.Chat != nil:

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -14,7 +13,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"os/exec"
 	"strconv"
 	"strings"
@@ -30,6 +28,7 @@ import (
 	"aditus/internal/core/fault"
 	"aditus/internal/core/notice"
 	"aditus/internal/core/say"
+	"aditus/internal/dial"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
 )
@@ -83,28 +82,13 @@ func client(ca string) (*http.Client, error) {
 	way := http.DefaultTransport.(*http.Transport).Clone()
 	way.DisableKeepAlives = true // one is told now and then
 	if ca != "" {
-		pool, err := trusted(ca)
+		pool, err := dial.Trusted(ca)
 		if err != nil {
 			return nil, err
 		}
 		way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
 	return &http.Client{Transport: way, Timeout: sendWithin, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
-}
-
-func trusted(file string) (*x509.CertPool, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, fmt.Errorf("the certificates to trust: %w", err)
-	}
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("%s has no certificate", file)
-	}
-	return pool, nil
 }
 
 // post sends a request, and tells what is wrong with the answer.
@@ -260,7 +244,7 @@ func (b mailbox) send(ctx context.Context, m notice.Message, _ []ledger.Fact) er
 		options = append(options, mail.WithSSL())
 	}
 	if b.CA != "" {
-		pool, err := trusted(b.CA)
+		pool, err := dial.Trusted(b.CA)
 		if err != nil {
 			return err
 		}

@@ -23,6 +23,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/fault"
+	"aditus/internal/dial"
 )
 
 // placed is the access with a folder for the copy, which goes with done where it has none of its own.
@@ -261,11 +262,6 @@ func sweep(cache string) error {
 	return errors.Join(failed...)
 }
 
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
 // resolve gives the commit that the link watches.
 func resolve(l config.Link, find func(plumbing.ReferenceName) (plumbing.Hash, bool)) (plumbing.Hash, error) {
 	switch {
@@ -333,7 +329,7 @@ func auth(l config.Link, c Credential) (transport.AuthMethod, error) {
 		if c.User == "" {
 			c.User = "token" // servers that take tokens do not look at the name, but want one
 		}
-		if endpoint.Protocol == "http" && !loopback(endpoint.Host) {
+		if endpoint.Protocol == "http" && !dial.Loopback(endpoint.Host) {
 			return nil, fmt.Errorf("%w: a password would go over the network unencrypted; use https", ErrRefused)
 		}
 		return &http.BasicAuth{Username: c.User, Password: c.Password}, nil

@@ -14,13 +14,13 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/net/netutil"
 
 	"aditus/internal/core/policy"
+	"aditus/internal/dial"
 	"aditus/internal/socket"
 )
 
@@ -85,8 +85,7 @@ func (t TCP) Check() error {
 	if t.ClientCA != "" && t.Cert == "" {
 		return errors.New("clients show certificates over TLS alone: give --tls-cert and --tls-key too")
 	}
-	ip := net.ParseIP(host)
-	if t.Cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if t.Cert == "" && !dial.Loopback(host) {
 		return fmt.Errorf("%s is reached from other machines, and tokens would go there in plain text: give a certificate with --tls-cert and --tls-key, or listen on 127.0.0.1", t.Address)
 	}
 	return nil
@@ -110,18 +109,14 @@ func (t TCP) guarded(next http.Handler) http.Handler {
 
 // known tells whether a server that is asked on this machine alone is asked by a name of this machine.
 func (t TCP) known(host string) bool {
-	loopback := func(name string) bool {
-		ip := net.ParseIP(strings.Trim(name, "[]"))
-		return name == "localhost" || ip != nil && ip.IsLoopback()
-	}
 	at, _, err := net.SplitHostPort(t.Address)
-	if err != nil || !loopback(at) {
+	if err != nil || !dial.Loopback(at) {
 		return true
 	}
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
-	return loopback(host)
+	return dial.Loopback(host)
 }
 
 // ServeTCP answers over TCP until ctx ends. ready is told the address that it came to be.

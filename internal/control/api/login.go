@@ -4,10 +4,8 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +15,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/policy"
+	"aditus/internal/dial"
 )
 
 // Logins let in whoever logged in with the provider that the settings name.
@@ -100,25 +99,9 @@ func (l *Logins) ready(of config.Login) (*oidc.IDTokenVerifier, error) {
 	return l.verifier, nil
 }
 
-// trusted are the system's certificates and those of a file.
-func trusted(file string) (*x509.CertPool, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, fmt.Errorf("read the certificates to trust: %w", err)
-	}
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("there is no certificate in %s", file)
-	}
-	return pool, nil
-}
-
 // Trusting gives a client that trusts the certificates of a file too.
 func Trusting(file string) (*http.Client, error) {
-	pool, err := trusted(file)
+	pool, err := dial.Trusted(file)
 	if err != nil {
 		return nil, err
 	}

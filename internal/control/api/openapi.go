@@ -60,7 +60,7 @@ var Document = sync.OnceValue(func() []byte {
 		"paths":   paths,
 		"components": map[string]any{
 			"schemas":         d.schemas,
-			"securitySchemes": map[string]any{"token": map[string]any{"type": "http", "scheme": "bearer", "description": "Made by aditus token add, with the scopes " + scopesSay() + "; or an ID token of the provider that /v1/login names. Over TLS a client's certificate may stand in for it."}},
+			"securitySchemes": map[string]any{"token": map[string]any{"type": "http", "scheme": "bearer", "description": "Made by aditus token add, with the scopes " + policy.Words() + "; or an ID token of the provider that /v1/login names. Over TLS a client's certificate may stand in for it."}},
 		},
 	}, "", " ")
 	if err != nil {

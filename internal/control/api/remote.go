@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"path/filepath"
@@ -23,6 +22,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/policy"
+	"aditus/internal/dial"
 	"aditus/internal/ledger"
 	"aditus/internal/socket"
 	"aditus/internal/source"
@@ -81,14 +81,13 @@ func DialWay(address string, w Way) (*Remote, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is no server: write it like https://aditus.skerry.example:8791", address)
 	}
-	host := u.Hostname()
-	if ip := net.ParseIP(host); u.Scheme == "http" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if u.Scheme == "http" && !dial.Loopback(u.Hostname()) {
 		return nil, fmt.Errorf("the token would go to %s in plain text: write https", u.Host)
 	}
 	transport := &http.Transport{Proxy: http.ProxyFromEnvironment}
 	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
 	if w.CA != "" {
-		if transport.TLSClientConfig.RootCAs, err = trusted(w.CA); err != nil {
+		if transport.TLSClientConfig.RootCAs, err = dial.Trusted(w.CA); err != nil {
 			return nil, err
 		}
 	}

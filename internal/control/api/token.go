@@ -22,7 +22,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"aditus/internal/core/policy"
-	"aditus/internal/core/say"
 	"aditus/internal/disk"
 )
 
@@ -111,11 +110,11 @@ func (t *Tokens) make(like Token) (string, error) {
 	}
 	for _, s := range scopes {
 		if !slices.Contains(policy.Scopes, s) {
-			return "", fmt.Errorf("there is no scope %q; there are %s", s, scopesSay())
+			return "", fmt.Errorf("there is no scope %q; there are %s", s, policy.Words())
 		}
 	}
 	if len(scopes) == 0 {
-		return "", errors.New("a token without a scope is good for nothing; there are " + scopesSay())
+		return "", errors.New("a token without a scope is good for nothing; there are " + policy.Words())
 	}
 	random := make([]byte, 32)
 	rand.Read(random)
@@ -158,14 +157,6 @@ func (t *Tokens) keep(all []Token) error {
 	t.read = time.Time{}
 	t.mu.Unlock()
 	return nil
-}
-
-func scopesSay() string {
-	var all []string
-	for _, s := range policy.Scopes {
-		all = append(all, string(s))
-	}
-	return say.List(all)
 }
 
 // UsedFile is the file of a data folder that has when each token was used last, to the minute or so.

@@ -30,14 +30,6 @@ type Refusal struct {
 	Suggestion  string
 }
 
-// globs tells whether a name is one of some patterns.
-func globs(patterns []string, name string) bool {
-	return slices.ContainsFunc(patterns, func(p string) bool {
-		ok, _ := path.Match(p, name) // a pattern that is none was refused
-		return ok
-	})
-}
-
 // Refuse tells what of a declaration for a site is not granted.
 func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 	if g.Everything {
@@ -46,10 +38,10 @@ func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 	wrong := func(part, field, key, add, format string, args ...any) {
 		refused = append(refused, Refusal{part, field, fmt.Sprintf(format, args...), fmt.Sprintf("whoever keeps the settings may let it: add %s to %s: under may: of the link", add, key)})
 	}
-	if !globs(g.Workloads, d.Workload) {
+	if !Matches(g.Workloads, d.Workload) {
 		wrong("", "workload", "workloads", d.Workload, "this repository may not declare the workload %s", d.Workload)
 	}
-	if !globs(g.Sites, site) {
+	if !Matches(g.Sites, site) {
 		wrong("", "sites", "sites", site, "this repository may not declare anything for %s", site)
 	}
 	instances, memory, volumes := 0, int64(0), int64(0)
@@ -68,7 +60,7 @@ func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 				if !slices.Contains(g.Hosts, "*") {
 					wrong(name, "", "hosts", `"*"`, "this repository may not take all that comes under no other host name")
 				}
-			case !slices.Contains(g.Hosts, "*") && !slices.Contains(g.Hosts, claim.Host) && (strings.Contains(claim.Host, "*") || !globs(g.Hosts, claim.Host)): // a pattern is granted as it is written alone
+			case !slices.Contains(g.Hosts, "*") && !slices.Contains(g.Hosts, claim.Host) && (strings.Contains(claim.Host, "*") || !Matches(g.Hosts, claim.Host)): // a pattern is granted as it is written alone
 				wrong(name, claim.Pointer, "hosts", strconv.Quote(claim.Host), "this repository may not take the host name %s", claim.Host)
 			}
 		}
@@ -79,7 +71,7 @@ func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 				wrong(name, "artifact", "files", path.Dir(file), "this repository may not have the file %s run", file)
 			}
 		default:
-			if host, _, _ := strings.Cut(part.Artifact, "/"); !globs(g.Registries, host) {
+			if host, _, _ := strings.Cut(part.Artifact, "/"); !Matches(g.Registries, host) {
 				wrong(name, "artifact", "registries", host, "this repository may not have anything run that is from %s", host)
 			}
 		}

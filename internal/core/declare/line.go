@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -461,7 +460,7 @@ func (r *reader) team(n Node, p string) (t policy.Team) {
 						for j, word := range r.people(n, p, "do") {
 							scope := policy.Scope(word)
 							if !slices.Contains(policy.Scopes, scope) && j < len(n.Items) {
-								r.wrong(n.Items[j], fmt.Sprintf("%s/%d", p, j), "there are "+scopes(), "there is no %q", word)
+								r.wrong(n.Items[j], fmt.Sprintf("%s/%d", p, j), "there are "+policy.Words(), "there is no %q", word)
 							}
 							right.Do = append(right.Do, scope)
 						}
@@ -475,14 +474,6 @@ func (r *reader) team(n Node, p string) (t policy.Team) {
 		},
 	})
 	return t
-}
-
-func scopes() string {
-	var all []string
-	for _, s := range policy.Scopes {
-		all = append(all, string(s))
-	}
-	return strings.Join(all, ", ")
 }
 
 func (r *reader) windows(n Node, pointer, what string) (all []Window) {

@@ -1,7 +1,11 @@
 // Package policy says what it takes to be allowed to do something, and who is.
 package policy
 
-import "slices"
+import (
+	"slices"
+
+	"aditus/internal/core/say"
+)
 
 // Scope is what somebody may do. Each stands for itself alone but for what it includes, and whoever has any may look.
 type Scope string
@@ -28,3 +32,12 @@ func (s Scope) includes(other Scope) bool { return s == other || slices.Contains
 
 // Highest is what is needed of what nobody knows.
 const Highest = Change
+
+// Words are all scopes, in a sentence.
+func Words() string {
+	var all []string
+	for _, s := range Scopes {
+		all = append(all, string(s))
+	}
+	return say.List(all)
+}
