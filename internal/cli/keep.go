@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/config"
 	"aditus/internal/confine"
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
@@ -15,8 +17,8 @@ import (
 )
 
 func newKeep() *cobra.Command {
-	var folder string
-	var end, asJSON bool
+	var folder, users string
+	var end, stay, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "keep",
 		Short: "Keep the processes of local sites; started by itself where they are needed",
@@ -26,7 +28,11 @@ what to run. It goes on when Aditus ends, so that workloads do too, and a new on
 takes over what an old one left running. It writes to keeper.log in the data folder.
 
 With --end it has the one that runs end all processes, and leave, once no Aditus works
-on the folder; what they left running is killed, and what cannot be ended is named. What is declared comes up again when one is started.`,
+on the folder; what they left running is killed, and what cannot be ended is named. What is declared comes up again when one is started.
+
+Where the settings give workloads users of their own (instances:), the keeper alone needs privileges, and the
+server none: the system runs it then, as the server's user, with --users and --stay, and with the capabilities
+SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, err := dataFolder(folder)
@@ -37,7 +43,7 @@ on the folder; what they left running is killed, and what cannot be ended is nam
 				if running, _ := ledger.InUse(folder); running {
 					return fmt.Errorf("an Aditus works on %s and would start all of it again: end that first", folder)
 				}
-				kept, err := local.KeeperOf(folder)
+				kept, err := local.KeeperOf(folder, instancesOf(folder))
 				if err == nil {
 					err = kept.End(cmd.Context())
 				}
@@ -57,11 +63,24 @@ on the folder; what they left running is killed, and what cannot be ended is nam
 			if err != nil {
 				return err
 			}
-			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Router: router, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Router: router, Users: users, Stay: stay, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}
 	dataFlag(cmd, &folder)
 	jsonFlag(cmd, &asJSON)
+	cmd.Flags().StringVar(&users, "users", "", "the numbers of the users that processes may run as, such as 700000-700999,999")
+	cmd.Flags().BoolVar(&stay, "stay", false, "do not leave when nothing is kept")
 	cmd.Flags().BoolVar(&end, "end", false, "end all processes that are kept, and the keeper")
 	return cmd
+}
+
+// instancesOf is what a data folder's settings say of users; nothing where there are none that can be read: what runs can be ended all the same.
+func instancesOf(folder string) config.Instances {
+	name := filepath.Join(folder, config.FileName)
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return config.Instances{}
+	}
+	settings, _ := config.Read(name, text)
+	return settings.Instances
 }

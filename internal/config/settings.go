@@ -43,6 +43,7 @@ type Settings struct {
 	Sinks      []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
 	Login      *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
 	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
+	Instances  Instances           `yaml:"instances,omitempty" jsonschema_description:"As whom the instances of local sites run: each workload as a system user of its own, where the server, or its keeper, may start programs as others. As the server's own user where it is left out."`
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
 
@@ -251,6 +252,9 @@ func (s Settings) check() error {
 		if err := checkKeys(r.Signed); err != nil {
 			return fmt.Errorf("registries: %s: signed: %w", host, err)
 		}
+	}
+	if err := s.Instances.check(); err != nil {
+		return fmt.Errorf("instances: %w", err)
 	}
 	if s.Login != nil {
 		if err := s.Login.check(); err != nil {

@@ -163,6 +163,43 @@ func drop() error {
 	return nil
 }
 
+// becoming are the capabilities that it takes to start processes as other users, to hand them what is theirs, and to end them.
+var becoming = map[uintptr]string{unix.CAP_SETUID: "CAP_SETUID", unix.CAP_SETGID: "CAP_SETGID", unix.CAP_CHOWN: "CAP_CHOWN", unix.CAP_KILL: "CAP_KILL", unix.CAP_SYS_PTRACE: "CAP_SYS_PTRACE"}
+
+// MayBecome tells why this process cannot start others as other users; nil where it can.
+func MayBecome() error {
+	var has [2]unix.CapUserData
+	if err := unix.Capget(&unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}, &has[0]); err != nil {
+		return err
+	}
+	var missing []string
+	for c, name := range becoming {
+		if has[c/32].Effective&(1<<(c%32)) == 0 {
+			missing = append(missing, name)
+		}
+	}
+	if slices.Sort(missing); len(missing) > 0 {
+		return fmt.Errorf("it takes capabilities that are missing: %s; start it as root, or have the system give them to it", strings.Join(missing, ", "))
+	}
+	return nil
+}
+
+// Lower has whatever is started from this thread have none of the capabilities that this process was given, but for those that are named.
+func Lower(inherits ...uintptr) error {
+	for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
+		if slices.Contains(inherits, c) {
+			continue
+		}
+		if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_LOWER, c, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) { // not known to this kernel
+			return fmt.Errorf("confine: %w", err)
+		}
+	}
+	return nil
+}
+
+// Listening is the capability to listen on ports below 1024.
+const Listening = uintptr(unix.CAP_NET_BIND_SERVICE)
+
 // mark has whatever is started from this thread, and all that descends from it, bear one filter of system calls more than this
 // process: one that lets all of them pass. It cannot be taken off.
 func mark() error {

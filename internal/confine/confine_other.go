@@ -2,6 +2,8 @@
 
 package confine
 
+import "errors"
+
 // Can tells whether this system can confine processes.
 func Can() bool { return false }
 
@@ -13,6 +15,15 @@ func Apart(do func() error) error { return do() }
 
 // Restrict fails: this system cannot.
 func Restrict(Rules) error { return ErrCannot }
+
+// MayBecome tells that this system is none on which this process starts others as other users.
+func MayBecome() error { return errors.New("it takes Linux") }
+
+// Listening is the capability to listen on ports below 1024.
+const Listening = uintptr(0)
+
+// Lower does nothing here.
+func Lower(...uintptr) error { return nil }
 
 // Marked tells whether a process is confined.
 func Marked(int) bool { return false }

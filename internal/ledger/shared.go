@@ -191,6 +191,8 @@ func (s *shared) end(t *turn, why error) {
 	s.mu.Unlock()
 	t.ends(why)
 	go func() { // a session of a database that does not answer takes its time
+		t.using.Lock() // a session that is being closed is not to be asked anything: database/sql has none in its hands then
+		defer t.using.Unlock()
 		t.session.Raw(func(c any) error {
 			if conn, ok := c.(*stdlib.Conn); ok {
 				ctx, cancel := context.WithTimeout(context.Background(), answer)

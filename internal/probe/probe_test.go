@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
 	"google.golang.org/grpc"
 	grpchealth "google.golang.org/grpc/health"
 	"google.golang.org/grpc/health/grpc_health_v1"
@@ -33,12 +34,25 @@ func instance(t *testing.T) (host string, ports map[string]int) {
 		t.Fatal(err)
 	}
 	port, _ := strconv.Atoi(address.Port())
-	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	return address.Hostname(), map[string]int{"http": port, "closed": silentPort(t)}
+}
+
+// silentPort is a port at which nobody listens, and nobody else can.
+func silentPort(t *testing.T) int {
+	t.Helper()
+	socket, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM, 0)
+	if err == nil {
+		t.Cleanup(func() { unix.Close(socket) })
+		err = unix.Bind(socket, &unix.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}})
+	}
+	var at unix.Sockaddr
+	if err == nil {
+		at, err = unix.Getsockname(socket)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer closed.Close()
-	return address.Hostname(), map[string]int{"http": port, "closed": closed.Addr().(*net.TCPAddr).Port}
+	return at.(*unix.SockaddrInet4).Port
 }
 
 func TestProbe(t *testing.T) {

@@ -10,12 +10,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/socket"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/sole"
@@ -26,6 +28,7 @@ import (
 type Client struct {
 	folder  string
 	command []string // that runs a keeper on the folder
+	users   string   // the numbers of users as which it is to run processes; empty for its own alone
 	http    *http.Client
 
 	watching atomic.Bool // somebody sees to it that the keeper answers
@@ -66,8 +69,11 @@ func (c *Client) ensure(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if err == nil && hello.Format != keeper.Format {
-		c.ask(ctx, http.MethodPost, "/leave", nil, nil) // it leaves its processes running
+	cannot := c.mayStart()
+	if err == nil && !c.fits(hello) {
+		if hello.Format != keeper.Format || cannot == nil {
+			c.ask(ctx, http.MethodPost, "/leave", nil, nil) // it leaves its processes running
+		}
 		err = ErrNoKeeper
 	}
 	if err == nil {
@@ -81,11 +87,11 @@ func (c *Client) ensure(ctx context.Context) error {
 	defer cancel()
 	var started time.Time
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
-		if hello, err := c.hello(ctx); err == nil && hello.Format == keeper.Format {
+		if hello, err := c.hello(ctx); err == nil && c.fits(hello) {
 			c.known.Store(true)
 			return nil
 		}
-		if time.Since(started) > startAgain { // one that finds the last one still leaving ends by itself
+		if cannot == nil && time.Since(started) > startAgain { // one that finds the last one still leaving ends by itself
 			started = time.Now()
 			if err := c.start(); err != nil {
 				return fmt.Errorf("start the keeper: %w", err)
@@ -93,10 +99,29 @@ func (c *Client) ensure(ctx context.Context) error {
 		}
 		select {
 		case <-ctx.Done():
+			if cannot != nil {
+				return cannot
+			}
 			return fmt.Errorf("%w; see %s", ErrNoKeeper, filepath.Join(c.folder, keeper.LogName))
 		case <-time.After(wait):
 		}
 	}
+}
+
+// fits tells whether a keeper speaks our format, and runs processes as whom it is to.
+func (c *Client) fits(hello keeper.Hello) bool {
+	return hello.Format == keeper.Format && (c.users == "" || hello.Users == c.users)
+}
+
+// mayStart tells why this program cannot start the keeper that is needed.
+func (c *Client) mayStart() error {
+	if c.users == "" {
+		return nil
+	}
+	if err := confine.MayBecome(); err != nil {
+		return fmt.Errorf("%w that runs processes as users %s, and this program cannot start one: %v; have the system run \"aditus keep --stay --users %s --data %s\" as this user, with them (docs/local-sites.md has a unit for it)", ErrNoKeeper, c.users, err, c.users, c.folder)
+	}
+	return nil
 }
 
 // watch sees to it until ctx ends that the keeper answers: one that hangs is killed, and another one takes over what runs.
@@ -120,7 +145,11 @@ func (c *Client) start() error {
 		return err
 	}
 	defer log.Close()
-	cmd := exec.Command(c.command[0], c.command[1:]...)
+	args := c.command[1:]
+	if c.users != "" {
+		args = append(slices.Clone(args), "--users", c.users)
+	}
+	cmd := exec.Command(c.command[0], args...)
 	cmd.Env = sole.Environment()
 	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, log, log, &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
@@ -161,24 +190,38 @@ func (c *Client) status(ctx context.Context, site string) (status keeper.Status,
 	return status, err
 }
 
+// run has the keeper run a command beside a process, and gives what is wrong with it.
+func (c *Client) run(ctx context.Context, site string, command keeper.Command) (string, error) {
+	var ran keeper.Ran
+	err := socket.Ask(ctx, c.http, http.MethodPost, "/sites/"+url.PathEscape(site)+"/run", command, &ran)
+	return ran.Said, err
+}
+
+// hand has the keeper give an instance's user what was laid anew for it.
+func (c *Client) hand(ctx context.Context, site, id string) error {
+	return c.ask(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/instances/"+url.PathEscape(id)+"/hand", nil, nil)
+}
+
 // End has the keeper end all that it keeps, and leave. Where none runs, or one that was not told of a site, but what an earlier
 // one started does, that is ended as well. What cannot be ended is told.
 func (c *Client) End(ctx context.Context) error {
-	sites, _ := filepath.Glob(filepath.Join(c.folder, sitesFolder, "*", instancesFolder)) // the pattern is right
-	var folders []string
-	for _, instances := range sites {
-		folders = append(folders, instances, roomOf(c.folder, filepath.Base(filepath.Dir(instances))))
+	kept, err := c.kept()
+	if err != nil {
+		return err
 	}
-	_, err := c.hello(ctx)
+	var folders []string
+	for _, k := range kept {
+		folders = append(folders, k.instances, k.room)
+	}
+	hello, err := c.hello(ctx)
 	switch {
-	case err != nil && len(keeper.Running(folders)) == 0:
-		return errors.Join(c.endRouter(ctx), c.forget(sites))
+	case err != nil && len(keeper.Running(folders)) == 0 && c.mayStart() == nil: // where it may not start one it does not see all that runs
+		return errors.Join(c.endRouter(ctx), forget(kept))
 	case err != nil && len(c.command) == 0:
 		return err
 	}
-	for _, instances := range sites {
-		site := filepath.Base(filepath.Dir(instances))
-		if _, err := c.submit(ctx, site, keeper.Spec{Folder: instances, Room: roomOf(c.folder, site)}); err != nil {
+	for _, k := range kept {
+		if _, err := c.submit(ctx, k.site, keeper.Spec{Folder: k.instances, Room: k.room}); err != nil {
 			return err
 		}
 	}
@@ -186,7 +229,7 @@ func (c *Client) End(ctx context.Context) error {
 		return fmt.Errorf("end what the keeper keeps: %w", err)
 	}
 	for {
-		if _, err := c.hello(ctx); err != nil {
+		if now, err := c.hello(ctx); err != nil || hello.PID != 0 && now.PID != hello.PID { // the system may have started another one at once
 			break
 		}
 		select {
@@ -195,20 +238,39 @@ func (c *Client) End(ctx context.Context) error {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
-	if err := endRest(ctx, folders); err != nil {
+	if err := keeper.EndRest(ctx, folders); err != nil {
 		return err
 	}
 	if err := c.endRouter(ctx); err != nil {
 		return err
 	}
-	return c.forget(sites)
+	return forget(kept)
+}
+
+// kept is what a data folder has of a site: where its instances are, and their secrets.
+type kept struct{ site, instances, room, secrets string }
+
+// kept are the sites of the data folder.
+func (c *Client) kept() (all []kept, err error) {
+	folders, _ := filepath.Glob(filepath.Join(c.folder, sitesFolder, "*")) // the pattern is right
+	for _, folder := range folders {
+		site := filepath.Base(folder)
+		places, forAll, err := placesOf(c.folder, site)
+		if err != nil {
+			return nil, fmt.Errorf("find the instances of %s: %w", site, err)
+		}
+		if instances := filepath.Join(places, instancesFolder); isFolder(instances) {
+			all = append(all, kept{site, instances, roomOf(c.folder, site, forAll), secretsOf(c.folder, site, forAll)})
+		}
+	}
+	return all, nil
 }
 
 // forget removes opened secrets, which go with what read them.
-func (c *Client) forget(sites []string) error {
+func forget(sites []kept) error {
 	var failed []error
-	for _, instances := range sites {
-		failed = append(failed, os.RemoveAll(secretsOf(c.folder, filepath.Base(filepath.Dir(instances)))))
+	for _, k := range sites {
+		failed = append(failed, os.RemoveAll(k.secrets))
 	}
 	return errors.Join(failed...)
 }
@@ -217,29 +279,6 @@ func (c *Client) forget(sites []string) error {
 func (c *Client) endRouter(ctx context.Context) error {
 	return traffic.NewClient(c.folder, slog.New(slog.DiscardHandler)).Leave(ctx)
 }
-
-// endRest kills what instances left running of themselves elsewhere, and tells what stays all the same.
-func endRest(ctx context.Context, folders []string) error {
-	for tries := 0; ; tries++ {
-		left := keeper.Running(folders)
-		if len(left) == 0 {
-			return ctx.Err()
-		}
-		if tries == endTries || ctx.Err() != nil {
-			return fmt.Errorf("these processes still run and cannot be ended: %v; end them by hand", left)
-		}
-		for _, pid := range left {
-			syscall.Kill(pid, syscall.SIGKILL)
-		}
-		time.Sleep(endAgain)
-	}
-}
-
-// What is killed may take the system so long.
-const (
-	endTries = 50
-	endAgain = 100 * time.Millisecond
-)
 
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWait)

@@ -47,6 +47,15 @@ func tried(what, of string) string {
 			_, err = io.WriteString(out, "by another way\n")
 			out.Close()
 		}
+	case "lead": // a folder elsewhere
+		from, to, _ := strings.Cut(of, ">")
+		if err = os.RemoveAll(from); err == nil {
+			err = os.Symlink(to, from)
+		}
+	case "close": // a folder of its own to all others
+		if err = os.Mkdir(of, 0o700); err == nil {
+			err = os.WriteFile(filepath.Join(of, "mine"), nil, 0o600)
+		}
 	case "link":
 		at := filepath.Join(os.TempDir(), "link")
 		os.Remove(at)
@@ -180,23 +189,23 @@ func recordedPID(t *testing.T, record string) int {
 // TestSecretsFolder refuses a folder for secrets that somebody else made, or may read.
 func TestSecretsFolder(t *testing.T) {
 	at := filepath.Join(t.TempDir(), "secrets")
-	if err := ownFolder(at); err != nil {
+	if err := ownFolder(at, false); err != nil {
 		t.Fatal(err)
 	}
-	if err := ownFolder(at); err != nil {
+	if err := ownFolder(at, false); err != nil {
 		t.Errorf("its own, once more: %v", err)
 	}
 	if err := os.Chmod(at, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := ownFolder(at); err == nil {
+	if err := ownFolder(at, false); err == nil {
 		t.Error("one that others may read is taken")
 	}
 	link := at + "-link"
 	if err := os.Symlink(t.TempDir(), link); err != nil {
 		t.Fatal(err)
 	}
-	if err := ownFolder(link); err == nil {
+	if err := ownFolder(link, false); err == nil {
 		t.Error("a link is taken")
 	}
 	if os.Getuid() == 0 {
@@ -204,9 +213,37 @@ func TestSecretsFolder(t *testing.T) {
 		if err := os.Chown(at, 65534, 65534); err != nil {
 			t.Fatal(err)
 		}
-		if err := ownFolder(at); err == nil {
+		if err := ownFolder(at, false); err == nil {
 			t.Error("somebody else's is taken")
 		}
+	}
+}
+
+// TestLeadsElsewhere has an instance put links in the place of folders in which things are laid for it: nothing is laid outside of what is its.
+func TestLeadsElsewhere(t *testing.T) {
+	folder := shortTemp(t)
+	s := opened(t, folder, "dock")
+	d := ferry(artifact(t, "ferry", behaviour{Version: "1"}))
+	deck := d.Parts["deck"]
+	deck.Files = map[string]declare.File{"etc/tokens.json": {Text: "mine", Mode: "0600"}}
+	d.Parts["deck"] = deck
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), d), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+	in := await(t, s, 1, "it runs", func(all []target.Instance) bool { return running(1)(all) && all[0].Waits == "" })[0]
+	outside := t.TempDir()
+	for _, at := range []string{filepath.Join(s.secrets, in.ID, filesFolder, "etc"), filepath.Join(s.home(in.ID), workFolder, "etc"), filepath.Join(s.home(in.ID), workFolder, "var")} {
+		if told := tried("lead", at+">"+outside); !strings.HasPrefix(told, could) {
+			t.Fatal(told)
+		}
+	}
+	if err := s.Restart(t.Context(), workload, in.ID); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "it tells why it cannot start", func(all []target.Instance) bool { return len(all) == 1 && strings.Contains(all[0].Reason, "escapes") })
+	s.submit(t.Context()) // and what the site itself lays for it
+	if made, err := os.ReadDir(outside); err != nil || len(made) > 0 {
+		t.Errorf("outside of what is its there are %v (%v)", made, err)
 	}
 }
 

@@ -94,19 +94,30 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 	if err != nil {
 		return o, err
 	}
-	artifacts, err := store.Open(filepath.Join(g.Folder, storeFolder), most, func(ctx context.Context, reference string) (v1.Image, error) {
+	var users *Users
+	at := g.Folder
+	if i := g.Settings.Instances; i.Users != "" {
+		if users, err = OpenUsers(g.Folder, i); err != nil {
+			return o, err
+		}
+		at = i.Folder
+	}
+	artifacts, err := store.Open(filepath.Join(at, storeFolder), most, func(ctx context.Context, reference string) (v1.Image, error) {
 		image, err := g.Artifact(ctx, reference)
 		if errors.Is(err, target.ErrNoArtifact) {
 			err = fmt.Errorf("%w: %v", store.ErrNone, err)
 		}
 		return image, err
 	}, disk.Machine)
+	if err == nil && users != nil {
+		err = artifacts.Share()
+	}
 	if err != nil {
 		return o, err
 	}
 	keeper := NewClient(g.Folder)
 	if !g.ReadOnly {
-		if keeper, err = KeeperOf(g.Folder); err != nil {
+		if keeper, err = KeeperOf(g.Folder, g.Settings.Instances); err != nil {
 			return o, err
 		}
 	}
@@ -116,7 +127,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		if err != nil {
 			return o, err
 		}
-		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Reach: site.Target.Reach, Store: artifacts, Keeper: keeper, Open: g.Secret, Mark: g.Mark, As: g.As, ReadOnly: g.ReadOnly})
+		one, err := Open(Options{Name: site.Name, Folder: g.Folder, Listen: site.Target.Listen, Ports: ports, Programs: site.Target.Programs, Reach: site.Target.Reach, Store: artifacts, Keeper: keeper, Users: users, Open: g.Secret, Mark: g.Mark, As: g.As, ReadOnly: g.ReadOnly})
 		if err != nil {
 			return o, err
 		}
@@ -126,12 +137,14 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 }
 
 // KeeperOf gives the keeper of a data folder, which this program is too when it is called as one.
-func KeeperOf(folder string) (*Client, error) {
+func KeeperOf(folder string, instances config.Instances) (*Client, error) {
 	own, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("find this program, to run it as a keeper: %w", err)
 	}
-	return NewClient(folder, own, "keep", "--data", folder), nil
+	c := NewClient(folder, own, "keep", "--data", folder)
+	c.users = instances.All()
+	return c, nil
 }
 
 // RouterOf gives the command of the router of a data folder, which this program is too when it is called as one.

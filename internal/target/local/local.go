@@ -1,6 +1,6 @@
 // Package local is a site of real processes on this machine: instances kept by a keeper, traffic led to them by its
-// router, artifacts unpacked in a store. It implements target.Driver. There is no isolation: instances run as the user
-// who runs Aditus.
+// router, artifacts unpacked in a store. It implements target.Driver. Instances reach what is theirs alone, and run as the user
+// who runs Aditus, or each workload as one of its own.
 package local
 
 import (
@@ -36,6 +36,7 @@ type Options struct {
 	Ports    [2]int   // the first and the last that instances are given
 	Store    *store.Store
 	Keeper   *Client
+	Users    *Users                              // whom workloads run as; nil for the user who runs Aditus
 	Open     func(sealed string) (string, error) // opens a secret's value; nil where there are none
 	Mark     func(plain string) string           // the fingerprint of a secret's value; nil where there are none
 	ReadOnly bool                                // it is only looked at: no keeper is started for it, or told anything
@@ -47,6 +48,7 @@ type Site struct {
 	Options
 	book    *wanted.Book
 	folder  string
+	places  string // the folder of its instances and volumes
 	secrets string // on a file system in memory where there is one
 
 	cache   cache
@@ -72,16 +74,22 @@ type failure struct {
 // Open opens a site and has the keeper run what it was asked to run before.
 func Open(o Options) (*Site, error) {
 	s := &Site{Options: o, folder: filepath.Join(o.Folder, sitesFolder, o.Name), failed: map[string]failure{}}
-	s.secrets = secretsOf(o.Folder, o.Name)
-	err := os.MkdirAll(filepath.Join(s.folder, instancesFolder), 0o700)
+	s.secrets, s.places = secretsOf(o.Folder, o.Name, o.Users != nil), s.folder
+	if o.Users != nil {
+		s.places = o.Users.places(o.Name)
+	}
+	err := os.MkdirAll(s.folder, 0o700)
 	if err == nil && !o.ReadOnly {
-		err = ownFolder(s.secrets)
+		err = errors.Join(s.settle(), s.makeFolder(filepath.Join(s.places, instancesFolder)), ownFolder(s.secrets, o.Users != nil))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("open the site %s: %w", o.Name, err)
 	}
 	if s.book, err = wanted.Open(o.Name, filepath.Join(s.folder, "asked"), filepath.Join(s.folder, "asked.json"), disk.Machine); err != nil {
 		return nil, err
+	}
+	if o.Users != nil {
+		o.Users.use(s)
 	}
 	o.Store.Use(o.Name, s.references, func() { s.submit(context.Background()) }) // where it fails, the next look tells why
 	return s, nil
@@ -283,13 +291,13 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 	after := s.copy(workload)
 	for _, w := range possible {
 		if c := after[w.Revision]; w.Do == rollout.Prepare && c != nil {
-			failed = append(failed, s.putBack(workload, c))
+			failed = append(failed, s.putBack(ctx, workload, c))
 		}
 	}
 	told := s.do(ctx, workload)
 	if told == nil {
 		for part := range volumes {
-			if err := os.RemoveAll(s.volume(workload, part)); err != nil {
+			if err := s.remove(s.volume(workload, part)); err != nil {
 				failed = append(failed, fmt.Errorf("remove the volume %s of %s at %s: %w", part, workload, s.Name, err))
 			}
 		}

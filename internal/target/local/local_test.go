@@ -42,7 +42,11 @@ func TestMain(m *testing.M) {
 		case "-keeper":
 			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 			defer stop()
-			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Router: []string{os.Args[0], "-router", os.Args[2]}, Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+			users := ""
+			if len(os.Args) > 4 { // behind --users
+				users = os.Args[4]
+			}
+			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Users: users, Router: []string{os.Args[0], "-router", os.Args[2]}, Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(1)
 			}
@@ -175,6 +179,12 @@ func artifact(t testing.TB, name string, b behaviour) string {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return artifactOf(t, name, own, b)
+}
+
+// artifactOf is an artifact whose executable a program interprets, which is this test's.
+func artifactOf(t testing.TB, name, own string, b behaviour) string {
+	t.Helper()
 	settings, _ := json.Marshal(b)
 	return archive(t, name, map[string]string{"service": "#!" + own + " -service\n" + string(settings)})
 }
@@ -198,15 +208,15 @@ func archive(t testing.TB, name string, files map[string]string) string {
 }
 
 // opened is a site in a folder of its own, whose processes end with the test.
-func opened(t testing.TB, folder, name string) *Site {
+func opened(t testing.TB, folder, name string, with ...func(*Options)) *Site {
 	t.Helper()
 	client := NewClient(folder, os.Args[0], "-keeper", folder)
-	artifacts, err := store.Open(filepath.Join(folder, "store"), 1<<30, func(context.Context, string) (v1.Image, error) { return nil, store.ErrNone }, disk.Machine)
-	if err != nil {
-		t.Fatal(err)
+	o := Options{Name: name, Folder: folder, Listen: free(t), Ports: [2]int{21000, 29999}, Store: storeIn(t, folder), Keeper: client,
+		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }}
+	for _, set := range with {
+		set(&o)
 	}
-	s, err := Open(Options{Name: name, Folder: folder, Listen: free(t), Ports: [2]int{21000, 29999}, Store: artifacts, Keeper: client,
-		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }})
+	s, err := Open(o)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -222,6 +232,16 @@ func opened(t testing.TB, folder, name string) *Site {
 		}
 	})
 	return s
+}
+
+// storeIn is a store of archives in a folder.
+func storeIn(t testing.TB, folder string) *store.Store {
+	t.Helper()
+	artifacts, err := store.Open(filepath.Join(folder, storeFolder), 1<<30, func(context.Context, string) (v1.Image, error) { return nil, store.ErrNone }, disk.Machine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return artifacts
 }
 
 // shortTemp is a folder whose name leaves room for a socket's.

@@ -3,18 +3,13 @@ package local
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
-	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
 	"aditus/internal/target"
@@ -35,22 +30,11 @@ func (s *Site) find(workload, id string) (in wanted.Instance, c *wanted.Cohort, 
 	return in, nil, fmt.Errorf("%s at %s: %w", id, s.Name, target.ErrNoInstance)
 }
 
-// checkKill is how long a command that is to end may take before it is left alone.
-const checkKill = time.Second
-
-// Exec implements target.Driver. The command runs beside the instance, in its folder and with its environment.
+// Exec implements target.Driver. The command runs beside the instance, where it runs, as its user and with its environment.
 func (s *Site) Exec(ctx context.Context, workload, id string, command []string) (string, error) {
 	in, c, err := s.find(workload, id)
 	if err != nil {
 		return "", err
-	}
-	status, err := s.status(ctx)
-	if err != nil {
-		return "", err
-	}
-	state := status.Processes[id]
-	if !state.Running {
-		return "it does not run", nil
 	}
 	part := c.Parts[in.Part]
 	unpacked, err := s.unpacked(part)
@@ -61,33 +45,11 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 	if err != nil {
 		return err.Error(), nil
 	}
-	environment, err := s.ready(workload, c, in, unpacked)
-	if err != nil {
-		return "", err
+	said, err := s.Keeper.run(ctx, s.Name, keeper.Command{Process: id, Args: args, Name: command[0]})
+	if ctx.Err() != nil {
+		err = ctx.Err()
 	}
-	for name, port := range state.Ports {
-		environment = append(environment, "PORT_"+declare.EnvironmentName(name)+"="+strconv.Itoa(port))
-	}
-	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Env, cmd.Dir, cmd.SysProcAttr, cmd.WaitDelay = environment, filepath.Join(s.home(id), workFolder), &syscall.SysProcAttr{Setsid: true}, checkKill
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	if rules := s.reach(workload, id, part, unpacked); rules != nil && confine.Can() {
-		if err = confine.Start(*rules, cmd.Start); err == nil {
-			err = cmd.Wait()
-		}
-	} else {
-		err = cmd.Run()
-	}
-	var ended *exec.ExitError
-	switch {
-	case err == nil:
-		return "", nil
-	case ctx.Err() != nil:
-		return "", ctx.Err()
-	case errors.As(err, &ended):
-		return fmt.Sprintf("%s exited with status %d", command[0], ended.ExitCode()), nil
-	}
-	return fmt.Sprintf("%s cannot be started: %v", command[0], err), nil
+	return said, err
 }
 
 // Measure implements target.Driver.

@@ -26,15 +26,18 @@ const (
 	sitesFolder     = "local"
 	instancesFolder = "instances"
 	workFolder      = "work"
-	settingsFolder  = "settings"
+	settingsFolder  = keeper.SettingsFolder
 	secretsFolder   = "secrets"
 	volumesFolder   = "volumes"
-	filesFolder     = ".files" // of declared files, beside an instance's secrets
+	filesFolder     = keeper.FilesFolder
 )
 
-// memoryFolder is a folder of the user's own on a file system in memory, the data folder where there is none.
-func memoryFolder(otherwise string) string {
+// memoryFolder is a folder on a file system in memory, the data folder where there is none: of the user's own, or one that all users may enter.
+func memoryFolder(otherwise string, forAll bool) string {
 	folders := []string{os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm"}
+	if forAll {
+		folders = folders[1:]
+	}
 	if os.Geteuid() == 0 && isMemory("/run") { // which programs do not share
 		folders = []string{"/run", "/dev/shm"}
 	}
@@ -48,7 +51,7 @@ func memoryFolder(otherwise string) string {
 
 // volume is the folder of a volume. It belongs to the workload at the site, whatever its revision.
 func (s *Site) volume(workload, part string) string {
-	return filepath.Join(s.folder, volumesFolder, workload, part)
+	return filepath.Join(s.places, volumesFolder, workload, part)
 }
 
 // room is where instances are made when the disk is full, on a file system in memory: what goes back must not wait for it.
@@ -60,21 +63,23 @@ const roomFolder = ".instances"
 const countsFolder = ".counts"
 
 // secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one.
-func secretsOf(data, site string) string {
+func secretsOf(data, site string, forAll bool) string {
 	sum := sha256.Sum256([]byte(filepath.Join(data, sitesFolder, site)))
 	name := "aditus-" + hex.EncodeToString(sum[:8])
-	if before := filepath.Join("/dev/shm", name); ownedFolder(before) == nil {
+	if before := filepath.Join("/dev/shm", name); ownedFolder(before, forAll) == nil {
 		return before // where earlier versions had them, and what runs has them
 	}
-	return filepath.Join(memoryFolder(data), name)
+	return filepath.Join(memoryFolder(data, forAll), name)
 }
 
 // roomOf is the room of a site of a data folder.
-func roomOf(data, site string) string { return filepath.Join(secretsOf(data, site), roomFolder) }
+func roomOf(data, site string, forAll bool) string {
+	return filepath.Join(secretsOf(data, site, forAll), roomFolder)
+}
 
 // home is an instance's folder.
 func (s *Site) home(id string) string {
-	at := filepath.Join(s.folder, instancesFolder, id)
+	at := filepath.Join(s.places, instancesFolder, id)
 	if _, err := os.Stat(at); err != nil {
 		if room := filepath.Join(s.room(), id); isFolder(room) {
 			return room
@@ -95,6 +100,9 @@ func (s *Site) ready(workload string, c *wanted.Cohort, in wanted.Instance, unpa
 	environment, err := s.prepare(at, workload, c, in, unpacked)
 	if room := filepath.Join(s.room(), in.ID); errors.Is(err, syscall.ENOSPC) && ran != nil && at != room {
 		os.RemoveAll(at)
+		if err := s.makeFolder(s.room()); err != nil {
+			return nil, err
+		}
 		environment, err = s.prepare(room, workload, c, in, unpacked)
 	}
 	return environment, err
@@ -132,51 +140,14 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 	for name, value := range part.Environment {
 		variables[name] = declare.Tell(value, told)
 	}
-	own := map[string]bool{} // what is not the artifact's: true for folders in which there is more than what it has there
-	folders := func(at string) error {
-		for up := at; len(up) > len(work); up = filepath.Dir(up) {
-			if _, is := own[up]; !is {
-				own[up] = true
-			}
-		}
-		return os.MkdirAll(at, 0o700)
-	}
-	put := func(real, at string) error {
-		seen := filepath.Join(work, filepath.FromSlash(path.Clean("/"+at)))
-		own[seen] = false
-		if err := folders(filepath.Dir(seen)); err != nil {
-			return err
-		}
-		return link(real, seen)
-	}
-	for name, at := range part.Volumes {
-		real := s.volume(workload, name)
-		if err := disk.MakeFolder(disk.Machine, real, 0o700); err != nil {
-			return nil, err
-		}
-		if err := put(real, at); err != nil {
-			return nil, err
-		}
-		variables["VOLUME_"+declare.EnvironmentName(name)] = real
-	}
-	if err := folders(filepath.Join(work, filepath.FromSlash(path.Clean("/"+part.Folder)))); err != nil { // it runs there, and writes nothing into the artifact
+	if err := s.furnish(work, workload, in.ID, part, unpacked); err != nil {
 		return nil, err
 	}
-	for name := range part.Files {
-		if err := put(s.laid(in.ID, name), name); err != nil {
-			return nil, err
-		}
+	for name := range part.Volumes {
+		variables["VOLUME_"+declare.EnvironmentName(name)] = s.volume(workload, name)
 	}
-	if unpacked.Root != "" {
-		if err := linkAll(unpacked.Folder(), work, own); err != nil {
-			return nil, err
-		}
-	}
-	if at := s.temporary(work); at != "" && variables["TMPDIR"] == "" {
-		if err := os.MkdirAll(at, 0o700); err != nil {
-			return nil, err
-		}
-		variables["TMPDIR"] = at
+	if s.needsTemporary() && variables["TMPDIR"] == "" {
+		variables["TMPDIR"] = filepath.Join(work, temporaryFolder)
 	}
 	variables["INSTANCE"], variables["WORKLOAD"], variables["SITE"] = in.ID, workload, s.Name
 	variables["SETTINGS"], variables["SECRETS"] = filepath.Join(folder, settingsFolder), filepath.Join(s.secrets, in.ID)
@@ -187,20 +158,82 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 	return environment, nil
 }
 
+// furnish puts into the folder that an instance runs in what it is to find there: volumes, files, and what its artifact holds. It may
+// have written there what it likes, links too: nothing is made outside of the folder.
+func (s *Site) furnish(folder, workload, id string, part declare.Part, unpacked store.Unpacked) error {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	own := map[string]bool{} // what is not the artifact's: true for folders in which there is more than what it has there
+	put := func(real, at string) error {
+		seen := within(at)
+		own[seen] = false
+		if err := makeFolders(root, path.Dir(seen), own); err != nil {
+			return err
+		}
+		return link(root, real, seen)
+	}
+	for name, at := range part.Volumes {
+		real := s.volume(workload, name)
+		err := s.makeFolder(filepath.Dir(real))
+		if err == nil {
+			err = disk.MakeFolder(disk.Machine, real, 0o700)
+		}
+		if err != nil {
+			return err
+		}
+		if err := put(real, at); err != nil {
+			return err
+		}
+	}
+	if err := makeFolders(root, within(part.Folder), own); err != nil { // it runs there, and writes nothing into the artifact
+		return err
+	}
+	for name := range part.Files {
+		if err := put(s.laid(id, name), name); err != nil {
+			return err
+		}
+	}
+	if s.needsTemporary() {
+		if err := makeFolders(root, temporaryFolder, own); err != nil {
+			return err
+		}
+	}
+	if unpacked.Root == "" {
+		return nil
+	}
+	return linkAll(root, unpacked.Folder(), ".", own)
+}
+
+// within is a declared path as one within a folder.
+func within(at string) string { return path.Join(".", path.Clean("/"+at)) }
+
+// makeFolders makes a folder within another one, and notes it and those that it lies in.
+func makeFolders(root *os.Root, at string, own map[string]bool) error {
+	for up := at; up != "."; up = path.Dir(up) {
+		if _, is := own[up]; !is {
+			own[up] = true
+		}
+	}
+	return root.MkdirAll(at, 0o700)
+}
+
 // linkAll links what a folder has into another one, so that an instance finds its own files where it runs, and writes nothing
 // into the artifact. What is its own there stays.
-func linkAll(from, to string, own map[string]bool) error {
+func linkAll(root *os.Root, from, to string, own map[string]bool) error {
 	entries, err := os.ReadDir(from)
 	if err != nil {
 		return err
 	}
 	for _, entry := range entries {
-		real, seen := filepath.Join(from, entry.Name()), filepath.Join(to, entry.Name())
+		real, seen := filepath.Join(from, entry.Name()), path.Join(to, entry.Name())
 		switch folder, is := own[seen]; {
 		case folder && entry.IsDir():
-			err = linkAll(real, seen, own)
+			err = linkAll(root, real, seen, own)
 		case !is:
-			err = link(real, seen)
+			err = link(root, real, seen)
 		}
 		if err != nil {
 			return err
@@ -210,16 +243,16 @@ func linkAll(from, to string, own map[string]bool) error {
 }
 
 // link makes a symbolic link, in the place of another one.
-func link(to, name string) error {
-	if was, err := os.Readlink(name); err == nil {
+func link(root *os.Root, to, name string) error {
+	if was, err := root.Readlink(name); err == nil {
 		if was == to {
 			return nil
 		}
-		if err := os.Remove(name); err != nil {
+		if err := root.Remove(name); err != nil {
 			return err
 		}
 	}
-	if err := os.Symlink(to, name); err != nil && !errors.Is(err, fs.ErrExist) { // what the instance made itself stays
+	if err := root.Symlink(to, name); err != nil && !errors.Is(err, fs.ErrExist) { // what the instance made itself stays
 		return err
 	}
 	return nil

@@ -60,15 +60,12 @@ func (s *Site) keepsIn(folder string) bool {
 		}
 		return strings.HasPrefix(name+"/", folder+"/")
 	}
-	return within(s.Folder) || within(filepath.Dir(s.secrets))
+	return within(s.Folder) || within(s.places) || within(filepath.Dir(s.secrets))
 }
 
-// temporary is the folder for what an instance needs for a while, where it cannot have the machine's; empty where it can.
-func (s *Site) temporary(work string) string {
-	if slices.Contains(s.Reach, "/") || slices.Contains(s.Reach, "/tmp") || !s.keepsIn("/tmp") {
-		return ""
-	}
-	return filepath.Join(work, temporaryFolder)
+// needsTemporary tells whether an instance needs a folder of its own for what it needs for a while, as it cannot have the machine's.
+func (s *Site) needsTemporary() bool {
+	return !slices.Contains(s.Reach, "/") && !slices.Contains(s.Reach, "/tmp") && s.keepsIn("/tmp")
 }
 
 const temporaryFolder = ".tmp"
@@ -79,8 +76,9 @@ func isMemory(folder string) bool {
 	return unix.Statfs(folder, &info) == nil && info.Type == unix.TMPFS_MAGIC
 }
 
-// ownFolder makes a folder that is this user's alone, and refuses one that somebody else made, or may read.
-func ownFolder(name string) error {
+// ownFolder makes a folder that is this user's alone, and refuses one that somebody else made, or may read. forAll is one that all users of the
+// machine may go through.
+func ownFolder(name string, forAll bool) error {
 	err := os.MkdirAll(filepath.Dir(name), 0o700)
 	if err == nil {
 		err = os.Mkdir(name, 0o700)
@@ -88,17 +86,24 @@ func ownFolder(name string) error {
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return ownedFolder(name)
+	if err == nil && forAll {
+		err = os.Chmod(name, passable)
+	}
+	return errors.Join(ignore(err, fs.ErrExist), ownedFolder(name, forAll))
 }
 
 // ownedFolder tells why something is not a folder that is this user's alone.
-func ownedFolder(name string) error {
+func ownedFolder(name string, forAll bool) error {
+	others := fs.FileMode(0o077)
+	if forAll {
+		others &^= passable
+	}
 	info, err := os.Lstat(name)
 	if err != nil {
 		return err
 	}
 	owner, known := info.Sys().(*syscall.Stat_t)
-	if !info.IsDir() || info.Mode().Perm()&0o077 != 0 || known && int(owner.Uid) != os.Geteuid() {
+	if !info.IsDir() || info.Mode().Perm()&others != 0 || known && int(owner.Uid) != os.Geteuid() {
 		return fmt.Errorf("%s is for secrets, and is not a folder that is yours alone (%s): find out who made it, and remove it", name, info.Mode())
 	}
 	return nil

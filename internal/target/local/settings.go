@@ -1,6 +1,7 @@
 package local
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -91,7 +92,7 @@ func write(folder string, values map[string]string) error {
 }
 
 // putBack makes volumes, artifacts, and the settings and secrets of instances that were created already what their revision says.
-func (s *Site) putBack(workload string, c *wanted.Cohort) error {
+func (s *Site) putBack(ctx context.Context, workload string, c *wanted.Cohort) error {
 	for name, part := range c.Parts {
 		if part.Kind == declare.Volume {
 			if err := s.putBackVolume(workload, name); err != nil {
@@ -113,6 +114,11 @@ func (s *Site) putBack(workload string, c *wanted.Cohort) error {
 			}
 			if err := write(folder, values); err != nil {
 				return fmt.Errorf("put back %s of %s: %w", name, in.ID, err)
+			}
+		}
+		if s.Users != nil && isFolder(s.home(in.ID)) {
+			if err := s.Keeper.hand(ctx, s.Name, in.ID); err != nil {
+				return fmt.Errorf("give %s what was put back: %w", in.ID, err)
 			}
 		}
 	}
@@ -184,7 +190,7 @@ func (s *Site) liveVolume(workload, name string, part declare.Part) map[string]a
 	if mode := info.Mode().Perm(); mode&openBits != 0 {
 		fields["mode"] = fmt.Sprintf("%04o", mode)
 	}
-	if own, ok := info.Sys().(*syscall.Stat_t); ok && int(own.Uid) != os.Getuid() {
+	if own, ok := info.Sys().(*syscall.Stat_t); ok && !s.owns(workload, int(own.Uid)) {
 		fields["owner"] = fmt.Sprintf("user %d", own.Uid)
 	}
 	return fields
@@ -197,8 +203,8 @@ func (s *Site) putBackVolume(workload, name string) error {
 	if err != nil {
 		return nil // it is made for the first instance that uses it
 	}
-	if own, ok := info.Sys().(*syscall.Stat_t); ok && int(own.Uid) != os.Getuid() {
-		err = os.Chown(at, os.Getuid(), os.Getgid())
+	if own, ok := info.Sys().(*syscall.Stat_t); ok && !s.owns(workload, int(own.Uid)) {
+		err = os.Chown(at, os.Getuid(), os.Getgid()) // its user gets it with the next start
 	}
 	if mode := info.Mode().Perm(); err == nil && mode&openBits != 0 {
 		err = os.Chmod(at, mode&^openBits|0o700)

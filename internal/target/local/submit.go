@@ -7,9 +7,9 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/limit"
@@ -65,7 +65,7 @@ func (s *Site) tell(ctx context.Context, only ...string) error {
 	if s.ReadOnly {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
-	spec := keeper.Spec{Folder: filepath.Join(s.folder, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly(), Only: only}
+	spec := keeper.Spec{Folder: filepath.Join(s.places, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly(), Only: only}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
 		for _, id := range s.instances(workload) {
@@ -87,6 +87,7 @@ func (s *Site) tell(ctx context.Context, only ...string) error {
 		}
 		spec.Routes = append(append(spec.Routes, routes(workload, cohorts)...), ways(workload, cohorts, s.copy)...)
 	}
+	spec.Gone = s.gone()
 	version, err := s.Keeper.submit(ctx, s.Name, spec)
 	if errors.Is(err, errUntold) {
 		return err
@@ -128,11 +129,17 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 		p.Args[i] = declare.Tell(text, told)
 	}
 	p.Env, err = s.ready(workload, c, in, unpacked)
-	p.Folder, p.Dir, p.Umask = s.home(in.ID), part.Folder, part.Umask
+	if err == nil {
+		p.User, err = s.Users.of(s, workload, part)
+	}
+	p.Folder, p.Dir, p.Umask, p.Secrets = s.home(in.ID), part.Folder, part.Umask, filepath.Join(s.secrets, in.ID)
+	for _, name := range slices.Sorted(maps.Keys(part.Volumes)) {
+		p.Volumes = append(p.Volumes, s.volume(workload, name))
+	}
 	p.Reach = s.reach(workload, in.ID, part, unpacked)
 	p.Limits = limits(part)
 	for _, name := range slices.Sorted(maps.Keys(part.Files)) {
-		p.Files = append(p.Files, keeper.File{At: s.laid(in.ID, name), Text: declare.Tell(part.Files[name].Text, told), Mode: part.Files[name].Mode})
+		p.Files = append(p.Files, keeper.File{At: within(name), Text: declare.Tell(part.Files[name].Text, told), Mode: part.Files[name].Mode})
 	}
 	return p, err
 }
@@ -162,7 +169,7 @@ func (s *Site) machine(part declare.Part) store.Machine {
 
 // laid is where a declared file of an instance is: in memory where there is a file system there, as secrets may be in it.
 func (s *Site) laid(id, name string) string {
-	return filepath.Join(s.secrets, id, filesFolder, filepath.FromSlash(path.Clean("/"+name)))
+	return filepath.Join(s.secrets, id, filesFolder, within(name))
 }
 
 // routes are a workload's routes, as the cohorts declare them: where they differ, the one with the most traffic says how
@@ -238,15 +245,15 @@ func newestFirst(cohorts map[declare.Fingerprint]*wanted.Cohort) []declare.Finge
 
 // tidy removes the folders of instances that are gone. The keeper takes its record out of one once nothing runs there.
 func (s *Site) tidy(wanted map[string]bool) {
-	for _, at := range []string{filepath.Join(s.folder, instancesFolder), s.room()} {
+	for _, at := range []string{filepath.Join(s.places, instancesFolder), s.room()} {
 		entries, _ := os.ReadDir(at)
 		for _, entry := range entries {
-			if wanted[entry.Name()] {
+			if wanted[entry.Name()] || strings.HasPrefix(entry.Name(), keeper.GonePrefix) {
 				continue
 			}
 			if _, err := os.Stat(filepath.Join(at, entry.Name(), keeper.RecordFile)); errors.Is(err, os.ErrNotExist) {
-				os.RemoveAll(filepath.Join(at, entry.Name()))
-				os.RemoveAll(filepath.Join(s.secrets, entry.Name()))
+				s.remove(filepath.Join(at, entry.Name()))
+				s.remove(filepath.Join(s.secrets, entry.Name()))
 			}
 		}
 	}

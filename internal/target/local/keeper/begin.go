@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,7 +15,6 @@ import (
 
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
-	"aditus/internal/disk"
 	"aditus/internal/limit"
 	"aditus/internal/target/local/sole"
 )
@@ -76,7 +74,7 @@ func (p *process) start() (*running, error) {
 	between := p.site.between()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if err := os.MkdirAll(filepath.Join(p.folder, "work"), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Join(p.folder, workFolder), 0o700); err != nil {
 		return nil, err
 	}
 	ports, err := p.site.keeper.ports.take(p.spec.ID, p.spec.Ports, p.record.Ports, p.spec.Fixed, between)
@@ -84,7 +82,7 @@ func (p *process) start() (*running, error) {
 		return nil, err
 	}
 	p.record.Ports = ports
-	ends, err := p.journal.open()
+	ends, err := p.journal.open(p.spec.User)
 	for _, end := range ends {
 		defer end.Close()
 	}
@@ -95,39 +93,27 @@ func (p *process) start() (*running, error) {
 	environment := p.environment()
 	args := make([]string, len(p.spec.Args))
 	for i, text := range p.spec.Args {
-		args[i] = os.Expand(text, func(name string) string {
-			if name == "$" {
-				return "$"
-			}
-			return lookup(environment, name)
-		})
+		args[i] = fill(text, environment)
 	}
-	for _, file := range p.spec.Files {
-		if err := file.lay(environment); err != nil {
-			return nil, err
-		}
+	if err := p.lay(environment); err != nil {
+		return nil, err
 	}
-	cmd := exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, "work", p.spec.Dir), Stdout: ends[0], Stderr: ends[1], SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	if err := p.hand(); err != nil {
+		return nil, err
+	}
+	cmd := p.command(args, environment)
+	cmd.Stdout, cmd.Stderr = ends[0], ends[1]
 	held, unheld := p.hold()
-	err = confine.Apart(func() error {
-		done, err := held.Enter(&cmd)
-		if err != nil {
-			return err
-		}
-		defer done()
-		if p.spec.Reach != nil && confine.Can() {
-			if err := confine.Restrict(*p.spec.Reach); err != nil {
-				return err
-			}
-		}
-		return startUnder(&cmd, p.spec.Umask)
-	})
+	err = p.enter(cmd, held)
 	if err != nil {
 		var path *os.PathError
 		if errors.As(err, &path) {
 			err = path.Err
 		}
-		if p.spec.Reach != nil && errors.Is(err, syscall.EACCES) {
+		switch {
+		case p.spec.User != 0 && errors.Is(err, syscall.EACCES):
+			err = fmt.Errorf("%w; it, or what runs it, may be none that all users of the machine may run, or out of its reach: give that with reach: of the site's target", err)
+		case p.spec.Reach != nil && errors.Is(err, syscall.EACCES):
 			err = fmt.Errorf("%w; it, or what runs it, may be out of its reach: give that with reach: of the site's target", err)
 		}
 		return nil, fmt.Errorf("cannot be started: %s: %w", filepath.Base(args[0]), err)
@@ -155,6 +141,45 @@ func (p *process) start() (*running, error) {
 		now.gone <- how
 	}()
 	return now, nil
+}
+
+// command is a program of the process's, as its user and where it runs.
+func (p *process) command(args, environment []string) *exec.Cmd {
+	cmd := &exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, workFolder, p.spec.Dir), SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	if user := uint32(p.spec.User); user != 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: user, Gid: user}
+	}
+	return cmd
+}
+
+// enter starts a program of the process's within a control group, and held to what it may reach.
+func (p *process) enter(cmd *exec.Cmd, held limit.Group) error {
+	return confine.Apart(func() error {
+		done, err := held.Enter(cmd)
+		if err != nil {
+			return err
+		}
+		defer done()
+		if err := confine.Lower(); err != nil {
+			return err
+		}
+		if p.spec.Reach != nil && confine.Can() {
+			if err := confine.Restrict(*p.spec.Reach); err != nil {
+				return err
+			}
+		}
+		return startUnder(cmd, p.spec.Umask)
+	})
+}
+
+// fill fills in variables, for which $NAME and ${NAME} stand; $$ is a dollar.
+func fill(text string, environment []string) string {
+	return os.Expand(text, func(name string) string {
+		if name == "$" {
+			return "$"
+		}
+		return lookup(environment, name)
+	})
 }
 
 // hold gives the control group that holds the process to its limits. Where the system has none to give, what is declared is told as not held.
@@ -191,25 +216,6 @@ func startUnder(cmd *exec.Cmd, umask string) error {
 	defer masking.Unlock()
 	defer syscall.Umask(syscall.Umask(int(mask)))
 	return cmd.Start()
-}
-
-// lay lays a file, with what is in an environment filled in.
-func (f File) lay(environment []string) error {
-	mode, err := strconv.ParseUint(f.Mode, 8, 32)
-	if err != nil {
-		return fmt.Errorf("lay %s: its mode is %q", filepath.Base(f.At), f.Mode)
-	}
-	if err := os.MkdirAll(filepath.Dir(f.At), 0o700); err != nil {
-		return err
-	}
-	text := declare.TellNames(f.Text, func(name string) (string, bool) {
-		value := lookup(environment, name)
-		return value, value != "" || slices.ContainsFunc(environment, func(v string) bool { return strings.HasPrefix(v, name+"=") })
-	})
-	if err := disk.Keep(disk.Machine, f.At, []byte(text), os.FileMode(mode)); err != nil {
-		return fmt.Errorf("lay %s: %w", filepath.Base(f.At), err)
-	}
-	return os.Chmod(f.At, os.FileMode(mode)) // whatever the keeper's own umask is
 }
 
 // environment is all that the process gets to know.

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/socket"
 	"aditus/internal/target/local/sole"
@@ -38,14 +39,16 @@ const idleAfter = time.Minute
 type Options struct {
 	Folder string   // the data folder
 	Router []string // the command of a router on it
+	Users  string   // the numbers of users that processes may run as, as config.ReadUsers reads them; empty for its own alone
+	Stay   bool     // it does not leave when it has nothing to keep
 	Probe  Probe
 	Log    *slog.Logger
 }
 
 // Keeper keeps the processes of all sites of a data folder.
 type Keeper struct {
-	folder  string
-	probe   Probe
+	options Options
+	users   config.Users
 	log     *slog.Logger
 	traffic *traffic.Client
 	ports   ports
@@ -79,6 +82,10 @@ type site struct {
 // Run keeps what it is told to on the data folder's socket until ctx ends or it is asked to leave. What it keeps runs on
 // then, and the next keeper takes it over.
 func Run(ctx context.Context, o Options) error {
+	users, err := usersOf(o.Users)
+	if err != nil {
+		return err
+	}
 	atOnce, cancel := context.WithCancel(ctx)
 	cancel() // one that finds another does not wait for it
 	done, err := sole.Take(atOnce, filepath.Join(o.Folder, lockFile))
@@ -86,7 +93,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("keep processes: %w", err)
 	}
 	defer done()
-	k := &Keeper{folder: o.Folder, probe: o.Probe, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
+	k := &Keeper{options: o, users: users, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
 	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
 	if err != nil {
 		return fmt.Errorf("keep processes: %w", err)
@@ -127,10 +134,11 @@ func (k *Keeper) wait(ctx context.Context, served <-chan error) (last bool, err 
 					s.apply(Spec{Folder: s.folder(), Room: s.room()})
 					s.awaitEnd()
 				}
+				k.endRest(ctx)
 			}
 			return all, nil
 		case <-ticker.C:
-			if k.idle() {
+			if !k.options.Stay && k.idle() {
 				return true, nil
 			}
 		}
@@ -172,7 +180,8 @@ func (k *Keeper) site(name string) *site {
 // maxSpec bounds what is read of a Spec.
 const maxSpec = 256 << 20
 
-// handler answers the server: GET /keeper, PUT and GET /sites/NAME, POST /leave.
+// handler answers the server: GET /keeper, PUT and GET /sites/NAME, POST /sites/NAME/run,
+// /sites/NAME/instances/ID/hand and /leave.
 func (k *Keeper) handler() http.Handler {
 	mux := http.NewServeMux()
 	reply := func(w http.ResponseWriter, value any) {
@@ -180,7 +189,7 @@ func (k *Keeper) handler() http.Handler {
 		json.NewEncoder(w).Encode(value)
 	}
 	mux.HandleFunc("GET /keeper", func(w http.ResponseWriter, _ *http.Request) {
-		reply(w, Hello{Format: Format, PID: os.Getpid()})
+		reply(w, Hello{Format: Format, PID: os.Getpid(), Users: k.options.Users})
 	})
 	mux.HandleFunc("PUT /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
 		var spec Spec
@@ -206,6 +215,21 @@ func (k *Keeper) handler() http.Handler {
 		}
 		reply(w, s.status())
 	})
+	mux.HandleFunc("POST /sites/{name}/run", func(w http.ResponseWriter, r *http.Request) {
+		var c Command
+		if err := json.NewDecoder(io.LimitReader(r.Body, maxSpec)).Decode(&c); err != nil {
+			http.Error(w, "the command is not understood: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		reply(w, k.site(r.PathValue("name")).run(r.Context(), c))
+	})
+	mux.HandleFunc("POST /sites/{name}/instances/{id}/hand", func(w http.ResponseWriter, r *http.Request) {
+		if err := k.site(r.PathValue("name")).hand(r.PathValue("id")); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
 	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, r *http.Request) {
 		select {
 		case k.leave <- r.URL.Query().Get("end") == "all":
@@ -223,8 +247,9 @@ func (k *Keeper) handler() http.Handler {
 
 // Hello is how a keeper introduces itself.
 type Hello struct {
-	Format int `json:"format"`
-	PID    int `json:"pid"`
+	Format int    `json:"format"`
+	PID    int    `json:"pid"`
+	Users  string `json:"users,omitempty"` // the numbers of those whom it may run processes as
 }
 
 func (s *site) folder() string {
@@ -321,6 +346,11 @@ func (s *site) fulfil(spec Spec) uint64 {
 	}
 	ready := s.seen.Counts
 	s.mu.Unlock()
+	for _, folder := range spec.Gone {
+		if err := s.keeper.remove(folder); err != nil {
+			s.warn("a folder cannot be removed", folder, err)
+		}
+	}
 	for _, p := range fresh {
 		if p.record.lives() {
 			s.keeper.ports.hold(p.spec.ID, p.record.Ports)

@@ -53,19 +53,25 @@ func Pipes(folder string) (all []string) {
 	return all
 }
 
-// open makes new pipes and gives the ends that a process writes to.
-func (j *journal) open() (ends []*os.File, err error) {
+// open makes new pipes and gives the ends that a process writes to, as a user of its own where it is not 0.
+func (j *journal) open(user int) (ends []*os.File, err error) {
 	for _, stream := range streams {
 		name := j.pipe(stream)
 		if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return nil, err
+			return ends, err
 		}
 		if err := syscall.Mkfifo(name, 0o600); err != nil {
-			return nil, fmt.Errorf("make the pipe %s: %w", name, err)
+			return ends, fmt.Errorf("make the pipe %s: %w", name, err)
+		}
+		if user != 0 {
+			err := errors.Join(os.Lchown(name, -1, user), os.Chmod(name, 0o660))
+			if err != nil {
+				return ends, fmt.Errorf("make the pipe %s: %w", name, err)
+			}
 		}
 		end, err := os.OpenFile(name, os.O_RDWR, 0)
 		if err != nil {
-			return nil, err
+			return ends, err
 		}
 		ends = append(ends, end)
 	}

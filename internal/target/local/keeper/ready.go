@@ -30,7 +30,7 @@ func (p *process) watch(ctx context.Context) {
 		now, all, next := time.Now(), true, time.Now().Add(time.Hour)
 		for i, probe := range probes {
 			if !now.Before(due[i]) {
-				reason := p.site.keeper.probe(ctx, Host, ports, probe)
+				reason := p.site.keeper.options.Probe(ctx, Host, ports, probe)
 				if ctx.Err() != nil {
 					return
 				}

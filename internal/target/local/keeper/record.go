@@ -1,12 +1,15 @@
 package keeper
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	gops "github.com/shirou/gopsutil/v4/process"
@@ -85,6 +88,48 @@ func Running(folders []string) (pids []int) {
 		}
 	})
 	return pids
+}
+
+// EndRest kills what instances in some folders left running of themselves elsewhere, and tells what stays all the same.
+func EndRest(ctx context.Context, folders []string) error {
+	for tries := 0; ; tries++ {
+		left := Running(folders)
+		if len(left) == 0 {
+			return ctx.Err()
+		}
+		if tries == endTries || ctx.Err() != nil {
+			return fmt.Errorf("these processes still run and cannot be ended: %v; end them by hand", left)
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+		time.Sleep(endAgain)
+	}
+}
+
+// What is killed may take the system so long.
+const (
+	endTries = 50
+	endAgain = 100 * time.Millisecond
+)
+
+// endRest ends what is left of all instances, as it may end what runs as another user, and removes what was in memory of them.
+func (k *Keeper) endRest(ctx context.Context) {
+	for _, s := range k.all() {
+		err := EndRest(ctx, []string{s.folder(), s.room()})
+		var entries []os.DirEntry
+		memory := filepath.Dir(s.room())
+		if len(k.users) > 0 && s.room() != "" {
+			entries, _ = os.ReadDir(memory) // where there is none, nothing is left
+		}
+		for _, entry := range entries {
+			gone := filepath.Join(memory, GonePrefix+strings.TrimPrefix(entry.Name(), GonePrefix))
+			err = errors.Join(err, os.Rename(filepath.Join(memory, entry.Name()), gone), k.remove(gone))
+		}
+		if err != nil {
+			s.warn("not all could be ended, and what it had removed", s.name, err)
+		}
+	}
 }
 
 // each calls do with every process that has the folder of an instance in its environment.

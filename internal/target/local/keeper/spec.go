@@ -15,7 +15,7 @@ import (
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 6
+const Format = 7
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -26,6 +26,7 @@ type Spec struct {
 	Ports     [2]int    `json:"ports"`            // the first and the last that instances are given
 	Processes []Process `json:"processes"`
 	Routes    []Route   `json:"routes"`
+	Gone      []string  `json:"gone,omitempty"`   // folders that are to be removed, with what users have in them
 	Only      []string  `json:"only,omitempty"`   // the workloads of which this is all; of the others nothing changes
 	Partly    bool      `json:"partly,omitempty"` // not all is known that is to run: what is not named here runs on, and is led to as it was
 }
@@ -35,17 +36,20 @@ type Spec struct {
 type Process struct {
 	ID       string          `json:"id"`
 	Workload string          `json:"workload"`
-	Folder   string          `json:"folder,omitempty"` // its own; where it is left out, the one of its name in the site's
-	Args     []string        `json:"args"`             // the executable and its arguments, $NAME standing for variables
-	Env      []string        `json:"env,omitempty"`    // all of its environment but for its ports
-	Dir      string          `json:"dir,omitempty"`    // within work, where it runs
-	Umask    string          `json:"umask,omitempty"`  // octal; the keeper's own where it is left out
-	Reach    *confine.Rules  `json:"reach,omitempty"`  // what it may reach of the machine's files; nil for all
-	Limits   *limit.Limits   `json:"limits,omitempty"` // the most that it may have of the machine; nil for no bound
-	Files    []File          `json:"files,omitempty"`  // that it finds when it starts
-	Fixed    map[string]int  `json:"fixed,omitempty"`  // of its ports, those that have a number of their own
-	Ports    []string        `json:"ports,omitempty"`  // names; the number comes as PORT_NAME, and PORT where there is one alone
-	Once     bool            `json:"once,omitempty"`   // it runs to its end and is not started again
+	Folder   string          `json:"folder,omitempty"`  // its own; where it is left out, the one of its name in the site's
+	Args     []string        `json:"args"`              // the executable and its arguments, $NAME standing for variables
+	Env      []string        `json:"env,omitempty"`     // all of its environment but for its ports
+	Dir      string          `json:"dir,omitempty"`     // within work, where it runs
+	Umask    string          `json:"umask,omitempty"`   // octal; the keeper's own where it is left out
+	Reach    *confine.Rules  `json:"reach,omitempty"`   // what it may reach of the machine's files; nil for all
+	Limits   *limit.Limits   `json:"limits,omitempty"`  // the most that it may have of the machine; nil for no bound
+	User     int             `json:"user,omitempty"`    // the number of the user and the group that it runs as; 0 for the keeper's own
+	Secrets  string          `json:"secrets,omitempty"` // the folder of what is its alone, in memory where there is one there
+	Volumes  []string        `json:"volumes,omitempty"` // folders that are its user's
+	Files    []File          `json:"files,omitempty"`   // that it finds when it starts, in FilesFolder of its secrets
+	Fixed    map[string]int  `json:"fixed,omitempty"`   // of its ports, those that have a number of their own
+	Ports    []string        `json:"ports,omitempty"`   // names; the number comes as PORT_NAME, and PORT where there is one alone
+	Once     bool            `json:"once,omitempty"`    // it runs to its end and is not started again
 	Stop     declare.Stop    `json:"stop"`
 	Probes   []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
 	Again    int             `json:"again,omitempty"`  // how often it was asked to be started anew
@@ -54,7 +58,7 @@ type Process struct {
 
 // File is a file that is laid before each start, with ${NAME} for what is in the environment.
 type File struct {
-	At   string `json:"at"`
+	At   string `json:"at"` // within FilesFolder
 	Text string `json:"text"`
 	Mode string `json:"mode"` // octal
 }

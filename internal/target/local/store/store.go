@@ -53,6 +53,7 @@ type Store struct {
 	most   int64
 	fetch  Fetch
 	disk   disk.Disk
+	shared bool   // all users of the machine may read what is unpacked
 	ready  func() // is called when something that was asked for came or failed
 
 	mu   sync.Mutex
@@ -99,6 +100,28 @@ func Open(folder string, most int64, fetch Fetch, d disk.Disk) (*Store, error) {
 		err = errors.Join(err, os.RemoveAll(name))
 	}
 	return s, err
+}
+
+// Share lets all users of the machine read what is unpacked from now on, whom the machine lets come as far as the store's folder.
+// It is called before anything is asked for.
+func (s *Store) Share() error {
+	s.shared = true
+	return os.Chmod(s.folder, 0o711)
+}
+
+// share lets all users read what lies in a folder, and run what its owner may run.
+func share(folder string) error {
+	return filepath.WalkDir(folder, func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.Type()&fs.ModeSymlink != 0 {
+			return err
+		}
+		info, err := entry.Info()
+		if err != nil {
+			return err
+		}
+		owner := info.Mode().Perm() & 0o500
+		return os.Chmod(name, info.Mode().Perm()|owner>>3|owner>>6)
+	})
 }
 
 // Use has the store keep what a user names for as long as it names it, and tell it when something that it asked for is
@@ -230,6 +253,11 @@ func (s *Store) bring(ctx context.Context, reference string) (string, error) {
 		return "", err
 	}
 	u.Digest = a.digest
+	if s.shared {
+		if err := share(half); err != nil {
+			return "", err
+		}
+	}
 	names, err := namesIn(filepath.Join(half, rootFolder))
 	if err != nil {
 		return "", err
@@ -247,7 +275,7 @@ func (s *Store) bring(ctx context.Context, reference string) (string, error) {
 	if err == nil {
 		err = s.disk.Write(filepath.Join(half, unpackedFile), text, 0o600)
 	}
-	if err == nil {
+	if err == nil && !s.shared {
 		err = os.Chmod(half, 0o700)
 	}
 	if err == nil {

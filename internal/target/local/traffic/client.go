@@ -21,6 +21,7 @@ import (
 	"syscall"
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/socket"
 	"aditus/internal/target/local/sole"
 	"aditus/internal/target/router"
@@ -202,7 +203,13 @@ func (c *Client) start() error {
 		cmd.ExtraFiles = append(cmd.ExtraFiles, c.held[address])
 	}
 	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, os.Stderr, os.Stderr, &syscall.SysProcAttr{Setsid: true}
-	if err := cmd.Start(); err != nil {
+	err = confine.Apart(func() error {
+		if err := confine.Lower(confine.Listening); err != nil { // of what its keeper may, it may listen alone
+			return err
+		}
+		return cmd.Start()
+	})
+	if err != nil {
 		return err
 	}
 	go cmd.Wait()

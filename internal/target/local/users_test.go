@@ -1,0 +1,240 @@
+package local
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"aditus/internal/config"
+	"aditus/internal/confine"
+	"aditus/internal/core/declare"
+	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
+)
+
+// forAll is a folder that all users of the machine may enter.
+func forAll(t *testing.T) string {
+	t.Helper()
+	folder := shortTemp(t)
+	if err := os.Chmod(folder, passable); err != nil {
+		t.Fatal(err)
+	}
+	return folder
+}
+
+// ownUsers has a site's workloads run as users of their own.
+func ownUsers(t *testing.T, data string, i config.Instances) func(*Options) {
+	t.Helper()
+	users, err := OpenUsers(data, i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return func(o *Options) {
+		o.Users, o.Keeper.users, o.Store = users, i.All(), storeIn(t, i.Folder)
+		if err := o.Store.Share(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// userOf is whom a process runs as.
+func userOf(t *testing.T, pid int) int {
+	t.Helper()
+	info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return keeper.OwnerOf(info)
+}
+
+// reachable is this test's own program where all users of the machine may run it.
+func reachable(t *testing.T) string {
+	t.Helper()
+	at := filepath.Join(forAll(t), "service")
+	own, err := os.Executable()
+	if err == nil {
+		err = os.WriteFile(at, []byte(must(os.ReadFile(own))), 0o755)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return at
+}
+
+// TestUsers has a server that may start programs as other users do so.
+func TestUsers(t *testing.T) {
+	if err := confine.MayBecome(); err != nil {
+		t.Skip(err)
+	}
+	keptApart(t, shortTemp(t))
+}
+
+// dataName is the variable that says on which data folder the test is to run that has no privileges.
+const dataName = "ADITUS_TEST_DATA"
+
+// TestUsersOfKeeper has a server without any privilege do so: its keeper alone has those that it takes, and is not root either.
+func TestUsersOfKeeper(t *testing.T) {
+	if data := os.Getenv(dataName); data != "" {
+		keptApart(t, data)
+		return
+	}
+	if err := confine.MayBecome(); err != nil {
+		t.Skip(err)
+	}
+	const server = 64001
+	program, data := reachable(t), shortTemp(t)
+	if err := os.Chown(data, server, server); err != nil {
+		t.Fatal(err)
+	}
+	as := &syscall.Credential{Uid: server, Gid: server}
+	kept := exec.Command(program, "-keeper", data, "--users", "700100-700101,700900")
+	kept.Stderr, kept.Dir, kept.SysProcAttr = os.Stderr, data, &syscall.SysProcAttr{Credential: as, AmbientCaps: []uintptr{unix.CAP_SETUID, unix.CAP_SETGID, unix.CAP_CHOWN, unix.CAP_KILL, unix.CAP_SYS_PTRACE}}
+	if err := kept.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer kept.Wait()
+	defer kept.Process.Signal(syscall.SIGTERM)
+	test := exec.Command(program, "-test.run", "^"+t.Name()+"$", "-test.v")
+	test.Dir, test.Env, test.SysProcAttr = data, append(os.Environ(), dataName+"="+data, "HOME="+data), &syscall.SysProcAttr{Credential: as}
+	if said, err := test.CombinedOutput(); err != nil || !strings.Contains(string(said), "--- PASS: "+t.Name()) {
+		t.Errorf("%v: %s", err, said)
+	}
+}
+
+// keptApart runs two workloads as users of their own, where nothing else keeps them apart, and a third one as one that it asks for. Each has what
+// is its, and nothing of the others or of Aditus.
+func keptApart(t *testing.T, data string) {
+	places := forAll(t)
+	t.Cleanup(func() {
+		if isFolder(secretsOf(data, "dock", true)) {
+			t.Error("once all ended, what was in memory is there still")
+		}
+	})
+	i := config.Instances{Users: "700100-700101", Folder: places, Allow: map[int][]string{700900: {"q*"}}}
+	s := opened(t, data, "dock", ownUsers(t, data, i), func(o *Options) { o.Reach = []string{"/"} })
+	if err := os.WriteFile(filepath.Join(data, "key.txt"), []byte("the key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	artifact := artifactOf(t, "ferry", reachable(t), behaviour{Version: "1"})
+	desired := map[string]declare.Desired{}
+	start := func(workload string, user *int) target.Instance {
+		t.Helper()
+		d := ferry(artifact)
+		d.Workload = workload
+		deck := d.Parts["deck"]
+		deck.User, deck.Files = user, map[string]declare.File{"etc/deck.conf": {Text: "at ${PORT}", Mode: "0600"}}
+		d.Parts["deck"] = deck
+		entry := d.Parts["entry"]
+		entry.Host = workload + ".skerry.example"
+		d.Parts["entry"], desired[workload] = entry, d
+		if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), d), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+			t.Fatal(err)
+		}
+		for {
+			seen, err := s.Observe(t.Context(), workload)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if all := seen.Cohorts[0].Instances; len(all) == 1 && strings.Contains(all[0].Reason, "users") || running(1)(all) && all[0].Waits == "" {
+				return all[0]
+			}
+		}
+	}
+	pid := func(in target.Instance) int {
+		return recordedPID(t, must(os.ReadFile(filepath.Join(s.home(in.ID), keeper.RecordFile))))
+	}
+	ferry, quay, pilot := start("ferry", nil), start("quay", new(700900)), start("pilot", new(700900))
+	for in, want := range map[*target.Instance]int{&ferry: 700100, &quay: 700900, &pilot: 700101} {
+		if got := userOf(t, pid(*in)); got != want {
+			t.Errorf("%s runs as %d, want %d", in.ID, got, want)
+		}
+	}
+	if late := start("late", nil); !strings.Contains(late.Reason, "each of the 2 users 700100-700101 is a workload's") {
+		t.Errorf("there is no user for it, and it says %+v", late)
+	}
+	try := func(in target.Instance, what, of string) string {
+		t.Helper()
+		response, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/try?what=%s&of=%s", in.Ports["http"], what, url.QueryEscape(of)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		text, _ := io.ReadAll(response.Body)
+		return string(text)
+	}
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	work, secrets := filepath.Join(s.home(ferry.ID), workFolder), filepath.Join(s.secrets, ferry.ID)
+	settings := filepath.Join(s.home(ferry.ID), settingsFolder, "hours", "opens.at")
+	for _, does := range [][2]string{
+		{"write", filepath.Join(work, "notes")}, {"close", filepath.Join(work, "closed")}, {"read", filepath.Join(secrets, "pass", "word")}, {"read", settings},
+		{"write", filepath.Join(s.volume("ferry", "logbook"), "page")}, {"close", filepath.Join(s.volume("ferry", "logbook"), "closed")}, {"print", "/dev/stdout"}, {"read", filepath.Join(work, "etc", "deck.conf")},
+		{"write", filepath.Join(secrets, filesFolder, "etc", "own")},
+	} {
+		if told := try(ferry, does[0], does[1]); !strings.HasPrefix(told, could) {
+			t.Errorf("it cannot %s %s, which is its own: %s", does[0], does[1], told)
+		}
+	}
+	for _, does := range [][2]string{
+		{"read", filepath.Join(secrets, "pass", "word")}, {"list", secrets}, {"list", s.secrets}, {"read", settings}, {"read", filepath.Join(work, "notes")}, {"write", filepath.Join(work, "notes")},
+		{"list", s.volume("ferry", "logbook")}, {"list", filepath.Join(places, sitesFolder)}, {"list", filepath.Join(s.home(ferry.ID), keeper.LogFolder)}, {"read", filepath.Join(data, "key.txt")}, {"list", data},
+		{"write", filepath.Join(s.home(pilot.ID), settingsFolder, "hours", "opens.at")}, {"write", filepath.Join(s.home(pilot.ID), keeper.RecordFile)}, {"write", filepath.Join(s.secrets, pilot.ID, "pass", "word")},
+		{"signal", strconv.Itoa(pid(ferry))}, {"signal", strconv.Itoa(hello.PID)}, {"read", fmt.Sprintf("/proc/%d/environ", pid(ferry))}, {"read", fmt.Sprintf("/proc/%d/environ", hello.PID)},
+		{"ask", filepath.Join(data, keeper.SocketFile)},
+	} {
+		if told := try(pilot, does[0], does[1]); strings.HasPrefix(told, could) {
+			t.Errorf("another one can %s %s: %.200s", does[0], does[1], told)
+		}
+	}
+	for command, want := range map[string]string{"test $(id -u) = 700100 -a $(id -g) = 700100 -a $(id -G) = 700100 && touch made": "", "test -r " + settings + " && test -n \"$PORT_HTTP\"": "", "exit 3": "/bin/sh exited with status 3"} {
+		if said, err := s.Exec(t.Context(), "ferry", ferry.ID, []string{"/bin/sh", "-c", command}); err != nil || said != want {
+			t.Errorf("%s: %q (%v)", command, said, err)
+		}
+	}
+	if drift := s.live("ferry", s.copy("ferry")[revision(1)], "logbook", declare.Part{Kind: declare.Volume}); drift["owner"] != nil || drift["mode"] != nil {
+		t.Errorf("its own volume is %v", drift)
+	}
+	if err := os.WriteFile(settings, []byte("09:00"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Apply(t.Context(), "ferry", []target.Want{target.Prepare(revision(1), desired["ferry"])}); err != nil {
+		t.Fatal(err)
+	}
+	if told := try(ferry, "read", settings); told != could+"06:30" {
+		t.Errorf("a setting that was put back: %s", told)
+	}
+	if err := s.Apply(t.Context(), "ferry", []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
+		t.Fatal(err)
+	}
+	for isFolder(s.home(ferry.ID)) || isFolder(secrets) || len(s.gone()) > 0 {
+		s.submit(t.Context())
+	}
+	if late := start("late", nil); late.Reason == "" {
+		t.Errorf("the ferry has a volume, and its user is another's: %+v", late)
+	}
+	if err := s.Apply(t.Context(), "ferry", []target.Want{target.RemovePart(revision(1), "logbook"), target.SetShare(revision(1), 0, ""), target.Delete(revision(1))}); err != nil {
+		t.Fatal(err)
+	}
+	if isFolder(s.volume("ferry", "logbook")) {
+		t.Error("its volume is there, with what its user closed in it")
+	}
+	if err := s.submit(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	late := start("late", nil)
+	if got := userOf(t, pid(late)); got != 700100 {
+		t.Errorf("the ferry has nothing any more, and late runs as %d", got)
+	}
+}
