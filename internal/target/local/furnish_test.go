@@ -31,14 +31,16 @@ func TestPrograms(t *testing.T) {
 		on.Environment = map[string]string{"CABIN": "http://${cabin.host}:${cabin.port.inside}/", "PLAIN": "${nobody.port}"}
 		d.Parts["deck"] = on
 		d.Parts["cabin"] = declare.Part{
-			Kind: declare.Service, Artifact: cabin, Ports: map[string]int{"inside": number}, Fixed: true, Folder: "run/here", Umask: "0027", Instances: 1,
+			Kind: declare.Service, Artifact: cabin, Ports: map[string]int{"inside": number}, Fixed: true, Folder: "run/here", Umask: "0027", Instances: 1, Volumes: map[string]string{"stowage": "/stowed"},
 			Environment: map[string]string{"DECK": "http://${deck.host}:${deck.port}/"},
 			Files: map[string]declare.File{
-				"etc/cabin.conf": {Text: "listen ${PORT} ${PORT_INSIDE} ${WORD} at ${deck.host} $${PLAIN} $host ${UNKNOWN}", Mode: "0640"},
-				"service.note":   {Text: "beside what the artifact has", Mode: "0600"},
+				"etc/cabin.conf":  {Text: "listen ${PORT} ${PORT_INSIDE} ${WORD} at ${deck.host} $${PLAIN} $host ${UNKNOWN}", Mode: "0640"},
+				"stowed/sub/list": {Text: "in a volume", Mode: "0600"},
+				"service.note":    {Text: "beside what the artifact has", Mode: "0600"},
 			},
 			Stop: on.Stop,
 		}
+		d.Parts["stowage"] = declare.Part{Kind: declare.Volume, Size: 1 << 20}
 		d.Parts["tide"] = declare.Part{Kind: declare.Service, Command: []string{"/bin/sleep", "600"}, Instances: 1}
 		d.Parts["moon"] = declare.Part{Kind: declare.Service, Command: []string{"/bin/../etc/moon", "600"}, Instances: 1}
 		return d
@@ -73,6 +75,9 @@ func TestPrograms(t *testing.T) {
 	}
 	if got := ask(t, inside, "/file?name=chart") + ask(t, inside, "/file?name=../../etc/others.conf"); !strings.HasPrefix(got, "of the artifact's own|") || !strings.Contains(got, "too|") {
 		t.Errorf("where it runs it does not find what its artifact has there: %s", got)
+	}
+	if got := ask(t, inside, "/file?name=../../stowed/sub/list"); !strings.HasPrefix(got, "in a volume|") {
+		t.Errorf("in its volume it finds %s", got)
 	}
 	if unpacked, err := s.Store.Get(cabin); err != nil {
 		t.Error(err)

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -192,7 +193,12 @@ func (s *Site) furnish(folder, workload, id string, part declare.Part, unpacked 
 		return err
 	}
 	for name := range part.Files {
-		if err := put(s.laid(id, name), name); err != nil {
+		if volume, below := volumeAt(part.Volumes, name); volume != "" {
+			err = s.linkInVolume(workload, volume, s.laid(id, name), below)
+		} else {
+			err = put(s.laid(id, name), name)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -205,6 +211,32 @@ func (s *Site) furnish(folder, workload, id string, part declare.Part, unpacked 
 		return nil
 	}
 	return linkAll(root, unpacked.Folder(), ".", own)
+}
+
+// volumeAt is the volume that a declared path lies in, and the path within it; empty where it lies in none.
+func volumeAt(volumes map[string]string, at string) (volume, below string) {
+	for name, mount := range volumes {
+		if rest, is := strings.CutPrefix(within(at), within(mount)+"/"); is {
+			return name, rest
+		}
+	}
+	return "", ""
+}
+
+// linkInVolume lets a file be found in a volume.
+func (s *Site) linkInVolume(workload, volume, real, below string) error {
+	root, err := os.OpenRoot(s.volume(workload, volume))
+	if err != nil && s.Users != nil && errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("a file cannot be declared within the volume %s, which is its user's alone: declare it beside", volume)
+	}
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := root.MkdirAll(path.Dir(below), 0o700); err != nil {
+		return err
+	}
+	return link(root, real, below)
 }
 
 // within is a declared path as one within a folder.
