@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -140,7 +141,10 @@ func keptApart(t *testing.T, data string) {
 		if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), d), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
 			t.Fatal(err)
 		}
-		for {
+		for end := time.Now().Add(30 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("%s does not come up", workload)
+			}
 			seen, err := s.Observe(t.Context(), workload)
 			if err != nil {
 				t.Fatal(err)
@@ -218,9 +222,12 @@ func keptApart(t *testing.T, data string) {
 	if err := s.Apply(t.Context(), "ferry", []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
 		t.Fatal(err)
 	}
-	for isFolder(s.home(ferry.ID)) || isFolder(secrets) || len(s.gone()) > 0 {
-		s.submit(t.Context())
+	for end := time.Now().Add(30 * time.Second); isFolder(s.home(ferry.ID)) || isFolder(secrets) || len(s.gone()) > 0; time.Sleep(10 * time.Millisecond) {
+		if s.submit(t.Context()); time.Now().After(end) {
+			t.Fatalf("of what is gone there are still %s, %s and %s", s.home(ferry.ID), secrets, s.gone())
+		}
 	}
+	s.asksTooMuch(t)
 	if late := start("late", nil); late.Reason == "" {
 		t.Errorf("the ferry has a volume, and its user is another's: %+v", late)
 	}
@@ -236,5 +243,49 @@ func keptApart(t *testing.T, data string) {
 	late := start("late", nil)
 	if got := userOf(t, pid(late)); got != 700100 {
 		t.Errorf("the ferry has nothing any more, and late runs as %d", got)
+	}
+}
+
+// asksTooMuch asks the keeper for what a server may not have: users beside those that it was given, and, where the keeper is not root, what is not its own.
+func (s *Site) asksTooMuch(t *testing.T) {
+	t.Helper()
+	home := filepath.Join(s.places, "elsewhere")
+	spec := keeper.Spec{Folder: home}
+	for id, p := range map[string]keeper.Process{
+		"other": {User: 700102}, "root": {User: -1 << 32}, "secrets": {User: 700100, Secrets: "/etc"}, "files": {User: 700100, Secrets: "/etc", Files: []keeper.File{{At: "x", Mode: "0600"}}}, "volume": {User: 700100, Volumes: []string{"/usr/share"}},
+		"home": {User: 700100, Folder: "/usr"},
+	} {
+		if os.Geteuid() == 0 && id != "other" && id != "root" {
+			continue // it has all of it anyway
+		}
+		p.ID, p.Args = id, []string{"/bin/sleep", "100"}
+		spec.Processes = append(spec.Processes, p)
+	}
+	if _, err := s.Keeper.submit(t.Context(), "elsewhere", spec); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		status, err := s.Keeper.status(t.Context(), "elsewhere")
+		if err != nil {
+			t.Fatal(err)
+		}
+		refused := 0
+		for id, p := range status.Processes {
+			if p.Running {
+				t.Fatalf("%s runs", id)
+			}
+			if strings.Contains(p.Reason, "may not start anything as") || strings.Contains(p.Reason, "is not its keeper's alone") || strings.Contains(p.Reason, "permission denied") {
+				refused++
+			}
+		}
+		if refused == len(spec.Processes) {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%+v", status.Processes)
+		}
+	}
+	if _, err := s.Keeper.submit(t.Context(), "elsewhere", keeper.Spec{Folder: home}); err != nil {
+		t.Fatal(err)
 	}
 }
