@@ -199,6 +199,9 @@ func (c *Client) run(ctx context.Context, site string, command keeper.Command) (
 
 // hand has the keeper give an instance's user what was laid anew for it.
 func (c *Client) hand(ctx context.Context, site, id string) error {
+	if err := c.ensure(ctx); err != nil {
+		return err
+	}
 	return c.ask(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/instances/"+url.PathEscape(id)+"/hand", nil, nil)
 }
 

@@ -27,14 +27,14 @@ type running struct {
 }
 
 // adopt takes over what an earlier keeper started, where it still runs.
-func (p *process) adopt(stray int) *running {
+func (p *process) adopt(left stray) *running {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	pid := p.record.PID
 	if !p.record.lives() {
 		p.ready, p.led = false, false
-		created, ok := sole.CreatedAt(stray)
-		if stray == 0 || !ok {
+		created, ok := sole.CreatedAt(left.pid)
+		if left.pid == 0 || !ok {
 			if pid != 0 { // it ended while nobody kept it
 				p.note(func(r *record, now time.Time) {
 					r.PID = 0
@@ -48,7 +48,8 @@ func (p *process) adopt(stray int) *running {
 			}
 			return nil
 		}
-		pid, p.record.Created = stray, created
+		pid, p.record.Created, p.record.Ports = left.pid, created, left.ports(p.spec.Ports)
+		p.site.keeper.ports.hold(p.spec.ID, p.record.Ports)
 	}
 	now := &running{pid: pid, gone: make(chan ending, 1)}
 	now.own, _ = os.FindProcess(pid) // holds on to this very process where the system lets it
@@ -222,13 +223,16 @@ func startUnder(cmd *exec.Cmd, umask string) error {
 func (p *process) environment() []string {
 	environment := append([]string(nil), p.spec.Env...)
 	for name, port := range p.record.Ports {
-		environment = append(environment, "PORT_"+declare.EnvironmentName(name)+"="+strconv.Itoa(port))
+		environment = append(environment, portName(name)+"="+strconv.Itoa(port))
 		if len(p.record.Ports) == 1 {
 			environment = append(environment, "PORT="+strconv.Itoa(port))
 		}
 	}
 	return append(environment, folderName+"="+p.folder)
 }
+
+// portName is the variable that tells a process one of its ports.
+func portName(name string) string { return "PORT_" + declare.EnvironmentName(name) }
 
 // lookup finds a variable; the last of a name counts, as for the system.
 func lookup(environment []string, name string) string {

@@ -314,9 +314,9 @@ func (s *site) fulfil(spec Spec) uint64 {
 	s.spec = spec
 	wanted := map[string]bool{}
 	var fresh []*process
-	var stray map[string]int
+	var left map[string]stray
 	if first && spec.Folder != "" {
-		stray = strays()
+		left = strays()
 	}
 	for _, own := range spec.Processes {
 		wanted[own.ID] = true
@@ -324,7 +324,7 @@ func (s *site) fulfil(spec Spec) uint64 {
 		if p == nil && s.ending[own.ID] != nil {
 			continue // it comes again once its end is over
 		}
-		if p == nil && own.Stay && !s.remains(own, stray) {
+		if p == nil && own.Stay && !s.remains(own, left) {
 			continue // it comes once it can
 		}
 		if p == nil {
@@ -341,7 +341,7 @@ func (s *site) fulfil(spec Spec) uint64 {
 	}
 	if first && spec.Folder != "" && !spec.Partly {
 		for _, folder := range []string{spec.Folder, spec.Room} {
-			s.left(folder, wanted, stray)
+			s.endLeft(folder, wanted, left)
 		}
 	}
 	ready := s.seen.Counts
@@ -359,17 +359,17 @@ func (s *site) fulfil(spec Spec) uint64 {
 			p.led = p.ready
 			p.mu.Unlock()
 		}
-		go p.life(stray[p.folder])
+		go p.life(left[p.folder])
 	}
 	s.lead()
 	return s.news.add()
 }
 
 // remains tells whether an instance runs that an earlier keeper started. It is called with the lock held.
-func (s *site) remains(own Process, stray map[string]int) bool {
+func (s *site) remains(own Process, left map[string]stray) bool {
 	at := cmp.Or(own.Folder, filepath.Join(s.spec.Folder, own.ID))
 	r, err := readRecord(at)
-	return err == nil && r.lives() || stray[at] != 0
+	return err == nil && r.lives() || left[at].pid != 0
 }
 
 // others are the routes of before that are not among those of now.
@@ -399,14 +399,14 @@ func (s *site) dismiss(id string, p *process) {
 	}()
 }
 
-// left ends what an earlier keeper started and nobody wants any more. It is called with the lock held.
-func (s *site) left(folder string, wanted map[string]bool, stray map[string]int) {
+// endLeft ends what an earlier keeper started and nobody wants any more. It is called with the lock held.
+func (s *site) endLeft(folder string, wanted map[string]bool, left map[string]stray) {
 	entries, _ := os.ReadDir(folder) // where there is none, nothing was left
 	for _, entry := range entries {
 		id := entry.Name()
 		r, err := readRecord(filepath.Join(folder, id))
-		alone := stray[filepath.Join(folder, id)]
-		if wanted[id] || alone == 0 && (err != nil || !r.lives()) {
+		alone := left[filepath.Join(folder, id)]
+		if wanted[id] || alone.pid == 0 && (err != nil || !r.lives()) {
 			continue
 		}
 		p := newProcess(s, Process{ID: id, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})

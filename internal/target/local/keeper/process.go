@@ -91,11 +91,11 @@ func (p *process) unknown() bool {
 	return len(p.spec.Args) == 0
 }
 
-// life keeps the process until it is no longer wanted. stray is one that runs without a record, 0 for none.
-func (p *process) life(stray int) {
+// life keeps the process until it is no longer wanted. left is one that runs without a record.
+func (p *process) life(left stray) {
 	defer close(p.ended)
 	wait := firstWait
-	now := p.adopt(stray)
+	now := p.adopt(left)
 	for {
 		if p.over() {
 			<-p.stop

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -67,20 +68,37 @@ func (r record) lives() bool { return sole.Lives(r.PID, r.Created) }
 
 // strays finds processes of instances by the folder in their environment: those that were started by a keeper that was
 // killed before it could write their record.
-func strays() map[string]int {
-	found, leads := map[string]int{}, map[string]int64{}
-	each(func(p *gops.Process, folder string) {
+func strays() map[string]stray {
+	found, leads := map[string]stray{}, map[string]int64{}
+	each(func(p *gops.Process, folder string, environment []string) {
 		created, _ := p.CreateTime()
 		if first, ok := leads[folder]; !ok || created < first { // children have the same environment
-			leads[folder], found[folder] = created, int(p.Pid)
+			leads[folder], found[folder] = created, stray{int(p.Pid), environment}
 		}
 	})
 	return found
 }
 
+// stray is a process that runs, and what it was told when it was started.
+type stray struct {
+	pid         int // 0 for none
+	environment []string
+}
+
+// ports are those that it was told to listen on.
+func (s stray) ports(names []string) map[string]int {
+	ports := map[string]int{}
+	for _, name := range names {
+		if port, err := strconv.Atoi(lookup(s.environment, portName(name))); err == nil {
+			ports[name] = port
+		}
+	}
+	return ports
+}
+
 // Running are all processes of the instances in some folders, and what they started, as far as that kept its environment.
 func Running(folders []string) (pids []int) {
-	each(func(p *gops.Process, folder string) {
+	each(func(p *gops.Process, folder string, _ []string) {
 		if slices.Contains(folders, filepath.Dir(folder)) {
 			if _, runs := sole.CreatedAt(int(p.Pid)); runs {
 				pids = append(pids, int(p.Pid))
@@ -133,7 +151,7 @@ func (k *Keeper) endRest(ctx context.Context) {
 }
 
 // each calls do with every process that has the folder of an instance in its environment.
-func each(do func(p *gops.Process, folder string)) {
+func each(do func(p *gops.Process, folder string, environment []string)) {
 	all, err := gops.Processes()
 	if err != nil {
 		return
@@ -145,7 +163,7 @@ func each(do func(p *gops.Process, folder string)) {
 		}
 		for _, variable := range environment {
 			if folder, ok := strings.CutPrefix(variable, folderName+"="); ok {
-				do(p, folder)
+				do(p, folder, environment)
 			}
 		}
 	}
