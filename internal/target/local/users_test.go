@@ -191,6 +191,9 @@ func keptApart(t *testing.T, data string) {
 			t.Errorf("it cannot %s %s, which is its own: %s", does[0], does[1], told)
 		}
 	}
+	if info, err := os.Stat(filepath.Join(secrets, filesFolder, "etc", "deck.conf")); err != nil || keeper.OwnerOf(info) != 700100 || info.Mode().Perm() != 0o600 {
+		t.Errorf("its declared file is %v of %v (%v)", info.Mode(), keeper.OwnerOf(info), err)
+	}
 	for _, does := range [][2]string{
 		{"read", filepath.Join(secrets, "pass", "word")}, {"list", secrets}, {"list", s.secrets}, {"read", settings}, {"read", filepath.Join(work, "notes")}, {"write", filepath.Join(work, "notes")},
 		{"list", s.volume("ferry", "logbook")}, {"list", filepath.Join(places, sitesFolder)}, {"list", filepath.Join(s.home(ferry.ID), keeper.LogFolder)}, {"read", filepath.Join(data, "key.txt")}, {"list", data},
