@@ -89,7 +89,7 @@ func runFace(ctx context.Context, remote *api.Remote, folder string, ring bool) 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Ring: ring})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: ring})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		return nil
@@ -114,7 +114,7 @@ func runScreens(ctx context.Context, live control.Live, note string, ring bool, 
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Shown: show, Ring: ring})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: ring})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)

@@ -32,7 +32,7 @@ people wrote beside them stays. See docs/settings.md.`,
 			}
 			var shown map[string]any
 			if remote != nil && folder == "" {
-				shown, err = remote.Settings(cmd.Context())
+				shown, err = remote.Settings(cmd.Context(), whoami(fromShell))
 			} else {
 				var s config.Settings
 				if s, err = readSettings(folder); err == nil {
@@ -143,7 +143,7 @@ func putSettings(cmd *cobra.Command, r connection, all api.Settings) error {
 		return err
 	}
 	if remote != nil {
-		return remote.PutSettings(cmd.Context(), all)
+		return remote.PutSettings(cmd.Context(), whoami(fromShell), all.Credentials, all.Entries()...)
 	}
 	if err := changeable(cmd.Context(), folder); err != nil {
 		return err
@@ -164,7 +164,7 @@ func newSettingsRemove() *cobra.Command {
 				return err
 			}
 			if remote != nil {
-				return remote.DropSetting(cmd.Context(), args[0], args[1])
+				return remote.DropSetting(cmd.Context(), whoami(fromShell), args[0], args[1])
 			}
 			if err := changeable(cmd.Context(), folder); err != nil {
 				return err

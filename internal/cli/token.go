@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/core/policy"
 )
@@ -94,9 +95,9 @@ func newTokenList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var all []api.TokenShown
+			var all []control.TokenShown
 			if remote != nil {
-				all, err = remote.ListTokens(cmd.Context())
+				all, err = remote.Tokens(cmd.Context(), whoami(fromShell))
 			} else if folder, err2 := dataFolder(r.data); err2 != nil {
 				err = err2
 			} else {
@@ -183,8 +184,8 @@ type farTokens struct {
 
 // Make implements tokens.
 func (f farTokens) Make(t api.Token) (string, error) {
-	return f.at.MakeToken(f.ctx, api.NewToken{Name: t.Name, Owner: t.Owner, Scopes: t.Scopes, Expires: t.Expires, Narrow: t.Narrow})
+	return f.at.MakeToken(f.ctx, whoami(fromShell), control.NewToken{Name: t.Name, Owner: t.Owner, Scopes: t.Scopes, Expires: t.Expires, Narrow: t.Narrow})
 }
 
 // Remove implements tokens.
-func (f farTokens) Remove(name string) error { return f.at.RemoveToken(f.ctx, name) }
+func (f farTokens) Remove(name string) error { return f.at.RemoveToken(f.ctx, whoami(fromShell), name) }

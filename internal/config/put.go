@@ -189,6 +189,7 @@ func (e Entry) put(root *yaml.Node, far bool) error {
 	if far {
 		carry(before, &node)
 	}
+	uncover(before, &node)
 	node.HeadComment, node.LineComment, node.FootComment = before.HeadComment, before.LineComment, before.FootComment
 	all.Content[at] = &node
 	return nil
@@ -283,6 +284,21 @@ func under(mapping *yaml.Node, key string) *yaml.Node {
 		}
 	}
 	return nil
+}
+
+// uncover puts back into an entry the addresses that stand in it as they are shown, which is without what is secret in them.
+func uncover(before, after *yaml.Node) {
+	for i := 0; i+1 < len(before.Content); i += 2 {
+		key, was := before.Content[i].Value, before.Content[i+1]
+		is := under(after, key)
+		switch {
+		case is == nil:
+		case is.Kind == yaml.MappingNode && was.Kind == yaml.MappingNode:
+			uncover(was, is)
+		case key == "url" && is.Value == ShownURL(was.Value), key == "repository" && is.Value == (Link{Repository: was.Value}).Where():
+			is.Value = was.Value
+		}
+	}
 }
 
 // carry takes over into an entry what of the one before is of the machine.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
@@ -30,8 +31,30 @@ type Settler interface {
 	PutCredential(ctx context.Context, who policy.Actor, name string, c *source.Credential) error
 	// MakeHook makes the secret of a link's webhook, and gives it.
 	MakeHook(ctx context.Context, who policy.Actor, link string) (string, error)
-	// Record puts on record what somebody asked for that no other part of Control does.
-	Record(ctx context.Context, who policy.Actor, what string) error
+}
+
+// Tokener has the tokens of a server, in the name of whoever asks. It takes the scope change for the whole line.
+type Tokener interface {
+	Tokens(ctx context.Context, who policy.Actor) ([]TokenShown, error)
+	// MakeToken makes a token, and gives it, which is shown this once.
+	MakeToken(ctx context.Context, who policy.Actor, n NewToken) (string, error)
+	RemoveToken(ctx context.Context, who policy.Actor, name string) error
+}
+
+// NewToken is a token to be made.
+type NewToken struct {
+	Name    string         `json:"name"`
+	Owner   string         `json:"owner,omitempty"`
+	Scopes  []policy.Scope `json:"scopes"`
+	Expires time.Time      `json:"expires,omitzero"`
+	policy.Narrow
+}
+
+// TokenShown is a token as it may be shown.
+type TokenShown struct {
+	NewToken
+	Made time.Time `json:"made"`
+	Used time.Time `json:"used,omitzero"` // last, as far as it is known
 }
 
 // settles tells why somebody may not change the settings.
@@ -178,7 +201,7 @@ func (l Live) MakeHook(ctx context.Context, who policy.Actor, link string) (stri
 	return secret, l.asked(ctx, who, berth.ID{}, err, "another secret of the webhook of %s", link)
 }
 
-// Record implements Settler.
+// Record puts on record what somebody asked for that nothing else does.
 func (l Live) Record(ctx context.Context, who policy.Actor, what string) error {
 	return l.asked(ctx, who, berth.ID{}, nil, "%s", what)
 }
@@ -208,5 +231,5 @@ func (s *Standby) MakeHook(context.Context, policy.Actor, string) (string, error
 	return "", s.Missing()
 }
 
-// Record implements Settler.
+// Record puts nothing on record here.
 func (s *Standby) Record(context.Context, policy.Actor, string) error { return s.Missing() }

@@ -22,6 +22,7 @@ import (
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/settings"
 	"aditus/internal/tui/spread"
 	"aditus/internal/tui/watch"
 	"aditus/internal/words"
@@ -29,11 +30,13 @@ import (
 
 // Options say what an App is given beside its Control.
 type Options struct {
-	Who      policy.Actor // in whose name orders are given
-	Note     string       // told on the board's key bar, such as how fast the demo's time runs
-	Pictures string       // the folder that pictures are written to
-	Shown    func()       // called once the first picture is on the screen; may be nil
-	Ring     bool         // the terminal's bell rings when something newly needs whoever looks
+	Who      policy.Actor    // in whose name orders are given
+	Note     string          // told on the board's key bar, such as how fast the demo's time runs
+	Pictures string          // the folder that pictures are written to
+	Shown    func()          // called once the first picture is on the screen; may be nil
+	Settings control.Settler // nil where they are not changed from here
+	Tokens   control.Tokener // nil where there is no server that has any
+	Ring     bool            // the terminal's bell rings when something newly needs whoever looks
 }
 
 // App is the whole interface, a tea.Model.
@@ -55,7 +58,9 @@ type App struct {
 	menu    *menu
 	help    bool
 	input   textinput.Model
-	prompt  *screen.Prompt // what is typed into the input, nil for nothing
+	prompt  *screen.Prompt    // what is typed into the input, nil for nothing
+	editor  *editor           // what is written, nil for nothing
+	drafts  map[string]string // texts that were left, by their titles
 	message message
 }
 
@@ -83,6 +88,7 @@ var screens = []opener{
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
 	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
 	{key: "A", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
+	{key: ",", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
 	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
 
@@ -99,7 +105,7 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Say: a.say, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
 	a.home = board.New(a.desk)
 	a.look()
 	return a
@@ -182,6 +188,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.say(msg.Text, false)
 		}
 		return a, a.look()
+	case screen.Wrote:
+		return a, a.wrote(msg)
+	case tea.PasteMsg:
+		return a, a.paste(msg)
 	case tea.MouseClickMsg:
 		return a, a.click(msg)
 	case tea.MouseWheelMsg:
@@ -203,7 +213,7 @@ func (a *App) click(m tea.MouseClickMsg) tea.Cmd {
 }
 
 // covered tells whether a question, the menu or the help lies over the screen, which then takes no mouse.
-func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help }
+func (a *App) covered() bool { return a.ask != nil || a.menu != nil || a.help || a.editor != nil }
 
 func (a *App) wheel(m tea.Mouse) (cmd tea.Cmd) {
 	a.desk.Touched = true
@@ -225,6 +235,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	a.message, a.desk.Touched = message{}, true
 	switch {
+	case a.editor != nil:
+		return a.keyEditor(msg)
 	case a.ask != nil:
 		return a.keyAsk(key)
 	case a.help:

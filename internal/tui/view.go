@@ -54,6 +54,8 @@ func (a *App) Frame(w, h int) string {
 	a.shown().View(p)
 	a.bar(p)
 	switch {
+	case a.editor != nil:
+		a.viewEditor(p)
 	case a.help:
 		a.viewHelp(p)
 	case a.menu != nil:
@@ -123,7 +125,11 @@ func (a *App) viewPrompt(p *kit.Page) {
 	} else {
 		x = p.Put(x, y, kit.New, a.prompt.Label) + 1
 	}
-	x = p.Put(x, y, kit.Bright, a.input.Value())
+	shown := a.input.Value()
+	if a.prompt.Hidden {
+		shown = strings.Repeat("•", kit.Width(shown))
+	}
+	x = p.Put(x, y, kit.Bright, shown)
 	p.Put(x, y, kit.New, "▏")
 	p.HintsRight(y, x+2, a.prompt.Hints)
 }

@@ -907,7 +907,7 @@ func TestSettled(t *testing.T) {
 		Links: map[string]map[string]any{"tides": {"repository": "https://git.skerry.example/tides", "branch": "main"}}, Sites: map[string]map[string]any{"isle": {"target": map[string]any{"kind": "stand-in"}}},
 		Credentials: map[string]source.Credential{"tides": {User: "x", Password: "y"}},
 	}
-	if err := maren.PutSettings(t.Context(), whole); err != nil {
+	if err := maren.PutSettings(t.Context(), policy.Actor{}, whole.Credentials, whole.Entries()...); err != nil {
 		t.Fatal(err)
 	}
 	if told := strings.Join(s.asked, "\n"); !strings.Contains(told, "credential of tides, true, by phone\nput [{links tides map[branch:main repository:https://git.skerry.example/tides]} {sites isle") {
@@ -915,31 +915,31 @@ func TestSettled(t *testing.T) {
 	}
 	for name, test := range map[string]struct {
 		by   *api.Remote
-		make api.NewToken
+		make control.NewToken
 		want string
 	}{
-		"a program's":                   {maren, api.NewToken{Name: "wall", Scopes: []policy.Scope{policy.Look}}, ""},
-		"one's own":                     {maren, api.NewToken{Name: "tablet", Owner: "Maren Oake", Scopes: []policy.Scope{policy.Sync}}, ""},
-		"somebody else's":               {maren, api.NewToken{Name: "x", Owner: "Edda Marsh", Scopes: []policy.Scope{policy.Sync}}, "is made by Edda Marsh"},
-		"one that counts as another":    {maren, api.NewToken{Name: "fares-build", Scopes: []policy.Scope{policy.Sync}}, "is of the team shore"},
-		"more than the team may":        {maren, api.NewToken{Name: "y", Scopes: []policy.Scope{policy.SignOff}}, "may not sign off"},
-		"more than the token may":       {lesser, api.NewToken{Name: "z", Scopes: []policy.Scope{policy.Sync}}, "may not sync"},
-		"by one that is not for all":    {narrow, api.NewToken{Name: "w", Scopes: []policy.Scope{policy.Look}}, "is not for the line"},
-		"with a scope that there isn't": {maren, api.NewToken{Name: "v", Scopes: []policy.Scope{"rule"}}, "rule"},
+		"a program's":                   {maren, control.NewToken{Name: "wall", Scopes: []policy.Scope{policy.Look}}, ""},
+		"one's own":                     {maren, control.NewToken{Name: "tablet", Owner: "Maren Oake", Scopes: []policy.Scope{policy.Sync}}, ""},
+		"somebody else's":               {maren, control.NewToken{Name: "x", Owner: "Edda Marsh", Scopes: []policy.Scope{policy.Sync}}, "is made by Edda Marsh"},
+		"one that counts as another":    {maren, control.NewToken{Name: "fares-build", Scopes: []policy.Scope{policy.Sync}}, "is of the team shore"},
+		"more than the team may":        {maren, control.NewToken{Name: "y", Scopes: []policy.Scope{policy.SignOff}}, "may not sign off"},
+		"more than the token may":       {lesser, control.NewToken{Name: "z", Scopes: []policy.Scope{policy.Sync}}, "may not sync"},
+		"by one that is not for all":    {narrow, control.NewToken{Name: "w", Scopes: []policy.Scope{policy.Look}}, "is not for the line"},
+		"with a scope that there isn't": {maren, control.NewToken{Name: "v", Scopes: []policy.Scope{"rule"}}, "rule"},
 	} {
-		token, err := test.by.MakeToken(t.Context(), test.make)
+		token, err := test.by.MakeToken(t.Context(), policy.Actor{}, test.make)
 		if test.want == "" && (err != nil || token == "") || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want)) {
 			t.Errorf("%s: %v, want %q", name, err, test.want)
 		}
 	}
-	list, err := maren.ListTokens(t.Context())
+	list, err := maren.Tokens(t.Context(), policy.Actor{})
 	if err != nil || len(list) != 5 || list[0].Used.IsZero() {
 		t.Errorf("the tokens are %+v (%v)", list, err)
 	}
-	if err := errors.Join(maren.RemoveToken(t.Context(), "wall"), maren.DropSetting(t.Context(), "links", "tides")); err != nil {
+	if err := errors.Join(maren.RemoveToken(t.Context(), policy.Actor{}, "wall"), maren.DropSetting(t.Context(), policy.Actor{}, "links", "tides")); err != nil {
 		t.Error(err)
 	}
-	if err := maren.RemoveToken(t.Context(), "wall"); err == nil || !strings.Contains(err.Error(), "there is no token") {
+	if err := maren.RemoveToken(t.Context(), policy.Actor{}, "wall"); err == nil || !strings.Contains(err.Error(), "there is no token") {
 		t.Errorf("removed twice: %v", err)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"aditus/internal/config"
+	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/policy"
@@ -220,9 +221,9 @@ var operations = []operation{
 		}},
 	{method: "GET", path: "/v1/tokens", name: "tokens", about: "All tokens, without what is secret of them.", scope: policy.Change, out: TokenList{},
 		do: func(ctx context.Context, c call) (any, error) { return c.listTokens(ctx) }},
-	{method: "POST", path: "/v1/tokens", name: "makeToken", about: "Make a token, which is shown this once. It may no more than whoever makes it, and is of that one, or a program's own.", scope: policy.Change, in: NewToken{}, out: Secret{},
+	{method: "POST", path: "/v1/tokens", name: "makeToken", about: "Make a token, which is shown this once. It may no more than whoever makes it, and is of that one, or a program's own.", scope: policy.Change, in: control.NewToken{}, out: Secret{},
 		do: func(ctx context.Context, c call) (any, error) {
-			secret, err := c.makeToken(ctx, *c.in.(*NewToken))
+			secret, err := c.makeToken(ctx, *c.in.(*control.NewToken))
 			return Secret{secret}, err
 		}},
 	{method: "DELETE", path: "/v1/tokens/{name}", name: "removeToken", about: "Make a token good for nothing, at once.", scope: policy.Change, out: Done{},

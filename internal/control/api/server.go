@@ -33,10 +33,16 @@ import (
 // Control is what the server serves.
 type Control interface {
 	control.Control
-	control.Settler
+	Settler
 	Measured(ctx context.Context) []status.Measured
 	// Refused puts on record that somebody asked for something who may not.
 	Refused(ctx context.Context, who policy.Actor, what string)
+}
+
+// Settler changes the settings, and puts on record what was asked for beside.
+type Settler interface {
+	control.Settler
+	Record(ctx context.Context, who policy.Actor, what string) error
 }
 
 // Server answers requests. Make it with New.
@@ -334,7 +340,7 @@ func (s *Server) looking(handler func(http.ResponseWriter, *http.Request, *serve
 // seen is a Control as somebody may see it.
 type seen struct {
 	control.Control
-	control.Settler
+	Settler
 	of  Control
 	who policy.Actor
 }

@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"time"
 
 	"aditus/internal/config"
+	"aditus/internal/control"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
 	"aditus/internal/source"
@@ -17,15 +17,6 @@ import (
 // Secret is something that is shown this once.
 type Secret struct {
 	Secret string `json:"secret"`
-}
-
-// NewToken is a token to be made.
-type NewToken struct {
-	Name    string         `json:"name"`
-	Owner   string         `json:"owner,omitempty"`
-	Scopes  []policy.Scope `json:"scopes"`
-	Expires time.Time      `json:"expires,omitzero"`
-	policy.Narrow
 }
 
 // Settings are entries of the settings by section and name, and credentials by name.
@@ -38,10 +29,15 @@ type Settings struct {
 	Credentials map[string]source.Credential `json:"credentials,omitempty"`
 }
 
+// section gives the entries of one; nil where there is none of that name.
+func (s *Settings) section(name string) *map[string]map[string]any {
+	return map[string]*map[string]map[string]any{"links": &s.Links, "sites": &s.Sites, "sinks": &s.Sinks, "follow": &s.Follow, "registries": &s.Registries}[name]
+}
+
 // Entries are all but the credentials, in order.
 func (s Settings) Entries() (entries []config.Entry) {
-	for section, of := range map[string]map[string]map[string]any{"links": s.Links, "sites": s.Sites, "sinks": s.Sinks, "follow": s.Follow, "registries": s.Registries} {
-		for name, value := range of {
+	for _, section := range config.Sections {
+		for name, value := range *s.section(section) {
 			entries = append(entries, config.Entry{Section: section, Name: name, Value: value})
 		}
 	}
@@ -53,14 +49,7 @@ func (s Settings) Entries() (entries []config.Entry) {
 
 // TokenList is all tokens.
 type TokenList struct {
-	Tokens []TokenShown `json:"tokens"`
-}
-
-// TokenShown is a token as it may be shown.
-type TokenShown struct {
-	NewToken
-	Made time.Time `json:"made"`
-	Used time.Time `json:"used,omitzero"` // last, as far as it is known
+	Tokens []control.TokenShown `json:"tokens"`
 }
 
 // whole tells why whoever asks may not do something for the whole line.
@@ -77,17 +66,17 @@ func (c call) listTokens(ctx context.Context) (list TokenList, err error) {
 }
 
 // Shown gives all tokens as they may be shown.
-func (t *Tokens) Shown() ([]TokenShown, error) {
+func (t *Tokens) Shown() ([]control.TokenShown, error) {
 	all, err := t.List()
-	used, shown := t.Used(), []TokenShown{}
+	used, shown := t.Used(), []control.TokenShown{}
 	for _, o := range all {
-		shown = append(shown, TokenShown{NewToken{o.Name, o.Owner, o.Scopes, o.Expires, o.Narrow}, o.Made, used[o.Name]})
+		shown = append(shown, control.TokenShown{NewToken: control.NewToken{Name: o.Name, Owner: o.Owner, Scopes: o.Scopes, Expires: o.Expires, Narrow: o.Narrow}, Made: o.Made, Used: used[o.Name]})
 	}
 	return shown, err
 }
 
 // makeToken makes a token. Nobody gives away what they may not themselves, nor makes one that counts as somebody else.
-func (c call) makeToken(ctx context.Context, n NewToken) (string, error) {
+func (c call) makeToken(ctx context.Context, n control.NewToken) (string, error) {
 	if err := c.whole(ctx, append(slices.Clone(n.Scopes), policy.Change)...); err != nil {
 		return "", err
 	}
@@ -118,42 +107,63 @@ func (c call) removeToken(ctx context.Context) error {
 	return c.Record(ctx, c.who, "the token "+c.name+" removed")
 }
 
-// Settings gives the settings of the server.
-func (r *Remote) Settings(ctx context.Context) (s map[string]any, err error) {
+// Settings implements control.Settler.
+func (r *Remote) Settings(ctx context.Context, _ policy.Actor) (s map[string]any, err error) {
 	err = r.ask(ctx, http.MethodGet, "/v1/settings", nil, nil, &s)
 	return s, err
 }
 
-// PutSettings writes entries of the settings, all or none.
-func (r *Remote) PutSettings(ctx context.Context, s Settings) error {
-	return r.ask(ctx, http.MethodPut, "/v1/settings", nil, s, &Done{})
+// PutSettings implements control.Settler.
+func (r *Remote) PutSettings(ctx context.Context, _ policy.Actor, given map[string]source.Credential, entries ...config.Entry) error {
+	all := Settings{Credentials: given}
+	for _, e := range entries {
+		of := all.section(e.Section)
+		if of == nil {
+			return fault.New(fault.ErrNotFound, "there is no section %q", e.Section)
+		}
+		if *of == nil {
+			*of = map[string]map[string]any{}
+		}
+		(*of)[e.Name] = e.Value
+	}
+	return r.ask(ctx, http.MethodPut, "/v1/settings", nil, all, &Done{})
 }
 
-// DropSetting takes one out.
-func (r *Remote) DropSetting(ctx context.Context, section, name string) error {
+// DropSetting implements control.Settler.
+func (r *Remote) DropSetting(ctx context.Context, _ policy.Actor, section, name string) error {
 	return r.ask(ctx, http.MethodDelete, "/v1/settings/"+url.PathEscape(section)+"/"+url.PathEscape(name), nil, nil, &Done{})
 }
 
-// PutCredential keeps a credential at the server.
-func (r *Remote) PutCredential(ctx context.Context, name string, c source.Credential) error {
+// PutCredential implements control.Settler.
+func (r *Remote) PutCredential(ctx context.Context, _ policy.Actor, name string, c *source.Credential) error {
+	if c == nil {
+		return r.ask(ctx, http.MethodDelete, "/v1/credentials/"+url.PathEscape(name), nil, nil, &Done{})
+	}
 	return r.ask(ctx, http.MethodPut, "/v1/credentials/"+url.PathEscape(name), nil, c, &Done{})
 }
 
-// MakeToken makes a token at the server, and gives it.
-func (r *Remote) MakeToken(ctx context.Context, n NewToken) (string, error) {
+// MakeHook implements control.Settler.
+func (r *Remote) MakeHook(ctx context.Context, _ policy.Actor, link string) (string, error) {
 	var made Secret
-	err := r.ask(ctx, http.MethodPost, "/v1/tokens", nil, n, &made)
+	err := r.ask(ctx, http.MethodPost, "/v1/links/"+url.PathEscape(link)+"/webhook", nil, nil, &made)
 	return made.Secret, err
 }
 
-// ListTokens gives all tokens of the server.
-func (r *Remote) ListTokens(ctx context.Context) ([]TokenShown, error) {
+// Tokens implements control.Tokener.
+func (r *Remote) Tokens(ctx context.Context, _ policy.Actor) ([]control.TokenShown, error) {
 	var list TokenList
 	err := r.ask(ctx, http.MethodGet, "/v1/tokens", nil, nil, &list)
 	return list.Tokens, err
 }
 
-// RemoveToken makes a token of the server good for nothing.
-func (r *Remote) RemoveToken(ctx context.Context, name string) error {
+// MakeToken implements control.Tokener.
+func (r *Remote) MakeToken(ctx context.Context, _ policy.Actor, n control.NewToken) (string, error) {
+	var made Secret
+	err := r.ask(ctx, http.MethodPost, "/v1/tokens", nil, n, &made)
+	return made.Secret, err
+}
+
+// RemoveToken implements control.Tokener.
+func (r *Remote) RemoveToken(ctx context.Context, _ policy.Actor, name string) error {
 	return r.ask(ctx, http.MethodDelete, "/v1/tokens/"+url.PathEscape(name), nil, nil, &Done{})
 }

@@ -96,6 +96,19 @@ func (p *Page) PutIn(x, y, width int, role Role, text string) int {
 	return x
 }
 
+// Cursor marks the cell at which something is typed.
+func (p *Page) Cursor(x, y int, under string) {
+	if x >= p.W || y >= p.H {
+		return
+	}
+	style := p.Theme.style(Text, false)
+	style.Attrs |= uv.AttrReverse
+	if under = Plain(under); Width(under) != 1 {
+		under = " "
+	}
+	p.canvas.SetCell(x, y, &uv.Cell{Content: under, Width: 1, Style: style})
+}
+
 // Right writes text so that it ends before column x.
 func (p *Page) Right(x, y int, role Role, text string) {
 	text = Plain(text)

@@ -19,11 +19,14 @@ type Desk struct {
 	Ctx      context.Context // ends when the app does
 	Control  control.Control
 	Who      policy.Actor
-	Pictures string // the folder that files are written to
+	Pictures string          // the folder that files are written to
+	Settings control.Settler // nil where they cannot be asked for
+	Tokens   control.Tokener // nil where there are none
 
 	Say         func(text string, bad bool)
 	Ask         func(q Question)
 	Type        func(p Prompt) tea.Cmd
+	Write       func(w Writing) tea.Cmd
 	Start       func(verb words.Verb, at berth.ID) tea.Cmd // as the verb's letter does
 	TakePicture func() tea.Cmd
 
@@ -41,13 +44,28 @@ type Question struct {
 
 // Prompt asks for a line of text.
 type Prompt struct {
-	Label string
-	Text  string // what it begins with
-	Hints []kit.Hint
-	Typed func(text string)         // at every key; may be nil
-	Moved func(pressed string)      // at the arrows up and down; may be nil
-	Done  func(text string) tea.Cmd // at enter; may be nil
-	Left  func()                    // at escape; may be nil
+	Label  string
+	Text   string // what it begins with
+	Hidden bool   // it is not shown while it is typed
+	Hints  []kit.Hint
+	Typed  func(text string)         // at every key; may be nil
+	Moved  func(pressed string)      // at the arrows up and down; may be nil
+	Done   func(text string) tea.Cmd // at enter; may be nil
+	Left   func()                    // at escape; may be nil
+}
+
+// Writing asks for a text of several lines.
+type Writing struct {
+	Title string                                                          // also the name by which a text that was left is found again
+	Text  string                                                          // what it begins with
+	Notes []string                                                        // beside it, such as what can be written
+	Done  func(ctx context.Context, text string) (said string, err error) // it stays where that fails
+}
+
+// Wrote is what came of a text that was written.
+type Wrote struct {
+	Text string
+	Err  error
 }
 
 // Timeout is how long whatever is asked for may take.

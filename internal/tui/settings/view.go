@@ -1,0 +1,121 @@
+package settings
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"aditus/internal/core/say"
+	"aditus/internal/tui/kit"
+)
+
+// View draws the entries, and the selected one as it is written. The page's last two rows are left to the bar of keys.
+func (m *Model) View(p *kit.Page) {
+	p.Head(m.line, "settings", m.now.Local().Format(time.TimeOnly))
+	left := kit.Margin + 1
+	if m.failed != "" {
+		p.Wrap(left, 3, p.W-2*left, 6, kit.Bad, m.failed)
+		return
+	}
+	if len(m.rows) == 0 {
+		p.Put(left, 3, kit.Dim, "They are asked for…")
+		return
+	}
+	details := min(max(9, p.H/3), p.H-10)
+	m.rowsAt, m.room = 3, max(1, p.H-3-details-3)
+	name := 8
+	for _, r := range m.rows {
+		name = max(name, kit.Width(r.name))
+	}
+	name = min(name, p.W/4)
+	from, to := m.list.Window(m.room, len(m.rows))
+	p.More(2, from, to, len(m.rows))
+	for i := from; i < to; i++ {
+		r, y := m.rows[i], m.rowsAt+i-from
+		if i == m.list.At {
+			p.Choose(y)
+		}
+		if r.name == "" {
+			p.Put(left, y, kit.Bright, strings.ToUpper(r.section.name))
+			text := r.section.means
+			if i+1 == len(m.rows) || m.rows[i+1].name == "" {
+				text = "none · " + text
+			}
+			p.PutIn(left+2+name+2, y, p.W-left-name-6, kit.Dim, text)
+			continue
+		}
+		p.PutIn(left+2, y, name, kit.Text, r.name)
+		p.PutIn(left+2+name+2, y, p.W-left-name-6, kit.Dim, r.summary())
+	}
+	m.detail(p, p.H-2-details, p.H-2)
+}
+
+// detail shows the selected entry as it is written.
+func (m *Model) detail(p *kit.Page, y, end int) {
+	r, ok := m.selected()
+	if !ok {
+		return
+	}
+	left := kit.Margin + 1
+	p.Rule(y)
+	y++
+	if m.shown != "" {
+		y = p.Wrap(left, y, p.W-2*left, 2, kit.Asks, m.shown)
+	}
+	if r.name == "" {
+		p.Put(left, y, kit.Bright, say.Capital(r.section.name))
+		y = p.Wrap(left, y+2, p.W-2*left, 2, kit.Text, say.Sentence(r.section.means))
+		for _, note := range r.section.notes {
+			if y < end {
+				y = p.Wrap(left, y, p.W-2*left, min(2, end-y), kit.Dim, note)
+			}
+		}
+		return
+	}
+	p.Put(left, y, kit.Bright, r.section.one+" "+r.name)
+	lines := strings.Split(strings.TrimSuffix(r.text(), "\n"), "\n")
+	room := end - y - 2
+	for i, line := range lines {
+		if i == room-1 && len(lines) > room {
+			p.Put(left, y+2+i, kit.Dim, fmt.Sprintf("… %d lines more; enter shows all", len(lines)-i))
+			return
+		}
+		p.PutIn(left, y+2+i, p.W-2*left, kit.Text, line)
+	}
+}
+
+// summary is an entry in one line.
+func (r row) summary() string {
+	text := func(of map[string]any, keys ...string) (all []string) {
+		for _, key := range keys {
+			if value, ok := of[key]; ok && fmt.Sprint(value) != "" {
+				all = append(all, fmt.Sprintf("%s %v", key, value))
+			}
+		}
+		return all
+	}
+	below := func(key string) map[string]any {
+		of, _ := r.value[key].(map[string]any)
+		return of
+	}
+	switch r.section.name {
+	case "links":
+		return strings.Join(append([]string{fmt.Sprint(r.value["repository"])}, text(r.value, "branch", "tag", "commit", "version", "folder", "every")...), ", ")
+	case "sites":
+		target := below("target")
+		how := "by hand"
+		if r.value["automatic"] == true {
+			how = "by itself"
+		}
+		return strings.Join(append(append([]string{fmt.Sprint(target["kind"])}, text(target, "listen", "context", "namespace", "machine")...), append([]string{how}, text(r.value, "after")...)...), ", ")
+	case "sinks":
+		for _, kind := range []string{"webhook", "mail", "chat", "program"} {
+			if of := below(kind); of != nil {
+				return strings.Join(append([]string{kind}, text(of, "url", "server", "to")...), ", ")
+			}
+		}
+	case tokens:
+		return strings.Join(text(r.value, "owner", "scopes", "workloads", "sites", "teams", "expires"), ", ") + ", last used " + fmt.Sprint(r.value["used"])
+	}
+	return strings.Join(text(r.value, "link", "branch", "until", "plain", "skip"), ", ")
+}
