@@ -122,21 +122,21 @@ func (a *App) viewEditor(p *kit.Page) {
 	p.Clear(2, p.H)
 	p.Put(left, 3, kit.Bright, e.Title)
 	bottom := p.H - 2
-	notes := e.Notes
+	width := p.W - 2*left
+	beside, role, most := e.Notes, kit.Dim, 2
 	if e.wrong != "" {
-		notes = nil
+		beside, role, most = []string{e.wrong}, kit.Bad, 4
 	}
-	y := bottom - len(notes) - 1
-	if e.wrong != "" {
-		y = bottom - 5
+	rows := 0
+	for _, text := range beside {
+		rows += min(most, 1+(kit.Width(text)-1)/width)
 	}
+	y := bottom - min(rows, p.H/3) - 1
 	from, to := 5, y
 	p.Rule(y)
-	if e.wrong != "" {
-		p.Wrap(left, y+1, p.W-2*left, 4, kit.Bad, e.wrong)
-	}
-	for i, note := range notes {
-		p.PutIn(left, y+1+i, p.W-2*left, kit.Dim, note)
+	y++
+	for _, text := range beside {
+		y = p.Wrap(left, y, width, min(most, bottom-y), role, text)
 	}
 	lines := strings.Split(e.area.Value(), "\n")
 	line, column := e.area.Line(), e.area.Column()
@@ -144,7 +144,6 @@ func (a *App) viewEditor(p *kit.Page) {
 		e.top = line
 	}
 	e.top = max(e.top, line-(to-from)+1)
-	width := p.W - 2*left
 	shift := max(0, column-width+1) // so that the cursor is in sight
 	for y := from; y < to && e.top+y-from < len(lines); y++ {
 		at := e.top + y - from

@@ -38,6 +38,8 @@ type fake struct {
 	every   []string
 	offered []string // reverts and limits
 	asked   int      // what takes time with a server far away
+
+	settings settled
 }
 
 func (f *fake) TestSink(context.Context, policy.Actor, string) error { return nil }
@@ -174,7 +176,7 @@ func (f *fake) Watch(_ context.Context, b berth.ID, _ int64) (view.Watch, error)
 func app(t testing.TB) (*App, *fake) {
 	t.Helper()
 	f := &fake{Story: storytest.Load(t)}
-	a := New(t.Context(), f, Options{Who: policy.Actor{Name: "Maren Oake", From: "the screens"}, Note: "demo", Pictures: t.TempDir()})
+	a := New(t.Context(), f, Options{Who: policy.Actor{Name: "Maren Oake", From: "the screens"}, Note: "demo", Pictures: t.TempDir(), Settings: &f.settings, Tokens: &f.settings})
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
 	return a, f
 }
@@ -184,7 +186,7 @@ var named = map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "space"
 // update has the app take a message, and carries out what that sets off.
 func update(a *App, msg tea.Msg) {
 	_, cmd := a.Update(msg)
-	if a.prompt == nil { // an input's cursor blinks for ever
+	if a.prompt == nil && (a.editor == nil || a.editor.busy) { // an input's cursor blinks for ever
 		run(a, cmd)
 	}
 }
@@ -208,8 +210,14 @@ func run(a *App, cmd tea.Cmd) {
 func press(a *App, keys string) {
 	for key := range strings.FieldsSeq(keys) {
 		msg := tea.KeyPressMsg{Text: key, Code: []rune(key)[0]}
+		if key == "ctrl+s" || key == "ctrl+r" {
+			msg = tea.KeyPressMsg{Code: rune(key[len(key)-1]), Mod: tea.ModCtrl}
+		}
 		if code, ok := named[strings.TrimPrefix(key, "shift+")]; ok {
 			msg = tea.KeyPressMsg{Code: code}
+			if key == "space" {
+				msg.Text = " "
+			}
 			if strings.HasPrefix(key, "shift+") {
 				msg.Mod = tea.ModShift
 			}
@@ -233,7 +241,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"settings", ", down"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {
@@ -517,8 +525,14 @@ func TestNothingWaits(t *testing.T) {
 		a.Update(refreshMsg{})
 		for _, key := range []string{"down", "enter", "n", "tab", "up", "w", "c", "b", "esc", "enter"} {
 			msg := tea.KeyPressMsg{Text: key, Code: []rune(key)[0]}
+			if key == "ctrl+s" || key == "ctrl+r" {
+				msg = tea.KeyPressMsg{Code: rune(key[len(key)-1]), Mod: tea.ModCtrl}
+			}
 			if code, ok := named[key]; ok {
 				msg = tea.KeyPressMsg{Code: code}
+			if key == "space" {
+				msg.Text = " "
+			}
 			}
 			a.Update(msg)
 			if f.asked != before {

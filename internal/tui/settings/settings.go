@@ -3,12 +3,14 @@
 package settings
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -69,18 +71,20 @@ type row struct {
 type Model struct {
 	desk   *screen.Desk
 	rows   []row
+	links  []status.Link
 	failed string // why nothing can be shown
 	line   string
 	now    time.Time
 	list   kit.List
 	rowsAt int
 	room   int
-	shown  string // a secret that is shown this once
+	fresh  string                 // an entry that was just written, by its section and name
+	shown  atomic.Pointer[string] // a secret that is shown this once
 }
 
 // Open asks for the settings.
 func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd) {
-	m := &Model{desk: d, line: s.Line, now: s.Now}
+	m := &Model{desk: d, line: s.Line, now: s.Now, links: s.Links}
 	if d.Settings == nil {
 		m.failed = "The settings are changed where Aditus runs: in settings.yaml, or with aditus settings."
 		return m, nil
@@ -102,6 +106,7 @@ func (m *Model) fetch() tea.Cmd {
 				return nil
 			}
 			m.set(all, has)
+			m.choose()
 			return nil
 		}
 	})
@@ -144,9 +149,20 @@ func (m *Model) set(all map[string]any, has []control.TokenShown) {
 	}
 }
 
+// choose moves the cursor to what was just written, once it is there.
+func (m *Model) choose() {
+	if at := slices.IndexFunc(m.rows, func(r row) bool { return m.fresh != "" && r.section.name+"/"+r.name == m.fresh }); at >= 0 {
+		m.list.At, m.fresh = at, ""
+	}
+}
+
 // tokenValue is a token as it is shown.
 func tokenValue(t control.TokenShown) map[string]any {
-	value := map[string]any{"scopes": t.Scopes, "made": t.Made.Local().Format("2 Jan 2006 15:04")}
+	var scopes []string
+	for _, scope := range t.Scopes {
+		scopes = append(scopes, string(scope))
+	}
+	value := map[string]any{"scopes": scopes, "made": t.Made.Local().Format("2 Jan 2006 15:04")}
 	for key, list := range map[string][]string{"workloads": t.Workloads, "sites": t.Sites, "teams": t.Teams} {
 		if len(list) > 0 {
 			value[key] = list
@@ -183,7 +199,7 @@ func (m *Model) Picture() *screen.Picture { return nil }
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case status.Snapshot:
-		m.line, m.now = msg.Line, msg.Now
+		m.line, m.now, m.links = msg.Line, msg.Now, msg.Links
 		if m.desk.Settings != nil {
 			return m.fetch()
 		}
@@ -221,13 +237,48 @@ func takesCredential(section string) bool {
 	return slices.Contains([]string{"links", "registries", "sinks"}, section)
 }
 
+// order is that of the keys of an entry, as people write them; others come after these.
+var order = []string{"repository", "branch", "tag", "commit", "version", "folder", "every", "automatic", "after", "target", "kind", "link", "until", "owner", "scopes"}
+
 // text is an entry as it is written.
 func (r row) text() string {
-	text, err := yaml.Marshal(r.value)
+	node, err := ordered(r.value)
 	if err != nil || len(r.value) == 0 {
 		return "{}\n"
 	}
+	text, err := yaml.Marshal(node)
+	if err != nil {
+		return "{}\n"
+	}
 	return string(text)
+}
+
+// ordered is a mapping with its keys in order.
+func ordered(value map[string]any) (*yaml.Node, error) {
+	place := func(key string) int {
+		if at := slices.Index(order, key); at >= 0 {
+			return at
+		}
+		return len(order)
+	}
+	node := &yaml.Node{Kind: yaml.MappingNode}
+	for _, key := range slices.SortedFunc(maps.Keys(value), func(a, b string) int {
+		return cmp.Or(cmp.Compare(place(a), place(b)), cmp.Compare(a, b))
+	}) {
+		var below yaml.Node
+		if err := below.Encode(value[key]); err != nil {
+			return nil, err
+		}
+		if of, is := value[key].(map[string]any); is {
+			inner, err := ordered(of)
+			if err != nil {
+				return nil, err
+			}
+			below = *inner
+		}
+		node.Content = append(node.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, &below)
+	}
+	return node, nil
 }
 
 func (m *Model) write(string) tea.Cmd {
@@ -270,6 +321,7 @@ func (m *Model) add(string) tea.Cmd {
 
 // entry has an entry written.
 func (m *Model) entry(s section, name, text string) tea.Cmd {
+	m.fresh = s.name + "/" + name
 	return m.desk.Write(screen.Writing{
 		Title: s.one + " " + name, Text: text, Notes: s.notes,
 		Done: func(ctx context.Context, text string) (string, error) {
@@ -303,7 +355,7 @@ func (m *Model) makeToken(ctx context.Context, name, text string) (string, error
 	}
 	secret, err := m.desk.Tokens.MakeToken(ctx, m.desk.Who, control.NewToken{Name: name, Owner: n.Owner, Scopes: n.Scopes, Expires: n.Expires, Narrow: policy.Narrow{Workloads: n.Workloads, Sites: n.Sites, Teams: n.Teams}})
 	if err == nil {
-		m.shown = fmt.Sprintf("The token %s, shown this once: %s", name, secret)
+		m.shown.Store(new(fmt.Sprintf("The token %s, shown this once: %s", name, secret)))
 	}
 	return "The token " + name + " is made.", err
 }
@@ -364,7 +416,7 @@ func (m *Model) hook(string) tea.Cmd {
 	m.desk.Ask(screen.Question{Text: fmt.Sprintf("Make a secret for the webhook of %s? The one before counts no more.", r.name), Do: func(ctx context.Context) (string, error) {
 		secret, err := m.desk.Settings.MakeHook(ctx, m.desk.Who, r.name)
 		if err == nil {
-			m.shown = fmt.Sprintf("The secret of %s's webhook, shown this once: %s", r.name, secret)
+			m.shown.Store(new(fmt.Sprintf("The secret of %s's webhook, shown this once: %s", r.name, secret)))
 		}
 		return "It is made.", err
 	}})

@@ -44,10 +44,25 @@ func (m *Model) View(p *kit.Page) {
 			p.PutIn(left+2+name+2, y, p.W-left-name-6, kit.Dim, text)
 			continue
 		}
+		text, role := r.summary(), kit.Dim
+		if wrong := m.wrong(r); wrong != "" {
+			p.Put(left, y, kit.Bad, "┃")
+			text, role = wrong, kit.Bad
+		}
 		p.PutIn(left+2, y, name, kit.Text, r.name)
-		p.PutIn(left+2+name+2, y, p.W-left-name-6, kit.Dim, r.summary())
+		p.PutIn(left+2+name+2, y, p.W-left-name-6, role, text)
 	}
 	m.detail(p, p.H-2-details, p.H-2)
+}
+
+// wrong tells what keeps a link from answering; empty for all else.
+func (m *Model) wrong(r row) string {
+	for _, l := range m.links {
+		if r.section.name == "links" && l.Name == r.name && l.Problem != nil {
+			return l.Problem.Text
+		}
+	}
+	return ""
 }
 
 // detail shows the selected entry as it is written.
@@ -59,8 +74,8 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	left := kit.Margin + 1
 	p.Rule(y)
 	y++
-	if m.shown != "" {
-		y = p.Wrap(left, y, p.W-2*left, 2, kit.Asks, m.shown)
+	if secret := m.shown.Load(); secret != nil {
+		y = p.Wrap(left, y, p.W-2*left, 2, kit.Asks, *secret)
 	}
 	if r.name == "" {
 		p.Put(left, y, kit.Bright, say.Capital(r.section.name))
@@ -88,7 +103,18 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 func (r row) summary() string {
 	text := func(of map[string]any, keys ...string) (all []string) {
 		for _, key := range keys {
-			if value, ok := of[key]; ok && fmt.Sprint(value) != "" {
+			switch value := of[key].(type) {
+			case nil:
+			case string:
+				if every, err := time.ParseDuration(value); err == nil {
+					value = say.Span(every)
+				}
+				if value != "" {
+					all = append(all, key+" "+value)
+				}
+			case []string:
+				all = append(all, key+" "+strings.Join(value, ", "))
+			default:
 				all = append(all, fmt.Sprintf("%s %v", key, value))
 			}
 		}
@@ -115,7 +141,7 @@ func (r row) summary() string {
 			}
 		}
 	case tokens:
-		return strings.Join(text(r.value, "owner", "scopes", "workloads", "sites", "teams", "expires"), ", ") + ", last used " + fmt.Sprint(r.value["used"])
+		return strings.Join(append(text(r.value, "owner", "scopes", "workloads", "sites", "teams", "expires"), text(r.value, "used")...), "; ")
 	}
 	return strings.Join(text(r.value, "link", "branch", "until", "plain", "skip"), ", ")
 }
