@@ -530,9 +530,9 @@ func TestNothingWaits(t *testing.T) {
 			}
 			if code, ok := named[key]; ok {
 				msg = tea.KeyPressMsg{Code: code}
-			if key == "space" {
-				msg.Text = " "
-			}
+				if key == "space" {
+					msg.Text = " "
+				}
 			}
 			a.Update(msg)
 			if f.asked != before {

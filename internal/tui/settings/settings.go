@@ -72,6 +72,7 @@ type Model struct {
 	desk   *screen.Desk
 	rows   []row
 	links  []status.Link
+	policy string // the link whose line.yaml says what may happen; empty where the settings do
 	failed string // why nothing can be shown
 	line   string
 	now    time.Time
@@ -115,6 +116,7 @@ func (m *Model) fetch() tea.Cmd {
 // set lists what there is.
 func (m *Model) set(all map[string]any, has []control.TokenShown) {
 	m.rows = nil
+	m.policy, _ = all["policy"].(string)
 	for _, s := range sections {
 		if s.name == tokens && m.desk.Tokens == nil {
 			continue

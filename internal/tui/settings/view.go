@@ -44,7 +44,7 @@ func (m *Model) View(p *kit.Page) {
 			p.PutIn(left+2+name+2, y, p.W-left-name-6, kit.Dim, text)
 			continue
 		}
-		text, role := r.summary(), kit.Dim
+		text, role := m.summary(r), kit.Dim
 		if wrong := m.wrong(r); wrong != "" {
 			p.Put(left, y, kit.Bad, "┃")
 			text, role = wrong, kit.Bad
@@ -100,11 +100,17 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 }
 
 // summary is an entry in one line.
-func (r row) summary() string {
+func (m *Model) summary(r row) string {
 	text := func(of map[string]any, keys ...string) (all []string) {
 		for _, key := range keys {
 			switch value := of[key].(type) {
 			case nil:
+			case bool:
+				if value {
+					all = append(all, key)
+				}
+			case time.Time:
+				all = append(all, key+" "+value.Format("Mon 2 Jan 2006 15:04"))
 			case string:
 				if every, err := time.ParseDuration(value); err == nil {
 					value = say.Span(every)
@@ -130,8 +136,11 @@ func (r row) summary() string {
 	case "sites":
 		target := below("target")
 		how := "by hand"
-		if r.value["automatic"] == true {
+		switch {
+		case r.value["automatic"] == true:
 			how = "by itself"
+		case m.policy != "":
+			how = "as line.yaml of " + m.policy + " says"
 		}
 		return strings.Join(append(append([]string{fmt.Sprint(target["kind"])}, text(target, "listen", "context", "namespace", "machine")...), append([]string{how}, text(r.value, "after")...)...), ", ")
 	case "sinks":
