@@ -2,10 +2,12 @@ package router
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"net"
 	"net/http"
 	"runtime"
+	"strconv"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -112,4 +114,49 @@ func memory() int64 {
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
 	return int64(m.HeapAlloc)
+}
+
+// TestRoom has more visitors than there is room for: those that come too late are answered once others have gone, over HTTP and TCP.
+func TestRoom(t *testing.T) {
+	in := instance(t, "one", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "moored") })
+	at, tcp := deadAddress(t), deadAddress(t)
+	_, text, _ := net.SplitHostPort(tcp)
+	port, _ := strconv.Atoi(text)
+	for _, address := range []string{at, tcp} {
+		r := New(Options{Room: make(Room, 2)})
+		r.linger, r.hold = 0, 0
+		cohorts := []Cohort{{Name: "o", Share: 1, Instances: []Instance{in}}}
+		r.Set(at, []Route{{Name: "a", Cohorts: cohorts}, {Name: "b", TCP: port, Cohorts: cohorts}})
+		var idle []net.Conn
+		for range 2 {
+			conn, err := net.Dial("tcp", address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer conn.Close()
+			io.WriteString(conn, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+			if n, err := conn.Read(make([]byte, 1)); n != 1 {
+				t.Fatal(err)
+			}
+			idle = append(idle, conn)
+		}
+		late, err := net.Dial("tcp", address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer late.Close()
+		io.WriteString(late, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+		late.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		if n, err := late.Read(make([]byte, 1)); n > 0 {
+			t.Errorf("at %s it is answered beside the others (%v)", address, err)
+		}
+		idle[0].Close()
+		late.SetReadDeadline(time.Now().Add(20 * time.Second))
+		if n, err := late.Read(make([]byte, 1)); n != 1 {
+			t.Errorf("at %s it is not answered once one has gone: %v", address, err)
+		}
+		atOnce, cancel := context.WithCancel(t.Context())
+		cancel() // what is under way is not waited for
+		r.Close(atOnce)
+	}
 }

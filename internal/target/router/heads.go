@@ -15,6 +15,13 @@ type headed struct {
 	passed  bool // the head of the request is through
 	framed  bool // it speaks HTTP/2, whose heads are no text
 	twofold bool // the request says it in two ways
+	leave   func()
+}
+
+// Close implements net.Conn.
+func (c *headed) Close() error {
+	c.leave()
+	return c.TCPConn.Close()
 }
 
 // mostHead bounds how much of a head is kept to be looked at; net/http refuses a longer one.
@@ -61,14 +68,17 @@ func twofold(head []byte) bool {
 // next has the next request's head looked at.
 func (c *headed) next() { c.passed, c.twofold, c.head = false, false, c.head[:0] }
 
-// headedListener is a listener whose connections are headed.
-type headedListener struct{ net.Listener }
+// headedListener is a listener whose connections are headed, and that has no more of them than there is room for.
+type headedListener struct {
+	net.Listener
+	room Room
+}
 
 // Accept implements net.Listener.
 func (l headedListener) Accept() (net.Conn, error) {
 	conn, err := l.Listener.Accept()
 	if tcp, ok := conn.(*net.TCPConn); ok {
-		return &headed{TCPConn: tcp}, err
+		return &headed{TCPConn: tcp, leave: l.room.enter()}, err
 	}
 	return conn, err
 }

@@ -123,6 +123,19 @@ const (
 type Options struct {
 	Listen func(address string) (net.Listener, error) // gives what to accept connections from; nil to listen anew
 	Kept   string                                     // a folder in which counts outlive the router; empty for none
+	Room   Room                                       // for the connections of visitors; nil for as many as come
+}
+
+// Room is for so many connections at once; further ones wait until others end. Routers may share one.
+type Room chan struct{}
+
+// enter waits until there is room, which is given back by leave.
+func (r Room) enter() (leave func()) {
+	if r == nil {
+		return func() {}
+	}
+	r <- struct{}{}
+	return sync.OnceFunc(func() { <-r })
 }
 
 // unservedFile counts what found no instance; no instance has such a name.
@@ -446,9 +459,13 @@ func (r *Router) listen(address string) {
 		}
 		r.listeners[at], r.owners[at] = listener, own
 		if own == nil {
-			go r.server.Serve(headedListener{listener})
+			go r.server.Serve(headedListener{listener, r.Room})
 		} else {
-			go r.accept(listener, at)
+			room := r.Room
+			if own.Local {
+				room = nil // instances among each other, whatever comes from outside
+			}
+			go r.accept(listener, at, room)
 		}
 	}
 }

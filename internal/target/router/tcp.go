@@ -8,17 +8,19 @@ import (
 )
 
 // accept takes the connections of a TCP listener until it is closed.
-func (r *Router) accept(listener net.Listener, at string) {
+func (r *Router) accept(listener net.Listener, at string, room Room) {
 	for {
 		client, err := listener.Accept()
 		if err != nil {
 			return
 		}
+		leave := room.enter()
 		r.listening.Lock()
 		own := r.owners[at]
 		r.listening.Unlock()
 		r.under.Add(1)
 		go func() {
+			defer leave()
 			defer r.under.Add(-1)
 			r.connect(client.(*net.TCPConn), own)
 		}()

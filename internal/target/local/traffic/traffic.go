@@ -83,8 +83,26 @@ type process struct {
 
 	mu     sync.Mutex
 	sites  map[string]*led
+	room   router.Room
 	handed map[string]net.Listener // by the process before it, and not wanted by a site so far
 }
+
+// room is for so many visitors that each can be led to an instance by a connection of its own, and some are left for all else: what the system
+// lets a process have open bounds both.
+func room() router.Room {
+	var most syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most); err != nil {
+		return nil
+	}
+	return make(router.Room, max(leastRoom, int(min(most.Cur, mostRoom))/2-spareRoom))
+}
+
+// Bounds of the room for visitors, in connections.
+const (
+	leastRoom = 64
+	mostRoom  = 1 << 20
+	spareRoom = 128
+)
 
 // led is a site with its routes, by name.
 type led struct {
@@ -131,7 +149,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("lead traffic: %w", err)
 	}
-	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*led{}, handed: inherited()}
+	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*led{}, room: room(), handed: inherited()}
 	server := &http.Server{Handler: p.handler(), ReadHeaderTimeout: headerMost}
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
@@ -201,7 +219,7 @@ func (p *process) site(name, counts string) (*led, error) {
 			return nil, err
 		}
 	}
-	p.sites[name] = &led{Router: router.New(router.Options{Listen: p.listen, Kept: counts})}
+	p.sites[name] = &led{Router: router.New(router.Options{Listen: p.listen, Kept: counts, Room: p.room})}
 	return p.sites[name], nil
 }
 
