@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
 )
 
@@ -89,20 +90,39 @@ aditus link add. To look around: aditus demo`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})
-	root.AddCommand(newOrders()...)
-	root.AddCommand(
-		newLink(), newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSync(), newGuard(), newCheck(), newRender(), newVariables(), newBundle(), newSecret(),
-		newDraw(), newDemo(), newDemoService(), newStandIn(), newKeep(), newRoute(),
-		newServe(), newSettings(), newToken(), newLogin(), newLogout(), newNotify(), newBackup(), newRestore(), newInstanceLog(), newLedger(), newWait(), newSchema(), newVersion(),
-	)
+	root.Version = thisVersion().String()
+	root.SetVersionTemplate("{{.Version}}\n")
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"look", "Look", []*cobra.Command{newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newInstanceLog(), newLedger(), newDraw()}},
+		{"act", "Act", append([]*cobra.Command{newSync(), newWait()}, newOrders()...)},
+		{"declare", "Declare", []*cobra.Command{newCheck(), newRender(), newVariables(), newGuard(), newBundle(), newSecret(), newSchema()}},
+		{"connect", "Connect, and who may what", []*cobra.Command{newLink(), newSettings(), newLogin(), newLogout(), newToken(), newNotify()}},
+		{"run", "Run", []*cobra.Command{newServe(), newBackup(), newRestore(), newKeep(), newRoute(), newDemo()}},
+		{"", "", []*cobra.Command{newDemoService(), newStandIn(), newVersion()}},
+	} {
+		if g.id != "" {
+			root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
+		}
+		for _, cmd := range g.commands {
+			cmd.GroupID = g.id
+			root.AddCommand(cmd)
+		}
+	}
 	return root
 }
 
 func noArgs(cmd *cobra.Command, args []string) error {
-	if len(args) > 0 {
-		return usageError{fmt.Errorf("%s does not take %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())}
+	if len(args) == 0 {
+		return nil
 	}
-	return nil
+	cmd.SuggestionsMinimumDistance = 2 // letters that differ
+	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+		return usageError{fmt.Errorf("%s has no %q; do you mean %s?", cmd.CommandPath(), args[0], say.Or(near))}
+	}
+	return usageError{fmt.Errorf("%s does not take %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())}
 }
 
 // oneArg wants exactly one argument.

@@ -395,6 +395,17 @@ func TestLocal(t *testing.T) {
 	if code, out, errs := shell(t, "log", "tally/dock", one, "--data", l.folder); code != 0 || !strings.Contains(out, one+" listens on port") {
 		t.Errorf("the log of %s: %d %s%s", one, code, out, errs)
 	}
+	for args, want := range map[string]string{"": one + "  " + one + " listens on port", "--grep listens -n 1": " listens on port", "--since 1h --json": `"instance":"` + one + `"`, one + " --previous": ""} {
+		code, out, errs := shell(t, append(append([]string{"log", "tally/dock"}, strings.Fields(args)...), "--data", l.folder)...)
+		if code != 0 || !strings.Contains(out, want) || want == "" && out != "" || strings.Contains(args, "-n 1") && strings.Count(out, "\n") != 1 {
+			t.Errorf("the log of all, %s: %d %s%s", args, code, out, errs)
+		}
+	}
+	for args, want := range map[string]string{"--grep (": "--grep: error parsing regexp", "--since yesterday": "--since: ", "nobody": "has no instance whose name begins with nobody", "--follow --previous": "give one of --follow and --previous"} {
+		if code, out, errs := shell(t, append(append([]string{"log", "tally/dock"}, strings.Fields(args)...), "--data", l.folder)...); code == 0 || !strings.Contains(errs, want) {
+			t.Errorf("the log, %s: %d %s%s", args, code, out, errs)
+		}
+	}
 
 	l.stop(syscall.SIGTERM) // and what only looks starts nothing that was ended on purpose
 	if code, out, errs := shell(t, "keep", "--end", "--json", "--data", l.folder); code != 0 || out != `{"ended":true}`+"\n" {
