@@ -73,20 +73,25 @@ aditus link add. To look around: aditus demo`,
 	}
 	var r connection
 	var set []string
-	var ring bool
+	var look looks
+	var theme string
 	root.RunE = func(cmd *cobra.Command, _ []string) error {
 		values, err := setValues(set)
 		if err != nil {
 			return err
 		}
+		if err := look.read(theme); err != nil {
+			return err
+		}
 		if !isTerminal() {
 			return cmd.Help()
 		}
-		return runLine(cmd.Context(), r, values, ring)
+		return runLine(cmd.Context(), r, values, look)
 	}
 	connectionFlags(root, &r)
 	setFlag(root, &set)
-	root.Flags().BoolVar(&ring, "ring", false, "ring the terminal's bell when something newly needs you")
+	themeFlag(root, &theme)
+	root.Flags().BoolVar(&look.ring, "ring", false, "ring the terminal's bell when something newly needs you")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
 	})

@@ -22,7 +22,7 @@ import (
 const screenSpeed = 6
 
 func newDemo() *cobra.Command {
-	var folder, out string
+	var folder, out, theme string
 	var headless, anew bool
 	var speed float64
 	cmd := &cobra.Command{
@@ -52,10 +52,15 @@ code is 0 only when the story ended as it should.`,
 			if !cmd.Flags().Changed("speed") {
 				speed = screenSpeed
 			}
-			return runDemo(cmd.Context(), folder, speed, anew)
+			var look looks
+			if err := look.read(theme); err != nil {
+				return err
+			}
+			return runDemo(cmd.Context(), folder, speed, anew, look)
 		},
 	}
 	dataFlag(cmd, &folder)
+	themeFlag(cmd, &theme)
 	cmd.Flags().BoolVar(&headless, "headless", false, "no screen: a line for each fact")
 	cmd.Flags().StringVar(&out, "out", "", "with --headless: the `folder` for ledger.jsonl, watch.svg and watch.pdf (default: the data folder)")
 	cmd.Flags().Float64Var(&speed, "speed", demo.FlatOut, fmt.Sprintf("times real time; 0 is as fast as it goes (on screen %d)", screenSpeed))

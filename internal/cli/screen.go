@@ -12,6 +12,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
 	"aditus/internal/control/api"
@@ -27,8 +28,30 @@ var errNoTerminal = errors.New("the screens need a terminal; without one use: ad
 // realSpeed is the fastest that the demo's time may run for processes of this machine to follow.
 const realSpeed = 12
 
+// looks is how the screens look, and what they ring for.
+type looks struct {
+	theme tui.Theme
+	ring  bool
+}
+
+// themeName is the variable that says which theme the screens have where --theme does not.
+const themeName = "ADITUS_THEME"
+
+// themeFlag gives a command a flag for the theme of the screens.
+func themeFlag(cmd *cobra.Command, name *string) {
+	cmd.Flags().StringVar(name, "theme", os.Getenv(themeName), "how the screens are coloured: auto by what the terminal tells, dark, light, own for its own colours, none; else $"+themeName)
+}
+
+// read reads the theme.
+func (l *looks) read(name string) (err error) {
+	if l.theme, err = tui.ReadTheme(name); err != nil {
+		return usageError{err}
+	}
+	return nil
+}
+
 // runDemo opens the screens on Skerry Line.
-func runDemo(ctx context.Context, folder string, speed float64, anew bool) error {
+func runDemo(ctx context.Context, folder string, speed float64, anew bool, look looks) error {
 	if !isTerminal() {
 		return errNoTerminal
 	}
@@ -46,27 +69,27 @@ func runDemo(ctx context.Context, folder string, speed float64, anew bool) error
 		note = "demo"
 	}
 	live := control.Live{Engine: world.Engine, Ledger: world.Ledger, Folder: folder}
-	return runScreens(ctx, live, note, false, func(ctx context.Context) error { return world.Run(ctx, nil) })
+	return runScreens(ctx, live, note, look, func(ctx context.Context) error { return world.Run(ctx, nil) })
 }
 
 // runLine opens the screens on a data folder.
-func runLine(ctx context.Context, r connection, set map[string]string, ring bool) error {
+func runLine(ctx context.Context, r connection, set map[string]string, look looks) error {
 	remote, folder, err := r.running()
 	if err != nil {
 		return err
 	}
 	if remote != nil {
-		return runFace(ctx, remote, folder, ring)
+		return runFace(ctx, remote, folder, look)
 	}
 	if isDemo(folder) {
-		return runDemo(ctx, folder, screenSpeed, false)
+		return runDemo(ctx, folder, screenSpeed, false, look)
 	}
 	s, err := openLocal(ctx, folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	return runScreens(s.leads, s.Live, s.sites.note(), ring, func(ctx context.Context) error {
+	return runScreens(s.leads, s.Live, s.sites.note(), look, func(ctx context.Context) error {
 		err := s.Engine.Run(ctx)
 		if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
 			return cause
@@ -76,7 +99,7 @@ func runLine(ctx context.Context, r connection, set map[string]string, ring bool
 }
 
 // runFace opens the screens on an Aditus that runs already.
-func runFace(ctx context.Context, remote *api.Remote, folder string, ring bool) error {
+func runFace(ctx context.Context, remote *api.Remote, folder string, look looks) error {
 	if _, err := remote.Renew(ctx); err != nil {
 		return err
 	}
@@ -89,8 +112,9 @@ func runFace(ctx context.Context, remote *api.Remote, folder string, ring bool) 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: ring})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
+	fmt.Print(tui.EndLook)
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		return nil
 	}
@@ -109,12 +133,12 @@ func isTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTermin
 const showWait = 500 * time.Millisecond
 
 // runScreens shows the screens until they are left, with an engine that works meanwhile.
-func runScreens(ctx context.Context, live control.Live, note string, ring bool, work func(context.Context) error) error {
+func runScreens(ctx context.Context, live control.Live, note string, look looks, work func(context.Context) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: ring})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)
@@ -129,6 +153,7 @@ func runScreens(ctx context.Context, live control.Live, note string, ring bool, 
 		}()
 	}
 	_, err := program.Run()
+	fmt.Print(tui.EndLook)
 	cancel()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		err = nil

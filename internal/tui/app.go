@@ -8,7 +8,6 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/colorprofile"
 
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
@@ -19,7 +18,6 @@ import (
 	"aditus/internal/tui/board"
 	"aditus/internal/tui/calendar"
 	"aditus/internal/tui/comparison"
-	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
 	"aditus/internal/tui/settings"
@@ -36,6 +34,7 @@ type Options struct {
 	Shown    func()          // called once the first picture is on the screen; may be nil
 	Settings control.Settler // nil where they are not changed from here
 	Tokens   control.Tokener // nil where there is no server that has any
+	Theme    Theme           // that was asked for; empty for auto
 	Ring     bool            // the terminal's bell rings when something newly needs whoever looks
 }
 
@@ -48,11 +47,8 @@ type App struct {
 	home     screen.Screen // the board
 	over     screen.Screen // what lies over it; nil for nothing
 
-	w, h    int
-	dark    bool
-	ground  bool // the terminal told its ground; before that it must not be painted over
-	profile colorprofile.Profile
-	theme   kit.Theme
+	w, h int
+	look look
 
 	ask     *screen.Question
 	menu    *menu
@@ -104,10 +100,10 @@ func (o opener) opens() string {
 func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
-	a := &App{changed: c.Changed(ctx), options: options, dark: true, profile: colorprofile.TrueColor, theme: kit.Dark, input: input}
+	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
 	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
 	a.home = board.New(a.desk)
-	a.look()
+	a.snap()
 	return a
 }
 
@@ -131,7 +127,7 @@ const (
 type refreshMsg struct{}
 
 // Init implements tea.Model.
-func (a *App) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, a.wait()) }
+func (a *App) Init() tea.Cmd { return tea.Batch(a.look.begin(), a.wait()) }
 
 // wait waits for something new to show.
 func (a *App) wait() tea.Cmd {
@@ -145,8 +141,8 @@ func (a *App) wait() tea.Cmd {
 	}
 }
 
-// look takes a new snapshot, and asks for what the screen shows beside it.
-func (a *App) look() tea.Cmd {
+// snap takes a new snapshot, and asks for what the screen shows beside it.
+func (a *App) snap() tea.Cmd {
 	a.snapshot = a.desk.Control.Snapshot(a.desk.Ctx)
 	cmd := a.home.Update(a.snapshot)
 	if a.over != nil {
@@ -157,6 +153,7 @@ func (a *App) look() tea.Cmd {
 
 // Update implements tea.Model.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	asks := a.look.update(msg)
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		first := a.w == 0
@@ -166,17 +163,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				return nil
 			})
 		}
-	case tea.ColorProfileMsg:
-		a.profile = msg.Profile
-		a.theme = kit.Choose(a.profile, a.dark)
-	case tea.BackgroundColorMsg:
-		if !a.ground {
-			a.dark, a.ground = msg.IsDark(), true
-		}
-		a.theme = kit.Choose(a.profile, a.dark)
 	case refreshMsg:
 		before := a.snapshot
-		return a, tea.Batch(a.look(), a.wait(), a.ring(before))
+		return a, tea.Batch(a.snap(), a.wait(), a.ring(before))
 	case screen.Opened:
 		a.over = msg.Screen
 	case screen.Fetched:
@@ -187,7 +176,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		} else {
 			a.say(msg.Text, false)
 		}
-		return a, a.look()
+		return a, a.snap()
 	case screen.Wrote:
 		return a, a.wrote(msg)
 	case tea.PasteMsg:
@@ -199,7 +188,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.KeyPressMsg:
 		return a, a.key(msg)
 	}
-	return a, nil
+	return a, asks
 }
 
 func (a *App) say(text string, bad bool) { a.message = message{text, bad, time.Now()} }
@@ -252,6 +241,10 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return tea.Quit
 	case "?":
 		a.help = true
+		return nil
+	case "ctrl+t":
+		a.look.next()
+		a.say("The theme is "+a.look.name()+".", false)
 		return nil
 	case "space":
 		if b, ok := a.snapshot.Find(a.shown().Berth()); ok {

@@ -102,7 +102,7 @@ func (a *App) wrote(w screen.Wrote) tea.Cmd {
 	a.editor = nil
 	delete(a.drafts, e.Title)
 	a.say(w.Text, false)
-	return a.look()
+	return a.snap()
 }
 
 // paste puts what was pasted where something is typed.

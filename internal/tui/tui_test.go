@@ -24,6 +24,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/board"
+	"aditus/internal/tui/kit"
 	"aditus/internal/view"
 	"aditus/internal/view/storytest"
 )
@@ -386,7 +387,7 @@ func TestHostileText(t *testing.T) {
 		}
 		b.Health.Reason, b.Health.Word = evil, "failing"
 	}
-	run(a, a.look())
+	run(a, a.snap())
 	text := a.Frame(158, 47)
 	for _, bad := range []string{"\x07", "\x1b]", "\x1b[2J", "\u202e", "\r"} {
 		if strings.Contains(text, bad) {
@@ -401,11 +402,11 @@ func TestThemes(t *testing.T) {
 	press(a, "2")
 	plain := frame(a, 158, 47)
 	for _, profile := range []colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.ANSI256, colorprofile.TrueColor} {
-		for _, dark := range []bool{true, false} {
-			a.profile, a.dark = profile, dark
+		for _, ground := range []kit.Ground{kit.Unknown, kit.OnDark, kit.OnLight} {
+			a.look.told = ground
 			a.Update(tea.ColorProfileMsg{Profile: profile})
 			if got := frame(a, 158, 47); got != plain {
-				t.Errorf("with %s, dark %v, other words are shown", profile, dark)
+				t.Errorf("with %s, on ground %v, other words are shown", profile, ground)
 			}
 			if colours := strings.Contains(a.Frame(158, 47), "38;2;"); colours != (profile == colorprofile.TrueColor) && profile == colorprofile.ASCII {
 				t.Errorf("with %s there is colour: %v", profile, colours)
@@ -439,7 +440,7 @@ func many(t testing.TB, workloads, sites int) *App {
 func TestLongNeed(t *testing.T) {
 	a, f := app(t)
 	f.Story.Snapshot.Links[0].Problem = &status.Problem{Text: "commit d4d3537 by You is not taken: " + strings.Repeat("workloads/notices.yaml:8:11: there is no kind of part; ", 4) + "what ccef0ec declared stays declared"}
-	run(a, a.look())
+	run(a, a.snap())
 	press(a, "3")
 	if text := frame(a, 158, 47); strings.Contains(text, "stays declared") {
 		t.Fatal("the sentence is short enough already: the test proves nothing")
@@ -482,7 +483,7 @@ func BenchmarkBoardFrame(b *testing.B) {
 func BenchmarkBoardSnapshot(b *testing.B) {
 	a := many(b, 200, 8)
 	for b.Loop() {
-		run(a, a.look())
+		run(a, a.snap())
 		a.Frame(158, 47)
 	}
 }
@@ -506,7 +507,7 @@ func TestLost(t *testing.T) {
 		t.Error("an engine that answers counts as lost")
 	}
 	f.lost = time.Date(2026, 3, 12, 9, 32, 30, 0, time.UTC)
-	run(a, a.look())
+	run(a, a.snap())
 	frame := ansi.Strip(a.Frame(158, 47))
 	for _, want := range []string{"No word since 09:32:30, this is how it was. Connecting again; q quits. Why: connection refused.", "nothing heard since 09:32:30", "Skerry Line", "NEEDS YOU"} {
 		if !strings.Contains(frame, want) {

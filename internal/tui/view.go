@@ -28,8 +28,9 @@ func (a *App) View() tea.View {
 	v := tea.NewView(a.Frame(a.w, a.h))
 	v.AltScreen, v.MouseMode = true, tea.MouseModeCellMotion
 	v.WindowTitle = a.title()
-	if a.ground {
-		v.BackgroundColor, v.ForegroundColor = a.theme.Ground(), a.theme.Ink()
+	v.ReportFocus = true
+	if a.look.painted() {
+		v.BackgroundColor, v.ForegroundColor = a.look.theme.Ground(), a.look.theme.Ink()
 	}
 	return v
 }
@@ -44,7 +45,7 @@ func (a *App) Frame(w, h int) string {
 	if w <= 0 || h <= 0 {
 		return ""
 	}
-	p := kit.NewPage(w, h, a.theme)
+	p := kit.NewPage(w, h, a.look.theme)
 	if w < leastWidth || h < leastHeight {
 		c := words.Count(a.snapshot)
 		y := p.Wrap(0, 0, w, h, kit.Text, fmt.Sprintf("%d need you, %d moving, %d steady.", c.Need, c.Moving, c.Steady))

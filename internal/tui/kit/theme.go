@@ -36,6 +36,9 @@ type Theme struct {
 
 func hex(values ...string) (colors [roles]color.Color) {
 	for i, v := range values {
+		if v == "" {
+			continue // the terminal's own
+		}
 		colors[i] = lipgloss.Color(v)
 	}
 	return colors
@@ -63,14 +66,35 @@ var SixteenLight = Theme{colors: [roles]color.Color{
 	nil, nil, ansi.BrightBlack, ansi.BrightBlack, ansi.Blue, ansi.Yellow, ansi.Green, ansi.Red, ansi.Magenta,
 }, chosen: ansi.White}
 
+// Own is for terminals of which nobody told what their ground is: plain text is in their own colour, and all else can be read on dark and light.
+var Own = Theme{colors: hex("", "", "", "", "#3f7cb8", "#a8760f", "#2f8f5b", "#d9483b", "#9059d1")}
+
+// OwnSixteen is for those with 16 colours.
+var OwnSixteen = Theme{colors: [roles]color.Color{nil, nil, nil, nil, ansi.Cyan, ansi.Yellow, ansi.Green, ansi.Red, ansi.Magenta}}
+
 // None uses no colour at all: bold and faint alone.
 var None = Theme{}
 
+// Ground is what a terminal's text stands on.
+type Ground int
+
+// Grounds, of which Unknown is that of a terminal that does not tell.
+const (
+	Unknown Ground = iota
+	OnDark
+	OnLight
+)
+
 // Choose gives the theme that suits a terminal.
-func Choose(profile colorprofile.Profile, dark bool) Theme {
+func Choose(profile colorprofile.Profile, ground Ground) Theme {
+	dark := ground == OnDark
 	switch {
 	case profile <= colorprofile.ASCII:
 		return None
+	case profile == colorprofile.ANSI && ground == Unknown:
+		return OwnSixteen
+	case ground == Unknown:
+		return Own
 	case profile == colorprofile.ANSI && dark:
 		return Sixteen
 	case profile == colorprofile.ANSI:
@@ -112,6 +136,7 @@ func (t Theme) style(r Role, chosen bool) uv.Style {
 			s.Fg = t.colors[Text] // dim text would vanish on a ground of its own colour
 		}
 		if t.chosen == nil {
+			s.Fg = nil // a colour would be the ground of its letters
 			s.Attrs |= uv.AttrReverse
 			s.Attrs &^= uv.AttrFaint
 		}
