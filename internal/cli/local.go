@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"go.yaml.in/yaml/v4"
 	"golang.org/x/net/netutil"
 
 	"aditus/internal/backup"
@@ -72,6 +73,18 @@ func openLocal(ctx context.Context, folder string, o localOptions) (*localEngine
 // firstSettings are those of a line that has none.
 var firstSettings = config.Settings{Line: "Your line", Beat: time.Second}
 
+// beginSettings makes a data folder where there is none, with settings that connect nothing yet: they come on the screens, or by the API.
+func beginSettings(folder string) error {
+	if _, err := os.Stat(filepath.Join(folder, config.FileName)); !errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("make the data folder: %w", err)
+	}
+	_, err := config.Edit(folder, firstSettings, func(*yaml.Node) error { return nil })
+	return err
+}
+
 func readSettings(folder string) (config.Settings, error) {
 	name := filepath.Join(folder, config.FileName)
 	text, err := os.ReadFile(name)
@@ -92,7 +105,11 @@ func readSettings(folder string) (config.Settings, error) {
 
 func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (err error) {
 	s.Folder = folder
-	s.Check = func(c config.Settings) error { return target.Check(kinds, c) }
+	s.Kinds = kinds
+	opened := s.settings
+	s.Check = func(c config.Settings) error {
+		return errors.Join(target.Check(kinds, c), target.Ready(kinds, opened, c))
+	}
 	if s.Ledger, err = ledger.OpenAt(s.settings.Ledger, folder); err != nil {
 		return err
 	}

@@ -84,18 +84,31 @@ func runLine(ctx context.Context, r connection, set map[string]string, look look
 	if isDemo(folder) {
 		return runDemo(ctx, folder, screenSpeed, false, look)
 	}
+	if err := beginSettings(folder); err != nil {
+		return err
+	}
+	for {
+		if err := runLocal(ctx, folder, set, look); !errors.Is(err, errAnew) || ctx.Err() != nil {
+			return err
+		}
+	}
+}
+
+// runLocal opens the screens on a data folder until they are left, or its settings take a new start.
+func runLocal(ctx context.Context, folder string, set map[string]string, look looks) error {
 	s, err := openLocal(ctx, folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	return runScreens(s.leads, s.Live, s.sites.note(), look, func(ctx context.Context) error {
-		err := s.Engine.Run(ctx)
-		if cause := context.Cause(s.leads); errors.Is(cause, ledger.ErrDeposed) {
-			return cause
-		}
-		return err
-	})
+	leads, anew := context.WithCancelCause(s.leads)
+	defer anew(nil)
+	s.Anew = func() { anew(errAnew) }
+	err = runScreens(leads, s.Live, s.sites.note(), look, s.Engine.Run)
+	if cause := context.Cause(leads); errors.Is(cause, ledger.ErrDeposed) || errors.Is(cause, errAnew) {
+		return cause
+	}
+	return err
 }
 
 // runFace opens the screens on an Aditus that runs already.

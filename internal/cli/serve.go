@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"go.yaml.in/yaml/v4"
 	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/backup"
@@ -91,13 +90,8 @@ const serverGC = 50
 
 func runServer(ctx context.Context, w io.Writer, folder string, set map[string]string, o serveOptions) error {
 	debug.SetGCPercent(serverGC)
-	if _, err := os.Stat(filepath.Join(folder, config.FileName)); errors.Is(err, os.ErrNotExist) { // its settings come by the API
-		if err := os.MkdirAll(folder, 0o700); err != nil {
-			return err
-		}
-		if _, err := config.Edit(folder, firstSettings, func(*yaml.Node) error { return nil }); err != nil {
-			return err
-		}
+	if err := beginSettings(folder); err != nil {
+		return err
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	h := &host{folder: folder, set: set, o: o, log: newLog(w, o), answers: make(chan struct{})}

@@ -17,6 +17,7 @@ import (
 	"aditus/internal/notify"
 	"aditus/internal/source"
 	"aditus/internal/status"
+	"aditus/internal/target"
 	"aditus/internal/view"
 )
 
@@ -27,6 +28,7 @@ type Live struct {
 	Folder string                      // the data folder, with the settings
 	Leader *status.Leader              // this server, where several share the ledger
 	Check  func(config.Settings) error // what else has to be right of settings; may be nil
+	Kinds  []target.Kind               // what new sites can run on
 	Anew   func()                      // has the engine begin anew, with the settings as they are; nil where nobody can
 }
 

@@ -20,6 +20,8 @@ import (
 
 // Settler changes the settings, in the name of whoever asks. It takes the scope change for the whole line.
 type Settler interface {
+	// Explore looks at what a repository offers, and changes nothing.
+	Explore(ctx context.Context, who policy.Actor, a Asked) (Offer, error)
 	// Settings gives them, without what is secret in them.
 	Settings(ctx context.Context, who policy.Actor) (map[string]any, error)
 	// PutSettings keeps credentials by their names, and writes entries of links, sites, sinks, follow and registries, all or none. From far away a

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +25,7 @@ type Kind struct {
 	New      func(site string, before []config.Site, rest string) (config.Target, error)          // the target of a new site, beside those before it, from KIND=rest on the command line
 	Describe func(config.Target) string                                                           // tells it to whoever adds a site
 	Try      func(context.Context, config.Target) (told []string, err error)                      // asks what a site stands on, changing nothing; nil where there is nothing to ask
+	Ready    func(config.Target) error                                                            // why a site of it cannot be opened on this machine, without asking anybody; nil where nothing keeps it from that
 	Runs     func(context.Context, Ground, config.Target, declare.Part) (doubt string, err error) // tries whether a part can be run there; nil where there is nothing to try
 	Objects  func(config.Site, declare.Desired) ([]map[string]any, error)                         // what a revision would be there, as objects of its API; nil where there are none
 	Open     func(Ground, []config.Site) (Opened, error)                                          // opens all sites of the kind at once
@@ -62,6 +65,21 @@ func Find(kinds []Kind, name string) (Kind, error) {
 		return Kind{}, fmt.Errorf("what it runs on is missing; write target: with %s", choose)
 	}
 	return Kind{}, fmt.Errorf("there is no kind of target %q; write %s", name, choose)
+}
+
+// Ready tells why a site that is new among settings, or changed, cannot be opened on this machine: an engine that begins anew with it would not.
+func Ready(kinds []Kind, before, after config.Settings) error {
+	for _, site := range after.Sites {
+		same := func(o config.Site) bool { return o.Name == site.Name && reflect.DeepEqual(o.Target, site.Target) }
+		kind, err := Find(kinds, site.Target.Kind)
+		if err != nil || kind.Ready == nil || slices.ContainsFunc(before.Sites, same) {
+			continue
+		}
+		if err := kind.Ready(site.Target); err != nil {
+			return fmt.Errorf("sites: %s: target: %w", site.Name, err)
+		}
+	}
+	return nil
 }
 
 // Check tells what is wrong with how the sites' targets are written.

@@ -18,6 +18,7 @@ import (
 	"aditus/internal/tui/board"
 	"aditus/internal/tui/calendar"
 	"aditus/internal/tui/comparison"
+	"aditus/internal/tui/connect"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
 	"aditus/internal/tui/settings"
@@ -84,6 +85,7 @@ var screens = []opener{
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
 	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
 	{key: "A", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
+	{key: "C", means: "connect a repository or a registry", open: connect.Open},
 	{key: ",", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
 	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
@@ -101,9 +103,12 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
 	a.home = board.New(a.desk)
 	a.snap()
+	if s := a.snapshot; options.Settings != nil && len(s.Links)+len(s.Berths) == 0 && s.Lost == nil {
+		a.over, _ = connect.Open(a.desk, s, berth.ID{}) // nothing is connected, and there is nothing else to look at
+	}
 	return a
 }
 
@@ -168,6 +173,11 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, tea.Batch(a.snap(), a.wait(), a.ring(before))
 	case screen.Opened:
 		a.over = msg.Screen
+	case screen.Closed:
+		a.over = nil
+		delete(a.desk.Kept, msg.Forget)
+		a.say(msg.Text, false)
+		return a, a.snap()
 	case screen.Fetched:
 		return a, a.desk.Take(msg, a.over)
 	case screen.Answered:
@@ -187,6 +197,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.wheel(msg.Mouse())
 	case tea.KeyPressMsg:
 		return a, a.key(msg)
+	default:
+		if a.over != nil { // an answer to what it asked
+			return a, tea.Batch(asks, a.over.Update(msg))
+		}
 	}
 	return a, asks
 }

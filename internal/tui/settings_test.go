@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 // settled are settings that are changed by what they are asked to, and tokens.
 type settled struct {
 	changes []string
+	offer   control.Offer
 	refuse  error
 }
 
@@ -30,6 +32,16 @@ func (s *settled) Settings(context.Context, policy.Actor) (map[string]any, error
 		"sites": []any{map[string]any{"name": "drydock", "automatic": true, "target": map[string]any{"kind": "local", "listen": "127.0.0.1:8080"}}},
 		"sinks": []any{map[string]any{"name": "bridge", "webhook": map[string]any{"url": "https://hooks.skerry.example/…", "credential": "bridge"}}},
 	}, nil
+}
+
+func (s *settled) Explore(_ context.Context, _ policy.Actor, a control.Asked) (control.Offer, error) {
+	s.changes = append(s.changes, "explore "+a.Repository+" "+a.Branch)
+	if s.refuse != nil {
+		return control.Offer{}, s.refuse
+	}
+	offer := s.offer
+	offer.Where, offer.Branch = a.Repository, cmp.Or(a.Branch, "main")
+	return offer, nil
 }
 
 func (s *settled) PutSettings(_ context.Context, _ policy.Actor, _ map[string]source.Credential, entries ...config.Entry) error {
@@ -128,4 +140,74 @@ func TestSettings(t *testing.T) {
 	s.refuse = errors.New("you may not change the line")
 	press(a, "esc ,")
 	shows("You may not change the line.")
+}
+
+// connectable is what a repository offers: two folders for a site that there is and one that there isn't.
+func connectable() control.Offer {
+	return control.Offer{
+		Took: 84 * time.Millisecond, Branches: []string{"main", "next"}, Head: source.Commit{Hash: "948c7d4e", Subject: "Declare the quay", Author: "Maren Oake"},
+		Folders: []source.Found{
+			{Folder: "deploy/workloads", Workloads: []source.FoundWorkload{{Name: "quay", Sites: []string{"drydock", "harbour"}}, {Name: "berths", Sites: []string{"harbour"}}}},
+			{Folder: "manifests", Objects: []string{"Deployment lantern", "Service lantern"}},
+		},
+		Targets: map[string][]control.Target{"harbour": {
+			{Kind: "local", Means: "processes on this machine, HTTP at 127.0.0.1:8081", Value: map[string]any{"kind": "local", "listen": "127.0.0.1:8081"}},
+			{Kind: "cluster", Means: "the namespace harbour of a cluster", Wrong: "there is no kubeconfig"},
+		}},
+	}
+}
+
+// TestConnect connects a repository by answering one line after another, in any order, with what is wrong told in place, and writes nothing before
+// all of it is right.
+func TestConnect(t *testing.T) {
+	a, f := app(t)
+	s := &f.settings
+	s.offer = connectable()
+	shows := func(want ...string) {
+		t.Helper()
+		for _, text := range want {
+			if got := frame(a, 158, 47); !strings.Contains(got, text) {
+				t.Errorf("%q is not on the screen:\n%s", text, got)
+			}
+		}
+	}
+	did := func(want ...string) {
+		t.Helper()
+		if !slices.Equal(s.changes, want) {
+			t.Errorf("it was asked for %q, want %q", s.changes, want)
+		}
+		s.changes = nil
+	}
+	press(a, "C w")
+	shows("It cannot be written yet: the repository has not answered yet.")
+	s.refuse = errors.New("the repository cannot be reached: check the address")
+	press(a, "enter h t t p s : / / g i t / Q u a y . g i t enter")
+	did("explore https://git/Quay.git ")
+	shows("The repository cannot be reached: check the address.")
+	s.refuse = nil
+	press(a, "esc C v") // what was given is there
+	did("explore https://git/Quay.git ", "explore https://git/Quay.git ")
+	shows("answers in 84 ms: “Declare the quay” by Maren Oake is the newest", "main, at 948c7d4; 1 more to choose from", "settings.yaml gets the link quay and 1 site: harbour.", "The first look finds 3 berths of 2 workloads.")
+	press(a, "down enter m a r e n enter s e c r e t enter")
+	did("explore https://git/Quay.git ")
+	shows("as maren, with a password or token")
+	press(a, "down right")
+	did("explore https://git/Quay.git next")
+	press(a, "down right")
+	shows("manifests has objects of a cluster's API and no declaration")
+	press(a, "w")
+	did()
+	press(a, "left down enter end right")
+	shows("by itself: new sites take", "There is no kubeconfig. Choose local, or mend it.", "harbour cannot run on what is chosen for it")
+	press(a, "w")
+	did()
+	s.refuse = errors.New("a link quay is there already")
+	press(a, "right w")
+	shows("A link quay is there already")
+	s.changes, s.refuse = nil, nil
+	press(a, "up enter x enter w")
+	did("sites harbour map[automatic:true target:map[kind:local listen:127.0.0.1:8081]]", "links quayx map[branch:next every:1m folder:deploy/workloads repository:https://git/Quay.git]")
+	shows("The link quayx is written, and read at once.", "NEEDS YOU")
+	press(a, "C")
+	shows("an address: https://HOST/PATH")
 }

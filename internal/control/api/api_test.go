@@ -194,6 +194,10 @@ func (s *story) PutCredential(_ context.Context, who policy.Actor, name string, 
 	return nil
 }
 func (s *story) MakeHook(context.Context, policy.Actor, string) (string, error) { return "whsec", nil }
+func (s *story) Explore(_ context.Context, who policy.Actor, a control.Asked) (control.Offer, error) {
+	s.note("look at %s by %s", a.Repository, who.Name)
+	return control.Offer{Where: a.Repository, Branch: "main"}, nil
+}
 func (s *story) Record(_ context.Context, who policy.Actor, what string) error {
 	s.note("%s by %s", what, who.Name)
 	return nil
@@ -546,7 +550,7 @@ func TestDocument(t *testing.T) {
 		return w
 	}
 	bodies := map[string]string{
-		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`,
+		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`, "explore": `{"repository":"https://git.skerry.example/x"}`,
 		"putSetting": `{"repository":"https://git.skerry.example/x"}`, "putSettings": `{"links":{"x":{"branch":"main"}},"credentials":{"x":{"password":"y"}}}`, "putCredential": `{"user":"x","password":"y"}`, "makeToken": `{"name":"new","scopes":["look"]}`,
 	}
 	if _, err := tokens.Add("spare", policy.Scopes, time.Time{}); err != nil {

@@ -193,6 +193,10 @@ var operations = []operation{
 		}},
 	{method: "GET", path: "/v1/settings", name: "settings", about: "The settings, without what is secret in them.", scope: policy.Change, out: map[string]any{},
 		do: func(ctx context.Context, c call) (any, error) { return c.Settings(ctx, c.who) }},
+	{method: "POST", path: "/v1/explore", name: "explore", about: "Look at what a repository, or a bundle in a registry, offers before it is connected: branches, folders with workloads and sites, and what new sites can run on. Nothing is changed.", scope: policy.Change, in: control.Asked{}, out: control.Offer{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.Explore(ctx, c.who, *c.in.(*control.Asked))
+		}},
 	{method: "PUT", path: "/v1/settings/{section}/{name}", name: "putSetting", about: "Write one entry of links, sites, sinks, follow or registries into the settings, as their schema has it. What is of the machine itself, such as programs and files, is written there alone.", scope: policy.Change, in: map[string]any{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return Done{}, c.PutSettings(ctx, c.who, nil, config.Entry{Section: c.section, Name: c.name, Value: *c.in.(*map[string]any)})

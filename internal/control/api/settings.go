@@ -149,6 +149,12 @@ func (r *Remote) MakeHook(ctx context.Context, _ policy.Actor, link string) (str
 	return made.Secret, err
 }
 
+// Explore implements control.Settler.
+func (r *Remote) Explore(ctx context.Context, _ policy.Actor, a control.Asked) (offer control.Offer, err error) {
+	err = r.ask(ctx, http.MethodPost, "/v1/explore", nil, a, &offer)
+	return offer, err
+}
+
 // Tokens implements control.Tokener.
 func (r *Remote) Tokens(ctx context.Context, _ policy.Actor) ([]control.TokenShown, error) {
 	var list TokenList

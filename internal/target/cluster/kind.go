@@ -23,8 +23,12 @@ var Kind = target.Kind{
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "the namespace " + t.Namespace + " of the cluster " + nameOf(t) },
 	Try:      try,
-	Objects:  objects,
-	Open:     openAll,
+	Ready: func(t config.Target) error {
+		_, _, err := Address{t.Kubeconfig, t.Context}.load()
+		return err
+	},
+	Objects: objects,
+	Open:    openAll,
 	Runs: func(_ context.Context, _ target.Ground, _ config.Target, part declare.Part) (string, error) {
 		return "", impossible(part)
 	},

@@ -30,6 +30,8 @@ type Desk struct {
 	Start       func(verb words.Verb, at berth.ID) tea.Cmd // as the verb's letter does
 	TakePicture func() tea.Cmd
 
+	Kept map[string]any // what screens leave for when they are opened again, by names of theirs
+
 	Touched bool // by a key or the mouse: cursors are the person's from then on
 
 	fetching Screen // for which something is asked for now; nil for none
@@ -79,6 +81,9 @@ type Answered struct {
 
 // Opened is a screen to be shown.
 type Opened struct{ Screen Screen }
+
+// Closed closes the screen that is shown, and tells what was done. What it left for when it is opened again is forgotten.
+type Closed struct{ Text, Forget string }
 
 // Fetched is what came for a screen.
 type Fetched struct {
