@@ -205,6 +205,11 @@ func TestConnect(t *testing.T) {
 	press(a, "right w")
 	shows("A link quay is there already")
 	s.changes, s.refuse = nil, nil
+	f.Story.Snapshot.Links[0].Name = "quay"
+	run(a, a.snap())
+	press(a, "w")
+	did()
+	shows("there is a link quay already: give this one another name")
 	press(a, "up enter x enter w")
 	did("sites harbour map[automatic:true target:map[kind:local listen:127.0.0.1:8081]]", "links quayx map[branch:next every:1m folder:deploy/workloads repository:https://git/Quay.git]")
 	shows("The link quayx is written, and read at once.", "NEEDS YOU")

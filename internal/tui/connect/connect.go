@@ -39,6 +39,7 @@ type Model struct {
 	line  string
 	now   time.Time
 	sites []string // that there are
+	links []status.Link
 
 	offer  *control.Offer
 	asking bool
@@ -57,7 +58,7 @@ func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd
 		given = &Given{targets: map[string]int{}}
 		d.Kept[keptAs] = given
 	}
-	m := &Model{desk: d, given: given, line: s.Line, now: s.Now, sites: s.Sites}
+	m := &Model{desk: d, given: given, line: s.Line, now: s.Now, sites: s.Sites, links: s.Links}
 	if d.Settings == nil {
 		m.wrong = "A repository is connected where Aditus runs."
 		return m, nil
@@ -100,7 +101,7 @@ func (m *Model) Picture() *screen.Picture { return nil }
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case status.Snapshot:
-		m.line, m.now, m.sites = msg.Line, msg.Now, msg.Sites
+		m.line, m.now, m.sites, m.links = msg.Line, msg.Now, msg.Sites, msg.Links
 	case answered:
 		if msg.of != m || msg.round != m.round {
 			return nil // of another question
@@ -265,6 +266,8 @@ func (m *Model) ready() string {
 		return fmt.Sprintf("%s has objects of a cluster's API and no declaration: connect it with aditus link add --workload NAME --sites SITE", at.Folder)
 	case m.linkName() == "":
 		return "the link has no name"
+	case slices.ContainsFunc(m.links, func(l status.Link) bool { return l.Name == m.linkName() }):
+		return fmt.Sprintf("there is a link %s already: give this one another name", m.linkName())
 	}
 	for _, site := range m.newSites() {
 		if m.target(site).Wrong != "" {
