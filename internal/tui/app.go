@@ -19,6 +19,7 @@ import (
 	"aditus/internal/tui/calendar"
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/connect"
+	"aditus/internal/tui/history"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
 	"aditus/internal/tui/settings"
@@ -85,6 +86,7 @@ var screens = []opener{
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
 	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
 	{key: "A", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
+	{key: "H", bar: "ledger", means: "the ledger: all that happened, and the way back to any revision", open: history.Open},
 	{key: "C", means: "connect a repository or a registry", open: connect.Open},
 	{key: ",", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
 	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
@@ -173,6 +175,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, tea.Batch(a.snap(), a.wait(), a.ring(before))
 	case screen.Opened:
 		a.over = msg.Screen
+	case screen.Asked:
+		a.put(msg.Question)
 	case screen.Closed:
 		a.over = nil
 		delete(a.desk.Kept, msg.Forget)

@@ -41,6 +41,7 @@ type fake struct {
 	asked   int      // what takes time with a server far away
 
 	settings settled
+	facts    []ledger.Fact
 }
 
 func (f *fake) TestSink(context.Context, policy.Actor, string) error { return nil }
@@ -125,7 +126,17 @@ func (f *fake) Sheet(_ context.Context, _ berth.ID, node string) (status.Sheet, 
 	}, nil
 }
 
-func (f *fake) Facts(context.Context, ledger.Query) ([]ledger.Fact, error) { return nil, nil }
+func (f *fake) Facts(_ context.Context, q ledger.Query) (found []ledger.Fact, err error) {
+	for _, fact := range f.facts {
+		if fact.Seq > q.After && !fact.At.Before(q.Since) {
+			found = append(found, fact)
+		}
+	}
+	if q.Newest > 0 {
+		found = found[max(0, len(found)-q.Newest):]
+	}
+	return found, nil
+}
 func (f *fake) Declared(context.Context, berth.ID) (*declare.Desired, error) {
 	return nil, nil
 }
@@ -176,7 +187,7 @@ func (f *fake) Watch(_ context.Context, b berth.ID, _ int64) (view.Watch, error)
 
 func app(t testing.TB) (*App, *fake) {
 	t.Helper()
-	f := &fake{Story: storytest.Load(t), settings: settled{offer: connectable()}}
+	f := &fake{Story: storytest.Load(t), settings: settled{offer: connectable()}, facts: happened(storytest.Load(t).Snapshot.Now)}
 	a := New(t.Context(), f, Options{Who: policy.Actor{Name: "Maren Oake", From: "the screens"}, Note: "demo", Pictures: t.TempDir(), Settings: &f.settings, Tokens: &f.settings})
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
 	return a, f
@@ -242,7 +253,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"settings", ", down"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {

@@ -104,7 +104,7 @@ func (a *App) bar(p *kit.Page) {
 	if a.over != nil && a.over.Berth() == (berth.ID{}) { // there is nothing that actions are about
 		right = right[1:]
 	}
-	if p.W < 100 {
+	if p.W < 120 {
 		right = right[len(right)-3:]
 	}
 	x := p.HintsRight(y, left, right)

@@ -66,7 +66,7 @@ var Keys = map[Verb]string{
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	TakeOffer: "T", PutOff: "P", Decline: "D",
-	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "H", Extend: "E", TearDown: "X", Vouch: "O",
+	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "Z", Extend: "E", TearDown: "X", Vouch: "O",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 

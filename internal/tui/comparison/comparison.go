@@ -5,6 +5,7 @@ package comparison
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -61,6 +62,34 @@ func open(d *screen.Desk, at berth.ID, ref string) tea.Cmd {
 		c, err := d.Control.Compare(ctx, at, view.Against{Ref: ref})
 		return New(d, c, ref), err
 	})
+}
+
+// OpenBetween compares two revisions of a berth's workload that are on record.
+func OpenBetween(d *screen.Desk, at berth.ID, from, to string) tea.Cmd {
+	return d.Open(func(ctx context.Context) (screen.Screen, error) {
+		c, err := d.Control.Compare(ctx, at, view.Against{From: from, To: to})
+		return New(d, c, ""), err
+	})
+}
+
+// mostNamed is how many fields a sentence names.
+const mostNamed = 4
+
+// InShort names the fields that differ, the first of them.
+func InShort(c view.Comparison) string {
+	var names []string
+	for _, f := range c.Fields {
+		if f.Kind != compare.Same {
+			names = append(names, view.Field(f.Pointer))
+		}
+	}
+	switch more := len(names) - mostNamed; {
+	case len(names) == 0:
+		return "nothing"
+	case more > 0:
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), more)
+	}
+	return strings.Join(names, ", ")
 }
 
 // New makes the screen.

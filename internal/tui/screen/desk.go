@@ -82,6 +82,9 @@ type Answered struct {
 // Opened is a screen to be shown.
 type Opened struct{ Screen Screen }
 
+// Asked puts a question that took a while to be made.
+type Asked struct{ Question Question }
+
 // Closed closes the screen that is shown, and tells what was done. What it left for when it is opened again is forgotten.
 type Closed struct{ Text, Forget string }
 

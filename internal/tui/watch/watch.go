@@ -43,6 +43,17 @@ func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cm
 	})
 }
 
+// OpenAt asks for a rollout, and shows it at a moment.
+func OpenAt(d *screen.Desk, s status.Snapshot, of berth.ID, rollout int64, moment time.Time) tea.Cmd {
+	return d.Open(func(ctx context.Context) (screen.Screen, error) {
+		w, err := d.Control.Watch(ctx, of, rollout)
+		b, _ := s.Find(of)
+		m := New(d, b, w)
+		m.at = moment
+		return m, err
+	})
+}
+
 // New makes the screen of a rollout.
 func New(d *screen.Desk, b status.Berth, w view.Watch) *Model {
 	return &Model{desk: d, berth: b, watch: w}

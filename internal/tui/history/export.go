@@ -1,0 +1,56 @@
+package history
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/ledger"
+)
+
+// columnsOfCSV are those of what is exported as CSV (RFC 4180), as a fact's keys are in JSON.
+var columnsOfCSV = []string{"seq", "at", "workload", "site", "rollout", "kind", "by", "revision", "text"}
+
+// export writes the facts that are selected as JSON lines and as CSV, oldest first.
+func (m *Model) export(string) tea.Cmd {
+	var selected []ledger.Fact
+	for _, f := range m.facts {
+		if m.refine.Has(f) {
+			selected = append(selected, f)
+		}
+	}
+	name := filepath.Join(m.desk.Pictures, "ledger-"+m.snapshot.Now.Format("20060102-150405"))
+	return m.desk.Answer(func(context.Context) (string, error) {
+		lines, table, err := encode(selected)
+		if err == nil {
+			err = os.WriteFile(name+".jsonl", lines, 0o600)
+		}
+		if err == nil {
+			err = os.WriteFile(name+".csv", table, 0o600)
+		}
+		return strconv.Itoa(len(selected)) + " facts are written: " + name + ".jsonl and .csv", err
+	})
+}
+
+// encode gives facts as JSON lines and as CSV.
+func encode(facts []ledger.Fact) (lines, table []byte, err error) {
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	w.Write(columnsOfCSV)
+	for _, f := range facts {
+		line, err := f.Encode()
+		if err != nil {
+			return nil, nil, err
+		}
+		lines = append(append(lines, line...), '\n')
+		w.Write([]string{strconv.FormatInt(f.Seq, 10), f.At.UTC().Format(time.RFC3339Nano), f.Workload, f.Site, strconv.FormatInt(f.Rollout, 10), string(f.Kind), f.By, string(f.Revision), f.Text})
+	}
+	w.Flush()
+	return lines, out.Bytes(), w.Error()
+}
