@@ -291,7 +291,7 @@ func TestLineOnScreen(t *testing.T) {
 		t.Fatal(err)
 	}
 	term := openTerminal(t, 120, 40, "--data", l.data)
-	term.until(`harbour .* none +absent +none +absent`)
+	term.until(`harbour .* ◌ +◌`)
 	term.keys("y")
 	term.until(`Sync harbour at trial\? 1.0.0 is rolled out in its stages now`)
 	term.keys("Enter")

@@ -118,7 +118,11 @@ func at(address string) string {
 
 func printStatus(w io.Writer, s status.Snapshot) error {
 	c := words.Count(s)
-	fmt.Fprintf(w, "%s: %d need you, %d moving, %d steady, as of %s\n", kit.Plain(s.Line), c.Need, c.Moving, c.Steady, s.Now.Local().Format("2 Jan 2006 15:04:05"))
+	absent := ""
+	if c.Absent > 0 {
+		absent = fmt.Sprintf(", %d absent", c.Absent)
+	}
+	fmt.Fprintf(w, "%s: %d need you, %d moving, %d steady%s, as of %s\n", kit.Plain(s.Line), c.Need, c.Moving, c.Steady, absent, s.Now.Local().Format("2 Jan 2006 15:04:05"))
 	if needs := words.Needs(s); len(needs) > 0 {
 		fmt.Fprintln(w, "\nneeds you")
 		for _, n := range needs {

@@ -106,6 +106,7 @@ func (a *App) viewHelp(p *kit.Page) {
 		{"berth", "one workload at one site"}, {"cohort", "the instances at one revision; a rollout has an old and a new one"},
 		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},
 		{"proving", "full traffic, still under guard; proven once the guards held"}, {"barred", "rolled back here; it does not come again until Git moves on or you lift the bar"},
+		{"◌", "absent: declared, and nothing of it is at the site yet"},
 		{"drifted", "changed by hand at the site; nothing is overwritten until you say so"},
 		{"orphan", "live and ours, but not declared any more; it stays until you remove it"},
 	}

@@ -255,3 +255,24 @@ func TestSpreadMany(t *testing.T) {
 		t.Error("the spread of nothing was opened")
 	}
 }
+
+// TestAbsent tells berths of which nothing is at their sites yet apart from those that are steady, quietly, and gives many workloads the room that
+// there is.
+func TestAbsent(t *testing.T) {
+	a, f := app(t)
+	s := status.Snapshot{Line: "Skerry Line", Now: f.Story.Snapshot.Now, Sites: []string{"north", "south"}}
+	for i := range 60 {
+		for _, site := range s.Sites {
+			s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: fmt.Sprintf("boarding-gates-%02d", i), Site: site}, SyncStatus: compare.Absent})
+		}
+	}
+	f.Story.Snapshot = s
+	run(a, a.snap())
+	text := frame(a, 158, 47)
+	if !strings.Contains(text, "0 steady   120 absent") || strings.Count(text, "◌") < 44 || strings.Contains(text, "none  absent") || !strings.Contains(text, "of 60") {
+		t.Errorf("what is absent:\n%s", text)
+	}
+	if narrow := frame(a, 80, 24); !strings.Contains(narrow, "boarding-gates-03") && !strings.Contains(narrow, "es-03") {
+		t.Errorf("names that begin alike:\n%s", narrow)
+	}
+}

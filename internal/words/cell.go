@@ -21,7 +21,8 @@ type Cell struct {
 	Stages  int
 	Share   float64
 	Style   declare.Style
-	New, Of int // rolling: instances that are new, of how many
+	New, Of int  // rolling: instances that are new, of how many
+	Absent  bool // nothing is at its site yet
 }
 
 // CellOf gives a berth's cell.
@@ -82,7 +83,7 @@ func CellOf(b status.Berth) Cell {
 	case Lost(b):
 		c.Note, c.Tone = "gone", Bad
 	case b.SyncStatus == compare.Absent:
-		c.Note = "absent"
+		c.Note, c.Absent = "absent", b.Applied == nil
 	case b.Health.Word == health.Stopped:
 		c.Note = "stopped"
 	case b.Health.Word == health.Starting && !b.Looked.IsZero():

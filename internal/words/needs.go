@@ -291,9 +291,9 @@ func changedByHand(b status.Berth) string {
 }
 
 // Counts are how many berths need a person, move by themselves, and are steady.
-type Counts struct{ Need, Moving, Steady int }
+type Counts struct{ Need, Moving, Steady, Absent int }
 
-// Count counts the berths of a snapshot. One that needs a person counts there alone.
+// Count counts the berths of a snapshot. One that needs a person counts there alone; of one that is absent nothing is at its site.
 func Count(s status.Snapshot) Counts {
 	var c Counts
 	needing := map[berth.ID]bool{}
@@ -306,6 +306,8 @@ func Count(s status.Snapshot) Counts {
 		case needing[b.ID]:
 		case b.Moving():
 			c.Moving++
+		case b.SyncStatus == compare.Absent && b.Applied == nil && b.Lock == nil:
+			c.Absent++
 		default:
 			c.Steady++
 		}

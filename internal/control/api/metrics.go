@@ -32,7 +32,7 @@ func (s *Server) metrics(w http.ResponseWriter, r *http.Request, of *served) {
 	out := families{}
 	now := of.Snapshot(r.Context())
 	needs := words.Count(now)
-	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady} {
+	for state, n := range map[string]int{"needs a person": needs.Need, "moving": needs.Moving, "steady": needs.Steady, "absent": needs.Absent} {
 		out.add("aditus_berths", float64(n), "state", state)
 	}
 	stands := map[string]int{}

@@ -15,15 +15,12 @@ import (
 // viewMatrix draws workloads down and sites across.
 func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 	s := m.snapshot
-	left, names := kit.Margin+1, workloadWidth
+	left, names, widest := kit.Margin+1, workloadWidth, widestNames
 	if p.W < 120 {
-		names = narrowWidth
-	} else {
-		longest := 0
-		for _, name := range m.workloads {
-			longest = max(longest, kit.Width(name))
-		}
-		names = max(names, min(longest+namesApart, widestNames))
+		names, widest = narrowWidth, max(narrowWidth, p.W/4)
+	}
+	for _, name := range m.workloads {
+		names = max(names, min(kit.Width(name)+namesApart, widest))
 	}
 	room := p.W - left - kit.Margin - names
 	columns := max(1, len(s.Sites))
@@ -31,7 +28,7 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 	shown := max(1, min(columns, room/width))
 	m.left = max(0, min(m.left, m.column, columns-shown), m.column-shown+1)
 	m.layout.firstColumn, m.layout.columnWidth = left+names, width
-	p.Put(left, y, kit.Dim, "WORKLOAD")
+	titleAt := y
 	for i := range shown {
 		if m.left+i < len(s.Sites) {
 			p.PutIn(left+names+i*width, y, width-1, kit.Dim, s.Sites[m.left+i])
@@ -62,9 +59,11 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 		}
 		p.Put(left, y, kit.Dim, text)
 	}
-	if hidden := len(m.workloads) - m.pageRows; hidden > 0 {
-		p.Right(p.W-kit.Margin-2, m.layout.rowsAt-1, kit.Dim, fmt.Sprintf(" %d of %d shown ", m.pageRows, len(m.workloads)))
+	title := "WORKLOAD"
+	if len(m.workloads) > m.pageRows {
+		title = fmt.Sprintf("%d–%d of %d", m.top+1, m.top+m.pageRows, len(m.workloads))
 	}
+	p.PutIn(left, titleAt, names-1, kit.Dim, title)
 }
 
 func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
@@ -87,14 +86,21 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 		}
 		c := words.CellOf(b)
 		steady = steady && c.Tone == words.Quiet && c.Coming == ""
+		if c.Absent && c.Tone == words.Quiet && c.Coming == "" {
+			p.Put(x, y, kit.Dim, absent)
+			continue
+		}
 		viewCell(p, x, y, width-2, c)
 	}
 	role := kit.Bright
 	if steady && !selected {
 		role = kit.Text
 	}
-	p.PutIn(left, y, names-3, role, workload)
+	p.PutIn(left, y, names-1, role, kit.Middle(workload, names-namesApart))
 }
+
+// absent stands for a berth of which nothing is at its site yet; where nothing is declared there is fainter.
+const absent = "◌"
 
 // mostMarks is how long a track may get in a cell.
 const mostMarks = 6

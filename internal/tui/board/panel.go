@@ -12,8 +12,9 @@ import (
 
 // panelHeight is how many rows the selected berth gets.
 func (m *Model) panelHeight(p *kit.Page) int {
+	many := len(m.workloads) > p.H-16-needsShown(p.H)-8 // more than there would be room for
 	switch {
-	case p.H >= 40:
+	case p.H >= 40 && !many:
 		return 16
 	case p.H >= 30:
 		return 10

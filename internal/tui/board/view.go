@@ -26,7 +26,7 @@ const (
 	workloadWidth = 20 // at wide screens, or more for longer names
 	widestNames   = 30 // beyond which they are cut
 	namesApart    = 3
-	narrowWidth   = 11
+	narrowWidth   = 11 // at narrow ones, or as much as a third of the room for longer names
 	leastColumn   = 13
 )
 
@@ -67,6 +67,9 @@ func (m *Model) head(p *kit.Page) {
 	count(m.counts.Need, kit.Bad, needs)
 	count(m.counts.Moving, kit.New, "moving")
 	count(m.counts.Steady, kit.Dim, "steady")
+	if m.counts.Absent > 0 {
+		count(m.counts.Absent, kit.Dim, "absent")
+	}
 	now := s.Now.Local().Format(time.TimeOnly)
 	p.Right(p.W-kit.Margin-1, 0, kit.Text, now)
 	right := p.W - kit.Margin - 1 - kit.Width(now) - 3

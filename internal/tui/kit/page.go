@@ -109,6 +109,15 @@ func (p *Page) Cursor(x, y int, under string) {
 	p.canvas.SetCell(x, y, &uv.Cell{Content: under, Width: 1, Style: style})
 }
 
+// Middle cuts a text that is longer than so many cells in its middle: names that begin alike often differ at their end.
+func Middle(text string, width int) string {
+	if text = Plain(text); Width(text) <= width || width < 5 {
+		return text
+	}
+	tail := (width - 1) / 2
+	return ansi.Truncate(text, width-tail, "…") + ansi.TruncateLeft(text, Width(text)-tail, "")
+}
+
 // Right writes text so that it ends before column x.
 func (p *Page) Right(x, y int, role Role, text string) {
 	text = Plain(text)
