@@ -80,8 +80,8 @@ type opener struct {
 
 // screens are all of them.
 var screens = []opener{
-	{verb: words.WatchIt, open: watch.Open},
-	{verb: words.OpenBench, open: bench.Open},
+	{verb: words.WatchIt, means: "watch its newest rollout on one time axis", open: watch.Open},
+	{verb: words.OpenBench, means: "the bench: a guard's limit over its signal's history, and what it would have stopped", open: bench.Open},
 	{verb: words.Compare, means: "compare applied, declared and live", open: comparison.Open},
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
 	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},

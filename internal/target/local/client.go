@@ -222,6 +222,8 @@ func (c *Client) End(ctx context.Context) error {
 		return errors.Join(c.endRouter(ctx), forget(kept))
 	case err != nil && len(c.command) == 0:
 		return err
+	case err == nil:
+		c.users = "" // whoever keeps it can end it, whatever the settings say by now
 	}
 	for _, k := range kept {
 		if _, err := c.submit(ctx, k.site, keeper.Spec{Folder: k.instances, Room: k.room}); err != nil {

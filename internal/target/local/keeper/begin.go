@@ -34,7 +34,7 @@ func (p *process) adopt(left stray) *running {
 	if !p.record.lives() {
 		p.ready, p.led = false, false
 		created, ok := sole.CreatedAt(left.pid)
-		if left.pid == 0 || !ok {
+		if !left.of(p.spec) || !ok {
 			if pid != 0 { // it ended while nobody kept it
 				p.note(func(r *record, now time.Time) {
 					r.PID = 0

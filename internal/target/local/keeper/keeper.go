@@ -369,7 +369,7 @@ func (s *site) fulfil(spec Spec) uint64 {
 func (s *site) remains(own Process, left map[string]stray) bool {
 	at := cmp.Or(own.Folder, filepath.Join(s.spec.Folder, own.ID))
 	r, err := readRecord(at)
-	return err == nil && r.lives() || left[at].pid != 0
+	return err == nil && r.lives() || left[at].of(own)
 }
 
 // others are the routes of before that are not among those of now.
@@ -409,7 +409,11 @@ func (s *site) endLeft(folder string, wanted map[string]bool, left map[string]st
 		if wanted[id] || alone.pid == 0 && (err != nil || !r.lives()) {
 			continue
 		}
-		p := newProcess(s, Process{ID: id, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
+		user := alone.user // whoever it is ends
+		if user == os.Geteuid() {
+			user = 0
+		}
+		p := newProcess(s, Process{ID: id, User: user, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
 		s.dismiss(id, p)
 		go p.life(alone)
 	}

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -73,7 +74,7 @@ func strays() map[string]stray {
 	each(func(p *gops.Process, folder string, environment []string) {
 		created, _ := p.CreateTime()
 		if first, ok := leads[folder]; !ok || created < first { // children have the same environment
-			leads[folder], found[folder] = created, stray{int(p.Pid), environment}
+			leads[folder], found[folder] = created, stray{int(p.Pid), userOf(p), environment}
 		}
 	})
 	return found
@@ -82,8 +83,21 @@ func strays() map[string]stray {
 // stray is a process that runs, and what it was told when it was started.
 type stray struct {
 	pid         int // 0 for none
+	user        int // whom it runs as
 	environment []string
 }
+
+// userOf is whom a process runs as; -1 where it has gone.
+func userOf(p *gops.Process) int {
+	users, err := p.Uids()
+	if err != nil || len(users) == 0 {
+		return -1
+	}
+	return int(users[0])
+}
+
+// of tells whether it runs as whom a process is to: one of another user may say what it likes of itself.
+func (s stray) of(p Process) bool { return s.pid != 0 && s.user == cmp.Or(p.User, os.Geteuid()) }
 
 // ports are those that it was told to listen on.
 func (s stray) ports(names []string) map[string]int {

@@ -45,3 +45,20 @@ func TestPowerCut(t *testing.T) {
 		return r.Asked, err
 	})
 }
+
+// TestStray takes nothing over that runs as another user than it should: whoever runs it may say what it likes of itself.
+func TestStray(t *testing.T) {
+	for _, test := range []struct {
+		stray stray
+		user  int
+		want  bool
+	}{{stray{pid: 7, user: os.Geteuid()}, 0, true}, {stray{pid: 7, user: 700100}, 700100, true}, {stray{pid: 7, user: 700101}, 700100, false}, {stray{pid: 7, user: 700101}, 0, false}, {stray{user: 700100}, 700100, false}} {
+		if got := test.stray.of(Process{User: test.user}); got != test.want {
+			t.Errorf("%+v as user %d: %v", test.stray, test.user, got)
+		}
+	}
+	ports := stray{environment: []string{"PORT_HTTP=1", "PORT_HTTP=21000", "PORT_ODD=x"}}.ports([]string{"http", "odd", "none"})
+	if len(ports) != 1 || ports["http"] != 21000 {
+		t.Errorf("its ports are %v", ports)
+	}
+}
