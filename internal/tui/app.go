@@ -72,6 +72,7 @@ type message struct {
 type opener struct {
 	verb  words.Verb // the action that opens it, or
 	key   string     // a key of its own
+	name  string     // by which it is opened where its key is not known; that of its action, where it has one
 	bar   string     // what the board's bar says of that key
 	means string     // what the board's help says of it; empty where it says nothing
 	// open gives the screen, or asks for what it shows first.
@@ -84,12 +85,12 @@ var screens = []opener{
 	{verb: words.OpenBench, means: "the bench: a guard's limit over its signal's history, and what it would have stopped", open: bench.Open},
 	{verb: words.Compare, means: "compare applied, declared and live", open: comparison.Open},
 	{verb: words.LookInside, means: "look inside: parts, instances, logs", open: anatomy.Open},
-	{key: "K", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
-	{key: "A", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
-	{key: "H", bar: "ledger", means: "the ledger: all that happened, and the way back to any revision", open: history.Open},
-	{key: "C", means: "connect a repository or a registry", open: connect.Open},
-	{key: ",", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
-	{key: "L", bar: "links", means: "links to repositories and registries", open: links.Open},
+	{key: "K", name: "calendar", bar: "calendar", means: "the line's time: windows, freezes, schedules, what comes, what ends", open: calendar.Open},
+	{key: "A", name: "spread", means: "the workload over all its sites: versions, since when, why not newer", open: spread.Open},
+	{key: "H", name: "ledger", bar: "ledger", means: "the ledger: all that happened, and the way back to any revision", open: history.Open},
+	{key: "C", name: "connect", means: "connect a repository or a registry", open: connect.Open},
+	{key: ",", name: "settings", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
+	{key: "L", name: "links", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
 
 // opens is the key that opens the screen.
@@ -260,6 +261,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "?":
 		a.help = true
 		return nil
+	case ":":
+		return a.askCommand()
 	case "ctrl+t":
 		a.look.next()
 		a.say("The theme is "+a.look.name()+".", false)

@@ -101,7 +101,7 @@ func (a *App) viewHelp(p *kit.Page) {
 	} else {
 		keys = append(keys, [2]string{"esc", "back to the board"})
 	}
-	keys = append(keys, [2]string{"ctrl+t", "another theme: dark, light, or the terminal's own colours"}, [2]string{"q", "quit"})
+	keys = append(keys, [2]string{":", "any of it by its name; tab completes"}, [2]string{"ctrl+t", "another theme: dark, light, or the terminal's own colours"}, [2]string{"q", "quit"})
 	meanings := [][2]string{
 		{"berth", "one workload at one site"}, {"cohort", "the instances at one revision; a rollout has an old and a new one"},
 		{"soak", "the least time a stage stays, counted only while the evidence is fresh"}, {"guard", "a rule on a measured signal; a breach takes the site back by itself"},

@@ -33,6 +33,15 @@ func (a *App) keyPrompt(msg tea.KeyPressMsg) tea.Cmd {
 			p.Left()
 		}
 		return nil
+	case "tab":
+		if p.Complete != nil {
+			a.input.SetValue(p.Complete(a.input.Value()))
+			a.input.CursorEnd()
+			if p.Typed != nil {
+				p.Typed(a.input.Value())
+			}
+		}
+		return nil
 	case "up", "down":
 		if p.Moved != nil {
 			p.Moved(key)

@@ -46,14 +46,15 @@ type Question struct {
 
 // Prompt asks for a line of text.
 type Prompt struct {
-	Label  string
-	Text   string // what it begins with
-	Hidden bool   // it is not shown while it is typed
-	Hints  []kit.Hint
-	Typed  func(text string)         // at every key; may be nil
-	Moved  func(pressed string)      // at the arrows up and down; may be nil
-	Done   func(text string) tea.Cmd // at enter; may be nil
-	Left   func()                    // at escape; may be nil
+	Label    string
+	Text     string // what it begins with
+	Hidden   bool   // it is not shown while it is typed
+	Hints    []kit.Hint
+	Complete func(text string) string  // at tab; may be nil
+	Typed    func(text string)         // at every key; may be nil
+	Moved    func(pressed string)      // at the arrows up and down; may be nil
+	Done     func(text string) tea.Cmd // at enter; may be nil
+	Left     func()                    // at escape; may be nil
 }
 
 // Writing asks for a text of several lines.
