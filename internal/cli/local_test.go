@@ -395,7 +395,7 @@ func TestLocal(t *testing.T) {
 	if code, out, errs := shell(t, "log", "tally/dock", one, "--data", l.folder); code != 0 || !strings.Contains(out, one+" listens on port") {
 		t.Errorf("the log of %s: %d %s%s", one, code, out, errs)
 	}
-	for args, want := range map[string]string{"": one + "  " + one + " listens on port", "--grep listens -n 1": " listens on port", "--since 1h --json": `"instance":"` + one + `"`, one + " --previous": ""} {
+	for args, want := range map[string]string{"": "  " + one + "  ", "--grep listens -n 1": " listens on port", "--since 1h --json": `"instance":"` + one + `"`, one + " --previous": ""} {
 		code, out, errs := shell(t, append(append([]string{"log", "tally/dock"}, strings.Fields(args)...), "--data", l.folder)...)
 		if code != 0 || !strings.Contains(out, want) || want == "" && out != "" || strings.Contains(args, "-n 1") && strings.Count(out, "\n") != 1 {
 			t.Errorf("the log of all, %s: %d %s%s", args, code, out, errs)

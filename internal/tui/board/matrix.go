@@ -19,6 +19,9 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 	if p.W < 120 {
 		names, widest = narrowWidth, max(narrowWidth, p.W/4)
 	}
+	if spare := p.W - left - kit.Margin - len(s.Sites)*leastColumn; spare >= names {
+		widest = min(widest, spare) // all sites in sight are worth more than whole names
+	}
 	for _, name := range m.workloads {
 		names = max(names, min(kit.Width(name)+namesApart, widest))
 	}
