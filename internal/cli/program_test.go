@@ -254,7 +254,7 @@ func TestScreens(t *testing.T) {
 	term.until(`KEYS OF THIS SCREEN`)
 	term.keys("x")
 	term.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
-	term.until(`(?:WORKLOAD|1–\d+ of \d+) +drydock +slipway +north +south +isles`)
+	term.until(`(?:WORKLOAD|\d+–\d+ of \d+) +drydock +slipway +north +south +isles`)
 	for _, line := range strings.Split(term.screen(), "\n") {
 		if len([]rune(line)) > 80 {
 			t.Errorf("at 80 columns a line is wider: %s", line)
