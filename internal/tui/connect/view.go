@@ -119,7 +119,7 @@ func (m *Model) View(p *kit.Page) {
 	}
 	const about = 16
 	rows := m.questions()
-	bottom := max(y+6, end-13)
+	bottom := max(y+6, end-min(13, p.H/3))
 	from, to := m.list.Window(max(1, bottom-y), len(rows))
 	for i := from; i < to; i++ {
 		r := rows[i]
