@@ -74,11 +74,11 @@ that one may; a program's own token is of a team by its name.`,
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().StringArrayVar(&scopes, "scope", []string{"look"}, "what its bearer may do: look, sync, sign-off, lock, override, remove-data or change; may be given several times")
+	cmd.Flags().StringSliceVar(&scopes, "scope", []string{"look"}, "what its bearer may do: look, sync, sign-off, lock, override, remove-data or change; several with commas, or given several times")
 	cmd.Flags().StringVar(&like.Owner, "owner", "", "in whose `NAME` its orders are given (default: in its own)")
-	cmd.Flags().StringArrayVar(&like.Workloads, "workload", nil, "only for workloads of this `NAME`, in which * stands for any text; may be given several times")
-	cmd.Flags().StringArrayVar(&like.Sites, "site", nil, "only at sites of this `NAME`, likewise")
-	cmd.Flags().StringArrayVar(&like.Teams, "team", nil, "only at sites of this `TEAM`")
+	cmd.Flags().StringSliceVar(&like.Workloads, "workload", nil, "only for workloads of this `NAME`, in which * stands for any text; may be given several times")
+	cmd.Flags().StringSliceVar(&like.Sites, "site", nil, "only at sites of this `NAME`, likewise")
+	cmd.Flags().StringSliceVar(&like.Teams, "team", nil, "only at sites of this `TEAM`")
 	cmd.Flags().DurationVar(&lasts, "lasts", 0, "how long it is good for (default: until it is removed)")
 	return cmd
 }

@@ -22,6 +22,8 @@ func (d *decision) locks() {
 			return fmt.Errorf("lock is not possible: a rollout is under way at %s; hold it, or wait for its end", d.id)
 		case d.State.Ending != nil:
 			return fmt.Errorf("lock is not possible: %s is being torn down", d.id)
+		case d.State.Lock != nil && d.State.Lock.Message == o.Note:
+			return nil // asked for once more
 		case d.State.Lock != nil:
 			return fmt.Errorf("lock is not possible: %s is locked already by %s", d.id, d.State.Lock.String())
 		case strings.TrimSpace(o.Note) == "":
@@ -33,7 +35,7 @@ func (d *decision) locks() {
 	})
 	d.each(Unlock, func(o *order) error {
 		if d.State.Lock == nil {
-			return fmt.Errorf("unlock is not possible: %s is not locked", d.id)
+			return nil // it is as it should be
 		}
 		d.fact(Unlocked, o.By, d.State.Applied, fmt.Sprintf("%s unlocked it; it was locked by %s", o.By, d.State.Lock.String()), nil)
 		d.State.Lock = nil
