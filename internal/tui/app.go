@@ -52,14 +52,16 @@ type App struct {
 	w, h int
 	look look
 
-	ask     *screen.Question
-	menu    *menu
-	help    bool
-	input   textinput.Model
-	prompt  *screen.Prompt    // what is typed into the input, nil for nothing
-	editor  *editor           // what is written, nil for nothing
-	drafts  map[string]string // texts that were left, by their titles
-	message message
+	ask      *screen.Question
+	menu     *menu
+	help     bool
+	helpTop  int  // the first of its lines that is shown
+	helpMore bool // there are more
+	input    textinput.Model
+	prompt   *screen.Prompt    // what is typed into the input, nil for nothing
+	editor   *editor           // what is written, nil for nothing
+	drafts   map[string]string // texts that were left, by their titles
+	message  message
 }
 
 type message struct {
@@ -248,7 +250,11 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	case a.ask != nil:
 		return a.keyAsk(key)
 	case a.help:
-		a.help = false
+		if down := key == "down" || key == "j" || key == "space" || key == "pgdown"; down && a.helpMore {
+			a.helpTop += max(1, a.h-5)
+			return nil
+		}
+		a.help, a.helpTop = false, 0
 		return nil
 	case a.menu != nil:
 		return a.keyMenu(key)

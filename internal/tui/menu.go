@@ -110,19 +110,9 @@ func (a *App) viewHelp(p *kit.Page) {
 		{"drifted", "changed by hand at the site; nothing is overwritten until you say so"},
 		{"orphan", "live and ours, but not declared any more; it stays until you remove it"},
 	}
-	y := 3
+	var lines [][2]string // a title has no key, and what parts blocks neither
 	block := func(title string, rows [][2]string) {
-		p.Put(left, y, kit.Dim, title)
-		y++
-		for _, row := range rows {
-			if y >= p.H-2 {
-				return
-			}
-			p.Put(left, y, kit.New, row[0])
-			p.PutIn(left+18, y, p.W-left-19, kit.Text, row[1])
-			y++
-		}
-		y++
+		lines = append(append(append(lines, [2]string{"", title}), rows...), [2]string{})
 	}
 	block("KEYS OF THIS SCREEN", keys)
 	acts := [][2]string{}
@@ -134,7 +124,22 @@ func (a *App) viewHelp(p *kit.Page) {
 	}
 	block("ACTIONS, ASKED ABOUT ONCE", acts)
 	block("WORDS", meanings)
+	room := max(1, p.H-5)
+	a.helpMore = a.helpTop+room < len(lines)-1
+	for i, line := range lines[min(a.helpTop, len(lines)-1):min(a.helpTop+room, len(lines))] {
+		if line[0] == "" {
+			p.Put(left, 3+i, kit.Dim, line[1])
+			continue
+		}
+		p.Put(left, 3+i, kit.New, line[0])
+		p.PutIn(left+18, 3+i, p.W-left-19, kit.Text, line[1])
+	}
 	p.Rule(p.H - 2)
+	if x := left; a.helpMore {
+		x = p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "↓", Does: "more"}})
+		p.Put(x, p.H-1, kit.Dim, "any other key goes back")
+		return
+	}
 	p.Put(left, p.H-1, kit.Dim, "any key goes back")
 }
 

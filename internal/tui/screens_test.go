@@ -276,3 +276,27 @@ func TestAbsent(t *testing.T) {
 		t.Errorf("names that begin alike:\n%s", narrow)
 	}
 }
+
+// TestHelpWhole goes through the help to its end, on a terminal that has not room for all of it at once.
+func TestHelpWhole(t *testing.T) {
+	a, _ := app(t)
+	a.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	press(a, "?")
+	all := ""
+	for range 10 {
+		text := frame(a, 80, 24)
+		if all += text; !strings.Contains(text, "↓ more") {
+			break
+		}
+		press(a, "down")
+	}
+	for _, want := range []string{"KEYS OF THIS SCREEN", "another theme", "tear down", "vouch", "WORDS", "barred", "orphan", "any key goes back"} {
+		if !strings.Contains(all, want) {
+			t.Errorf("%q is not in the help:\n%s", want, all)
+		}
+	}
+	press(a, "x")
+	if text := frame(a, 80, 24); strings.Contains(text, "KEYS OF") {
+		t.Errorf("it is still there:\n%s", text)
+	}
+}
