@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/say"
 	"aditus/internal/draw"
 	"aditus/internal/status"
 )
@@ -172,5 +172,5 @@ func nearBerths(s status.Snapshot, wanted berth.ID) string {
 	if len(same) == 0 {
 		return "aditus status lists them"
 	}
-	return "there are " + strings.Join(same[:min(8, len(same))], ", ")
+	return "there are " + say.Few(same, mostNamed)
 }

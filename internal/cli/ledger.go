@@ -16,6 +16,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	notices "aditus/internal/notify"
+	"aditus/internal/view"
 )
 
 func newLedger() *cobra.Command {
@@ -52,7 +53,7 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 			q := ledger.Query{Newest: newest}
 			if since != "" {
 				var err error
-				if q.Since, err = moment(since, time.Now()); err != nil {
+				if q.Since, err = view.ReadMoment(since, time.Now()); err != nil {
 					return usageError{err}
 				}
 				if !cmd.Flags().Changed("newest") {
@@ -157,25 +158,6 @@ func verifyLedger(cmd *cobra.Command, r connection, noted []string, asJSON bool)
 		fmt.Fprintf(cmd.OutOrStdout(), "the last one, to be noted elsewhere: %d:%s\n", v.Head.Seq, v.Head.Chain)
 	}
 	return nil
-}
-
-// moment reads a moment: one of RFC 3339, the begin of a day here, or a length of time before now, in days too.
-func moment(text string, now time.Time) (time.Time, error) {
-	if at, err := time.Parse(time.RFC3339, text); err == nil {
-		return at, nil
-	}
-	if at, err := time.ParseInLocation(time.DateOnly, text, now.Location()); err == nil {
-		return at, nil
-	}
-	if days, ok := strings.CutSuffix(text, "d"); ok {
-		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
-			return now.AddDate(0, 0, -n), nil
-		}
-	}
-	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
-		return now.Add(-ago), nil
-	}
-	return time.Time{}, fmt.Errorf("%q is no moment: write 2h or 3d for so long ago, 2026-11-26, or 2026-11-26T08:00:00Z", text)
 }
 
 // followFacts follows until the command is ended, which is no failure.

@@ -401,7 +401,7 @@ func TestLocal(t *testing.T) {
 			t.Errorf("the log of all, %s: %d %s%s", args, code, out, errs)
 		}
 	}
-	for args, want := range map[string]string{"--grep (": "--grep: error parsing regexp", "--since yesterday": "--since: ", "nobody": "has no instance whose name begins with nobody", "--follow --previous": "give one of --follow and --previous"} {
+	for args, want := range map[string]string{"--grep (": "--grep: error parsing regexp", "--since soon": "--since: ", "nobody": "has no instance whose name begins with nobody", "--follow --previous": "give one of --follow and --previous"} {
 		if code, out, errs := shell(t, append(append([]string{"log", "tally/dock"}, strings.Fields(args)...), "--data", l.folder)...); code == 0 || !strings.Contains(errs, want) {
 			t.Errorf("the log, %s: %d %s%s", args, code, out, errs)
 		}

@@ -21,6 +21,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 )
 
 func newInstanceLog() *cobra.Command {
@@ -46,7 +47,7 @@ enough to have that one alone.`,
 				return err
 			}
 			if since != "" {
-				if l.since, err = moment(since, time.Now()); err != nil {
+				if l.since, err = view.ReadMoment(since, time.Now()); err != nil {
 					return usageError{fmt.Errorf("--since: %w", err)}
 				}
 			}
@@ -108,7 +109,7 @@ const (
 
 // print prints the lines, and goes on with new ones where it is to.
 func (l *logReader) print(ctx context.Context) error {
-	seen := map[string]time.Time{} // of each instance, when it wrote the last line that was printed
+	seen := map[string]time.Time{} // of each instance, when it wrote the last line that was read
 	for first := true; ; first = false {
 		b, err := berthOf(ctx, l.control, l.berth)
 		if err != nil {
@@ -126,7 +127,6 @@ func (l *logReader) print(ctx context.Context) error {
 			lines = lines[max(0, len(lines)-l.most):]
 		}
 		for _, line := range lines {
-			seen[line.Instance] = line.At
 			if err := l.line(line, len(instances) > 1 || len(seen) > 1); err != nil {
 				return err
 			}
@@ -161,6 +161,7 @@ func (l *logReader) read(ctx context.Context, instances []status.Instance, seen 
 			return nil, err
 		}
 		for _, line := range lines {
+			seen[in.ID] = line.At // also where it is not shown: it is not looked at again
 			if l.only.MatchString(line.Text) && (!l.previous || line.At.Before(in.Health.Started)) {
 				all = append(all, written{in.ID, line})
 			}
@@ -211,20 +212,12 @@ func chooseInstances(b status.Berth, named []string) (fits []status.Instance, er
 	case len(all) == 0:
 		return nil, fmt.Errorf("%s has no instance", b.ID)
 	case len(named) > 0 && len(fits) == 0:
-		return nil, fmt.Errorf("%s has no instance whose name begins with %s; there are %s", b.ID, named[0], some(all))
+		return nil, fmt.Errorf("%s has no instance whose name begins with %s; there are %s", b.ID, named[0], say.Few(all, mostNamed))
 	case len(named) > 0 && len(fits) > 1:
-		return nil, fmt.Errorf("several instances of %s begin with %s; there are %s", b.ID, named[0], some(all))
+		return nil, fmt.Errorf("several instances of %s begin with %s; there are %s", b.ID, named[0], say.Few(all, mostNamed))
 	}
 	return fits, nil
 }
 
 // mostNamed is how many names a sentence has.
 const mostNamed = 8
-
-// some lists the first of some names, and says how many more there are.
-func some(names []string) string {
-	if more := len(names) - mostNamed; more > 0 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), more)
-	}
-	return say.List(names)
-}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"go.yaml.in/yaml/v4"
+	"golang.org/x/sync/errgroup"
 
 	"aditus/internal/config"
 	"aditus/internal/core/fault"
@@ -104,6 +105,9 @@ func firstOf(branches []string) string {
 // targets are what the sites can run on that folders are for and settings do not have yet: each has an address of its own.
 func (l Live) targets(ctx context.Context, settings config.Settings, folders []source.Found) (map[string][]Target, error) {
 	all, before := map[string][]Target{}, slices.Clone(settings.Sites)
+	ctx, cancel := context.WithTimeout(ctx, tryWithin) // for all of them together
+	defer cancel()
+	var tries []func() // each of a target of its own, once all are there
 	for _, at := range folders {
 		for _, name := range at.Sites() {
 			if slices.ContainsFunc(settings.Sites, func(s config.Site) bool { return s.Name == name }) || all[name] != nil {
@@ -118,22 +122,35 @@ func (l Live) targets(ctx context.Context, settings config.Settings, folders []s
 				if err != nil {
 					return nil, err
 				}
-				offered := Target{Kind: kind.Name, Means: kind.Describe(made), Value: value}
-				if err := tried(ctx, kind, made); err != nil {
-					offered.Wrong = err.Error()
-				}
-				all[name] = append(all[name], offered)
+				at := len(all[name])
+				all[name] = append(all[name], Target{Kind: kind.Name, Means: kind.Describe(made), Value: value})
+				tries = append(tries, func() {
+					if err := tried(ctx, kind, made); err != nil {
+						all[name][at].Wrong = err.Error()
+					}
+				})
 				if kind.Here {
 					before = append(before, config.Site{Name: name, Target: made}) // which keeps its address from the next one
 				}
 			}
 		}
 	}
-	return all, nil
+	var group errgroup.Group
+	group.SetLimit(triesAtOnce)
+	for _, try := range tries {
+		group.Go(func() error {
+			try()
+			return nil
+		})
+	}
+	return all, group.Wait()
 }
 
-// tryWithin is how long what a site would stand on may take to answer.
-const tryWithin = 3 * time.Second
+// What sites would stand on may take so long to answer, all of it, and so many are asked at once.
+const (
+	tryWithin   = 5 * time.Second
+	triesAtOnce = 16
+)
 
 // tried tells why a site could not run on a target now.
 func tried(ctx context.Context, kind target.Kind, t config.Target) error {
@@ -145,8 +162,6 @@ func tried(ctx context.Context, kind target.Kind, t config.Target) error {
 	if kind.Try == nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, tryWithin)
-	defer cancel()
 	_, err := kind.Try(ctx, t)
 	return err
 }

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -68,7 +69,14 @@ func TestExplore(t *testing.T) {
 	}
 	broken := sim.Kind
 	broken.Name, broken.Ready = "broken", func(config.Target) error { return errors.New("there is none here") }
-	l := Live{Engine: e, Ledger: book, Folder: folder, Kinds: []target.Kind{local.Kind, broken}}
+	hung := sim.Kind
+	hung.Name, hung.Try = "hung", func(ctx context.Context, _ config.Target) ([]string, error) {
+		if _, bounded := ctx.Deadline(); !bounded {
+			t.Error("nothing ends a try that hangs")
+		}
+		return nil, context.DeadlineExceeded
+	}
+	l := Live{Engine: e, Ledger: book, Folder: folder, Kinds: []target.Kind{local.Kind, broken, hung}}
 	own := policy.Actor{Name: "root", Known: policy.ByAccount, Scopes: policy.Scopes}
 	offer, err := l.Explore(t.Context(), own, Asked{Repository: repository})
 	if err != nil {
@@ -77,7 +85,7 @@ func TestExplore(t *testing.T) {
 	if offer.Branch != "main" || !slices.Equal(offer.Branches, []string{"main", "next"}) || offer.Head.Subject != "Declare the tides" || len(offer.Folders) != 1 || offer.Folders[0].Folder != "deploy" {
 		t.Errorf("it offers %+v", offer)
 	}
-	if offer.Targets["north"] != nil || len(offer.Targets["quay"]) != 2 || offer.Targets["quay"][0].Value["listen"] != "127.0.0.1:8080" || offer.Targets["isle"][0].Value["listen"] != "127.0.0.1:8081" || offer.Targets["quay"][1].Wrong != "there is none here" || offer.Targets["quay"][0].Wrong != "" {
+	if offer.Targets["north"] != nil || len(offer.Targets["quay"]) != 3 || offer.Targets["isle"][2].Wrong == "" || offer.Targets["quay"][0].Value["listen"] != "127.0.0.1:8080" || offer.Targets["isle"][0].Value["listen"] != "127.0.0.1:8081" || offer.Targets["quay"][1].Wrong != "there is none here" || offer.Targets["quay"][0].Wrong != "" {
 		t.Errorf("new sites can run on %+v", offer.Targets)
 	}
 	far := policy.Actor{Name: "script", Known: policy.ByToken, Scopes: policy.Scopes}

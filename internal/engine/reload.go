@@ -65,6 +65,10 @@ func (e *Engine) Apply(s config.Settings) error {
 			return fmt.Errorf("the site %s has another target: %w", site.Name, ErrNewStart)
 		}
 	}
+	if !reflect.DeepEqual(e.settings.Instances, s.Instances) {
+		e.mu.Unlock()
+		return fmt.Errorf("instances run as others: %w", ErrNewStart)
+	}
 	if !reflect.DeepEqual(e.settings.Registries, s.Registries) {
 		e.registries = source.NewRegistries(s.Registries, e.access.registry)
 		e.pin()

@@ -185,7 +185,7 @@ func sentences(c Comparison, declared *declare.Desired, differences []compare.Di
 		if len(steps) == 1 {
 			lead = "It rolls out in its stages: "
 		}
-		does = append(does, lead+few(texts, 4))
+		does = append(does, lead+say.Few(texts, 4))
 	}
 	return does, undoes
 }
@@ -215,13 +215,6 @@ func short(text string) string {
 		return string(runes[:most]) + "…"
 	}
 	return text
-}
-
-func few(texts []string, most int) string {
-	if more := len(texts) - most; more > 0 {
-		texts = append(slices.Clone(texts[:most]), fmt.Sprintf("%d more", more))
-	}
-	return say.List(texts)
 }
 
 // Overwrite tells what a sync does to a change made by hand.
@@ -266,7 +259,7 @@ func Value(value any) string {
 		return v
 	case map[string]any:
 		if objects, are := v["objects"].(map[string]any); are && v["kind"] == string(declare.Objects) {
-			return few(slices.Sorted(maps.Keys(objects)), mostObjects)
+			return say.Few(slices.Sorted(maps.Keys(objects)), mostObjects)
 		}
 	}
 	text, err := json.Marshal(value)
@@ -309,5 +302,5 @@ func FindRevision(book *ledger.Ledger, workload, wanted string) (*berth.Revision
 	for _, r := range found {
 		names = append(names, named(&r))
 	}
-	return nil, fmt.Errorf("%q could be %s: write more of the fingerprint", wanted, few(names, 5))
+	return nil, fmt.Errorf("%q could be %s: write more of the fingerprint", wanted, say.Few(names, 5))
 }

@@ -45,11 +45,11 @@ func ReadRefine(text string, now time.Time) (r Refine, err error) {
 		case is && field == "kind":
 			r.Kinds = append(r.Kinds, strings.ToLower(value))
 		case is && field == "since":
-			if r.Since, err = readMoment(value, now); err != nil {
+			if r.Since, err = ReadMoment(value, now); err != nil {
 				return r, err
 			}
 		case is && field == "until":
-			if r.Until, err = readMoment(value, now); err != nil {
+			if r.Until, err = ReadMoment(value, now); err != nil {
 				return r, err
 			}
 		default:
@@ -75,8 +75,8 @@ func tokens(text string) (all []string) {
 	return slices.DeleteFunc(append(all, token), func(t string) bool { return t == "" })
 }
 
-// readMoment reads a day by its name or date, a moment, or so long ago.
-func readMoment(text string, now time.Time) (time.Time, error) {
+// ReadMoment reads a day by its name or date, a moment, or so long ago.
+func ReadMoment(text string, now time.Time) (time.Time, error) {
 	day := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
 	text = strings.ToLower(text)
 	switch text {
@@ -105,7 +105,7 @@ func readMoment(text string, now time.Time) (time.Time, error) {
 	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
 		return now.Add(-ago), nil
 	}
-	return time.Time{}, fmt.Errorf("%q is no moment: write mon, yesterday, 7d, 2h, 2026-11-26 or 2026-11-26T08:00:00Z", text)
+	return time.Time{}, fmt.Errorf("%q is no moment: write 2h or 3d for so long ago, mon, yesterday, 2026-11-26, or 2026-11-26T08:00:00Z", text)
 }
 
 // Has tells whether a fact is selected.

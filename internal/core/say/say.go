@@ -108,6 +108,14 @@ func List(items []string) string {
 	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
 }
 
+// Few lists the first of some items, and says how many more there are.
+func Few(items []string, most int) string {
+	if more := len(items) - most; more > 0 {
+		items = append(items[:most:most], fmt.Sprintf("%d more", more))
+	}
+	return List(items)
+}
+
 // Capital makes the first letter large.
 func Capital(text string) string {
 	first, size := utf8.DecodeRuneInString(text)

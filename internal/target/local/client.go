@@ -193,7 +193,7 @@ func (c *Client) status(ctx context.Context, site string) (status keeper.Status,
 // run has the keeper run a command beside a process, and gives what is wrong with it.
 func (c *Client) run(ctx context.Context, site string, command keeper.Command) (string, error) {
 	var ran keeper.Ran
-	err := socket.Ask(ctx, c.http, http.MethodPost, "/sites/"+url.PathEscape(site)+"/run", command, &ran)
+	err := c.askFor(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/run", command, &ran)
 	return ran.Said, err
 }
 
@@ -288,6 +288,11 @@ func (c *Client) endRouter(ctx context.Context) error {
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWait)
 	defer cancel()
+	return c.askFor(ctx, method, path, body, into)
+}
+
+// askFor is ask for what may take as long as ctx lets it.
+func (c *Client) askFor(ctx context.Context, method, path string, body, into any) error {
 	err := socket.Ask(ctx, c.http, method, path, body, into)
 	var refused *socket.Refused
 	switch {

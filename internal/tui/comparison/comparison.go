@@ -5,7 +5,6 @@ package comparison
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
@@ -83,13 +83,10 @@ func InShort(c view.Comparison) string {
 			names = append(names, view.Field(f.Pointer))
 		}
 	}
-	switch more := len(names) - mostNamed; {
-	case len(names) == 0:
+	if len(names) == 0 {
 		return "nothing"
-	case more > 0:
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), more)
 	}
-	return strings.Join(names, ", ")
+	return say.Few(names, mostNamed)
 }
 
 // New makes the screen.
