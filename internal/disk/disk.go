@@ -58,6 +58,14 @@ func (machine) Link(from, to string) error                { return os.Link(from,
 func (machine) Mkdir(name string, mode fs.FileMode) error { return os.Mkdir(name, mode) }
 func (machine) Remove(name string) error                  { return os.Remove(name) }
 
+// Unless gives an error, but for one that is no trouble here.
+func Unless(no, err error) error {
+	if errors.Is(err, no) {
+		return nil
+	}
+	return err
+}
+
 // Keep makes a file hold text, whole or not at all, and returns once that is on the disk.
 func Keep(d Disk, name string, text []byte, mode fs.FileMode) error {
 	return beside(d, name, text, mode, d.Rename)

@@ -171,6 +171,11 @@ func (c *Client) submit(ctx context.Context, site string, spec keeper.Spec) (ver
 	if err := c.ensure(ctx); err != nil {
 		return 0, err
 	}
+	return c.tell(ctx, site, spec)
+}
+
+// tell is submit to the keeper that runs, whichever it is.
+func (c *Client) tell(ctx context.Context, site string, spec keeper.Spec) (version uint64, err error) {
 	var taken keeper.Taken
 	err = c.ask(ctx, http.MethodPut, "/sites/"+url.PathEscape(site), spec, &taken)
 	return taken.Version, err
@@ -222,11 +227,13 @@ func (c *Client) End(ctx context.Context) error {
 		return errors.Join(c.endRouter(ctx), forget(kept))
 	case err != nil && len(c.command) == 0:
 		return err
-	case err == nil:
-		c.users = "" // whoever keeps it can end it, whatever the settings say by now
+	}
+	tell := c.submit
+	if err == nil {
+		tell = c.tell // whoever keeps it can end it, whatever the settings say by now
 	}
 	for _, k := range kept {
-		if _, err := c.submit(ctx, k.site, keeper.Spec{Folder: k.instances, Room: k.room}); err != nil {
+		if _, err := tell(ctx, k.site, keeper.Spec{Folder: k.instances, Room: k.room}); err != nil {
 			return err
 		}
 	}

@@ -97,7 +97,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 	var users *Users
 	at := g.Folder
 	if i := g.Settings.Instances; i.Users != "" {
-		if users, err = OpenUsers(g.Folder, i); err != nil {
+		if users, err = OpenUsers(g.Folder, i, g.ReadOnly); err != nil {
 			return o, err
 		}
 		at = i.Folder
@@ -109,7 +109,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		}
 		return image, err
 	}, disk.Machine)
-	if err == nil && users != nil {
+	if err == nil && users != nil && !g.ReadOnly {
 		err = artifacts.Share()
 	}
 	if err != nil {

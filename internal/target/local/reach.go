@@ -14,6 +14,7 @@ import (
 
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 )
@@ -89,7 +90,7 @@ func ownFolder(name string, forAll bool) error {
 	if err == nil && forAll {
 		err = os.Chmod(name, passable)
 	}
-	return errors.Join(ignore(err, fs.ErrExist), ownedFolder(name, forAll))
+	return errors.Join(disk.Unless(fs.ErrExist, err), ownedFolder(name, forAll))
 }
 
 // ownedFolder tells why something is not a folder that is this user's alone.

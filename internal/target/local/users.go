@@ -33,8 +33,9 @@ type Users struct {
 // usersFile has who was given which number, in the data folder.
 const usersFile = "users.json"
 
-// OpenUsers reads who was given which number in a data folder, and sees that all users may come as far as the folder of their instances.
-func OpenUsers(folder string, i config.Instances) (*Users, error) {
+// OpenUsers reads who was given which number in a data folder, and sees that all users may come as far as the folder of their instances, but where
+// it is only looked at, by whomever.
+func OpenUsers(folder string, i config.Instances, readOnly bool) (*Users, error) {
 	of, err := config.ReadUsers(i.Users)
 	if err != nil {
 		return nil, fmt.Errorf("instances: users: %w", err)
@@ -46,6 +47,9 @@ func OpenUsers(folder string, i config.Instances) (*Users, error) {
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read who has which user %s: %w; volumes belong to those users: write it anew from whose they are, or remove it where there are none", u.file, err)
+	}
+	if readOnly {
+		return u, nil
 	}
 	return u, enterable(i.Folder)
 }
@@ -181,7 +185,7 @@ func (s *Site) makeFolder(folder string) error {
 func (s *Site) remove(folder string) error {
 	gone := filepath.Join(filepath.Dir(folder), fmt.Sprintf("%s%s-%08x", keeper.GonePrefix, filepath.Base(folder), rand.Uint32()))
 	if err := os.Rename(folder, gone); err != nil {
-		return ignore(err, fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, err)
 	}
 	if err := os.RemoveAll(gone); err != nil && s.Users == nil {
 		return err
@@ -247,10 +251,3 @@ func (s *Site) settle() error {
 }
 
 func isOwn(info fs.FileInfo) bool { return keeper.OwnerOf(info) == os.Geteuid() }
-
-func ignore(err, this error) error {
-	if errors.Is(err, this) {
-		return nil
-	}
-	return err
-}

@@ -36,7 +36,7 @@ func forAll(t *testing.T) string {
 // ownUsers has a site's workloads run as users of their own.
 func ownUsers(t *testing.T, data string, i config.Instances) func(*Options) {
 	t.Helper()
-	users, err := OpenUsers(data, i)
+	users, err := OpenUsers(data, i, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -246,6 +246,66 @@ func keptApart(t *testing.T, data string) {
 	late := start("late", nil)
 	if got := userOf(t, pid(late)); got != 700100 {
 		t.Errorf("the ferry has nothing any more, and late runs as %d", got)
+	}
+}
+
+// TestMoves brings a site's volumes to the folder of users and back again, with the settings, and moves nothing while anything runs there.
+func TestMoves(t *testing.T) {
+	if err := confine.MayBecome(); err != nil {
+		t.Skip(err)
+	}
+	data, places := shortTemp(t), forAll(t)
+	i := config.Instances{Users: "700100-700109", Folder: places}
+	s := opened(t, data, "dock", func(o *Options) { o.Reach = []string{"/"} })
+	up(t, s, 1, artifactOf(t, "ferry", reachable(t), behaviour{Version: "1"}), 1)
+	await(t, s, 1, "it runs", running(1))
+	page := filepath.Join("ferry", "logbook", "page")
+	if err := os.WriteFile(filepath.Join(data, sitesFolder, "dock", volumesFolder, page), []byte("kept"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	o := s.Options
+	ownUsers(t, data, i)(&o)
+	if _, err := Open(o); err == nil || !strings.Contains(err.Error(), "end them with aditus keep --end") {
+		t.Errorf("its instances run, and it says %v", err)
+	}
+	if err := s.Keeper.End(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	there, err := Open(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	moved := filepath.Join(places, sitesFolder, "dock", volumesFolder, page)
+	if text, err := os.ReadFile(moved); string(text) != "kept" || isFolder(filepath.Join(data, sitesFolder, "dock", volumesFolder)) {
+		t.Errorf("there it has %q (%v)", text, err)
+	}
+	there.submit(t.Context())
+	all := await(t, there, 1, "it runs there", func(all []target.Instance) bool { return running(1)(all) && all[0].Waits == "" })
+	if info, err := os.Stat(moved); err != nil || keeper.OwnerOf(info) != 700100 {
+		t.Errorf("what was in its volume is not its user's: %v", err)
+	}
+	if text := must(os.ReadFile(filepath.Join(there.home(all[0].ID), keeper.RecordFile))); userOf(t, recordedPID(t, text)) != 700100 {
+		t.Errorf("it runs as another one: %s", text)
+	}
+	if err := there.Keeper.End(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	o.Users, o.Keeper.users = nil, ""
+	back, err := Open(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text, err := os.ReadFile(filepath.Join(data, sitesFolder, "dock", volumesFolder, page)); string(text) != "kept" || back.places != back.folder {
+		t.Errorf("back again it has %q (%v)", text, err)
+	}
+	if err := os.Chown(places, 64001, 64001); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := OpenUsers(data, i, false); err == nil || !strings.Contains(err.Error(), "not this user's alone") {
+		t.Errorf("somebody else's folder: %v", err)
+	}
+	if _, err := OpenUsers(data, i, true); err != nil {
+		t.Errorf("it is only looked at, by another user: %v", err)
 	}
 }
 

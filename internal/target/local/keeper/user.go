@@ -15,6 +15,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
+	"aditus/internal/disk"
 )
 
 // A process that runs as a user of its own has a group of the same number, and is handed what it is to have: it may write where it
@@ -30,7 +31,7 @@ const (
 
 // Modes of what is handed to a process's user by its group, and of what is its own.
 const (
-	passable     = 0o710 // a folder that is gone through
+	enterable    = 0o710 // a folder that is gone through
 	readable     = 0o750
 	writable     = 0o770
 	readableFile = 0o640
@@ -79,14 +80,14 @@ func (p *process) hand() error {
 		return err
 	}
 	defer home.Close()
-	err = errors.Join(pass(home, ".", user, passable), handTree(home, workFolder, user, writable), handTree(home, SettingsFolder, user, readable))
+	err = errors.Join(pass(home, ".", user, enterable), handTree(home, workFolder, user, writable), handTree(home, SettingsFolder, user, readable))
 	if p.spec.Secrets != "" {
 		secrets, err2 := openOwn(p.spec.Secrets)
 		if err2 == nil {
 			defer secrets.Close()
 			err2 = errors.Join(handTree(secrets, ".", user, readable), handTree(secrets, FilesFolder, user, writable))
 		}
-		err = errors.Join(err, ignore(err2, fs.ErrNotExist))
+		err = errors.Join(err, disk.Unless(fs.ErrNotExist, err2))
 	}
 	for _, volume := range p.spec.Volumes {
 		err = errors.Join(err, p.site.keeper.give(volume, user))
@@ -95,13 +96,6 @@ func (p *process) hand() error {
 		return fmt.Errorf("hand it what is its: %w", err)
 	}
 	return nil
-}
-
-func ignore(err, this error) error {
-	if errors.Is(err, this) {
-		return nil
-	}
-	return err
 }
 
 // openOwn opens a folder that is this user's, and that nobody else may write to.
@@ -150,7 +144,7 @@ func handTree(root *os.Root, from string, user int, mode fs.FileMode) error {
 		if entry != nil && entry.IsDir() {
 			return fs.SkipDir // of its own, and closed to all others
 		}
-		return ignore(err, fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, err)
 	})
 }
 
@@ -162,9 +156,9 @@ func handOne(root *os.Root, name string, info fs.FileInfo, user int, mode fs.Fil
 		}
 		return nil
 	case info.IsDir():
-		return ignore(pass(root, name, user, mode), fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, pass(root, name, user, mode))
 	case info.Mode().IsRegular() && mode == readable:
-		return ignore(pass(root, name, user, readableFile), fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, pass(root, name, user, readableFile))
 	}
 	return nil
 }
@@ -192,7 +186,7 @@ func (k *Keeper) give(folder string, user int) error {
 func (k *Keeper) seize(root *os.Root, name string, user int) error {
 	info, err := root.Lstat(name)
 	if err != nil {
-		return ignore(err, fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, err)
 	}
 	own := os.Geteuid()
 	if is := OwnerOf(info); is != own && !k.users.Has(is) {
@@ -213,7 +207,7 @@ func (k *Keeper) seize(root *os.Root, name string, user int) error {
 		below := path.Join(name, entry.Name())
 		err = errors.Join(err, k.seize(root, below, user))
 		if user != 0 && entry.IsDir() {
-			err = errors.Join(err, ignore(root.Lchown(below, user, user), fs.ErrNotExist))
+			err = errors.Join(err, disk.Unless(fs.ErrNotExist, root.Lchown(below, user, user)))
 		}
 	}
 	return errors.Join(err, root.Chmod(name, mode|ownFolder))
@@ -230,7 +224,7 @@ func (k *Keeper) remove(folder string) error {
 	}
 	above, err := openOwn(filepath.Dir(folder))
 	if err != nil {
-		return ignore(err, fs.ErrNotExist)
+		return disk.Unless(fs.ErrNotExist, err)
 	}
 	defer above.Close()
 	if above.RemoveAll(name) == nil {
