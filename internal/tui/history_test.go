@@ -76,7 +76,7 @@ func TestLedger(t *testing.T) {
 	if len(f.orders) != 1 || f.orders[0].Verb != berth.RollBack || f.orders[0].To != "7941b4ab7000" {
 		t.Errorf("it was ordered %+v", f.orders)
 	}
-	f.facts = append(f.facts, ledger.Fact{Seq: 9, At: f.Story.Snapshot.Now, Workload: "tides", Site: "isles", Kind: "drifted", By: "someone", Text: "gauge instances 3 → 5"})
+	f.facts = append(f.facts, ledger.Fact{Seq: 9, At: f.Story.Snapshot.Now, Workload: "tides", Site: "isles", Kind: "drifted", By: "someone", Text: "=cmd()|gauge instances 3 → 5"})
 	run(a, a.snap())
 	shows("gauge instances 3 → 5", "9 facts since")
 	press(a, "/ d r i f t enter x")
@@ -85,7 +85,7 @@ func TestLedger(t *testing.T) {
 		t.Fatalf("%v are written (%v)", written, err)
 	}
 	for _, name := range written {
-		if text, err := os.ReadFile(name); err != nil || !strings.Contains(string(text), "gauge instances") || strings.Contains(string(text), "printers") {
+		if text, err := os.ReadFile(name); err != nil || strings.Contains(string(text), ",=cmd") || !strings.Contains(string(text), "gauge instances") || strings.Contains(string(text), "printers") {
 			t.Errorf("%s: %s (%v)", name, text, err)
 		}
 	}

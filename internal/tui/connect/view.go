@@ -180,13 +180,13 @@ func (m *Model) will(p *kit.Page, y, end int) {
 	p.Rule(y)
 	p.Put(left, y+1, kit.Bright, "What will be done")
 	y += 2
-	say1 := func(role kit.Role, text string) {
+	tell := func(role kit.Role, text string) {
 		if y < end {
 			y = p.Wrap(left, y, p.W-2*left, min(3, end-y), role, text)
 		}
 	}
 	if missing := m.ready(); missing != "" {
-		say1(kit.Dim, "Nothing yet: "+missing+".")
+		tell(kit.Dim, "Nothing yet: "+missing+".")
 		return
 	}
 	at, sites := m.chosen(), m.newSites()
@@ -201,11 +201,11 @@ func (m *Model) will(p *kit.Page, y, end int) {
 	if m.given.asked.Credential != nil {
 		text += "; the credential is kept encrypted beside it"
 	}
-	say1(kit.Text, text+".")
+	tell(kit.Text, text+".")
 	how := "Nothing runs by that: each of them waits as absent until somebody syncs it, y on the board."
 	if m.given.automatic && len(sites) > 0 {
 		how = "New sites take them at once, in the stages that they declare."
 	}
-	say1(kit.Text, fmt.Sprintf("The first look finds %s of %s. %s", say.Count(berths, "berth"), say.Count(len(at.Workloads), "workload"), how))
-	say1(kit.New, "w writes it.")
+	tell(kit.Text, fmt.Sprintf("The first look finds %s of %s. %s", say.Count(berths, "berth"), say.Count(len(at.Workloads), "workload"), how))
+	tell(kit.New, "w writes it.")
 }

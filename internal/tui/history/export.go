@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -38,6 +39,14 @@ func (m *Model) export(string) tea.Cmd {
 	})
 }
 
+// inert is a text that a spreadsheet takes for no formula: much of it comes from elsewhere.
+func inert(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
 // encode gives facts as JSON lines and as CSV.
 func encode(facts []ledger.Fact) (lines, table []byte, err error) {
 	var out bytes.Buffer
@@ -49,7 +58,7 @@ func encode(facts []ledger.Fact) (lines, table []byte, err error) {
 			return nil, nil, err
 		}
 		lines = append(append(lines, line...), '\n')
-		w.Write([]string{strconv.FormatInt(f.Seq, 10), f.At.UTC().Format(time.RFC3339Nano), f.Workload, f.Site, strconv.FormatInt(f.Rollout, 10), string(f.Kind), f.By, string(f.Revision), f.Text})
+		w.Write([]string{strconv.FormatInt(f.Seq, 10), f.At.UTC().Format(time.RFC3339Nano), f.Workload, f.Site, strconv.FormatInt(f.Rollout, 10), string(f.Kind), f.By, string(f.Revision), inert(f.Text)})
 	}
 	w.Flush()
 	return lines, out.Bytes(), w.Error()

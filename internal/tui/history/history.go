@@ -176,10 +176,13 @@ func (m *Model) skip(step int) {
 	m.list.At = max(0, min(m.list.At, len(m.rows)-1))
 }
 
-// about is the fact that a row is about: the one that says what became of a rollout.
+// about is the fact that a row is about: the one that says what became of a rollout; none of a day.
 func (r row) about() ledger.Fact {
-	if r.fact != nil {
+	switch {
+	case r.fact != nil:
 		return *r.fact
+	case len(r.what.Facts) == 0:
+		return ledger.Fact{}
 	}
 	return r.what.Outcome()
 }
@@ -245,26 +248,18 @@ func (m *Model) Keys() []screen.Key {
 	}
 	return []screen.Key{
 		move,
-		screen.Bind("enter", "enter", does("watch it", r.about0().Rollout != 0), "watch the rollout at that moment", m.watch),
+		screen.Bind("enter", "enter", does("watch it", r.about().Rollout != 0), "watch the rollout at that moment", m.watch),
 		screen.Bind("right l left h", "←→", does("unfold", r.what.Rollout != 0), "unfold a rollout, and fold it", m.fold),
 		screen.Bind("/", "/", "refine", "refine: words, \"several words\", site: workload: by: kind: since: until:", m.find),
 		screen.Bind("g", "g", map[bool]string{true: "by time", false: "by rollout"}[m.byRollout], "group by rollout, or each by its time", screen.Only(func(string) {
 			m.byRollout = !m.byRollout
 			m.arrange()
 		})),
-		screen.Bind("m", "m", does("mark", r.about0().Revision != ""), "mark the revision, to compare another one with it", screen.Only(m.mark)),
+		screen.Bind("m", "m", does("mark", r.about().Revision != ""), "mark the revision, to compare another one with it", screen.Only(m.mark)),
 		screen.Bind("c", "c", compares, "compare the revision with the marked one", m.compare),
 		screen.Bind("x", "x", "export", "write what is selected as JSON lines and CSV", m.export),
-		screen.Bind("r", "r", does("roll back to this", r.about0().Revision != ""), "roll the berth back to the revision, once what differs was seen", m.back),
+		screen.Bind("r", "r", does("roll back to this", r.about().Revision != ""), "roll the berth back to the revision, once what differs was seen", m.back),
 	}
-}
-
-// about0 is about for a row that may be none.
-func (r row) about0() ledger.Fact {
-	if len(r.what.Facts) == 0 {
-		return ledger.Fact{}
-	}
-	return r.about()
 }
 
 // watch opens the rollout at the moment of the fact.
