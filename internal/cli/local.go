@@ -21,6 +21,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/control/api"
 	"aditus/internal/core/fault"
+	"aditus/internal/disk"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
 	"aditus/internal/source"
@@ -72,6 +73,31 @@ func openLocal(ctx context.Context, folder string, o localOptions) (*localEngine
 
 // firstSettings are those of a line that has none.
 var firstSettings = config.Settings{Line: "Your line", Beat: time.Second}
+
+// lastGood are the settings with which a data folder was opened last: with those that were changed since and cannot be opened nobody is left alone.
+type lastGood struct {
+	text []byte
+	anew bool // they were changed by this program, which begins anew
+}
+
+// keep keeps the settings that were just opened.
+func (g *lastGood) keep(folder string) {
+	g.text, _ = os.ReadFile(filepath.Join(folder, config.FileName))
+	g.anew = false
+}
+
+// refusedName is the file beside the settings that has those that could not be opened.
+const refusedName = config.FileName + ".refused"
+
+// restore puts back the settings from before a change with which the folder cannot be opened, and tells whether there are any. Those of the change are kept beside them.
+func (g *lastGood) restore(folder string) bool {
+	if !g.anew || len(g.text) == 0 {
+		return false
+	}
+	g.anew = false
+	name := filepath.Join(folder, config.FileName)
+	return os.Rename(name, filepath.Join(folder, refusedName)) == nil && disk.Keep(disk.Machine, name, g.text, 0o600) == nil
+}
 
 // beginSettings makes a data folder where there is none, with settings that connect nothing yet: they come on the screens, or by the API.
 func beginSettings(folder string) error {

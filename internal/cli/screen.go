@@ -87,20 +87,30 @@ func runLine(ctx context.Context, r connection, set map[string]string, look look
 	if err := beginSettings(folder); err != nil {
 		return err
 	}
-	for {
-		if err := runLocal(ctx, folder, set, look); !errors.Is(err, errAnew) || ctx.Err() != nil {
+	for good, refused := (lastGood{}), error(nil); ; {
+		err := runLocal(ctx, folder, set, look, &good, refused)
+		switch refused = nil; {
+		case ctx.Err() != nil:
+			return err
+		case errors.Is(err, errAnew):
+			good.anew = true
+		case err != nil && good.restore(folder):
+			refused = fmt.Errorf("%w; the settings from before are back, and those are kept in %s", err, refusedName)
+		default:
 			return err
 		}
 	}
 }
 
 // runLocal opens the screens on a data folder until they are left, or its settings take a new start.
-func runLocal(ctx context.Context, folder string, set map[string]string, look looks) error {
+func runLocal(ctx context.Context, folder string, set map[string]string, look looks, good *lastGood, refused error) error {
 	s, err := openLocal(ctx, folder, localOptions{set: set})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	good.keep(folder)
+	s.Report("settings", refused)
 	leads, anew := context.WithCancelCause(s.leads)
 	defer anew(nil)
 	s.Anew = func() { anew(errAnew) }

@@ -123,14 +123,22 @@ type host struct {
 	served  bool            // it is
 	leader  string          // that was logged last
 	last    status.Snapshot // when it led last
+	good    lastGood
+	refused error // why the settings before could not be opened, where those from before them are back
 }
 
 // run leads and stands by in turns, until ctx ends.
 func (h *host) run(ctx context.Context) error {
 	for {
 		err := h.turn(ctx)
-		if errors.Is(err, errAnew) && ctx.Err() == nil {
+		switch {
+		case errors.Is(err, errAnew) && ctx.Err() == nil:
+			h.good.anew, h.refused = true, nil
 			h.log.Info("the settings take a new start: this one begins anew with them")
+			continue
+		case err != nil && ctx.Err() == nil && h.good.restore(h.folder):
+			h.refused = fmt.Errorf("%w; the settings from before are back, and those are kept in %s", err, refusedName)
+			h.log.Error("the settings cannot be opened", "why", h.refused.Error())
 			continue
 		}
 		if !errors.Is(err, ledger.ErrDeposed) || ctx.Err() != nil {
@@ -154,6 +162,8 @@ func (h *host) turn(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
+	h.good.keep(h.folder)
+	s.Report("settings", h.refused)
 	h.log.Info("aditus works", "folder", h.folder, "sites", len(s.settings.Sites), "links", len(s.settings.Links), "pid", os.Getpid())
 	h.tellAside(s.aside)
 	if s.Leader != nil {

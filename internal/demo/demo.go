@@ -161,7 +161,7 @@ func (w *World) keepKey() error {
 // known are the names of what a data folder of the demo may have in it.
 var known = []string{
 	"lock", "changing.lock", marker, ledger.FileName, ledger.FileName + "-wal", ledger.FileName + "-shm", "ledger.spare", "ledger.db.moved", "shared.json", "shipped.json", "store", "local",
-	"keeper.log", "keeper.lock", "keeper.sock", "router.lock", "router.sock", "aditus.sock", "tokens.json", "tokens-used.json", "users.json", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age",
+	"keeper.log", "keeper.lock", "keeper.sock", "router.lock", "router.sock", "aditus.sock", "tokens.json", "tokens-used.json", "users.json", "settings.yaml.refused", config.FileName, "sites", repoFolder, source.KeyFile, "credentials.age",
 	"links", "watch.svg", "watch.pdf", "ledger.jsonl",
 }
 
