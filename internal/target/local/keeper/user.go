@@ -172,8 +172,14 @@ func (k *Keeper) give(folder string, user int) error {
 	defer above.Close()
 	name := filepath.Base(folder)
 	info, err := above.Lstat(name)
-	if err != nil || !info.IsDir() || OwnerOf(info) == user {
+	if err != nil {
 		return err
+	}
+	switch is := OwnerOf(info); {
+	case is == user:
+		return nil
+	case !info.IsDir() || is != os.Geteuid() && !k.users.Has(is):
+		return fmt.Errorf("%s is not its keeper's to give away", folder)
 	}
 	if err := k.seize(above, name, user); err != nil {
 		return err
