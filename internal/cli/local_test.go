@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -22,6 +21,7 @@ import (
 	"aditus/internal/control/api"
 	"aditus/internal/demo"
 	"aditus/internal/socket"
+	"aditus/internal/socket/porttest"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/sim"
 )
@@ -75,12 +75,7 @@ func openDock(t *testing.T) *dock {
 			t.Fatal(err)
 		}
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	l.listen = listener.Addr().String()
-	listener.Close()
+	l.listen = porttest.Free(t)
 	t.Cleanup(func() {
 		if t.Failed() {
 			client := &http.Client{Transport: socket.Transport(filepath.Join(l.folder, keeper.SocketFile), 0), Timeout: 5 * time.Second}

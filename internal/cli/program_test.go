@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -24,6 +23,7 @@ import (
 
 	"aditus/internal/ledger"
 	"aditus/internal/ledger/postgrestest"
+	"aditus/internal/socket/porttest"
 )
 
 // program is the real program, built once for the tests that need it as a process of its own.
@@ -286,7 +286,7 @@ func TestLineOnScreen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	address := freeAddress(t)
+	address := porttest.Free(t)
 	if err := os.WriteFile(name, append(text, "listen: "+address+"\n"...), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -323,17 +323,6 @@ func TestLineOnScreen(t *testing.T) {
 	term.until(`harbour .* 1.1.0  `)
 	l.aditus(exitWrong, `an Aditus|in use|works on`, "demo", "--headless")
 	term.keys("q")
-}
-
-// freeAddress gives an address that nobody listened on a moment ago.
-func freeAddress(t *testing.T) string {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	return listener.Addr().String()
 }
 
 // selectNeed presses the number that a need has in the list.

@@ -32,7 +32,13 @@ func connect(t *testing.T, address string, told func([]Fact)) *Ledger {
 func lead(t *testing.T, address string, told func([]Fact)) (*Ledger, context.Context) {
 	t.Helper()
 	l := connect(t, address, told)
-	ctx, err := l.Lead(t.Context(), Server{Name: "harbor-1"}, nil)
+	began := time.Now()
+	ctx, err := l.Lead(t.Context(), Server{Name: "harbor-1"}, func(seen Lead) error {
+		if time.Since(began) > time.Minute {
+			return fmt.Errorf("it never leads: it sees %+v", seen)
+		}
+		return nil
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

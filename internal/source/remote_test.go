@@ -24,6 +24,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"aditus/internal/config"
+	"aditus/internal/socket/porttest"
 )
 
 // gitBackend serves repositories under a folder with Git's own program.
@@ -359,17 +360,13 @@ func BenchmarkPoll(b *testing.B) {
 func TestGitProtocol(t *testing.T) {
 	r := newRepo(t)
 	head := r.commit("First", map[string]string{"workloads/a.yaml": "a: 1\n"})
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	address := listener.Addr().(*net.TCPAddr)
-	listener.Close()
+	address := porttest.Free(t)
+	_, port, _ := net.SplitHostPort(address)
 	folder, err := exec.Command("git", "--exec-path").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
-	daemon := exec.Command(filepath.Join(strings.TrimSpace(string(folder)), "git-daemon"), "--reuseaddr", "--export-all", "--listen=127.0.0.1", fmt.Sprintf("--port=%d", address.Port), "--base-path="+r.folder)
+	daemon := exec.Command(filepath.Join(strings.TrimSpace(string(folder)), "git-daemon"), "--reuseaddr", "--export-all", "--listen=127.0.0.1", "--port="+port, "--base-path="+r.folder)
 	if err := daemon.Start(); err != nil {
 		t.Fatal(err)
 	}

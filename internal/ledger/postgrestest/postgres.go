@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -21,9 +22,10 @@ import (
 // Server is a running server of which the tests of a package use a database each. Make it with Start.
 type Server struct {
 	folder, bin string
-	port        int
 	as          *syscall.Credential // nil for whoever runs the tests
+	door        *Way                // by which it is reached as long as the tests run: a port of its own would be another's once it is killed
 	running     *exec.Cmd
+	ended       chan struct{} // is closed once running has
 	made        int
 }
 
@@ -39,6 +41,7 @@ func Run(m *testing.M) int {
 	code := m.Run()
 	if shared != nil {
 		shared.Kill()
+		shared.door.Close()
 		os.RemoveAll(shared.folder)
 	}
 	return code
@@ -78,12 +81,9 @@ func start() (*Server, error) {
 			return nil, err
 		}
 	}
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
+	if s.door, err = s.way(); err != nil {
 		return nil, err
 	}
-	s.port = free.Addr().(*net.TCPAddr).Port
-	free.Close()
 	if out, err := s.command("initdb", "--pgdata", s.data(), "--auth", "trust", "--username", "aditus", "--encoding", "UTF8", "--no-sync").CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("initdb: %w: %s", err, out)
 	}
@@ -122,38 +122,54 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
+// socket is where it listens.
+func (s *Server) socket() string { return filepath.Join(s.folder, ".s.PGSQL.5432") }
+
 // Up starts it, and waits until it answers.
 func (s *Server) Up() error {
-	s.running = s.command("postgres", "-D", s.data(), "-p", fmt.Sprint(s.port), "-h", "127.0.0.1", "-k", s.folder, "-c", "fsync=off", "-c", "max_connections=200")
+	s.running = s.command("postgres", "-D", s.data(), "-c", "listen_addresses=", "-k", s.folder, "-c", "fsync=off", "-c", "max_connections=200")
 	log, err := os.OpenFile(filepath.Join(s.folder, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer log.Close()
 	s.running.Stdout, s.running.Stderr = log, log
-	started := make(chan error, 1)
-	go func() { // Pdeathsig is of the thread that started it
-		runtime.LockOSThread()
-		started <- s.running.Start()
-		select {}
+	started, ended := make(chan error, 1), make(chan struct{})
+	s.ended = ended
+	go func() {
+		defer close(ended)
+		runtime.LockOSThread() // Pdeathsig is of the thread that started it
+		err := s.running.Start()
+		if started <- err; err == nil {
+			s.running.Wait()
+		}
 	}()
 	if err := <-started; err != nil {
 		return err
 	}
-	for range 600 {
-		if s.command("pg_isready", "-h", "127.0.0.1", "-p", fmt.Sprint(s.port), "-q").Run() == nil {
+	patience := time.After(time.Minute)
+	for {
+		if s.command("pg_isready", "-h", s.folder, "-t", "1", "-q").Run() == nil {
 			return nil
 		}
-		time.Sleep(50 * time.Millisecond)
+		var how string
+		select {
+		case <-ended:
+			how = "ended"
+		case <-patience:
+			how = "does not answer"
+		case <-time.After(50 * time.Millisecond):
+			continue
+		}
+		text, _ := os.ReadFile(log.Name())
+		return fmt.Errorf("it %s: %s", how, text)
 	}
-	text, _ := os.ReadFile(log.Name())
-	return fmt.Errorf("it never answers: %s", text)
 }
 
 // Kill ends it as a machine does that loses its power, without what is not on disk.
 func (s *Server) Kill() {
 	s.running.Process.Signal(syscall.SIGQUIT)
-	s.running.Wait()
+	<-s.ended
 }
 
 // Database makes a database that is empty and gives its address, by way of another one where that is given.
@@ -163,20 +179,21 @@ func (s *Server) Database(tb testing.TB) string {
 	defer mu.Unlock()
 	s.made++
 	name := fmt.Sprintf("line%d", s.made)
-	if out, err := s.command("createdb", "-h", "127.0.0.1", "-p", fmt.Sprint(s.port), "-U", "aditus", name).CombinedOutput(); err != nil {
+	if out, err := s.command("createdb", "-h", s.folder, "-U", "aditus", name).CombinedOutput(); err != nil {
 		tb.Fatalf("make a database: %v: %s", err, out)
 	}
-	return fmt.Sprintf("postgres://aditus@127.0.0.1:%d/%s?sslmode=disable", s.port, name)
+	return fmt.Sprintf("postgres://aditus@%s/%s?sslmode=disable", s.door.listener.Addr(), name)
 }
 
 // Way is a way to the server that can be cut. Its users are told of nothing.
 type Way struct {
 	listener net.Listener
-	to       string
+	server   *Server
 
 	mu     sync.Mutex
 	left   int // messages to the server that still pass; less than 0 for all
 	frozen bool
+	closed bool
 	thawed *sync.Cond
 	conns  []net.Conn
 	passed int
@@ -186,21 +203,28 @@ type Way struct {
 // Way opens a way to the server.
 func (s *Server) Way(tb testing.TB) *Way {
 	tb.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	w, err := s.way()
 	if err != nil {
 		tb.Fatal(err)
 	}
-	w := &Way{listener: listener, to: fmt.Sprintf("127.0.0.1:%d", s.port), left: -1}
-	w.thawed = sync.NewCond(&w.mu)
 	tb.Cleanup(w.Close)
-	go w.accept()
 	return w
+}
+
+func (s *Server) way() (*Way, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	w := &Way{listener: listener, server: s, left: -1}
+	w.thawed = sync.NewCond(&w.mu)
+	go w.accept()
+	return w, nil
 }
 
 // Of gives the address of a database by this way.
 func (w *Way) Of(address string) string {
-	from, to := w.to, w.listener.Addr().String()
-	return string(bytes.Replace([]byte(address), []byte(from), []byte(to), 1))
+	return strings.Replace(address, w.server.door.listener.Addr().String(), w.listener.Addr().String(), 1)
 }
 
 // After lets so many messages pass to the server, and then cuts all connections, new ones too.
@@ -238,6 +262,7 @@ func (w *Way) Close() {
 	w.Thaw()
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	w.closed = true
 	for _, c := range w.conns {
 		c.Close()
 	}
@@ -249,13 +274,16 @@ func (w *Way) accept() {
 		if err != nil {
 			return
 		}
-		to, err := net.Dial("tcp", w.to)
+		to, err := net.Dial("unix", w.server.socket())
 		if err != nil {
 			from.Close()
 			continue
 		}
 		w.mu.Lock()
-		w.conns = append(w.conns, from, to)
+		if w.conns = append(w.conns, from, to); w.closed {
+			from.Close()
+			to.Close()
+		}
 		w.mu.Unlock()
 		go w.carry(from, to, true)
 		go w.carry(to, from, false)
@@ -288,6 +316,9 @@ func (w *Way) pass(counts bool) bool {
 	defer w.mu.Unlock()
 	for w.frozen {
 		w.thawed.Wait()
+	}
+	if w.closed { // what was on its way then cuts nothing any more
+		return false
 	}
 	if !counts {
 		return true

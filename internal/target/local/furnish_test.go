@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/socket/porttest"
 	"aditus/internal/target"
 )
 
@@ -18,7 +19,7 @@ import (
 func TestPrograms(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")
 	s.Programs = []string{"/usr/lib"}
-	_, fixed, _ := net.SplitHostPort(free(t))
+	_, fixed, _ := net.SplitHostPort(porttest.Free(t))
 	number, _ := strconv.Atoi(fixed)
 	self, err := os.Executable()
 	if err != nil {

@@ -10,7 +10,6 @@ import (
 	"io"
 	"log/slog"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -27,6 +26,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
 	"aditus/internal/probe"
+	"aditus/internal/socket/porttest"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
@@ -211,7 +211,7 @@ func archive(t testing.TB, name string, files map[string]string) string {
 func opened(t testing.TB, folder, name string, with ...func(*Options)) *Site {
 	t.Helper()
 	client := NewClient(folder, os.Args[0], "-keeper", folder)
-	o := Options{Name: name, Folder: folder, Listen: free(t), Ports: [2]int{21000, 29999}, Store: storeIn(t, folder), Keeper: client,
+	o := Options{Name: name, Folder: folder, Listen: porttest.Free(t), Ports: [2]int{21000, 29999}, Store: storeIn(t, folder), Keeper: client,
 		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }}
 	for _, set := range with {
 		set(&o)
@@ -253,16 +253,6 @@ func shortTemp(t testing.TB) string {
 	}
 	t.Cleanup(func() { os.RemoveAll(folder) })
 	return folder
-}
-
-func free(t testing.TB) string {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	return listener.Addr().String()
 }
 
 func TestConformance(t *testing.T) {
