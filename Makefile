@@ -5,7 +5,7 @@
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo headless cluster test test-cluster check bench guards soak fuzz screenshots tools clean
+.PHONY: build demo headless cluster test test-cluster test-machine check bench guards soak fuzz screenshots tools clean
 
 # The same bytes from the same commit, whatever the folder; tests share what was compiled.
 export GOFLAGS = -trimpath
@@ -30,6 +30,10 @@ test: tools
 # What has a real cluster for its site; make test does it too where scripts/cluster build has been.
 test-cluster: tools
 	$(GO) test -count=1 -timeout 20m ./internal/target/cluster
+
+# What control groups of the second version hold, in a machine of its own that is started for it.
+test-machine:
+	scripts/machine
 
 check:
 	@files=$$(gofmt -l cmd internal); test -z "$$files" || { echo "gofmt these: $$files"; exit 1; }

@@ -8,6 +8,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/containerd/cgroups/v3"
@@ -54,8 +55,30 @@ func hierarchy() ([]cgroup1.Subsystem, error) {
 	}), err
 }
 
-// name is that of a group, by the parts that make it.
+// name is that of a group beneath where groups are made, by the parts that make it.
 func name(parts []string) string { return "/" + path.Join(append([]string{"aditus"}, parts...)...) }
+
+// base is the group of the second version under which groups are made, as a path from mount. For root of the machine it is the first of all.
+// For others it is the one above that which this process is in, where that was given into their hands, as systemd does with Delegate= and
+// DelegateSubgroup=: no group may have both processes and groups that are held to something.
+var base = sync.OnceValues(func() (string, error) {
+	if _, err := os.Stat(filepath.Join(mount, "cgroup.type")); os.Geteuid() == 0 && errors.Is(err, os.ErrNotExist) { // the first of all has no type
+		return "/", nil
+	}
+	_, own, err := cgroups.ParseCgroupFileUnified("/proc/self/cgroup")
+	if err != nil {
+		return "", err
+	}
+	if above := path.Dir(own); own != "/" && ours(above) {
+		return above, nil
+	}
+	return "", fmt.Errorf("that above the one of this process, %s, is not this account's", own)
+})
+
+// ours tells whether this account may make groups in one, and move processes there.
+func ours(group string) bool {
+	return unix.Access(filepath.Join(mount, group, "cgroup.procs"), unix.W_OK) == nil && unix.Access(filepath.Join(mount, group, "cgroup.subtree_control"), unix.W_OK) == nil
+}
 
 // Make makes a group with limits, or gives the one of that name with these limits.
 func Make(l Limits, parts ...string) (g Group, err error) {
@@ -66,8 +89,11 @@ func Make(l Limits, parts ...string) (g Group, err error) {
 			err = g.v1.Update(l.spec())
 		}
 	case cgroups.Unified:
-		g.at = filepath.Join(mount, name(parts))
-		g.v2, err = cgroup2.NewManager(mount, name(parts), cgroup2.ToResources(l.spec()))
+		var under string
+		if under, err = base(); err == nil {
+			g.at = filepath.Join(mount, under, name(parts))
+			g.v2, err = cgroup2.NewManager(mount, path.Join(under, name(parts)), cgroup2.ToResources(l.spec()))
+		}
 	default:
 		return Group{}, ErrCannot
 	}
@@ -85,9 +111,14 @@ func Find(parts ...string) (g Group) {
 			g.v1 = found
 		}
 	case cgroups.Unified:
-		g.at = filepath.Join(mount, name(parts))
-		if found, err := cgroup2.Load(name(parts), cgroup2.WithMountpoint(mount)); err == nil {
-			g.v2 = found
+		if under, err := base(); err == nil {
+			at := filepath.Join(mount, under, name(parts))
+			if _, err := os.Stat(at); err != nil { // which Load does not look at
+				return g
+			}
+			if found, err := cgroup2.Load(path.Join(under, name(parts)), cgroup2.WithMountpoint(mount)); err == nil {
+				g.v2, g.at = found, at
+			}
 		}
 	}
 	return g

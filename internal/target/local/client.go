@@ -267,12 +267,12 @@ func (c *Client) kept() (all []kept, err error) {
 	folders, _ := filepath.Glob(filepath.Join(c.folder, sitesFolder, "*")) // the pattern is right
 	for _, folder := range folders {
 		site := filepath.Base(folder)
-		places, forAll, err := placesOf(c.folder, site)
+		places, err := placesOf(c.folder, site)
 		if err != nil {
 			return nil, fmt.Errorf("find the instances of %s: %w", site, err)
 		}
 		if instances := filepath.Join(places, instancesFolder); isFolder(instances) {
-			all = append(all, kept{site, instances, roomOf(c.folder, site, forAll), secretsOf(c.folder, site, forAll)})
+			all = append(all, kept{site, instances, roomOf(c.folder, site, places), secretsOf(c.folder, site, places)})
 		}
 	}
 	return all, nil

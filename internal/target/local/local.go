@@ -74,10 +74,10 @@ type failure struct {
 // Open opens a site and has the keeper run what it was asked to run before.
 func Open(o Options) (*Site, error) {
 	s := &Site{Options: o, folder: filepath.Join(o.Folder, sitesFolder, o.Name), failed: map[string]failure{}}
-	s.secrets, s.places = secretsOf(o.Folder, o.Name, o.Users != nil), s.folder
-	if o.Users != nil {
+	if s.places = s.folder; o.Users != nil {
 		s.places = o.Users.places(o.Name)
 	}
+	s.secrets = secretsOf(o.Folder, o.Name, s.places)
 	err := os.MkdirAll(s.folder, 0o700)
 	if err == nil && !o.ReadOnly {
 		err = errors.Join(s.settle(), s.makeFolder(filepath.Join(s.places, instancesFolder)), ownFolder(s.secrets, o.Users != nil))

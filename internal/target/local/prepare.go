@@ -33,7 +33,7 @@ const (
 	filesFolder     = keeper.FilesFolder
 )
 
-// memoryFolder is a folder on a file system in memory, the data folder where there is none: of the user's own, or one that all users may enter.
+// memoryFolder is a folder on a file system in memory, another one where there is none: of the user's own, or one that all users may enter.
 func memoryFolder(otherwise string, forAll bool) string {
 	folders := []string{os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm"}
 	if forAll {
@@ -63,19 +63,21 @@ const roomFolder = ".instances"
 // countsFolder is where the router keeps what it counts, on the same file system: it need not outlive the machine.
 const countsFolder = ".counts"
 
-// secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one.
-func secretsOf(data, site string, forAll bool) string {
-	sum := sha256.Sum256([]byte(filepath.Join(data, sitesFolder, site)))
+// secretsOf is where the secrets of a site's instances are, on a file system in memory where there is one. places is where the instances are.
+func secretsOf(data, site, places string) string {
+	own := filepath.Join(data, sitesFolder, site)
+	forAll := places != own
+	sum := sha256.Sum256([]byte(own))
 	name := "aditus-" + hex.EncodeToString(sum[:8])
 	if before := filepath.Join("/dev/shm", name); ownedFolder(before, forAll) == nil {
 		return before // where earlier versions had them, and what runs has them
 	}
-	return filepath.Join(memoryFolder(data, forAll), name)
+	return filepath.Join(memoryFolder(filepath.Dir(filepath.Dir(places)), forAll), name)
 }
 
 // roomOf is the room of a site of a data folder.
-func roomOf(data, site string, forAll bool) string {
-	return filepath.Join(secretsOf(data, site, forAll), roomFolder)
+func roomOf(data, site, places string) string {
+	return filepath.Join(secretsOf(data, site, places), roomFolder)
 }
 
 // home is an instance's folder.

@@ -208,19 +208,19 @@ func (s *Site) gone() (all []string) {
 // placesFile says where a site's instances and volumes are, once that was not the data folder.
 const placesFile = "places"
 
-// placesOf is where a site's instances and volumes were the last time. forAll tells that each workload had a user of its own.
-func placesOf(data, site string) (places string, forAll bool, err error) {
+// placesOf is where a site's instances and volumes were the last time: in the data folder, or where each workload had a user of its own.
+func placesOf(data, site string) (string, error) {
 	folder := filepath.Join(data, sitesFolder, site)
 	text, err := os.ReadFile(filepath.Join(folder, placesFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return folder, false, nil
+		return folder, nil
 	}
-	return string(text), string(text) != folder, err
+	return string(text), err
 }
 
 // settle brings volumes to where they are to be, where that is another folder than the last time. What runs there has to be ended before.
 func (s *Site) settle() error {
-	before, _, err := placesOf(s.Folder, s.Name)
+	before, err := placesOf(s.Folder, s.Name)
 	if err != nil || before == s.places {
 		return err
 	}

@@ -1,6 +1,7 @@
 package local
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -19,6 +20,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
+	"aditus/internal/limit"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
 )
@@ -106,11 +108,30 @@ func TestUsersOfKeeper(t *testing.T) {
 	as := &syscall.Credential{Uid: server, Gid: server}
 	kept := exec.Command(program, "-keeper", data, "--users", "700100-700101,700900")
 	kept.Stderr, kept.Dir, kept.SysProcAttr = os.Stderr, data, &syscall.SysProcAttr{Credential: as, AmbientCaps: []uintptr{unix.CAP_SETUID, unix.CAP_SETGID, unix.CAP_CHOWN, unix.CAP_KILL, unix.CAP_SYS_PTRACE}}
-	if err := kept.Start(); err != nil {
+	all := limit.Limits{CPU: 1, Memory: 1 << 30, Processes: 2000}
+	given, _ := limit.Make(all, "test", "given") // nothing where this machine has none to give
+	below, _ := limit.Make(all, "test", "given", "keeper")
+	if err := confine.Apart(func() error {
+		done, err := below.Enter(kept)
+		if err != nil {
+			return err
+		}
+		defer done()
+		return kept.Start()
+	}); err != nil {
 		t.Fatal(err)
 	}
+	defer given.End()
+	defer below.End()
 	defer kept.Wait()
 	defer kept.Process.Signal(syscall.SIGTERM)
+	for _, folder := range groupsOf(t, kept.Process.Pid, "/aditus/test/given/keeper") {
+		for _, name := range []string{"cgroup.procs", "cgroup.subtree_control", "cgroup.threads", "tasks", "."} {
+			if err := errors.Join(os.Chown(filepath.Join(folder, name), server, server), os.Chown(filepath.Join(filepath.Dir(folder), name), server, server)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				t.Fatal(err)
+			}
+		}
+	}
 	test := exec.Command(program, "-test.run", "^"+t.Name()+"$", "-test.v")
 	test.Dir, test.Env, test.SysProcAttr = data, append(os.Environ(), dataName+"="+data, "HOME="+data), &syscall.SysProcAttr{Credential: as}
 	if said, err := test.CombinedOutput(); err != nil || !strings.Contains(string(said), "--- PASS: "+t.Name()) {
@@ -118,12 +139,23 @@ func TestUsersOfKeeper(t *testing.T) {
 	}
 }
 
+// groupsOf gives the folders of those control groups of a process whose names have a part.
+func groupsOf(t *testing.T, pid int, part string) (folders []string) {
+	t.Helper()
+	for line := range strings.Lines(must(os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid)))) {
+		if in := strings.SplitN(strings.TrimSpace(line), ":", 3); strings.Contains(in[2], part) {
+			folders = append(folders, filepath.Join("/sys/fs/cgroup", in[1], in[2]))
+		}
+	}
+	return folders
+}
+
 // keptApart runs two workloads as users of their own, where nothing else keeps them apart, and a third one as one that it asks for. Each has what
 // is its, and nothing of the others or of Aditus.
 func keptApart(t *testing.T, data string) {
 	places := forAll(t)
 	t.Cleanup(func() {
-		if isFolder(secretsOf(data, "dock", true)) {
+		if isFolder(secretsOf(data, "dock", filepath.Join(places, sitesFolder, "dock"))) {
 			t.Error("once all ended, what was in memory is there still")
 		}
 	})
@@ -169,6 +201,13 @@ func keptApart(t *testing.T, data string) {
 			t.Errorf("%s runs as %d, want %d", in.ID, got, want)
 		}
 	}
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if given := groupsOf(t, hello.PID, "/aditus/test/given/keeper"); len(given) > 0 && len(groupsOf(t, pid(ferry), "/aditus/dock/"+ferry.ID)) == 0 {
+		t.Errorf("the keeper was given %v, and what it keeps is held to nothing", given)
+	}
 	if late := start("late", nil); !strings.Contains(late.Reason, "each of the 2 users 700100-700101 is a workload's") {
 		t.Errorf("there is no user for it, and it says %+v", late)
 	}
@@ -181,10 +220,6 @@ func keptApart(t *testing.T, data string) {
 		defer response.Body.Close()
 		text, _ := io.ReadAll(response.Body)
 		return string(text)
-	}
-	hello, err := s.Keeper.hello(t.Context())
-	if err != nil {
-		t.Fatal(err)
 	}
 	work, secrets := filepath.Join(s.home(ferry.ID), workFolder), filepath.Join(s.secrets, ferry.ID)
 	settings := filepath.Join(s.home(ferry.ID), settingsFolder, "hours", "opens.at")

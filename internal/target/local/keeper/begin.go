@@ -107,6 +107,7 @@ func (p *process) start() (*running, error) {
 	held, unheld := p.hold()
 	err = p.enter(cmd, held)
 	if err != nil {
+		held.End()
 		var path *os.PathError
 		if errors.As(err, &path) {
 			err = path.Err
