@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -27,6 +28,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
+	"aditus/internal/target/local"
 )
 
 // localEngine is an engine on a data folder with settings of its own.
@@ -150,6 +152,11 @@ func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (
 	if err := s.lead(ctx, o); err != nil {
 		return err
 	}
+	if !o.readOnly {
+		if err := s.firstUsers(); err != nil {
+			return err
+		}
+	}
 	s.settings.Faces = o.faces
 	for i := range s.settings.Sites {
 		s.settings.Sites[i].Automatic = s.settings.Sites[i].Automatic && !o.calm
@@ -200,6 +207,17 @@ func (s *localEngine) lead(ctx context.Context, o localOptions) (err error) {
 		return err
 	}
 	s.settings, err = readSettings(s.Folder)
+	return err
+}
+
+// firstUsers has the settings of a data folder whose first local sites are opened say as whom their instances run, where they say nothing.
+func (s *localEngine) firstUsers() (err error) {
+	if s.settings.Instances.Users != "" || !slices.ContainsFunc(s.settings.Sites, func(one config.Site) bool { return one.Target.Kind == local.Kind.Name }) {
+		return nil
+	}
+	if i, ok := local.FirstInstances(s.Folder); ok {
+		s.settings, err = config.SetInstances(s.Folder, i)
+	}
 	return err
 }
 

@@ -66,6 +66,9 @@ guards:
 
 func openDock(t *testing.T) *dock {
 	folder, err := os.MkdirTemp("", "aditus")
+	if err == nil {
+		err = os.Chmod(folder, 0o755) // where this is root, instances run as users of their own, in a folder beside the data folder
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -246,7 +249,7 @@ func (l *dock) keeper() int {
 // pids are the processes of the site's instances, by instance.
 func (l *dock) pids() map[string]int {
 	found := map[string]int{}
-	files, _ := filepath.Glob(filepath.Join(l.folder, "local", "dock", "instances", "*", "process.json"))
+	files, _ := filepath.Glob(filepath.Join(l.folder+"*", "local", "dock", "instances", "*", "process.json"))
 	for _, file := range files {
 		var record struct{ PID int }
 		if text, err := os.ReadFile(file); err == nil && json.Unmarshal(text, &record) == nil && record.PID != 0 {

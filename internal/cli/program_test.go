@@ -34,6 +34,9 @@ func TestMain(m *testing.M) {
 		oddService(os.Args[2])
 	}
 	folder, err := os.MkdirTemp("", "aditus-test-")
+	if err == nil {
+		err = os.Chmod(folder, 0o755) // whoever runs what is in it
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

@@ -163,6 +163,23 @@ func SetEvery(folder, name string, every time.Duration) error {
 // SetMay writes what a link's repository may declare into the settings of a data folder.
 func SetMay(folder, name string, may May) error { return setOfLink(folder, name, "may", may) }
 
+// SetInstances writes as whom instances run into the settings of a data folder.
+func SetInstances(folder string, i Instances) (Settings, error) {
+	return Edit(folder, Settings{}, func(root *yaml.Node) error {
+		var node yaml.Node
+		if err := node.Encode(i); err != nil {
+			return err
+		}
+		put(root, "instances", &node)
+		for at, key := range root.Content {
+			if key.Value == "instances" && at%2 == 0 {
+				key.HeadComment = "Each workload at a local site of this machine runs as a user of its own; users: " + NoUsers + " has all run as the one that Aditus runs as."
+			}
+		}
+		return nil
+	})
+}
+
 // setOfLink gives a key of a link another value.
 func setOfLink(folder, name, key string, value any) error {
 	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {

@@ -13,10 +13,16 @@ import (
 
 // Instances say as whom the instances of local sites run.
 type Instances struct {
-	Users  string           `yaml:"users" jsonschema:"required" jsonschema_description:"The numbers of system users, such as 700000-700999, that nobody else of the machine has: each workload at each local site runs as one of them, and has a group of the same number."`
-	Folder string           `yaml:"folder" jsonschema:"required" jsonschema_description:"Where artifacts, instances and volumes are then, as the data folder is Aditus's alone: one that all users of the machine may enter, such as /srv/aditus."`
+	Users  string           `yaml:"users" jsonschema:"required" jsonschema_description:"The numbers of system users, such as 700000-700999, that nobody else of the machine has: each workload at each local site runs as one of them, and has a group of the same number. none has all run as the user that Aditus runs as."`
+	Folder string           `yaml:"folder,omitempty" jsonschema_description:"Where artifacts, instances and volumes are then, as the data folder is Aditus's alone: one that all users of the machine may enter, such as /srv/aditus."`
 	Allow  map[int][]string `yaml:"allow,omitempty" jsonschema_description:"By the number of another user, such as 999, the workloads that may ask for it with user:; * stands for any letters. Never 0."`
 }
+
+// NoUsers is what users: says where all run as the user that Aditus runs as.
+const NoUsers = "none"
+
+// Apart tells whether instances run as users of their own.
+func (i Instances) Apart() bool { return i.Users != "" && i.Users != NoUsers }
 
 // Users are numbers of system users.
 type Users []UserRange
@@ -60,6 +66,9 @@ func (u Users) Has(number int) bool {
 
 // All are the numbers that may be given and those that may be asked for, as ReadUsers reads them; empty where nothing is said.
 func (i Instances) All() string {
+	if !i.Apart() {
+		return ""
+	}
 	text := i.Users
 	for _, number := range slices.Sorted(maps.Keys(i.Allow)) {
 		text += "," + strconv.Itoa(number)
@@ -68,7 +77,10 @@ func (i Instances) All() string {
 }
 
 func (i Instances) check() error {
-	if i.Users == "" && i.Folder == "" && len(i.Allow) == 0 {
+	if !i.Apart() {
+		if i.Folder != "" || len(i.Allow) > 0 {
+			return errors.New("folder: and allow: say nothing without users:, such as 700000-700999")
+		}
 		return nil
 	}
 	given, err := ReadUsers(i.Users)

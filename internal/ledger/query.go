@@ -237,13 +237,16 @@ func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
 func (l *Ledger) PointsOf(b berth.ID, guard string, of [2]declare.Fingerprint, from, to time.Time) ([]Point, error) {
 	rows, err := l.query(`SELECT 2 * (stage + 1) + CASE revision WHEN $6 THEN 0 ELSE 1 END, at, value, part, whole FROM points
 		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 AND guard = $5 AND revision IN ($6, $7) ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard, string(of[0]), string(of[1]))
-	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
+	return collectMany(rows, err, many, func(rows *sql.Rows) (p Point, err error) {
 		var at, which int64
 		err = rows.Scan(&which, &at, &p.Value, &p.Part, &p.Whole)
 		p.Guard, p.Revision, p.At, p.Stage = guard, of[which&1], time.UnixMilli(at), int(which>>1)-1
 		return p, err
 	})
 }
+
+// many points are expected of a guard: they are not moved again and again as they come.
+const many = 1024
 
 // scanPoint scans into plain types, of which there may be tens of thousands: others go through texts.
 func scanPoint(rows *sql.Rows) (p Point, err error) {
@@ -258,7 +261,7 @@ func scanPoint(rows *sql.Rows) (p Point, err error) {
 func (l *Ledger) Steady(b berth.ID, guard string, since time.Time) ([]Point, error) {
 	rows, err := l.query(`SELECT at, value, part, whole FROM steady
 		WHERE workload = $1 AND site = $2 AND guard = $3 AND at >= $4 ORDER BY at`, b.Workload, b.Site, guard, since.UnixMilli())
-	return collect(rows, err, func(rows *sql.Rows) (p Point, err error) {
+	return collectMany(rows, err, many, func(rows *sql.Rows) (p Point, err error) {
 		var at int64
 		err = rows.Scan(&at, &p.Value, &p.Part, &p.Whole)
 		p.Guard, p.At, p.Stage = guard, time.UnixMilli(at), -1
@@ -372,12 +375,17 @@ func (l *Ledger) rowOf(ctx context.Context, into []any, text string, args ...any
 }
 
 func collect[T any](rows lines, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
+	return collectMany(rows, err, 0, scan)
+}
+
+// collectMany is collect of about so many rows.
+func collectMany[T any](rows lines, err error, about int, scan func(*sql.Rows) (T, error)) ([]T, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the ledger: %w", err)
 	}
 	defer rows.done()
 	defer rows.Close()
-	var found []T
+	found := slices.Grow([]T(nil), about)
 	for rows.Next() {
 		item, err := scan(rows.Rows)
 		if errors.Is(err, errEnough) {

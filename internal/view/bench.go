@@ -1,7 +1,6 @@
 package view
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -171,18 +170,36 @@ func (r *Release) read(points []ledger.Point, s rollout.State) {
 	}
 }
 
-// spread adds what old and new showed during the releases to the history, where steady times left a gap.
-func (b *Bench) spread() {
-	for _, r := range b.Releases {
-		for _, p := range r.Lead {
-			b.History = append(b.History, Sample{p.At, p.Value})
-		}
-		b.History = append(b.History, r.Old...)
-		if r.Phase == rollout.Proven {
-			b.History = append(b.History, r.New...)
+// merged puts two into one, of tens of thousands in order each.
+func merged(x, y []Sample) []Sample {
+	all := make([]Sample, 0, len(x)+len(y))
+	for len(x) > 0 && len(y) > 0 {
+		if x[0].compare(y[0]) <= 0 {
+			all, x = append(all, x[0]), x[1:]
+		} else {
+			all, y = append(all, y[0]), y[1:]
 		}
 	}
-	slices.SortFunc(b.History, func(x, y Sample) int { return cmp.Or(x.At.Compare(y.At), cmp.Compare(x.Value, y.Value)) }) // tens of thousands
+	return append(append(all, x...), y...)
+}
+
+// spread adds what old and new showed during the releases to the history, where steady times left a gap.
+func (b *Bench) spread() {
+	var during []Sample
+	for _, r := range b.Releases {
+		for _, p := range r.Lead {
+			during = append(during, Sample{p.At, p.Value})
+		}
+		if r.Phase == rollout.Proven {
+			during = append(during, merged(r.Old, r.New)...)
+		} else {
+			during = append(during, r.Old...)
+		}
+	}
+	if !slices.IsSortedFunc(during, Sample.compare) { // one began right after another
+		slices.SortFunc(during, Sample.compare)
+	}
+	b.History = merged(b.History, during)
 	if len(b.History) > 0 {
 		b.Since = b.History[0].At
 	}

@@ -4,6 +4,7 @@
 package view
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -59,6 +60,10 @@ const (
 type Sample struct {
 	At    time.Time
 	Value float64
+}
+
+func (s Sample) compare(other Sample) int {
+	return cmp.Or(s.At.Compare(other.At), cmp.Compare(s.Value, other.Value))
 }
 
 // Lane is one guard's signal.

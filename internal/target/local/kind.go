@@ -96,7 +96,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 	}
 	var users *Users
 	at := g.Folder
-	if i := g.Settings.Instances; i.Users != "" {
+	if i := g.Settings.Instances; i.Apart() {
 		if users, err = OpenUsers(g.Folder, i, g.ReadOnly); err != nil {
 			return o, err
 		}

@@ -69,15 +69,23 @@ func enterable(folder string) error {
 	if err == nil && (info.Mode().Perm()&0o022 != 0 || !isOwn(info)) {
 		return fmt.Errorf("instances: folder: %s is not this user's alone to write to (%s): chown it to the user that Aditus runs as, and chmod 711 it", folder, info.Mode())
 	}
-	for at := folder; err == nil; at = filepath.Dir(at) {
-		if info, err = os.Stat(at); err == nil && info.Mode().Perm()&0o001 == 0 {
+	return errors.Join(err, mayEnter(folder))
+}
+
+// mayEnter tells why others may not come as far as a folder.
+func mayEnter(folder string) error {
+	for at := folder; ; at = filepath.Dir(at) {
+		info, err := os.Stat(at)
+		if err != nil {
+			return err
+		}
+		if info.Mode().Perm()&0o001 == 0 {
 			return fmt.Errorf("instances: folder: the users that workloads run as cannot enter %s (%s): choose one that all may enter, such as /srv/aditus, or chmod o+x it", at, info.Mode())
 		}
 		if at == filepath.Dir(at) {
-			break
+			return nil
 		}
 	}
-	return err
 }
 
 // places is the folder of a site's instances and volumes.
