@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -169,6 +170,17 @@ func testQueries(t *testing.T, fresh func() opens) {
 	}
 	if _, err := l.LastRollout(boardingNorth); !errors.Is(err, ErrNone) {
 		t.Errorf("a berth without rollouts: %v", err)
+	}
+	want := []Point{
+		{Guard: "slow", Revision: "old", At: at, Value: 0.25, Part: 1, Whole: 4, Stage: -1}, {Guard: "slow", Revision: "new", At: at.Add(time.Millisecond), Value: 2, Part: 1e12, Whole: 3, Stage: 0},
+		{Guard: "slow", Revision: "old", At: at.Add(time.Hour), Value: -1.5, Stage: 300},
+	}
+	record(t, l, Entry{Berth: boardingNorth, Points: append([]Point{{Guard: "slow", Revision: "older", At: at}, {Guard: "wrong", Revision: "old", At: at}, {Guard: "slow", Revision: "old", At: at.Add(2 * time.Hour)}}, want...)})
+	points, err := l.PointsOf(boardingNorth, "slow", [2]declare.Fingerprint{"old", "new"}, at, at.Add(time.Hour))
+	if err != nil || !slices.EqualFunc(points, want, func(x, y Point) bool {
+		return x.At.Equal(y.At) && x.Part == y.Part && x.Whole == y.Whole && x.Value == y.Value && x.Stage == y.Stage && x.Revision == y.Revision && x.Guard == y.Guard
+	}) {
+		t.Errorf("the points of a guard came back as %+v (%v)", points, err)
 	}
 }
 

@@ -235,12 +235,12 @@ func (l *Ledger) Points(b berth.ID, from, to time.Time) ([]Point, error) {
 // PointsOf gives the signals of one guard of a berth for two revisions from a moment to another, oldest first. There may be tens of
 // thousands: each is read as few numbers.
 func (l *Ledger) PointsOf(b berth.ID, guard string, of [2]declare.Fingerprint, from, to time.Time) ([]Point, error) {
-	rows, err := l.query(`SELECT 2 * (stage + 1) + CASE revision WHEN $6 THEN 0 ELSE 1 END, at, value, part, whole FROM points
+	rows, err := l.query(`SELECT 1048576 * at + 2 * (stage + 1) + CASE revision WHEN $6 THEN 0 ELSE 1 END, value, part, whole FROM points
 		WHERE workload = $1 AND site = $2 AND at BETWEEN $3 AND $4 AND guard = $5 AND revision IN ($6, $7) ORDER BY at`, b.Workload, b.Site, from.UnixMilli(), to.UnixMilli(), guard, string(of[0]), string(of[1]))
 	return collectMany(rows, err, many, func(rows *sql.Rows) (p Point, err error) {
-		var at, which int64
-		err = rows.Scan(&which, &at, &p.Value, &p.Part, &p.Whole)
-		p.Guard, p.Revision, p.At, p.Stage = guard, of[which&1], time.UnixMilli(at), int(which>>1)-1
+		var which int64
+		err = rows.Scan(&which, &p.Value, &p.Part, &p.Whole)
+		p.Guard, p.Revision, p.At, p.Stage = guard, of[which&1], time.UnixMilli(which>>20), int(which>>1&0x7ffff)-1
 		return p, err
 	})
 }

@@ -145,12 +145,14 @@ func (b *Bench) readReleases(book *ledger.Ledger) error {
 // read makes the intervals of a release.
 func (r *Release) read(points []ledger.Point, s rollout.State) {
 	old, new := s.Old.Revision, s.New.Revision
-	for _, p := range points {
+	signals := make([]signal.Point, len(points))
+	r.Intervals = make([]guard.Staged, 0, len(points)/2)
+	for i, p := range points {
 		if p.Revision != old && p.Revision != new {
 			continue
 		}
-		at := p.Signal()
-		point := &at
+		signals[i] = p.Signal()
+		point := &signals[i]
 		if p.At.Before(r.Began) {
 			if p.Revision == old {
 				r.Lead = append(r.Lead, point)
