@@ -10,5 +10,8 @@ type Limits struct {
 	Processes int     `json:"processes,omitempty"`
 }
 
+// LeastCPU is the least processor time that a group can be held to.
+const LeastCPU = 0.01
+
 // ErrCannot means that this system, or the account, holds nobody to limits.
 var ErrCannot = errors.New("limits are not held here: it takes control groups that this account may make")

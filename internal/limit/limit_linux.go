@@ -8,6 +8,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,7 +26,7 @@ const period = 100_000
 func (l Limits) spec() *specs.LinuxResources {
 	s := &specs.LinuxResources{}
 	if l.CPU > 0 {
-		quota := max(1000, int64(l.CPU*period)) // the least that the system takes
+		quota := int64(max(LeastCPU, l.CPU) * period)
 		s.CPU = &specs.LinuxCPU{Quota: &quota, Period: new(uint64(period))}
 	}
 	if l.Memory > 0 {
@@ -141,6 +142,9 @@ func (g Group) Enter(cmd *exec.Cmd) (done func(), err error) {
 	return func() {}, nil
 }
 
+// Holds tells whether it holds anything.
+func (g Group) Holds() bool { return g.v1 != nil || g.v2 != nil }
+
 // OutOfMemory is how often something in the group was killed since it used all of its memory.
 func (g Group) OutOfMemory() uint64 {
 	switch {
@@ -156,6 +160,45 @@ func (g Group) OutOfMemory() uint64 {
 	return 0
 }
 
+// Of is to what a process is held by its control groups, and whether those are the ones of a name. What nothing is said of is 0.
+func Of(pid int, parts ...string) (l Limits, within bool, err error) {
+	groups, unified, err := cgroups.ParseCgroupFileUnified(fmt.Sprintf("/proc/%d/cgroup", pid))
+	if err != nil {
+		return l, false, err
+	}
+	at := func(controller string) string {
+		if cgroups.Mode() == cgroups.Unified {
+			return filepath.Join(mount, unified)
+		}
+		return filepath.Join(mount, controller, groups[controller])
+	}
+	within = true
+	for _, controller := range []string{"memory", "cpu", "pids"} {
+		within = within && strings.HasSuffix(at(controller), name(parts))
+	}
+	number := func(controller string, names ...string) float64 { // of the first file that is there
+		for _, file := range names {
+			text, err := os.ReadFile(filepath.Join(at(controller), file))
+			var n float64
+			if err != nil {
+				continue
+			}
+			if _, err := fmt.Sscan(string(text), &n); err != nil || n >= unlimited { // "max"
+				return 0
+			}
+			return max(0, n)
+		}
+		return 0
+	}
+	l.Memory = int64(number("memory", "memory.max", "memory.limit_in_bytes"))
+	l.CPU = number("cpu", "cpu.max", "cpu.cfs_quota_us") / period
+	l.Processes = int(number("pids", "pids.max"))
+	return l, within, nil
+}
+
+// unlimited is how much memory the first version says where there is no limit, or more.
+const unlimited = 1 << 62
+
 // How long it is waited for what was killed to be gone.
 const (
 	killTries = 50
@@ -164,7 +207,7 @@ const (
 
 // End ends all that is in the group, and the group.
 func (g Group) End() error {
-	if g.v1 == nil && g.v2 == nil {
+	if !g.Holds() {
 		return nil
 	}
 	var err error

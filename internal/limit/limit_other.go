@@ -16,6 +16,12 @@ func Find(...string) Group { return Group{} }
 // Enter holds a command to nothing.
 func (Group) Enter(*exec.Cmd) (done func(), err error) { return func() {}, nil }
 
+// Of tells nothing.
+func Of(int, ...string) (Limits, bool, error) { return Limits{}, false, ErrCannot }
+
+// Holds tells that it holds nothing.
+func (Group) Holds() bool { return false }
+
 // OutOfMemory is never.
 func (Group) OutOfMemory() uint64 { return 0 }
 

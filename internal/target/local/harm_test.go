@@ -207,8 +207,8 @@ func TestByHand(t *testing.T) {
 	}
 }
 
-// TestOthersByHand changes a secret, a volume's mode and an artifact behind Aditus' back: each is seen as it is, a secret by its fingerprint
-// alone, and put back.
+// TestOthersByHand changes a secret, a volume's mode, an artifact and a process behind Aditus' back: each is seen as it is, a secret by its
+// fingerprint alone, and put back.
 func TestOthersByHand(t *testing.T) {
 	s := opened(t, shortTemp(t), "drydock")
 	s.Mark = func(plain string) string { return "secret " + strings.ToUpper(plain) }
@@ -220,7 +220,7 @@ func TestOthersByHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	in := await(t, s, 1, "it runs", running(1))[0]
-	live := func() (word, mode, artifact any) {
+	live := func() (word, mode, artifact, process any) {
 		t.Helper()
 		seen, err := s.Observe(t.Context(), workload)
 		if err != nil {
@@ -229,10 +229,23 @@ func TestOthersByHand(t *testing.T) {
 		c, _ := seen.Cohort(revision(1))
 		of := func(part string) map[string]any { fields, _ := c.Live[part].(map[string]any); return fields }
 		values, _ := of("pass")["values"].(map[string]any)
-		return values["word"], of("logbook")["mode"], of("deck")["artifact"]
+		return values["word"], of("logbook")["mode"], of("deck")["artifact"], of("deck")["process"]
 	}
-	if word, mode, artifact := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact {
-		t.Fatalf("untouched they are %v %v %v", word, mode, artifact)
+	if word, mode, artifact, process := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact || process != nil {
+		t.Fatalf("untouched they are %v %v %v %v", word, mode, artifact, process)
+	}
+	pid := recordedPID(t, must(os.ReadFile(filepath.Join(s.home(in.ID), keeper.RecordFile))))
+	changed := "stopped by a signal"
+	for _, group := range groupsOf(t, pid, in.ID) {
+		if limits := filepath.Join(group, "pids.max"); isFile(limits) {
+			changed += ", held to 5 processes"
+			if err := os.WriteFile(limits, []byte("5"), 0); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
 	}
 	unpacked, err := s.Store.Get(desired.Parts["deck"].Artifact)
 	if err != nil {
@@ -245,19 +258,23 @@ func TestOthersByHand(t *testing.T) {
 		}
 	}
 	for end := time.Now().Add(40 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		word, mode, artifact := live()
-		if word == "secret BELAY" && mode == "0777" && artifact == "ferry"+byHand {
+		word, mode, artifact, process := live()
+		if word == "secret BELAY" && mode == "0777" && artifact == "ferry"+byHand && process == changed {
 			break
 		}
 		if time.Now().After(end) {
-			t.Fatalf("changed by hand they are %v %v %v", word, mode, artifact)
+			t.Fatalf("changed by hand they are %v %v %v %v", word, mode, artifact, process)
 		}
 	}
 	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), desired)}); err != nil {
 		t.Fatal(err)
 	}
-	if word, mode, artifact := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact {
-		t.Errorf("put back they are %v %v %v", word, mode, artifact)
+	await(t, s, 1, "it runs anew", func(all []target.Instance) bool {
+		_, _, _, process := live()
+		return running(1)(all) && process == nil
+	})
+	if word, mode, artifact, process := live(); word != "secret AHOY" || mode != nil || artifact != desired.Parts["deck"].Artifact || process != nil {
+		t.Errorf("put back they are %v %v %v %v", word, mode, artifact, process)
 	}
 	if text, _ := os.ReadFile(word); string(text) != "ahoy" {
 		t.Errorf("the secret is %q", text)

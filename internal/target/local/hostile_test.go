@@ -292,8 +292,8 @@ func TestGreedy(t *testing.T) {
 	if told, err := try("eat", "10"); err != nil || !strings.HasPrefix(told, could) {
 		t.Errorf("10 MB of 128: %q (%v)", told, err)
 	}
-	if told, err := try("multiply", "100"); err != nil || strings.HasPrefix(told, could) {
-		t.Errorf("100 processes of 60: %q (%v)", told, err)
+	if told, err := try("multiply", "40"); err != nil || !strings.HasPrefix(told, could) {
+		t.Errorf("40 processes of 60: %q (%v)", told, err)
 	}
 	if told, err := try("eat", "500"); err == nil {
 		t.Errorf("500 MB of 128: %q", told)
@@ -306,6 +306,9 @@ func TestGreedy(t *testing.T) {
 	in = all[0]
 	if told, err := try("multiply", "40"); err != nil || !strings.HasPrefix(told, could) { // of those from before none is left
 		t.Errorf("40 processes of 60, after a new start: %q (%v)", told, err)
+	}
+	if told, _ := try("multiply", "60"); strings.HasPrefix(told, could) { // or it ends, when it needs a thread
+		t.Errorf("100 processes of 60: %q", told)
 	}
 	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(1), "deck", 0)}); err != nil {
 		t.Fatal(err)

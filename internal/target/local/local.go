@@ -128,7 +128,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		c := cohorts[revision]
 		seen := target.Cohort{Revision: revision, Share: c.Share, Preview: c.Preview, Live: compare.Live{}}
 		for name, part := range c.Parts {
-			seen.Live[name] = s.live(workload, c, name, part)
+			seen.Live[name] = s.live(workload, c, name, part, status.Processes)
 		}
 		for _, in := range c.Instances {
 			seen.Instances = append(seen.Instances, s.show(in, c.Parts[in.Part], status.Processes[in.ID]))

@@ -255,6 +255,11 @@ func shortTemp(t testing.TB) string {
 	return folder
 }
 
+func isFile(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
 func TestConformance(t *testing.T) {
 	versions := map[int]string{}
 	for _, version := range []int{1, 2} {

@@ -11,10 +11,12 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/wanted"
 )
 
@@ -91,7 +93,8 @@ func write(folder string, values map[string]string) error {
 	return err
 }
 
-// putBack makes volumes, artifacts, and the settings and secrets of instances that were created already what their revision says.
+// putBack makes volumes, artifacts, and the settings and secrets of instances that were created already what their revision says, and has processes
+// that somebody changed start anew.
 func (s *Site) putBack(ctx context.Context, workload string, c *wanted.Cohort) error {
 	for name, part := range c.Parts {
 		if part.Kind == declare.Volume {
@@ -103,7 +106,13 @@ func (s *Site) putBack(ctx context.Context, workload string, c *wanted.Cohort) e
 			s.Store.Renew(part.Artifact)
 		}
 	}
+	status, _ := s.status(ctx) // where the keeper does not answer, whoever asks it next is told
 	for _, in := range c.Instances {
+		if len(status.Processes[in.ID].ByHand) > 0 {
+			if err := s.book.Restart(workload, in.ID, time.Now()); err != nil {
+				return fmt.Errorf("start %s anew, which was changed by hand: %w", in.ID, err)
+			}
+		}
 		for name, part := range c.Parts {
 			values, folder, err := s.values(in.ID, name, part)
 			if err != nil {
@@ -127,7 +136,7 @@ func (s *Site) putBack(ctx context.Context, workload string, c *wanted.Cohort) e
 
 // live is a part as it is, which is as it was asked for but for what somebody changed where it lies: the values of settings, secrets by
 // their fingerprints, what is unpacked of an artifact, and who may do what in a volume. Nothing else of a local site can change behind its back.
-func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare.Part) map[string]any {
+func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare.Part, processes map[string]keeper.State) map[string]any {
 	switch part.Kind {
 	case declare.Settings:
 		part.Values = changed(c, part.Values, func(in wanted.Instance) string { return filepath.Join(s.home(in.ID), settingsFolder, name) }, func(_, text string) string { return text })
@@ -147,6 +156,13 @@ func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare
 		if part.Artifact != "" && s.Store.Spoilt(part.Artifact) {
 			part.Artifact = declare.Tag(part.Artifact) + byHand
 		}
+		fields := compare.Show(part)
+		for _, in := range c.Instances {
+			if what := processes[in.ID].ByHand; in.Part == name && len(what) > 0 {
+				fields["process"] = strings.Join(what, ", ")
+			}
+		}
+		return fields
 	}
 	return compare.Show(part)
 }

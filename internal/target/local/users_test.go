@@ -251,7 +251,7 @@ func keptApart(t *testing.T, data string) {
 			t.Errorf("%s: %q (%v)", command, said, err)
 		}
 	}
-	if drift := s.live("ferry", s.copy("ferry")[revision(1)], "logbook", declare.Part{Kind: declare.Volume}); drift["owner"] != nil || drift["mode"] != nil {
+	if drift := s.live("ferry", s.copy("ferry")[revision(1)], "logbook", declare.Part{Kind: declare.Volume}, nil); drift["owner"] != nil || drift["mode"] != nil {
 		t.Errorf("its own volume is %v", drift)
 	}
 	if err := os.WriteFile(settings, []byte("09:00"), 0o600); err != nil {

@@ -118,6 +118,7 @@ func (p *process) signal(now *running, stop declare.Stop) bool {
 		return true
 	}
 	now.own.Signal(signals[stop.Signal])
+	now.own.Signal(syscall.SIGCONT) // one that somebody stopped takes it then
 	timer := time.NewTimer(stop.Within.Duration)
 	defer timer.Stop()
 	select {

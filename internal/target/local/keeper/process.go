@@ -46,6 +46,7 @@ type process struct {
 		seconds float64
 		cores   float64
 		memory  uint64
+		byHand  []string
 	}
 }
 
@@ -216,12 +217,12 @@ func (p *process) state() (State, bool) {
 	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
 	if s.Running {
 		p.measure(time.Now())
-		s.CPU, s.Cores, s.Memory = p.used.seconds, p.used.cores, p.used.memory
+		s.CPU, s.Cores, s.Memory, s.ByHand = p.used.seconds, p.used.cores, p.used.memory, p.used.byHand
 	}
 	return s, p.ready
 }
 
-// measure looks at what the process uses, not more often than usageEvery. It is called with the lock held.
+// measure looks at what the process uses, and whether somebody changed it, not more often than usageEvery. It is called with the lock held.
 func (p *process) measure(now time.Time) {
 	since := now.Sub(p.used.at)
 	if p.used.pid == p.record.PID && since < usageEvery {
@@ -232,5 +233,5 @@ func (p *process) measure(now time.Time) {
 	if p.used.pid == p.record.PID {
 		p.used.cores = max(0, seconds-p.used.seconds) / since.Seconds()
 	}
-	p.used.at, p.used.pid, p.used.seconds, p.used.memory = now, p.record.PID, seconds, memory
+	p.used.at, p.used.pid, p.used.seconds, p.used.memory, p.used.byHand = now, p.record.PID, seconds, memory, p.byHand()
 }

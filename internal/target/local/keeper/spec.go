@@ -94,9 +94,10 @@ type State struct {
 	Done     bool           `json:"done,omitempty"`
 	Failed   string         `json:"failed,omitempty"`
 	Events   []Event        `json:"events,omitempty"`
-	CPU      float64        `json:"cpu,omitempty"`    // seconds of processor time since its start
-	Cores    float64        `json:"cores,omitempty"`  // that it has used lately
-	Memory   uint64         `json:"memory,omitempty"` // bytes resident
+	CPU      float64        `json:"cpu,omitempty"`     // seconds of processor time since its start
+	Cores    float64        `json:"cores,omitempty"`   // that it has used lately
+	Memory   uint64         `json:"memory,omitempty"`  // bytes resident
+	ByHand   []string       `json:"by-hand,omitempty"` // what somebody changed of it while it runs
 }
 
 // Taken is the answer to a Spec.

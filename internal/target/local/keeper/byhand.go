@@ -1,0 +1,62 @@
+package keeper
+
+import (
+	"fmt"
+	"os"
+	"slices"
+
+	gops "github.com/shirou/gopsutil/v4/process"
+
+	"aditus/internal/core/say"
+	"aditus/internal/limit"
+)
+
+// byHand is what somebody changed of the running process, in words: what it was started with, nothing else changes while it runs. Its
+// environment is not among that: no other process can change it. It is called with the lock held.
+func (p *process) byHand() (all []string) {
+	seen := &gops.Process{Pid: int32(p.record.PID)}
+	if states, err := seen.Status(); err == nil && slices.Contains(states, gops.Stop) {
+		all = append(all, "stopped by a signal")
+	}
+	user := uint32(p.spec.User)
+	if user == 0 {
+		user = uint32(os.Geteuid())
+	}
+	if users, err := seen.Uids(); err == nil && len(users) > 0 && users[0] != user {
+		all = append(all, fmt.Sprintf("runs as user %d", users[0]))
+	}
+	if p.spec.Limits == nil || !limit.Find(p.group()...).Holds() {
+		return all
+	}
+	switch has, within, err := limit.Of(p.record.PID, p.group()...); {
+	case err != nil: // it has just ended
+	case !within:
+		all = append(all, "held to no limits, outside of its control group")
+	default:
+		all = append(all, heldOtherwise(*p.spec.Limits, has)...)
+	}
+	return all
+}
+
+// heldOtherwise are the limits that are not as they were set.
+func heldOtherwise(set, has limit.Limits) (all []string) {
+	page := int64(os.Getpagesize())
+	if set.Memory > 0 && has.Memory/page != set.Memory/page {
+		all = append(all, "held to "+orNone(has.Memory > 0, say.Bytes(has.Memory))+" of memory")
+	}
+	if set.CPU > 0 && fmt.Sprintf("%.2f", has.CPU) != fmt.Sprintf("%.2f", max(set.CPU, limit.LeastCPU)) {
+		all = append(all, "held to "+orNone(has.CPU > 0, fmt.Sprintf("%.3g", has.CPU))+" of a processor")
+	}
+	if set.Processes > 0 && has.Processes != set.Processes {
+		all = append(all, "held to "+orNone(has.Processes > 0, fmt.Sprint(has.Processes))+" processes")
+	}
+	return all
+}
+
+// orNone is a limit in words.
+func orNone(is bool, text string) string {
+	if !is {
+		return "any amount"
+	}
+	return text
+}
