@@ -45,6 +45,8 @@ type Reader interface {
 	Tree(ctx context.Context, berth berth.ID) ([]status.Node, error)
 	// Course foresees when a workload's declared revision comes to the sites of its course; with a ref, what that would declare.
 	Course(ctx context.Context, workload, ref string) (status.Course, error)
+	// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each.
+	Sites(ctx context.Context) ([]status.Site, error)
 	// Calendar tells what happens between two moments, as far as it is known.
 	Calendar(ctx context.Context, from, until time.Time) (status.Calendar, error)
 	// Review tells what a branch, tag or commit would change at every site.

@@ -166,6 +166,13 @@ func (n *narrowed) Course(ctx context.Context, workload, ref string) (c status.C
 	return c, err
 }
 
+// Sites implements Reader.
+func (n *narrowed) Sites(ctx context.Context) (all []status.Site, err error) {
+	own := n.Snapshot(ctx).Sites
+	all, err = n.Control.Sites(ctx)
+	return slices.DeleteFunc(all, func(s status.Site) bool { return !slices.Contains(own, s.Name) }), err
+}
+
 // Calendar implements Reader.
 func (n *narrowed) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
 	if err = n.may(ctx, "", ""); err == nil {

@@ -84,6 +84,9 @@ func (r Record) Course(context.Context, string, string) (c status.Course, err er
 	return c, r.missing
 }
 
+// Sites implements Reader: sites are asked by an engine.
+func (r Record) Sites(context.Context) ([]status.Site, error) { return nil, r.missing }
+
 // Calendar implements Reader: rules are held by an engine.
 func (r Record) Calendar(context.Context, time.Time, time.Time) (c status.Calendar, err error) {
 	return c, r.missing

@@ -194,6 +194,9 @@ func (s *Standby) Course(ctx context.Context, workload, ref string) (status.Cour
 	return s.now().Course(ctx, workload, ref)
 }
 
+// Sites implements Reader.
+func (s *Standby) Sites(ctx context.Context) ([]status.Site, error) { return s.now().Sites(ctx) }
+
 // Calendar implements Reader.
 func (s *Standby) Calendar(ctx context.Context, from, until time.Time) (status.Calendar, error) {
 	return s.now().Calendar(ctx, from, until)

@@ -104,6 +104,19 @@ func Make(l Limits, parts ...string) (g Group, err error) {
 	return g, nil
 }
 
+// Can tells whether groups can be made here.
+func Can() bool {
+	switch cgroups.Mode() {
+	case cgroups.Legacy, cgroups.Hybrid:
+		own, err := cgroup1.NestedPath("/")(cgroup1.Pids)
+		return err == nil && unix.Access(filepath.Join(mount, "pids", own), unix.W_OK) == nil
+	case cgroups.Unified:
+		_, err := base()
+		return err == nil
+	}
+	return false
+}
+
 // Find gives the group of a name, with nothing in it where there is none.
 func Find(parts ...string) (g Group) {
 	switch cgroups.Mode() {

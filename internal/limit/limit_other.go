@@ -10,6 +10,9 @@ type Group struct{}
 // Make makes no group.
 func Make(Limits, ...string) (Group, error) { return Group{}, ErrCannot }
 
+// Can tells that none can be made.
+func Can() bool { return false }
+
 // Find finds none.
 func Find(...string) Group { return Group{} }
 

@@ -58,6 +58,12 @@ type Rooted interface {
 	Sheet(ctx context.Context, workload Berth, node string) (status.Sheet, error)
 }
 
+// Grounded is a driver that knows what its site stands on.
+type Grounded interface {
+	// Ground tells it, and why it is not as it has to be. What is known is told with an error too.
+	Ground(ctx context.Context) (status.Ground, error)
+}
+
 // Rememberer is a driver of a site that knows by itself what it was asked to run, also when nobody else does any more.
 type Rememberer interface {
 	// Remembered gives a revision that the site was prepared for; nil where it does not know more than its name.

@@ -23,6 +23,7 @@ import (
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
 	"aditus/internal/tui/settings"
+	"aditus/internal/tui/sites"
 	"aditus/internal/tui/spread"
 	"aditus/internal/tui/watch"
 	"aditus/internal/words"
@@ -92,6 +93,7 @@ var screens = []opener{
 	{key: "H", name: "ledger", bar: "ledger", means: "the ledger: all that happened, and the way back to any revision", open: history.Open},
 	{key: "C", name: "connect", means: "connect a repository or a registry", open: connect.Open},
 	{key: ",", name: "settings", means: "settings: links, sites, sinks, tokens, and what else stands in them", open: settings.Open},
+	{key: "M", name: "sites", bar: "sites", means: "sites: the machines and clusters that they run on, whether they answer, and what room they have", open: sites.Open},
 	{key: "L", name: "links", bar: "links", means: "links to repositories and registries", open: links.Open},
 }
 

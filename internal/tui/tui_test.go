@@ -16,6 +16,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/compare"
+	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/health"
 	"aditus/internal/core/policy"
@@ -76,6 +77,25 @@ func (f *fake) Compare(_ context.Context, b berth.ID, against view.Against) (vie
 func (f *fake) Log(context.Context, berth.ID, string, time.Time, int) ([]target.LogLine, error) {
 	f.asked++
 	return f.Lines, nil
+}
+
+// Sites has one that is well, one that is tight and one that is silent.
+func (f *fake) Sites(context.Context) ([]status.Site, error) {
+	all := make([]status.Site, len(f.Story.Snapshot.Sites))
+	for i, name := range f.Story.Snapshot.Sites {
+		all[i] = status.Site{Name: name, Answers: true, Took: time.Duration(i+1) * 4 * time.Millisecond, Automatic: i > 0, Team: f.Story.Snapshot.Teams[name], Berths: 12, Absent: i, Instances: 20 + i, Ground: status.Ground{
+			On: "the namespace " + name + " of the cluster harbour", Version: "v1.37.2", Takes: []declare.Kind{declare.Service, declare.Task, declare.Objects}, Told: []string{"the account may do in the namespace " + name + " what is needed"},
+			Room: []status.Room{{Of: "processors", Used: 31, Has: 48}, {Of: "memory", Used: 70e9, Has: 100e9}},
+		}}
+	}
+	if n := len(all); n > 2 {
+		now := f.Story.Snapshot.Now
+		all[0].Ground = status.Ground{On: "this machine, traffic at 127.0.0.1:8080", Room: []status.Room{{Of: "processors", Used: 1.25, Has: 2}, {Of: "memory", Used: 6e9, Has: 10e9}, {Of: "disk", Used: 96e9, Has: 100e9}}, Takes: []declare.Kind{declare.Service, declare.Volume}}
+		all[1].After, all[1].SignOff = []string{all[0].Name}, []string{"a harbour-master"}
+		all[1].Windowed, all[1].Times = true, []course.Entry{{Sort: course.SortWindow, Name: "mornings", From: now.Add(20 * time.Hour), Until: now.Add(22 * time.Hour), Text: "mornings: something may begin"}}
+		all[n-1].Answers, all[n-1].Since, all[n-1].Trouble = false, now.Add(-4*time.Minute), "ssh: connect to quay.skerry.example port 22: no route to host"
+	}
+	return all, nil
 }
 
 // Tree gives of one berth what a cluster would: what belongs to what, and who looks after it.
@@ -253,7 +273,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {

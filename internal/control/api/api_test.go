@@ -144,6 +144,10 @@ func (s *story) Tree(context.Context, berth.ID) ([]status.Node, error) {
 	return []status.Node{{ID: "apps/v1 Deployment gate", Kind: "Deployment", Name: "gate", State: health.State{Word: health.Healthy}, Below: []status.Node{pod}}}, nil
 }
 
+func (s *story) Sites(context.Context) ([]status.Site, error) {
+	return []status.Site{{Name: "north", Answers: true, Took: 2 * time.Millisecond, Ground: status.Ground{On: "this machine", Takes: []declare.Kind{declare.Service}, Room: []status.Room{{Of: "memory", Used: 1, Has: 2}}}}}, nil
+}
+
 func (s *story) Calendar(_ context.Context, from, until time.Time) (status.Calendar, error) {
 	return status.Calendar{From: from, Until: until, Sites: []string{"north"}, Entries: []course.Entry{{Sort: course.SortEnd, Name: "the trial", From: from, Text: "it ends"}}}, nil
 }

@@ -80,6 +80,10 @@ type (
 	Tree struct {
 		Nodes []status.Node `json:"nodes"`
 	}
+	// Sites are all sites, in course order.
+	Sites struct {
+		Sites []status.Site `json:"sites"`
+	}
 	// Lines are lines that an instance wrote, oldest first.
 	Lines struct {
 		Lines []target.LogLine `json:"lines"`
@@ -153,6 +157,11 @@ var operations = []operation{
 		query: []parameter{{"with", "A branch, tag or commit of its link, for what that would declare instead.", "string"}},
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.Course(ctx, c.berth.Workload, c.query("with"))
+		}},
+	{method: "GET", path: "/v1/sites", name: "sites", about: "What each site runs on, whether that answers, how much room it has, what runs there, and how revisions come to it. Each is asked, for 5 s at most.", scope: policy.Look, out: Sites{},
+		do: func(ctx context.Context, c call) (any, error) {
+			all, err := c.Sites(ctx)
+			return Sites{all}, err
 		}},
 	{method: "GET", path: "/v1/calendar", name: "calendar", about: "What happens in the line between two moments, as far as it is known.", scope: policy.Look, out: status.Calendar{},
 		query: []parameter{{"from", "A moment (RFC 3339); now where it is left out.", "string"}, {"until", "A later one; two weeks later where it is left out.", "string"}},

@@ -438,6 +438,13 @@ func (r *Remote) Course(ctx context.Context, workload, ref string) (c status.Cou
 	return c, err
 }
 
+// Sites implements control.Reader.
+func (r *Remote) Sites(ctx context.Context) ([]status.Site, error) {
+	var all Sites
+	err := r.ask(ctx, http.MethodGet, "/v1/sites", nil, nil, &all)
+	return all.Sites, err
+}
+
 // Calendar implements control.Reader.
 func (r *Remote) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
 	query := url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "until": {until.UTC().Format(time.RFC3339Nano)}}

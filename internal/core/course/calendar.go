@@ -84,6 +84,14 @@ func (r *Rules) Calendar(sites []string, from, until time.Time) (all []Entry) {
 	return all
 }
 
+// Windowed tells whether there are windows for a site, whatever the workload.
+func (r *Rules) Windowed(site string) bool {
+	return slices.ContainsFunc(r.windows, func(w window) bool {
+		own := declare.Selector{Sites: w.Sites, Teams: w.Teams}
+		return r.Selects(&own, "", site)
+	})
+}
+
 // Entries give what stands in a calendar of the way of a revision, as a plan foresees it.
 func (l Leg) Entries(workload, version string, now time.Time) (all []Entry) {
 	e := Entry{Name: version, Site: l.Site, Workload: workload, From: now, Text: fmt.Sprintf("%s %s", workload, version)}

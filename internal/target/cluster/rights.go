@@ -116,7 +116,7 @@ func lacking(rules []rule, gateway bool) (must, may []string) {
 }
 
 // try asks a cluster what it is and what the account may do there, and tells it line by line. It changes nothing.
-func try(ctx context.Context, t config.Target) (told []string, err error) {
+func try(ctx context.Context, t config.Target) ([]string, error) {
 	settings, name, err := Address{t.Kubeconfig, t.Context}.load()
 	if err != nil {
 		return nil, err
@@ -126,15 +126,22 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 		return nil, err
 	}
 	defer c.asked.forget()
+	_, told, err := c.about(ctx, name, t.Namespace)
+	return told, err
+}
+
+// about tells which version of its API a cluster has, and what the account may do in a namespace.
+func (c *Connection) about(ctx context.Context, name, namespace string) (is string, told []string, err error) {
 	began := time.Now()
 	var version struct{ GitVersion string }
 	if err := c.read(ctx, "/version", &version); err != nil {
-		return nil, advised(err, t.Namespace)
+		return "", nil, advised(err, namespace)
 	}
+	is = version.GitVersion
 	took := time.Since(began)
 	gateway, err := c.serves(ctx, gatewayGroup, "v1", routes.Resource)
 	if err != nil {
-		return nil, advised(err, t.Namespace)
+		return is, told, advised(err, namespace)
 	}
 	routed := "it has no Gateway API, so that the numbers of instances are the split of the traffic"
 	if gateway {
@@ -144,13 +151,13 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 		told = append(told, fmt.Sprintf("its clock is %s apart from this machine's: set one of them right", say.Span(ahead.Abs())))
 	}
 	told = append(told, fmt.Sprintf("the cluster %s, %s, answers in %s; %s", name, version.GitVersion, say.Took(took), routed))
-	switch err := c.read(ctx, "/api/v1/namespaces/"+t.Namespace, nil); {
+	switch err := c.read(ctx, "/api/v1/namespaces/"+namespace, nil); {
 	case apierrors.IsNotFound(err) && c.may(ctx, "create", of("", "v1", "namespaces", "Namespace"), ""):
-		return append(told, fmt.Sprintf("the namespace %s is not there yet; it is made when Aditus starts", t.Namespace)), nil
+		return is, append(told, fmt.Sprintf("the namespace %s is not there yet; it is made when Aditus starts", namespace)), nil
 	case apierrors.IsNotFound(err):
-		return told, fmt.Errorf("there is no namespace %s, and the account may not make it: make it, or let the account", t.Namespace)
+		return is, told, fmt.Errorf("there is no namespace %s, and the account may not make it: make it, or let the account", namespace)
 	case err != nil && !apierrors.IsForbidden(err):
-		return told, advised(err, t.Namespace)
+		return is, told, advised(err, namespace)
 	}
 	var answer struct {
 		Status struct {
@@ -159,23 +166,23 @@ func try(ctx context.Context, t config.Target) (told []string, err error) {
 			EvaluationError string
 		}
 	}
-	review := object{"apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectRulesReview", "spec": object{"namespace": t.Namespace}}
+	review := object{"apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectRulesReview", "spec": object{"namespace": namespace}}
 	if err := c.ask(ctx, http.MethodPost, "/apis/authorization.k8s.io/v1/selfsubjectrulesreviews", review, &answer); err != nil {
-		return told, advised(err, t.Namespace)
+		return is, told, advised(err, namespace)
 	}
 	must, may := lacking(answer.Status.ResourceRules, gateway)
 	switch {
 	case len(must) > 0 && !answer.Status.Incomplete:
-		return told, fmt.Errorf("in the namespace %s the account may not %s: give it the Role in docs/cluster-sites.md", t.Namespace, strings.Join(must, "; "))
+		return is, told, fmt.Errorf("in the namespace %s the account may not %s: give it the Role in docs/cluster-sites.md", namespace, strings.Join(must, "; "))
 	case len(must) > 0:
-		told = append(told, fmt.Sprintf("the cluster cannot say whether the account may, in %s: %s", t.Namespace, strings.Join(must, "; ")))
+		told = append(told, fmt.Sprintf("the cluster cannot say whether the account may, in %s: %s", namespace, strings.Join(must, "; ")))
 	default:
-		told = append(told, fmt.Sprintf("the account may do in the namespace %s what is needed", t.Namespace))
+		told = append(told, fmt.Sprintf("the account may do in the namespace %s what is needed", namespace))
 	}
 	if len(may) > 0 {
 		told = append(told, "it may not, and does without: "+strings.Join(may, "; "))
 	}
-	return told, nil
+	return is, told, nil
 }
 
 // advised is why something failed, in words.

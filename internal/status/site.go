@@ -1,0 +1,45 @@
+package status
+
+import (
+	"time"
+
+	"aditus/internal/core/course"
+	"aditus/internal/core/declare"
+)
+
+// Site is one site as it stands: what it runs on, whether that answers, what runs there, and how revisions come to it.
+type Site struct {
+	Name      string         `json:"site"`
+	Machine   string         `json:"machine,omitempty"` // the other machine that it is on
+	Ground    Ground         `json:"ground"`
+	Answers   bool           `json:"answers"`
+	Took      time.Duration  `json:"took,omitempty"`     // until it had answered, in nanoseconds
+	Trouble   string         `json:"trouble,omitempty"`  // why it does not, or what is to be mended there
+	Since     time.Time      `json:"since,omitzero"`     // since when it is silent, as far as this program saw
+	Team      string         `json:"team,omitempty"`     // whose it is
+	Automatic bool           `json:"automatic"`          // it takes revisions by itself
+	After     []string       `json:"after,omitempty"`    // the sites that come before it in courses of the line
+	SignOff   []string       `json:"sign-off,omitempty"` // who signs off there, by the courses
+	Windowed  bool           `json:"windowed,omitempty"` // something may begin there only in windows, by the line's rules
+	Times     []course.Entry `json:"times,omitempty"`    // its windows and freezes of the next days
+	Berths    int            `json:"berths"`
+	Absent    int            `json:"absent,omitempty"` // of those
+	Moving    int            `json:"moving,omitempty"`
+	Instances int            `json:"instances"`
+}
+
+// Ground is what a site stands on.
+type Ground struct {
+	On      string         `json:"on"` // in words
+	Version string         `json:"version,omitempty"`
+	Room    []Room         `json:"room,omitempty"`
+	Takes   []declare.Kind `json:"takes,omitempty"` // kinds of parts
+	Told    []string       `json:"told,omitempty"`  // what it said of itself, and of what Aditus may do there
+}
+
+// Room is how much there is of something, and how much of it is taken.
+type Room struct {
+	Of   string  `json:"of"` // processors, memory, disk, pods
+	Used float64 `json:"used"`
+	Has  float64 `json:"has"` // both in bytes, or in number
+}

@@ -1,0 +1,125 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"aditus/internal/core/course"
+	"aditus/internal/core/say"
+	"aditus/internal/status"
+)
+
+// SiteAnswers tells whether what a site runs on answers, and how soon; or for how long it has been silent.
+func SiteAnswers(s status.Site, now time.Time) (string, Tone) {
+	switch {
+	case s.Answers && s.Took == 0:
+		return "answers", Quiet
+	case s.Answers:
+		return say.Took(s.Took), Quiet
+	case s.Since.IsZero():
+		return "no answer", Bad
+	}
+	return "silent " + say.Span(now.Sub(s.Since).Truncate(time.Second)), Bad
+}
+
+// fullAbove is the share of something that is taken from which on it is told as tight.
+const fullAbove = 0.9
+
+// SiteRoom tells how much room a site has, and whether something is tight there.
+func SiteRoom(s status.Site) (string, Tone) {
+	var all []string
+	tone := Quiet
+	for _, r := range s.Ground.Room {
+		if r.Has <= 0 {
+			continue
+		}
+		if r.Used >= fullAbove*r.Has && r.Of != "processors" { // those that are busy are in use, not gone
+			tone = Asks
+		}
+		all = append(all, r.Of+" "+roomOf(r))
+	}
+	return strings.Join(all, ", "), tone
+}
+
+// roomOf tells how much of something is taken.
+func roomOf(r status.Room) string {
+	switch r.Of {
+	case "processors", "processors, limits", "pods":
+		return fmt.Sprintf("%.3g of %.3g", r.Used, r.Has)
+	}
+	return say.Share(r.Used / r.Has)
+}
+
+// SiteRoomWhole tells the room of a site with its amounts.
+func SiteRoomWhole(s status.Site) []string {
+	var all []string
+	for _, r := range s.Ground.Room {
+		text := roomOf(r)
+		if !strings.Contains(text, " of ") {
+			text = fmt.Sprintf("%s of %s, %s", say.Bytes(int64(r.Used)), say.Bytes(int64(r.Has)), text)
+		}
+		all = append(all, r.Of+": "+text)
+	}
+	return all
+}
+
+// SiteRuns tells how much runs at a site.
+func SiteRuns(s status.Site) string {
+	berths := say.Count(s.Berths, "berth")
+	if s.Absent > 0 {
+		berths = fmt.Sprintf("%d of %s", s.Berths-s.Absent, berths)
+	}
+	return berths + ", " + say.Count(s.Instances, "instance")
+}
+
+// SiteComes tells how revisions come to a site.
+func SiteComes(s status.Site) string {
+	text := "by hand"
+	if s.Automatic {
+		text = "by itself"
+	}
+	if len(s.After) > 0 {
+		text += ", after " + say.List(s.After)
+	}
+	if len(s.SignOff) > 0 {
+		text += ", signed off by " + say.List(s.SignOff)
+	}
+	return text
+}
+
+// SiteOpen tells whether something may begin at a site now, by its windows and freezes, and when that changes.
+func SiteOpen(s status.Site, now time.Time) string {
+	var next *course.Entry
+	for i, e := range s.Times {
+		under := !e.From.After(now) && (e.Until.IsZero() || e.Until.After(now))
+		switch {
+		case e.Sort == course.SortFreeze && under:
+			return "frozen until " + dayTime(e.Until, now)
+		case e.Sort == course.SortFreeze:
+		case under:
+			return "open until " + dayTime(e.Until, now)
+		case next == nil || e.From.Before(next.From):
+			next = &s.Times[i]
+		}
+	}
+	switch {
+	case next != nil:
+		return "from " + dayTime(next.From, now)
+	case s.Windowed:
+		return "no window these days"
+	}
+	return "always"
+}
+
+// dayTime is a moment of the next days.
+func dayTime(t, now time.Time) string {
+	t, now = t.Local(), now.Local()
+	switch {
+	case t.IsZero():
+		return "further notice"
+	case t.YearDay() == now.YearDay() && t.Year() == now.Year():
+		return t.Format("15:04")
+	}
+	return t.Format("Mon 15:04")
+}
