@@ -116,6 +116,28 @@ func TestLine(t *testing.T) {
 	}
 }
 
+// TestSites tells of each site what comes to it and when, what runs there, and what does not answer.
+func TestSites(t *testing.T) {
+	r := ruledRig(t)
+	r.both("1", lineRules+"windows: [{name: mornings, sites: [north], starts: \"2026-01-01T08:00\", rule: FREQ=DAILY, lasts: 1m}]\n")
+	r.run()
+	r.until("drydock takes it by itself", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
+	r.sites["drydock"].SetReachable(false)
+	s := r.until("drydock is silent", func(s status.Snapshot) bool { return berthAt(s, "drydock").Problem != nil })
+	all, err := r.engine.Sites(t.Context())
+	if err != nil || len(all) != 2 {
+		t.Fatalf("%+v (%v)", all, err)
+	}
+	first, second := all[0], all[1]
+	if first.Answers || !strings.Contains(first.Trouble, "answer") || !first.Since.Equal(berthAt(s, "drydock").Problem.Since) || !first.Automatic || first.Berths != 1 || first.Absent != 0 || first.Windowed {
+		t.Errorf("drydock is %+v", first)
+	}
+	if !second.Answers || second.Ground.On == "" || second.Took == 0 || !second.Automatic || !slices.Equal(second.After, []string{"drydock"}) || !slices.Equal(second.SignOff, []string{"leads"}) || second.Team != "islanders" ||
+		second.Berths != 1 || second.Absent != 1 || second.Instances != 0 || !second.Windowed || len(second.Times) < 7 {
+		t.Errorf("north is %+v", second)
+	}
+}
+
 // TestLoosened has a commit that takes a sign-off out of the rules, and brings a revision with it: that does not help it, but the next
 // one; and rules that are wrong are not taken.
 func TestLoosened(t *testing.T) {

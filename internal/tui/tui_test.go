@@ -84,16 +84,17 @@ func (f *fake) Sites(context.Context) ([]status.Site, error) {
 	all := make([]status.Site, len(f.Story.Snapshot.Sites))
 	for i, name := range f.Story.Snapshot.Sites {
 		all[i] = status.Site{Name: name, Answers: true, Took: time.Duration(i+1) * 4 * time.Millisecond, Automatic: i > 0, Team: f.Story.Snapshot.Teams[name], Berths: 12, Absent: i, Instances: 20 + i, Ground: status.Ground{
-			On: "the namespace " + name + " of the cluster harbour", Version: "v1.37.2", Takes: []declare.Kind{declare.Service, declare.Task, declare.Objects}, Told: []string{"the account may do in the namespace " + name + " what is needed"},
+			On: "cluster harbour, namespace " + name, Version: "v1.37.2", Takes: []declare.Kind{declare.Service, declare.Task, declare.Objects}, Told: []string{"the account may do in the namespace " + name + " what is needed"},
 			Room: []status.Room{{Of: "processors", Used: 31, Has: 48}, {Of: "memory", Used: 70e9, Has: 100e9}},
 		}}
 	}
 	if n := len(all); n > 2 {
 		now := f.Story.Snapshot.Now
-		all[0].Ground = status.Ground{On: "this machine, traffic at 127.0.0.1:8080", Room: []status.Room{{Of: "processors", Used: 1.25, Has: 2}, {Of: "memory", Used: 6e9, Has: 10e9}, {Of: "disk", Used: 96e9, Has: 100e9}}, Takes: []declare.Kind{declare.Service, declare.Volume}}
+		all[0].Ground = status.Ground{On: "this machine, traffic on 8080", Room: []status.Room{{Of: "processors", Used: 1.25, Has: 2}, {Of: "memory", Used: 6e9, Has: 10e9}, {Of: "disk", Used: 96e9, Has: 100e9}}, Takes: []declare.Kind{declare.Service, declare.Volume}}
 		all[1].After, all[1].SignOff = []string{all[0].Name}, []string{"a harbour-master"}
 		all[1].Windowed, all[1].Times = true, []course.Entry{{Sort: course.SortWindow, Name: "mornings", From: now.Add(20 * time.Hour), Until: now.Add(22 * time.Hour), Text: "mornings: something may begin"}}
 		all[n-1].Answers, all[n-1].Since, all[n-1].Trouble = false, now.Add(-4*time.Minute), "ssh: connect to quay.skerry.example port 22: no route to host"
+		all[n-1].Instances = 0
 	}
 	return all, nil
 }

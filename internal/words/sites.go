@@ -15,6 +15,8 @@ func SiteAnswers(s status.Site, now time.Time) (string, Tone) {
 	switch {
 	case s.Answers && s.Took == 0:
 		return "answers", Quiet
+	case s.Answers && s.Took < time.Millisecond:
+		return "under 1 ms", Quiet
 	case s.Answers:
 		return say.Took(s.Took), Quiet
 	case s.Since.IsZero():
@@ -26,29 +28,40 @@ func SiteAnswers(s status.Site, now time.Time) (string, Tone) {
 // fullAbove is the share of something that is taken from which on it is told as tight.
 const fullAbove = 0.9
 
-// SiteRoom tells how much room a site has, and whether something is tight there.
+// SiteRoom tells how many processors of a site are in use, and what else is tightest; and whether that is tight.
 func SiteRoom(s status.Site) (string, Tone) {
 	var all []string
-	tone := Quiet
+	var tightest status.Room
 	for _, r := range s.Ground.Room {
-		if r.Has <= 0 {
-			continue
+		switch {
+		case r.Has <= 0:
+		case r.Of == processors && len(all) == 0:
+			all = append(all, roomOf(r))
+		case r.Of == processors: // those that are busy are in use, not gone
+		case tightest.Has == 0 || r.Used/r.Has > tightest.Used/tightest.Has:
+			tightest = r
 		}
-		if r.Used >= fullAbove*r.Has && r.Of != "processors" { // those that are busy are in use, not gone
+	}
+	tone := Quiet
+	if tightest.Has > 0 {
+		all = append(all, tightest.Of+" "+roomOf(tightest))
+		if tightest.Used >= fullAbove*tightest.Has {
 			tone = Asks
 		}
-		all = append(all, r.Of+" "+roomOf(r))
 	}
 	return strings.Join(all, ", "), tone
 }
 
+// processors are what there is a number of, and that is no sign of trouble where it is used up.
+const processors = "processors"
+
 // roomOf tells how much of something is taken.
 func roomOf(r status.Room) string {
 	switch r.Of {
-	case "processors", "processors, limits", "pods":
+	case processors, "processors, limits", "pods":
 		return fmt.Sprintf("%.3g of %.3g", r.Used, r.Has)
 	}
-	return say.Share(r.Used / r.Has)
+	return fmt.Sprintf("%.0f %%", 100*r.Used/r.Has)
 }
 
 // SiteRoomWhole tells the room of a site with its amounts.
@@ -64,13 +77,47 @@ func SiteRoomWhole(s status.Site) []string {
 	return all
 }
 
+// SiteBerths tells how many of a site's berths have something.
+func SiteBerths(s status.Site) string {
+	if s.Absent > 0 {
+		return fmt.Sprintf("%d of %d", s.Berths-s.Absent, s.Berths)
+	}
+	return fmt.Sprint(s.Berths)
+}
+
+// SiteInstances tells how many instances run at a site, where that is known.
+func SiteInstances(s status.Site) string {
+	if !s.Answers && s.Instances == 0 {
+		return "-"
+	}
+	return fmt.Sprint(s.Instances)
+}
+
 // SiteRuns tells how much runs at a site.
 func SiteRuns(s status.Site) string {
-	berths := say.Count(s.Berths, "berth")
-	if s.Absent > 0 {
-		berths = fmt.Sprintf("%d of %s", s.Berths-s.Absent, berths)
+	berths := " berths, "
+	if s.Berths == 1 {
+		berths = " berth, "
 	}
-	return berths + ", " + say.Count(s.Instances, "instance")
+	if !s.Answers && s.Instances == 0 {
+		return SiteBerths(s) + berths + "what runs there now is not known"
+	}
+	return SiteBerths(s) + berths + say.Count(s.Instances, "instance")
+}
+
+// SiteComesBriefly tells it where there is little room.
+func SiteComesBriefly(s status.Site) string {
+	text := "by hand"
+	switch {
+	case len(s.After) > 0:
+		text = "after " + say.Few(s.After, 1)
+	case s.Automatic:
+		text = "by itself"
+	}
+	if len(s.SignOff) > 0 {
+		text += ", signed off"
+	}
+	return text
 }
 
 // SiteComes tells how revisions come to a site.

@@ -857,6 +857,9 @@ func TestNarrowed(t *testing.T) {
 		if told := strings.Count(text, `"workload":"boarding"`); code == 200 && (told != 1 || strings.Count(text, `"workload":"fares"`) != map[int]int{-1: 2}[test.berths]) {
 			t.Errorf("%s reads %s", test.who, text)
 		}
+		if code, text := ask(test.token, "GET", "/v1/sites", ""); code == 200 && strings.Contains(text, `"site":"north"`) == (test.berths == 0) {
+			t.Errorf("%s asks for the sites: %d %s", test.who, code, text)
+		}
 		for _, at := range []string{"/v1/calendar", "/v1/review?with=x"} {
 			if code, _ := ask(test.token, "GET", at, ""); (code == 403) != (test.berths != -1) {
 				t.Errorf("%s asks for %s: %d", test.who, at, code)

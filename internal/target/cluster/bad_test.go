@@ -24,6 +24,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster/clustertest"
 )
@@ -479,6 +480,23 @@ func TestClock(t *testing.T) {
 	told, err := try(t.Context(), config.Target{Kind: "cluster", Namespace: "trial", Kubeconfig: kubeconfigOf(t, api)})
 	if text := strings.Join(told, "\n"); err != nil || !strings.Contains(text, "its clock is 1 h apart") || !strings.Contains(text, "v1.37.2, answers in") || !strings.Contains(text, "it has Gateway API") {
 		t.Errorf("the trial: %s (%v)", text, err)
+	}
+}
+
+// TestGround tells what a site stands on, and what quotas leave of it.
+func TestGround(t *testing.T) {
+	api, site := standIn(t)
+	api.Put("/api/v1/namespaces/trial/resourcequotas/most", `{kind: ResourceQuota, apiVersion: v1, metadata: {name: most, namespace: trial}, status: {hard: {requests.cpu: "48", limits.memory: 100Gi, count/secrets: "9"}, used: {requests.cpu: 31500m, limits.memory: 70Gi, count/secrets: "3"}}}`)
+	g, err := site.Ground(t.Context())
+	if err != nil || g.Version != "v1.37.2" || !strings.Contains(g.On, "namespace trial") || !slices.Contains(g.Takes, declare.Objects) || !strings.Contains(strings.Join(g.Told, "\n"), "answers in") ||
+		!slices.Equal(g.Room, []status.Room{{Of: "memory, limits", Used: 70 << 30, Has: 100 << 30}, {Of: "processors", Used: 31.5, Has: 48}}) {
+		t.Errorf("it is %+v (%v)", g, err)
+	}
+	api.Refuse = func(*http.Request) *metav1.Status {
+		return &metav1.Status{Status: metav1.StatusFailure, Code: http.StatusServiceUnavailable, Message: "it is over"}
+	}
+	if g, err := site.Ground(t.Context()); err == nil || g.On == "" {
+		t.Errorf("it does not answer: %+v (%v)", g, err)
 	}
 }
 

@@ -17,7 +17,7 @@ var Takes = []declare.Kind{declare.Service, declare.Task, declare.Route, declare
 
 // Ground implements target.Grounded: the cluster's version, what the account may do in the namespace, and its quotas.
 func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
-	g := status.Ground{On: "the namespace " + s.Namespace + " of the cluster " + s.connection.name, Takes: Takes}
+	g := status.Ground{On: "cluster " + s.connection.name + ", namespace " + s.Namespace, Takes: Takes}
 	var err error
 	if g.Version, g.Told, err = s.connection.about(ctx, s.connection.name, s.Namespace); err != nil {
 		return g, err

@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"fmt"
+	"net"
 	"runtime"
 
 	"github.com/shirou/gopsutil/v4/disk"
@@ -22,8 +23,9 @@ var Takes = []declare.Kind{declare.Service, declare.Task, declare.Route, declare
 // Ground implements target.Grounded: the machine, and what keeps its instances apart.
 func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 	g := status.Ground{On: "this machine", Takes: Takes}
-	if s.Listen != "" {
-		g.On += ", traffic at " + s.Listen
+	if _, port, err := net.SplitHostPort(s.Listen); err == nil {
+		g.On += ", traffic on " + port
+		g.Told = append(g.Told, "HTTP traffic comes in at "+s.Listen)
 	}
 	_, err := s.Keeper.hello(ctx)
 	if err != nil && len(s.book.Workloads()) > 0 { // one that keeps nothing leaves
@@ -50,8 +52,10 @@ func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 		confined = "not confined: this system cannot"
 	}
 	g.Told = append(g.Told, apart+", "+confined)
-	if g.Told = append(g.Told, "limits are held by control groups"); !limit.Can() {
-		g.Told[1] = limit.ErrCannot.Error()
+	held := "limits are held by control groups"
+	if !limit.Can() {
+		held = limit.ErrCannot.Error()
 	}
+	g.Told = append(g.Told, held)
 	return g, nil
 }

@@ -221,6 +221,9 @@ func keptApart(t *testing.T, data string) {
 		text, _ := io.ReadAll(response.Body)
 		return string(text)
 	}
+	if g, err := s.Ground(t.Context()); err != nil || !strings.HasPrefix(g.On, "this machine, traffic on ") || !strings.Contains(strings.Join(g.Told, "\n"), "a user of its own, of 700100-700101") || len(g.Room) != 3 || g.Room[1].Used <= 0 || g.Room[1].Used >= g.Room[1].Has {
+		t.Errorf("it stands on %+v (%v)", g, err)
+	}
 	work, secrets := filepath.Join(s.home(ferry.ID), workFolder), filepath.Join(s.secrets, ferry.ID)
 	settings := filepath.Join(s.home(ferry.ID), settingsFolder, "hours", "opens.at")
 	for _, does := range [][2]string{

@@ -5,6 +5,7 @@ package sites
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ const askEvery = 10 * time.Second
 type Model struct {
 	desk   *screen.Desk
 	sites  []status.Site
+	berths []status.Berth
 	line   string
 	now    time.Time
 	asked  time.Time
@@ -37,7 +39,7 @@ type Model struct {
 // Open asks all sites.
 func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
 	return nil, d.Open(func(ctx context.Context) (screen.Screen, error) {
-		m := &Model{desk: d, line: s.Line, now: s.Now, asked: s.Now}
+		m := &Model{desk: d, line: s.Line, berths: s.Berths, now: s.Now, asked: s.Now}
 		all, err := d.Control.Sites(ctx)
 		m.sites = all
 		for i, site := range all {
@@ -67,6 +69,7 @@ func (m *Model) Picture() *screen.Picture { return nil }
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case status.Snapshot:
+		m.berths = msg.Berths
 		if m.now = msg.Now; m.now.Sub(m.asked).Abs() >= askEvery {
 			return m.ask()
 		}
@@ -105,47 +108,71 @@ func (m *Model) Keys() []screen.Key {
 	}
 }
 
-// columns are where what stands of a site begins, and how wide it is; 0 where it has no room.
-type columns struct{ name, on, version, room, runs, comes, open int }
-
-// widths gives each column what it needs, and leaves out what has no room: the detail tells it.
-func (m *Model) widths(w int) (c columns) {
-	c = columns{name: len("SITE"), on: len("runs on"), version: len("version"), room: len("room"), runs: len("runs"), comes: len("takes revisions"), open: len("may begin")}
-	for _, s := range m.sites {
-		room, _ := words.SiteRoom(s)
-		for width, text := range map[*int]string{&c.name: s.Name, &c.on: s.Ground.On, &c.version: s.Ground.Version, &c.room: room, &c.runs: words.SiteRuns(s), &c.comes: words.SiteComes(s), &c.open: words.SiteOpen(s, m.now)} {
-			*width = max(*width, kit.Width(text))
-		}
-	}
-	c.name, c.on = min(c.name, max(10, w/5)), min(c.on, max(14, w/4))
-	for _, give := range []*int{&c.version, &c.room, &c.open, &c.comes, &c.on, &c.runs} {
-		if c.taken() <= w {
-			break
-		}
-		if give == &c.comes || give == &c.on {
-			if over := c.taken() - w; *give-over >= 14 { // its beginning says most
-				*give -= over
-				break
-			}
-		}
-		*give = 0
-	}
-	return c
+// column is one of the list: its title, what stands of a site there, and how wide it is; 0 where it has no room.
+type column struct {
+	title string
+	text  func(s status.Site) (string, kit.Role)
+	right bool // numbers, each under the end of its title
+	least int  // how narrow its beginning still tells something; 0 where it stands whole or not at all
+	whole int  // how wide it would be
+	width int
 }
 
-const (
-	gap     = 3
-	answers = 14 // columns for how soon it answers
-)
+// gap is between two columns.
+const gap = 2
 
-func (c columns) taken() int {
-	n := c.name + gap + answers
-	for _, width := range []int{c.on, c.version, c.room, c.runs, c.comes, c.open} {
-		if width > 0 {
-			n += width + gap
+// columns are those that have room, in width cells. What has none the detail tells.
+func (m *Model) columns(width int) []column {
+	plain := func(role kit.Role, text func(status.Site) string) func(status.Site) (string, kit.Role) {
+		return func(s status.Site) (string, kit.Role) { return text(s), role }
+	}
+	all := []column{
+		{title: "SITE", least: 10, text: plain(kit.Bright, func(s status.Site) string { return s.Name })},
+		{title: "runs on", least: 14, text: plain(kit.Text, func(s status.Site) string { return s.Ground.On })},
+		{title: "answers", text: func(s status.Site) (string, kit.Role) {
+			said, tone := words.SiteAnswers(s, m.now)
+			return said, kit.RoleOf(tone)
+		}},
+		{title: "version", text: plain(kit.Dim, func(s status.Site) string { return s.Ground.Version })},
+		{title: "room", text: func(s status.Site) (string, kit.Role) {
+			room, tone := words.SiteRoom(s)
+			if tone == words.Quiet {
+				return room, kit.Dim
+			}
+			return room, kit.RoleOf(tone)
+		}},
+		{title: "berths", right: true, text: plain(kit.Text, words.SiteBerths)},
+		{title: "instances", right: true, text: plain(kit.Text, words.SiteInstances)},
+		{title: "takes revisions", text: plain(kit.Dim, words.SiteComesBriefly)},
+		{title: "may begin", text: plain(kit.Dim, func(s status.Site) string { return words.SiteOpen(s, m.now) })},
+	}
+	taken := -gap
+	for i := range all {
+		c := &all[i]
+		c.width = kit.Width(c.title)
+		for _, s := range m.sites {
+			text, _ := c.text(s)
+			c.width = max(c.width, kit.Width(kit.Plain(text)))
+		}
+		c.whole = c.width
+		taken += c.width + gap
+	}
+	shrink := func(c *column, least int) { // or it takes what is free again
+		cut := max(min(taken-width, max(0, c.width-least)), c.width-c.whole)
+		c.width, taken = c.width-cut, taken-cut
+	}
+	shrink(&all[0], 2*all[0].least)
+	shrink(&all[1], 2*all[1].least)
+	for _, title := range []string{"version", "may begin", "takes revisions", "instances", "room"} { // what goes first
+		if taken > width {
+			at := slices.IndexFunc(all, func(c column) bool { return c.title == title })
+			taken -= all[at].width + gap
+			all = slices.Delete(all, at, at+1)
 		}
 	}
-	return n
+	shrink(&all[1], all[1].least)
+	shrink(&all[0], all[0].least)
+	return all
 }
 
 // View draws the sites. The page's last two rows are left to the bar of keys.
@@ -157,34 +184,22 @@ func (m *Model) View(p *kit.Page) {
 		p.Put(left, 5, kit.Dim, "Sites come with what is connected: C connects a repository, or a registry.")
 		return
 	}
-	c := m.widths(p.W - left - 2 - kit.Margin - 1)
+	all := m.columns(p.W - left - 2 - kit.Margin - 1)
 	y := 3
 	row := func(y int, s *status.Site) {
 		x := left + 2
-		cell := func(width int, role kit.Role, title, text string) {
-			if width == 0 {
-				return
+		for _, c := range all {
+			text, role := c.title, kit.Dim
+			if s != nil {
+				text, role = c.text(*s)
 			}
-			if s == nil {
-				role, text = kit.Dim, title
+			if c.right {
+				p.Right(x+c.width, y, role, text)
+			} else {
+				p.PutIn(x, y, c.width, role, text)
 			}
-			p.PutIn(x, y, width, role, text)
-			x += width + gap
+			x += c.width + gap
 		}
-		one := status.Site{}
-		if s != nil {
-			one = *s
-		}
-		cell(c.name, kit.Bright, "SITE", one.Name)
-		cell(c.on, kit.Text, "runs on", one.Ground.On)
-		said, tone := words.SiteAnswers(one, m.now)
-		cell(answers, kit.RoleOf(tone), "answers", said)
-		cell(c.version, kit.Dim, "version", one.Ground.Version)
-		room, tight := words.SiteRoom(one)
-		cell(c.room, roleOf(tight), "room", room)
-		cell(c.runs, kit.Text, "runs", words.SiteRuns(one))
-		cell(c.comes, kit.Dim, "takes revisions", words.SiteComes(one))
-		cell(c.open, kit.Dim, "may begin", words.SiteOpen(one, m.now))
 	}
 	row(y, nil)
 	p.Rule(y + 1)
@@ -203,15 +218,7 @@ func (m *Model) View(p *kit.Page) {
 		y++
 	}
 	p.More(y, from, to, len(m.sites))
-	m.detail(p, p.H-2-details, p.H-2)
-}
-
-// roleOf draws what is as it should be quietly.
-func roleOf(tone words.Tone) kit.Role {
-	if tone == words.Quiet {
-		return kit.Dim
-	}
-	return kit.RoleOf(tone)
+	m.detail(p, min(p.H-2-details, y+2), p.H-2)
 }
 
 // detail tells the selected site in full sentences.
@@ -248,7 +255,8 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 		runs += fmt.Sprintf("; %d moving", s.Moving)
 	}
 	line("runs", runs, kit.Text, 1)
-	line("revisions", "come "+words.SiteComes(s), kit.Text, 2)
+	line("has", m.has(s.Name), kit.Text, 4)
+	line("revisions", "taken "+words.SiteComes(s), kit.Text, 2)
 	line("may begin", words.SiteOpen(s, m.now), kit.Text, 1)
 	line("takes", takes(s), kit.Text, 2)
 	for i, told := range s.Ground.Told {
@@ -270,6 +278,17 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 		line(name, fmt.Sprintf("%s to %s  %s", e.From.Local().Format("Mon 2 Jan 15:04"), e.Until.Local().Format("Mon 15:04"), e.Text), kit.Dim, 1)
 		shown++
 	}
+}
+
+// has names what is at a site, with versions.
+func (m *Model) has(site string) string {
+	var all []string
+	for _, b := range m.berths {
+		if b.Site == site && b.Applied != nil {
+			all = append(all, b.Workload+" "+b.Applied.Version)
+		}
+	}
+	return say.List(all)
 }
 
 // takes names the kinds of parts that a site takes.

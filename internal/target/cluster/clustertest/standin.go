@@ -83,7 +83,7 @@ func New() *API {
 
 // kinds are the kinds that there are, by resource.
 var kinds = map[string]string{
-	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event",
+	"pods": "Pod", "services": "Service", "configmaps": "ConfigMap", "secrets": "Secret", "persistentvolumeclaims": "PersistentVolumeClaim", "events": "Event", "resourcequotas": "ResourceQuota",
 	"deployments": "Deployment", "statefulsets": "StatefulSet", "jobs": "Job", "httproutes": "HTTPRoute", "grpcroutes": "GRPCRoute", "endpointslices": "EndpointSlice", "gateways": "Gateway", "namespaces": "Namespace",
 	"replicasets": "ReplicaSet", "boats": "Boat", "charts": "Chart",
 }
