@@ -111,7 +111,11 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
 	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
-	a.home = board.New(a.desk)
+	home := board.New(a.desk)
+	a.home, a.desk.Find = home, func(text string) {
+		a.over = nil
+		home.Find(text)
+	}
 	a.snap()
 	if s := a.snapshot; options.Settings != nil && len(s.Links)+len(s.Berths) == 0 && s.Lost == nil {
 		a.over, _ = connect.Open(a.desk, s, berth.ID{}) // nothing is connected, and there is nothing else to look at

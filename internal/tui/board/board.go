@@ -4,7 +4,6 @@ package board
 
 import (
 	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -12,6 +11,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -21,6 +21,7 @@ type Model struct {
 	snapshot  status.Snapshot
 	needs     []words.Need
 	counts    words.Counts
+	sites     []string // that are shown, in course order
 	workloads []string // those that the filter lets through
 	berths    map[berth.ID]status.Berth
 
@@ -68,36 +69,27 @@ func (m *Model) set(s status.Snapshot) {
 }
 
 func (m *Model) refilter() {
+	find := view.ReadFind(m.filter)
+	m.sites = m.sites[:0]
+	for _, site := range m.snapshot.Sites {
+		if find.Site(site, m.snapshot.Teams[site]) {
+			m.sites = append(m.sites, site)
+		}
+	}
+	needed := map[berth.ID]bool{}
+	for _, n := range m.needs {
+		needed[n.Berth] = true
+	}
 	m.workloads = m.workloads[:0]
 	for _, b := range m.snapshot.Berths {
-		if n := len(m.workloads); (n == 0 || m.workloads[n-1] != b.Workload) && m.matches(b.Workload) {
+		if n := len(m.workloads); (n == 0 || m.workloads[n-1] != b.Workload) && slices.Contains(m.sites, b.Site) && find.Berth(b, needed[b.ID]) {
 			m.workloads = append(m.workloads, b.Workload)
 		}
 	}
 	m.clamp()
 }
 
-// matches tells whether a workload is found: by its name, or by a version, note or site of one of its berths.
-func (m *Model) matches(workload string) bool {
-	if m.filter == "" {
-		return true
-	}
-	wanted := strings.Fields(strings.ToLower(m.filter))
-	text := workload
-	for _, site := range m.snapshot.Sites {
-		if b, ok := m.berths[berth.ID{Workload: workload, Site: site}]; ok {
-			c := words.CellOf(b)
-			text += " " + c.Version + " " + c.Coming + " " + c.Note
-			if b.Rollout != nil {
-				text += " " + string(b.Rollout.Phase)
-			}
-		}
-	}
-	text = strings.ToLower(text)
-	return !slices.ContainsFunc(wanted, func(w string) bool { return !strings.Contains(text, w) })
-}
-
-// setFilter shows only workloads in which all words are found.
+// setFilter shows only workloads of which a berth is found, at the sites that are asked for.
 func (m *Model) setFilter(filter string) {
 	at := m.Berth()
 	m.filter = filter
@@ -107,15 +99,15 @@ func (m *Model) setFilter(filter string) {
 
 func (m *Model) clamp() {
 	m.row = max(0, min(m.row, len(m.workloads)-1))
-	m.column = max(0, min(m.column, len(m.snapshot.Sites)-1))
+	m.column = max(0, min(m.column, len(m.sites)-1))
 }
 
 // Berth implements screen.Screen: the one under the cursor.
 func (m *Model) Berth() berth.ID {
-	if m.row >= len(m.workloads) || m.column >= len(m.snapshot.Sites) {
+	if m.row >= len(m.workloads) || m.column >= len(m.sites) {
 		return berth.ID{}
 	}
-	return berth.ID{Workload: m.workloads[m.row], Site: m.snapshot.Sites[m.column]}
+	return berth.ID{Workload: m.workloads[m.row], Site: m.sites[m.column]}
 }
 
 // Select puts the cursor on a berth, if it is shown.
@@ -123,7 +115,7 @@ func (m *Model) Select(id berth.ID) {
 	if row := slices.Index(m.workloads, id.Workload); row >= 0 {
 		m.row = row
 	}
-	if column := slices.Index(m.snapshot.Sites, id.Site); column >= 0 {
+	if column := slices.Index(m.sites, id.Site); column >= 0 {
 		m.column = column
 	}
 	m.clamp()
@@ -165,9 +157,24 @@ func (m *Model) Keys() []screen.Key {
 		screen.Bind("up k down j left h right l pgup ctrl+b pgdown ctrl+f home end G", "arrows, hjkl", "", "move", screen.Only(m.moveKey)),
 		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout", func(string) tea.Cmd { return m.desk.Start(words.WatchIt, m.Berth()) }),
 		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
-		screen.Bind("/", "/", "", "find workloads by name, version or state", m.find),
+		screen.Bind("/", "/", "", "find by words, site:, team:, workload:, only:needs,moving", m.find),
+		screen.Bind("m", "m", "", "only what needs a person, moves or fails; again: all", screen.Only(func(string) { m.toggle(onlyBusy) })),
 	)
 }
+
+// onlyBusy finds what somebody looks at first.
+const onlyBusy = "only:needs,moving,failing"
+
+// toggle shows only what is found by a text, or all again.
+func (m *Model) toggle(filter string) {
+	if m.filter == filter {
+		filter = ""
+	}
+	m.setFilter(filter)
+}
+
+// Find shows what is found by a text alone.
+func (m *Model) Find(text string) { m.setFilter(text) }
 
 // find has words typed that a workload must hold to be shown.
 func (m *Model) find(string) tea.Cmd {
@@ -244,7 +251,7 @@ func (m *Model) goToNeed(n int) {
 	if m.needs[n].Berth.Workload == "" {
 		m.unfolded = m.needs[n].About
 	} else {
-		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) {
+		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) || !slices.Contains(m.sites, m.needs[n].Berth.Site) {
 			m.filter = ""
 			m.refilter()
 		}

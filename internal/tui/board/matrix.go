@@ -14,27 +14,26 @@ import (
 
 // viewMatrix draws workloads down and sites across.
 func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
-	s := m.snapshot
 	left, names, widest := kit.Margin+1, workloadWidth, widestNames
 	if p.W < 120 {
 		names, widest = narrowWidth, max(narrowWidth, p.W/4)
 	}
-	if spare := p.W - left - kit.Margin - len(s.Sites)*leastColumn; spare >= names {
+	if spare := p.W - left - kit.Margin - len(m.sites)*leastColumn; spare >= names {
 		widest = min(widest, spare) // all sites in sight are worth more than whole names
 	}
 	for _, name := range m.workloads {
 		names = max(names, min(kit.Width(name)+namesApart, widest))
 	}
 	room := p.W - left - kit.Margin - names
-	columns := max(1, len(s.Sites))
+	columns := max(1, len(m.sites))
 	width := max(leastColumn, room/columns)
 	shown := max(1, min(columns, room/width))
 	m.left = max(0, min(m.left, m.column, columns-shown), m.column-shown+1)
 	m.layout.firstColumn, m.layout.columnWidth = left+names, width
 	titleAt := y
 	for i := range shown {
-		if m.left+i < len(s.Sites) {
-			p.PutIn(left+names+i*width, y, width-1, kit.Dim, s.Sites[m.left+i])
+		if m.left+i < len(m.sites) {
+			p.PutIn(left+names+i*width, y, width-1, kit.Dim, m.sites[m.left+i])
 		}
 	}
 	if shown < columns {
@@ -77,7 +76,7 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 	}
 	steady := true
 	for i := range shown {
-		id := berth.ID{Workload: workload, Site: m.snapshot.Sites[m.left+i]}
+		id := berth.ID{Workload: workload, Site: m.sites[m.left+i]}
 		b, ok := m.berths[id]
 		x := left + names + i*width
 		if selected && m.left+i == m.column {

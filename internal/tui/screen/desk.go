@@ -29,6 +29,7 @@ type Desk struct {
 	Write       func(w Writing) tea.Cmd
 	Start       func(verb words.Verb, at berth.ID) tea.Cmd // as the verb's letter does
 	TakePicture func() tea.Cmd
+	Find        func(text string) // shows the board with what is found by a text
 
 	Kept map[string]any // what screens leave for when they are opened again, by names of theirs
 

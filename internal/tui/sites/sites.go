@@ -101,6 +101,11 @@ func (m *Model) ask() tea.Cmd {
 func (m *Model) Keys() []screen.Key {
 	return []screen.Key{
 		screen.List(&m.list, func() int { return len(m.sites) }),
+		screen.Bind("enter", "enter", "its berths", "its berths, on the board", screen.Only(func(string) {
+			if s, ok := m.selected(); ok {
+				m.desk.Find("site:" + s.Name)
+			}
+		})),
 		screen.Bind("v", "v", "ask them now", "ask all sites now: do they answer, and what do they say?", func(string) tea.Cmd {
 			m.desk.Say("The sites are asked.", false)
 			return m.ask()
