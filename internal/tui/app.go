@@ -20,6 +20,7 @@ import (
 	"aditus/internal/tui/comparison"
 	"aditus/internal/tui/connect"
 	"aditus/internal/tui/history"
+	"aditus/internal/tui/kit"
 	"aditus/internal/tui/links"
 	"aditus/internal/tui/screen"
 	"aditus/internal/tui/settings"
@@ -54,6 +55,7 @@ type App struct {
 	look look
 
 	ask      *screen.Question
+	asked    kit.List // the lines of it that are shown
 	menu     *menu
 	help     bool
 	helpTop  int  // the first of its lines that is shown
@@ -110,7 +112,7 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TakePicture: a.takePicture}
 	home := board.New(a.desk)
 	a.home, a.desk.Find = home, func(text string) {
 		a.over = nil

@@ -104,7 +104,7 @@ func (a *App) order(o berth.Order) func(context.Context) (string, error) {
 const orderTimeout = 15 * time.Second
 
 // put puts a question.
-func (a *App) put(q screen.Question) { a.ask = &q }
+func (a *App) put(q screen.Question) { a.ask, a.asked = &q, kit.List{} }
 
 // askName has the name typed of what cannot be brought back.
 func (a *App) askName(q screen.Question) tea.Cmd {
@@ -163,11 +163,15 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	q := *a.ask
 	switch key {
 	case "enter":
-		a.ask = nil
+		if a.ask = nil; len(q.Lines) > 0 {
+			a.unmark()
+		}
 		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":
 		a.ask = nil
 		a.say("Nothing was changed.", false)
+	default:
+		a.asked.Key(key, len(q.Lines))
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -34,7 +35,8 @@ import (
 type fake struct {
 	lost time.Time // since when the engine is not heard of
 	storytest.Story
-	orders  []berth.Order
+	mu      sync.Mutex
+	orders  []berth.Order // guarded by mu: many are given at once
 	refuse  error
 	looked  int
 	every   []string
@@ -193,6 +195,8 @@ func (f *fake) OfferLimit(_ context.Context, _ policy.Actor, b view.Bench, limit
 
 func (f *fake) Do(_ context.Context, who policy.Actor, o berth.Order) error {
 	o.By, o.From = who.Name, who.From
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	f.orders = append(f.orders, o)
 	return f.refuse
 }
@@ -274,7 +278,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "m"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "."}, {"marked", "/ s i t e : n o r t h enter * m down"}, {"marked-asked", "* f r e g a t t a enter"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {

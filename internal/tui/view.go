@@ -139,10 +139,18 @@ func (a *App) viewAsk(p *kit.Page) {
 	left, width := kit.Margin+1, p.W-2*kit.Margin-2
 	rows := (kit.Width(a.ask.Text) + width - 1) / width
 	rows = min(max(1, rows), 4)
-	top := p.H - 2 - rows
+	listed := min(len(a.ask.Lines), p.H/2)
+	top := p.H - 2 - rows - listed
 	p.Clear(top-1, p.H)
 	p.Rule(top - 1)
-	p.Wrap(left, top, width, rows+1, kit.Bright, a.ask.Text)
+	y := p.Wrap(left, top, width, rows+1, kit.Bright, a.ask.Text)
+	from := max(0, min(a.asked.At, len(a.ask.Lines)-listed))
+	for i := range listed {
+		p.PutIn(left, y+i, width, kit.Text, a.ask.Lines[from+i])
+	}
+	if listed < len(a.ask.Lines) {
+		p.Right(p.W-kit.Margin-1, top, kit.Dim, fmt.Sprintf("%d to %d of %d, arrows", from+1, from+listed, len(a.ask.Lines)))
+	}
 	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}})
 }
 

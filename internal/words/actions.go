@@ -86,6 +86,12 @@ type Action struct {
 	Types   string                                 // it cannot be taken back: this is to be typed first; empty where it can
 }
 
+// one are verbs of what concerns one berth, or opens a screen of it.
+var one = []Verb{OfferRevert, LookNow, AcceptHistory, Compare, LookInside, OpenBench, WatchIt, SeeWhy, Scale, Restart, TearDown}
+
+// Many tells whether an action can be done at many berths at once. What takes the name of what goes is done one by one.
+func (a Action) Many() bool { return a.Types == "" && !slices.Contains(one, a.Verb) }
+
 // Actions lists what can be done at a berth, in the order of the menu.
 func Actions(b status.Berth) []Action {
 	place := b.Workload + " at " + b.Site

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/core/berth"
+	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
@@ -24,6 +25,9 @@ type Model struct {
 	sites     []string // that are shown, in course order
 	workloads []string // those that the filter lets through
 	berths    map[berth.ID]status.Berth
+
+	marks    map[berth.ID]bool // what is done next is done at all of these
+	possible []can             // what can be done at them; nil where it is to be found out
 
 	row, column int // of the cursor
 	top, left   int // first workload and site shown
@@ -61,6 +65,7 @@ func (m *Model) set(s status.Snapshot) {
 	for _, b := range s.Berths {
 		m.berths[b.ID] = b
 	}
+	m.possible = nil
 	m.refilter()
 	m.Select(at)
 	if !m.desk.Touched {
@@ -149,16 +154,25 @@ func (m *Model) selected() (b status.Berth, ok bool) {
 // Keys implements screen.Screen. What can be done at the selected berth comes first.
 func (m *Model) Keys() []screen.Key {
 	var keys []screen.Key
-	if m.filter != "" {
+	switch marked := m.Marked(); {
+	case len(marked) > 0:
+		keys = append(keys, screen.Bind("esc backspace", "esc", "unmark "+say.Count(len(marked), "berth"), "", screen.Only(func(string) { m.Unmark() })))
+	case m.filter != "":
 		keys = append(keys, screen.Bind("esc backspace", "esc", "show all, not only “"+m.filter+"”", "", screen.Only(func(string) { m.setFilter("") })))
 	}
-	keys = append(keys, m.actions()...)
+	if len(m.marks) > 0 {
+		keys = append(keys, m.actionsOfMarked()...)
+	}
+	if len(m.Marked()) == 0 {
+		keys = append(keys, m.actions()...)
+	}
+	keys = append(keys, m.markKeys()...)
 	return append(keys,
 		screen.Bind("up k down j left h right l pgup ctrl+b pgdown ctrl+f home end G", "arrows, hjkl", "", "move", screen.Only(m.moveKey)),
 		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout", func(string) tea.Cmd { return m.desk.Start(words.WatchIt, m.Berth()) }),
 		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
 		screen.Bind("/", "/", "", "find by words, site:, team:, workload:, only:needs,moving", m.find),
-		screen.Bind("m", "m", "", "only what needs a person, moves or fails; again: all", screen.Only(func(string) { m.toggle(onlyBusy) })),
+		screen.Bind(".", ".", "", "only what needs a person, moves or fails; again: all", screen.Only(func(string) { m.toggle(onlyBusy) })),
 	)
 }
 

@@ -86,6 +86,9 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 			p.Put(x, y, kit.Rule, "·")
 			continue
 		}
+		if m.marks[id] {
+			p.Put(x-1, y, kit.New, "▪")
+		}
 		c := words.CellOf(b)
 		steady = steady && c.Tone == words.Quiet && c.Coming == ""
 		if c.Absent && c.Tone == words.Quiet && c.Coming == "" {

@@ -27,7 +27,8 @@ type Desk struct {
 	Ask         func(q Question)
 	Type        func(p Prompt) tea.Cmd
 	Write       func(w Writing) tea.Cmd
-	Start       func(verb words.Verb, at berth.ID) tea.Cmd // as the verb's letter does
+	Start       func(verb words.Verb, at berth.ID) tea.Cmd   // as the verb's letter does
+	StartMany   func(verb words.Verb, at []berth.ID) tea.Cmd // at all of them that it is possible at, after one question
 	TakePicture func() tea.Cmd
 	Find        func(text string) // shows the board with what is found by a text
 
@@ -41,7 +42,8 @@ type Desk struct {
 // Question is put before something is changed.
 type Question struct {
 	Text  string
-	Types string // what is to be typed before it is done; empty for nothing
+	Lines []string // beneath it, such as where it is done
+	Types string   // what is to be typed before it is done; empty for nothing
 	Do    func(ctx context.Context) (said string, err error)
 }
 

@@ -1,0 +1,139 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	tea "charm.land/bubbletea/v2"
+
+	"aditus/internal/core/berth"
+	"aditus/internal/core/say"
+	"aditus/internal/tui/board"
+	"aditus/internal/tui/kit"
+	"aditus/internal/tui/screen"
+	"aditus/internal/words"
+)
+
+const (
+	ordersAtOnce = 8 // orders to many berths are given so many at a time
+	refusals     = 2 // so many of those that were refused are told one by one
+)
+
+// startMany does something at many berths, where it is possible, after one question that lists them. Where a message goes on record it is
+// typed first, once for all.
+func (a *App) startMany(verb words.Verb, at []berth.ID) tea.Cmd {
+	var able []words.Action
+	var not []string
+	for _, id := range at {
+		b, _ := a.snapshot.Find(id)
+		for _, action := range words.Actions(b) {
+			if action.Verb != verb {
+				continue
+			}
+			if action.Berth = id; action.Not == nil {
+				able = append(able, action)
+			} else {
+				not = append(not, fmt.Sprintf("%s · %s: %v", id.Workload, id.Site, action.Not))
+			}
+		}
+	}
+	if len(able) == 0 {
+		a.say(fmt.Sprintf("%s is possible at none of them.", say.Capital(string(verb))), true)
+		return nil
+	}
+	text := fmt.Sprintf("%s at %s", say.Capital(string(verb)), say.Count(len(able), "berth"))
+	if !slices.ContainsFunc(able, func(action words.Action) bool { return action.Says != "" }) {
+		a.askMany(text+"?", able, not, func(action words.Action) (berth.Order, error) { return berth.Order{}, nil })
+		return nil
+	}
+	return a.typed(screen.Prompt{
+		Label: text + ". What is typed goes on record with each:",
+		Hints: []kit.Hint{{Key: "enter", Does: "see the list"}, {Key: "esc", Does: "leave it"}},
+		Done: func(typed string) tea.Cmd {
+			a.askMany(text+fmt.Sprintf(", “%s”?", typed), able, not, func(action words.Action) (berth.Order, error) {
+				if action.Read != nil {
+					return action.Read(typed)
+				}
+				return berth.Order{Note: typed}, nil
+			})
+			return nil
+		},
+		Left: func() { a.say("Nothing was changed.", false) },
+	})
+}
+
+// askMany lists what is done where, and does it then.
+func (a *App) askMany(text string, able []words.Action, not []string, order func(words.Action) (berth.Order, error)) {
+	orders := make([]berth.Order, len(able))
+	for i, action := range able {
+		o, err := order(action)
+		if err != nil {
+			a.say(fmt.Sprintf("Nothing was changed: %v.", err), true)
+			return
+		}
+		o.Verb, o.Berth = berth.Verb(action.Verb), action.Berth
+		orders[i] = o
+	}
+	lines := places(orders)
+	if len(not) > 0 {
+		lines = append(lines, fmt.Sprintf("Not at %d:", len(not)))
+		for _, one := range not {
+			lines = append(lines, "  "+one)
+		}
+	}
+	a.put(screen.Question{Text: text, Lines: lines, Do: func(ctx context.Context) (string, error) { return a.giveAll(ctx, orders) }})
+}
+
+// places names berths by their workloads, a line each.
+func places(orders []berth.Order) (lines []string) {
+	var sites []string
+	for i, o := range orders {
+		sites = append(sites, o.Berth.Site)
+		if i+1 == len(orders) || orders[i+1].Berth.Workload != o.Berth.Workload {
+			lines, sites = append(lines, "  "+o.Berth.Workload+" at "+say.List(sites)), nil
+		}
+	}
+	return lines
+}
+
+// giveAll gives orders, and tells how many were taken, and why others were not.
+func (a *App) giveAll(ctx context.Context, orders []berth.Order) (string, error) {
+	failed := make([]error, len(orders))
+	var group errgroup.Group
+	group.SetLimit(ordersAtOnce)
+	for i, o := range orders {
+		group.Go(func() error {
+			ctx, cancel := context.WithTimeout(ctx, orderTimeout)
+			defer cancel()
+			failed[i] = a.desk.Control.Do(ctx, a.desk.Who, o)
+			return nil
+		})
+	}
+	group.Wait()
+	var told []string
+	for i, err := range failed {
+		if err != nil {
+			told = append(told, fmt.Sprintf("%s · %s: %v", orders[i].Berth.Workload, orders[i].Berth.Site, err))
+		}
+	}
+	all := say.Count(len(orders), "berth")
+	if len(told) == 0 {
+		return fmt.Sprintf("Done: %s at %s.", orders[0].Verb, all), nil
+	}
+	failures, more := len(told), ""
+	if n := len(told) - refusals; n > 0 {
+		told, more = told[:refusals], fmt.Sprintf("; and at %d more", n)
+	}
+	return "", fmt.Errorf("done: %s at %d of %s. Not at %s%s", orders[0].Verb, len(orders)-failures, all, strings.Join(told, "; "), more)
+}
+
+// unmark takes the marks of the board away, once it was confirmed what is done at them.
+func (a *App) unmark() {
+	if home, ok := a.home.(*board.Model); ok {
+		home.Unmark()
+	}
+}
