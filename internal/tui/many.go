@@ -78,7 +78,7 @@ func (a *App) askMany(text string, able []words.Action, not []string, order func
 		o.Verb, o.Berth = berth.Verb(action.Verb), action.Berth
 		orders[i] = o
 	}
-	lines := places(orders)
+	lines := places(able)
 	if len(not) > 0 {
 		lines = append(lines, fmt.Sprintf("Not at %d:", len(not)))
 		for _, one := range not {
@@ -88,13 +88,21 @@ func (a *App) askMany(text string, able []words.Action, not []string, order func
 	a.put(screen.Question{Text: text, Lines: lines, Do: func(ctx context.Context) (string, error) { return a.giveAll(ctx, orders) }})
 }
 
-// places names berths by their workloads, a line each.
-func places(orders []berth.Order) (lines []string) {
-	var sites []string
-	for i, o := range orders {
-		sites = append(sites, o.Berth.Site)
-		if i+1 == len(orders) || orders[i+1].Berth.Workload != o.Berth.Workload {
-			lines, sites = append(lines, "  "+o.Berth.Workload+" at "+say.List(sites)), nil
+// places names berths by their workloads, a line each. What an action tells beyond its question has a line of its own.
+func places(able []words.Action) (lines []string) {
+	var sites, told []string
+	for i, action := range able {
+		at := action.Berth
+		if _, more, _ := strings.Cut(action.Asks, "? "); more != "" {
+			told = append(told, "  "+at.Workload+" at "+at.Site+": "+more)
+		} else {
+			sites = append(sites, at.Site)
+		}
+		if i+1 == len(able) || able[i+1].Berth.Workload != at.Workload {
+			if len(sites) > 0 {
+				lines = append(lines, "  "+at.Workload+" at "+say.List(sites))
+			}
+			lines, sites, told = append(lines, told...), nil, nil
 		}
 	}
 	return lines

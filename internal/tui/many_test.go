@@ -25,6 +25,7 @@ func TestMarks(t *testing.T) {
 		"4 = m f r enter enter":           {"lock tides/drydock lock tides/north lock tides/slipway lock tides/south", "Done: lock at 4 berths."},
 		"4 | f r enter":                   {"", "Lock at 7 berths, “r”?"},
 		"3 m 2 m u enter":                 {"lift the bar boarding/north", "Done: lift the bar at 1 berth."},
+		"4 m y":                           {"", "tides at isles: This undoes: gauge instances 3 → 5."},
 		"3 m 2 m u":                       {"", "Not at 1:"},
 		"/ t i d e s enter * | f r enter": {"", "Lock at 4 berths"},
 	} {
