@@ -18,6 +18,8 @@ type Site struct {
 	Since     time.Time      `json:"since,omitzero"`     // since when it is silent, as far as this program saw
 	Team      string         `json:"team,omitempty"`     // whose it is
 	Automatic bool           `json:"automatic"`          // it takes revisions by itself
+	Corrects  bool           `json:"corrects,omitempty"` // what is changed by hand there is put back by itself
+	Notice    time.Duration  `json:"notice,omitempty"`   // for how long that is announced before, in nanoseconds
 	After     []string       `json:"after,omitempty"`    // the sites that come before it in courses of the line
 	SignOff   []string       `json:"sign-off,omitempty"` // who signs off there, by the courses
 	Windowed  bool           `json:"windowed,omitempty"` // something may begin there only in windows, by the line's rules

@@ -135,6 +135,14 @@ func SiteComes(s status.Site) string {
 	return text
 }
 
+// SiteDrift tells what becomes of what is changed by hand at a site.
+func SiteDrift(s status.Site) string {
+	if !s.Corrects {
+		return "told, and left until a person says"
+	}
+	return "put back by itself, " + say.Span(s.Notice) + " after it was announced"
+}
+
 // SiteOpen tells whether something may begin at a site now, by its windows and freezes, and when that changes.
 func SiteOpen(s status.Site, now time.Time) string {
 	var next *course.Entry

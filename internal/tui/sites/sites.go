@@ -23,6 +23,9 @@ import (
 // askEvery is how often sites are asked anew while one looks.
 const askEvery = 10 * time.Second
 
+// eagerFor is for how long they are asked more often after a question to change something.
+const eagerFor = 20 * time.Second
+
 // Model is the list of sites with a cursor.
 type Model struct {
 	desk   *screen.Desk
@@ -31,6 +34,7 @@ type Model struct {
 	line   string
 	now    time.Time
 	asked  time.Time
+	eager  time.Time // until when they are asked with every snapshot: something was changed
 	list   kit.List
 	rowsAt int
 	room   int
@@ -70,7 +74,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case status.Snapshot:
 		m.berths = msg.Berths
-		if m.now = msg.Now; m.now.Sub(m.asked).Abs() >= askEvery {
+		if m.now = msg.Now; m.now.Sub(m.asked).Abs() >= askEvery || m.now.Before(m.eager) {
 			return m.ask()
 		}
 	case tea.MouseClickMsg:
@@ -106,6 +110,8 @@ func (m *Model) Keys() []screen.Key {
 				m.desk.Find("site:" + s.Name)
 			}
 		})),
+		screen.Bind("a", "a", m.offers(func(s status.Site) string { return toggled(s.Automatic, "take by hand", "take by itself") }), "have it take revisions by itself, or by hand, in the settings", m.change(takesItself)),
+		screen.Bind("d", "d", m.offers(func(s status.Site) string { return toggled(s.Corrects, "tell drift", "put drift back") }), "have what is changed by hand put back by itself, or only told, in the settings", m.change(putsBack)),
 		screen.Bind("v", "v", "ask them now", "ask all sites now: do they answer, and what do they say?", func(string) tea.Cmd {
 			m.desk.Say("The sites are asked.", false)
 			return m.ask()
@@ -263,6 +269,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	line("has", m.has(s.Name), kit.Text, 4)
 	line("revisions", "taken "+words.SiteComes(s), kit.Text, 2)
 	line("may begin", words.SiteOpen(s, m.now), kit.Text, 1)
+	line("drift", words.SiteDrift(s), kit.Text, 1)
 	line("takes", takes(s), kit.Text, 2)
 	for i, told := range s.Ground.Told {
 		name := ""
