@@ -216,9 +216,9 @@ func (b Berth) Keeps() bool { return b.Rollout != nil && b.Rollout.Phase == roll
 
 // Find gives a berth of the snapshot.
 func (s Snapshot) Find(id berth.ID) (Berth, bool) {
-	for _, b := range s.Berths {
-		if b.ID == id {
-			return b, true
+	for i := range s.Berths {
+		if s.Berths[i].ID == id {
+			return s.Berths[i], true
 		}
 	}
 	return Berth{}, false

@@ -48,7 +48,7 @@ type App struct {
 	changed  <-chan struct{}
 	options  Options
 	snapshot status.Snapshot
-	home     screen.Screen // the board
+	home     *board.Model
 	over     screen.Screen // what lies over it; nil for nothing
 
 	w, h int
@@ -113,10 +113,9 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
 	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TakePicture: a.takePicture}
-	home := board.New(a.desk)
-	a.home, a.desk.Find = home, func(text string) {
+	a.home, a.desk.Find = board.New(a.desk), func(text string) {
 		a.over = nil
-		home.Find(text)
+		a.home.Find(text)
 	}
 	a.snap()
 	if s := a.snapshot; options.Settings != nil && len(s.Links)+len(s.Berths) == 0 && s.Lost == nil {

@@ -164,7 +164,7 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	switch key {
 	case "enter":
 		if a.ask = nil; len(q.Lines) > 0 {
-			a.unmark()
+			a.home.Unmark()
 		}
 		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":

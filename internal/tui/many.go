@@ -12,7 +12,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
-	"aditus/internal/tui/board"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
 	"aditus/internal/words"
@@ -28,9 +28,16 @@ const (
 func (a *App) startMany(verb words.Verb, at []berth.ID) tea.Cmd {
 	var able []words.Action
 	var not []string
+	there := map[berth.ID]*status.Berth{}
+	for i := range a.snapshot.Berths {
+		there[a.snapshot.Berths[i].ID] = &a.snapshot.Berths[i]
+	}
 	for _, id := range at {
-		b, _ := a.snapshot.Find(id)
-		for _, action := range words.Actions(b) {
+		b := there[id]
+		if b == nil {
+			continue // it has just gone
+		}
+		for _, action := range words.Actions(*b) {
 			if action.Verb != verb {
 				continue
 			}
@@ -137,11 +144,4 @@ func (a *App) giveAll(ctx context.Context, orders []berth.Order) (string, error)
 		told, more = told[:refusals], fmt.Sprintf("; and at %d more", n)
 	}
 	return "", fmt.Errorf("done: %s at %d of %s. Not at %s%s", orders[0].Verb, len(orders)-failures, all, strings.Join(told, "; "), more)
-}
-
-// unmark takes the marks of the board away, once it was confirmed what is done at them.
-func (a *App) unmark() {
-	if home, ok := a.home.(*board.Model); ok {
-		home.Unmark()
-	}
 }

@@ -25,7 +25,6 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
-	"aditus/internal/tui/board"
 	"aditus/internal/tui/kit"
 	"aditus/internal/view"
 	"aditus/internal/view/storytest"
@@ -351,7 +350,7 @@ func TestMenuKeepsItsBerth(t *testing.T) {
 	if id := a.home.Berth(); id.String() != "fares/slipway" {
 		t.Errorf("the wheel moved the cursor behind the menu to %s", id)
 	}
-	a.home.(*board.Model).Select(berth.ID{Workload: "lookout", Site: "north"}) // as when what was selected is gone
+	a.home.Select(berth.ID{Workload: "lookout", Site: "north"}) // as when what was selected is gone
 	press(a, "r enter")
 	if len(f.orders) != 1 || f.orders[0].Berth.String() != "fares/slipway" {
 		t.Errorf("the question was about fares at slipway, the orders are %+v", f.orders)
@@ -521,6 +520,25 @@ func BenchmarkBoardSnapshot(b *testing.B) {
 	for b.Loop() {
 		run(a, a.snap())
 		a.Frame(158, 47)
+	}
+}
+
+// BenchmarkFleet draws a board of 1 000 workloads at 20 sites: as it is, after a key, with a new snapshot, and with all of it marked.
+func BenchmarkFleet(b *testing.B) {
+	for name, do := range map[string]func(a *App){
+		"frame":    func(*App) {},
+		"key":      func(a *App) { press(a, "down") },
+		"snapshot": func(a *App) { run(a, a.snap()) },
+		"find":     func(a *App) { a.desk.Find("site:north behind") },
+		"marked":   func(a *App) { press(a, "* *") },
+	} {
+		b.Run(name, func(b *testing.B) {
+			a := many(b, 1000, 20)
+			for b.Loop() {
+				do(a)
+				a.Frame(158, 47)
+			}
+		})
 	}
 }
 

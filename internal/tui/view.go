@@ -11,7 +11,6 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
-	"aditus/internal/words"
 )
 
 // Sizes below which there is no use in drawing a screen.
@@ -36,7 +35,7 @@ func (a *App) View() tea.View {
 }
 
 func (a *App) title() string {
-	c := words.Count(a.snapshot)
+	c := a.home.Counts()
 	return fmt.Sprintf("%s: %d need you, %d moving", kit.Plain(a.snapshot.Line), c.Need, c.Moving)
 }
 
@@ -47,7 +46,7 @@ func (a *App) Frame(w, h int) string {
 	}
 	p := kit.NewPage(w, h, a.look.theme)
 	if w < leastWidth || h < leastHeight {
-		c := words.Count(a.snapshot)
+		c := a.home.Counts()
 		y := p.Wrap(0, 0, w, h, kit.Text, fmt.Sprintf("%d need you, %d moving, %d steady.", c.Need, c.Moving, c.Steady))
 		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, leastWidth, leastHeight))
 		return p.Render()

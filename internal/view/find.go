@@ -48,7 +48,10 @@ func anyIn(words []string, text string) bool {
 }
 
 // Berth tells whether a berth is found, whose site is among them. needs tells that it needs a person.
-func (f Find) Berth(b status.Berth, needs bool) bool {
+func (f Find) Berth(b *status.Berth, needs bool) bool {
+	if len(f.Words)+len(f.Only)+len(f.Workloads) == 0 {
+		return true
+	}
 	if !anyIn(f.Workloads, b.Workload) {
 		return false
 	}
@@ -62,7 +65,7 @@ func (f Find) Berth(b status.Berth, needs bool) bool {
 	if len(f.Words) == 0 {
 		return true
 	}
-	c := words.CellOf(b)
+	c := words.CellOf(*b)
 	said := []string{b.Workload, c.Version, c.Coming, c.Note, string(b.SyncStatus), string(b.Health.Word)}
 	if b.Rollout != nil {
 		said = append(said, string(b.Rollout.Phase))

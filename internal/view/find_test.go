@@ -15,7 +15,8 @@ func TestFind(t *testing.T) {
 	found := func(text string) string {
 		f := view.ReadFind(text)
 		var all []string
-		for _, b := range s.Berths {
+		for i := range s.Berths {
+			b := &s.Berths[i]
 			if f.Site(b.Site, s.Teams[b.Site]) && f.Berth(b, b.Workload == "crewing") {
 				all = append(all, b.Workload+"/"+b.Site)
 			}

@@ -64,7 +64,8 @@ func Needs(s status.Snapshot) []Need {
 		needs = append(needs, n)
 	}
 	silent, ending := map[string][]status.Berth{}, map[string][]status.Berth{}
-	for _, b := range s.Berths {
+	for i := range s.Berths {
+		b := s.Berths[i]
 		if b.SyncStatus == compare.Unread && b.Problem != nil {
 			silent[b.Site] = append(silent[b.Site], b)
 			continue
@@ -97,8 +98,16 @@ func Needs(s status.Snapshot) []Need {
 			Text: say.Sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
 		})
 	}
+	narrowed := map[berth.ID]*status.Berth{}
+	for i := range s.Berths {
+		if b := &s.Berths[i]; len(b.MayNot) > 0 {
+			narrowed[b.ID] = b
+		}
+	}
 	for i := range needs {
-		needs[i].allow(s)
+		if b := narrowed[needs[i].Berth]; b != nil {
+			needs[i].allow(b)
+		}
 	}
 	slices.SortStableFunc(needs, func(a, b Need) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
@@ -107,11 +116,7 @@ func Needs(s status.Snapshot) []Need {
 }
 
 // allow leaves what whoever is shown a need may do about it.
-func (n *Need) allow(s status.Snapshot) {
-	b, ok := s.Find(n.Berth)
-	if !ok || len(b.MayNot) == 0 {
-		return
-	}
+func (n *Need) allow(b *status.Berth) {
 	changes := 0
 	n.Keys = slices.DeleteFunc(slices.Clone(n.Keys), func(verb Verb) bool {
 		scope := scopeOf(verb)
@@ -294,15 +299,17 @@ func changedByHand(b status.Berth) string {
 type Counts struct{ Need, Moving, Steady, Absent int }
 
 // Count counts the berths of a snapshot. One that needs a person counts there alone; of one that is absent nothing is at its site.
-func Count(s status.Snapshot) Counts {
-	var c Counts
-	needing := map[berth.ID]bool{}
-	for _, n := range Needs(s) {
+func Count(s status.Snapshot) Counts { return CountOf(s, Needs(s)) }
+
+// CountOf is Count where what needs a person is known.
+func CountOf(s status.Snapshot, needs []Need) Counts {
+	c := Counts{Need: len(needs)}
+	needing := make(map[berth.ID]bool, len(needs))
+	for _, n := range needs {
 		needing[n.Berth] = true
-		c.Need++
 	}
-	for _, b := range s.Berths {
-		switch {
+	for i := range s.Berths {
+		switch b := &s.Berths[i]; {
 		case needing[b.ID]:
 		case b.Moving():
 			c.Moving++

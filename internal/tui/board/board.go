@@ -24,7 +24,7 @@ type Model struct {
 	counts    words.Counts
 	sites     []string // that are shown, in course order
 	workloads []string // those that the filter lets through
-	berths    map[berth.ID]status.Berth
+	berths    map[berth.ID]*status.Berth
 
 	marks    map[berth.ID]bool // what is done next is done at all of these
 	possible []can             // what can be done at them; nil where it is to be found out
@@ -54,16 +54,20 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
+// Counts are how many berths stand how.
+func (m *Model) Counts() words.Counts { return m.counts }
+
 // Picture implements screen.Screen: there is none.
 func (m *Model) Picture() *screen.Picture { return nil }
 
 // set shows a new snapshot. The cursor stays on its berth, or goes where it matters before anybody moved it.
 func (m *Model) set(s status.Snapshot) {
 	at := m.Berth()
-	m.snapshot, m.needs, m.counts = s, words.Needs(s), words.Count(s)
-	m.berths = make(map[berth.ID]status.Berth, len(s.Berths))
-	for _, b := range s.Berths {
-		m.berths[b.ID] = b
+	m.snapshot, m.needs = s, words.Needs(s)
+	m.counts = words.CountOf(s, m.needs)
+	m.berths = make(map[berth.ID]*status.Berth, len(s.Berths))
+	for i := range s.Berths {
+		m.berths[s.Berths[i].ID] = &s.Berths[i]
 	}
 	m.possible = nil
 	m.refilter()
@@ -86,7 +90,8 @@ func (m *Model) refilter() {
 		needed[n.Berth] = true
 	}
 	m.workloads = m.workloads[:0]
-	for _, b := range m.snapshot.Berths {
+	for i := range m.snapshot.Berths {
+		b := &m.snapshot.Berths[i]
 		if n := len(m.workloads); (n == 0 || m.workloads[n-1] != b.Workload) && slices.Contains(m.sites, b.Site) && find.Berth(b, needed[b.ID]) {
 			m.workloads = append(m.workloads, b.Workload)
 		}
@@ -147,8 +152,11 @@ func (m *Model) selectWhatMatters() {
 
 // selected is the selected berth; ok is false where the workload is not at that site.
 func (m *Model) selected() (b status.Berth, ok bool) {
-	b, ok = m.berths[m.Berth()]
-	return b, ok
+	found, ok := m.berths[m.Berth()]
+	if !ok {
+		return b, false
+	}
+	return *found, true
 }
 
 // Keys implements screen.Screen. What can be done at the selected berth comes first.

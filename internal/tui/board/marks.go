@@ -16,9 +16,9 @@ func (m *Model) Marked() (all []berth.ID) {
 	if len(m.marks) == 0 {
 		return nil
 	}
-	for _, b := range m.snapshot.Berths {
-		if m.marks[b.ID] {
-			all = append(all, b.ID)
+	for i := range m.snapshot.Berths {
+		if id := m.snapshot.Berths[i].ID; m.marks[id] {
+			all = append(all, id)
 		}
 	}
 	return all
@@ -73,6 +73,9 @@ func (m *Model) mark(ids []berth.ID) {
 	}
 }
 
+// countsMost is of how many marked berths it is worked out what can be done at each; of more, what can be at the first of them is offered.
+const countsMost = 500
+
 // can is an action that is possible at some of the berths that are marked.
 type can struct {
 	verb words.Verb
@@ -83,8 +86,8 @@ type can struct {
 func (m *Model) actionsOfMarked() (keys []screen.Key) {
 	marked := m.Marked()
 	if m.possible == nil {
-		for _, id := range marked {
-			for _, a := range words.Actions(m.berths[id]) {
+		for _, id := range marked[:min(len(marked), countsMost)] {
+			for _, a := range words.Actions(*m.berths[id]) {
 				if a.Not != nil || !a.Many() {
 					continue
 				}
@@ -110,7 +113,7 @@ func (m *Model) actionsOfMarked() (keys []screen.Key) {
 		}
 		taken[key] = true
 		does := string(c.verb)
-		if c.at < len(marked) {
+		if c.at < len(marked) && len(marked) <= countsMost {
 			does += fmt.Sprintf(" %d", c.at)
 		}
 		keys = append(keys, screen.Bind(key, key, does, "", func(string) tea.Cmd { return m.desk.StartMany(c.verb, m.Marked()) }))

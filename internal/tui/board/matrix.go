@@ -89,7 +89,7 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 		if m.marks[id] {
 			p.Put(x-1, y, kit.New, "▪")
 		}
-		c := words.CellOf(b)
+		c := words.CellOf(*b)
 		steady = steady && c.Tone == words.Quiet && c.Coming == ""
 		if c.Absent && c.Tone == words.Quiet && c.Coming == "" {
 			p.Put(x, y, kit.Dim, absent)

@@ -188,7 +188,7 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about int) {
 
 // says is the word for an action at a berth: a sync of what was changed by hand puts it back.
 func (m *Model) says(verb words.Verb, id berth.ID) string {
-	if b := m.berths[id]; verb == words.Sync && (b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged || words.Lost(b)) {
+	if b := m.berths[id]; b != nil && verb == words.Sync && (b.SyncStatus == compare.Drifted || b.SyncStatus == compare.Diverged || words.Lost(*b)) {
 		return "put back"
 	}
 	return string(verb)
