@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"os/user"
 	"path/filepath"
 	"time"
@@ -121,6 +122,15 @@ func runLocal(ctx context.Context, folder string, set map[string]string, look lo
 	return err
 }
 
+// takesProgress tells whether the terminal is known to take progress reports (OSC 9;4); others show what they do not know of that number as
+// a message.
+func takesProgress(env func(string) string) bool {
+	if env("TMUX") != "" || env("STY") != "" { // a multiplexer between
+		return false
+	}
+	return env("WT_SESSION") != "" || env("ConEmuANSI") == "ON" || slices.Contains([]string{"ghostty", "WezTerm"}, env("TERM_PROGRAM"))
+}
+
 // runFace opens the screens on an Aditus that runs already.
 func runFace(ctx context.Context, remote *api.Remote, folder string, look looks) error {
 	if _, err := remote.Renew(ctx); err != nil {
@@ -135,7 +145,7 @@ func runFace(ctx context.Context, remote *api.Remote, folder string, look looks)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
 	fmt.Print(tui.EndLook)
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
@@ -161,7 +171,7 @@ func runScreens(ctx context.Context, live control.Live, note string, look looks,
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)

@@ -46,7 +46,7 @@ func ReadDocuments(file string, text []byte) (documents []declare.Node, err erro
 		if err := decoder.Decode(&document); errors.Is(err, io.EOF) {
 			return documents, nil
 		} else if err != nil {
-			return nil, declare.Problems{syntaxProblem(file, err)}
+			return nil, declare.Problems{syntaxProblem(file, text, err)}
 		}
 		node := c.node(&document, 0)
 		if len(c.problems) > 0 {
@@ -62,11 +62,12 @@ var (
 	linePattern   = regexp.MustCompile(`(?i)line (\d+)`)
 	columnPattern = regexp.MustCompile(`(?i)column (\d+)`)
 	prefixPattern = regexp.MustCompile(`(?i)^(go-)?yaml:?( (scanner|parser|construct|load) error)?:?\s*`)
+	barePattern   = regexp.MustCompile(`[{\[](?:[^"'#]|"[^"]*"|'[^']*')*[:,\[{]\s*\$\{`)
 	placePattern  = regexp.MustCompile(`(?i)\b(at |in |while )?line \d+(, ?column \d+)?:?\s*`)
 )
 
 // syntaxProblem finds the place in the parser's message, since the parser gives it nowhere else.
-func syntaxProblem(file string, err error) declare.Problem {
+func syntaxProblem(file string, content []byte, err error) declare.Problem {
 	text := err.Error()
 	at := func(pattern *regexp.Regexp) int {
 		if match := pattern.FindStringSubmatch(text); match != nil {
@@ -77,7 +78,14 @@ func syntaxProblem(file string, err error) declare.Problem {
 	}
 	message := strings.TrimSpace(placePattern.ReplaceAllString(prefixPattern.ReplaceAllString(text, ""), ""))
 	message = strings.Join(strings.Fields(message), " ")
-	return declare.Problem{File: file, Line: at(linePattern), Column: at(columnPattern), Message: "not valid YAML: " + message, Suggestion: "check indentation and quotation marks on this line and the one before"}
+	p := declare.Problem{File: file, Line: at(linePattern), Column: at(columnPattern), Message: "not valid YAML: " + message, Suggestion: "check indentation and quotation marks on this line and the one before"}
+	lines := strings.Split(string(content), "\n")
+	for n := min(p.Line, len(lines)); n > 0 && n > p.Line-2; n-- {
+		if at := barePattern.FindStringIndex(lines[n-1]); at != nil {
+			p.Line, p.Column, p.Suggestion = n, at[1]-1, "within braces and brackets quote what has ${…} in it, such as \"${tide}\""
+		}
+	}
+	return p
 }
 
 type converter struct {

@@ -83,6 +83,8 @@ func TestProblems(t *testing.T) {
 		{"twice the same site", "[north]", "[north, north]", `"north" stands here twice`},
 		{"list in place of mapping", "ports: {http: 8080}", "ports: [8080]", `a.yaml:8:12: ports must be a mapping of names, not a list`},
 		{"broken YAML", "parts:\n", "parts: {\n", `a.yaml:`},
+		{"a variable in braces", "ports: {http: 8080}", "ports: {http: ${tide}, other: 1}", `within braces and brackets quote what has ${…} in it`},
+		{"one in brackets", "[north]", "[north, ${tide} ]", `such as "${tide}"`},
 		{"tab", "  gate:", "\tgate:", `not valid YAML`},
 		{"alias that eats itself", "sites: [north]", "sites: &s [*s]", `a.yaml:`},
 		{"two documents", "rollout:", "---\nrollout:", `more than one YAML document`},

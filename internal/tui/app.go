@@ -39,6 +39,7 @@ type Options struct {
 	Settings control.Settler // nil where they are not changed from here
 	Tokens   control.Tokener // nil where there is no server that has any
 	Theme    Theme           // that was asked for; empty for auto
+	Progress bool            // the terminal takes progress reports (OSC 9;4)
 	Ring     bool            // the terminal's bell rings when something newly needs whoever looks
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
 )
@@ -28,10 +29,27 @@ func (a *App) View() tea.View {
 	v.AltScreen, v.MouseMode = true, tea.MouseModeCellMotion
 	v.WindowTitle = a.title()
 	v.ReportFocus = true
+	if a.options.Progress {
+		v.ProgressBar = progress(a.snapshot)
+	}
 	if a.look.painted() {
 		v.BackgroundColor, v.ForegroundColor = a.look.theme.Ground(), a.look.theme.Ink()
 	}
 	return v
+}
+
+// progress is how far what moves is on its way, by the traffic that it has; nil where nothing moves.
+func progress(s status.Snapshot) *tea.ProgressBar {
+	moving, share := 0, 0.0
+	for i := range s.Berths {
+		if r := s.Berths[i].Rollout; r != nil {
+			moving, share = moving+1, share+r.State.Share
+		}
+	}
+	if moving == 0 {
+		return nil
+	}
+	return tea.NewProgressBar(tea.ProgressBarDefault, int(100*share/float64(moving)))
 }
 
 func (a *App) title() string {
