@@ -5,7 +5,7 @@
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo headless cluster test test-cluster test-machine check bench guards soak fuzz screenshots tools clean
+.PHONY: build demo headless cluster test test-cluster test-machine cross check bench guards soak fuzz screenshots tools clean
 
 # The same bytes from the same commit, whatever the folder; tests share what was compiled.
 export GOFLAGS = -trimpath
@@ -34,6 +34,10 @@ test-cluster: tools
 # What control groups of the second version hold, in a machine of its own that is started for it.
 test-machine:
 	scripts/machine
+
+# Builds it for the other system that it is known to build for, and runs it nowhere.
+cross:
+	CGO_ENABLED=0 GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/aditus
 
 check:
 	@files=$$(gofmt -l cmd internal); test -z "$$files" || { echo "gofmt these: $$files"; exit 1; }

@@ -79,15 +79,21 @@ func (g guarded) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if who := Peer(conn); who == nil || who.Pid == 0 || !confine.Marked(int(who.Pid)) { // 0 is one of another world of processes
+		if who := Peer(conn); who == nil || who.PID == 0 || !confine.Marked(who.PID) {
 			return conn, nil
 		}
 		conn.Close()
 	}
 }
 
+// Caller is who is at the other end of a socket.
+type Caller struct {
+	PID int // 0 where the system does not tell, as for one of another world of processes
+	UID uint32
+}
+
 // Peer is who is at the other end of a socket, by the system's word; nil where it does not tell.
-func Peer(conn net.Conn) *unix.Ucred {
+func Peer(conn net.Conn) *Caller {
 	own, ok := conn.(*net.UnixConn)
 	if !ok {
 		return nil
@@ -96,12 +102,8 @@ func Peer(conn net.Conn) *unix.Ucred {
 	if err != nil {
 		return nil
 	}
-	var who *unix.Ucred
-	raw.Control(func(fd uintptr) {
-		if who, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err != nil {
-			who = nil
-		}
-	})
+	var who *Caller
+	raw.Control(func(fd uintptr) { who = peer(int(fd)) })
 	return who
 }
 

@@ -57,7 +57,7 @@ func ServeSocket(ctx context.Context, folder string, s *Server, ready func()) er
 func peer(c net.Conn) policy.Actor {
 	owner := policy.Actor{Name: "the owner", Known: policy.ByAccount, From: "the socket", Scopes: policy.Scopes}
 	if who := socket.Peer(c); who != nil {
-		uid := strconv.Itoa(int(who.Uid))
+		uid := strconv.Itoa(int(who.UID))
 		owner.Name, owner.From = "uid "+uid, "the socket, uid "+uid
 		if account, err := user.LookupId(uid); err == nil {
 			owner.Name = account.Username

@@ -71,10 +71,13 @@ func (s *Site) needsTemporary() bool {
 
 const temporaryFolder = ".tmp"
 
+// tmpfs is what statfs(2) says of Linux's file system in memory; other systems have no such number.
+const tmpfs = 0x01021994
+
 // isMemory tells whether a folder is on a file system in memory.
 func isMemory(folder string) bool {
 	var info unix.Statfs_t
-	return unix.Statfs(folder, &info) == nil && info.Type == unix.TMPFS_MAGIC
+	return unix.Statfs(folder, &info) == nil && int64(info.Type) == tmpfs
 }
 
 // ownFolder makes a folder that is this user's alone, and refuses one that somebody else made, or may read. forAll is one that all users of the
