@@ -238,12 +238,7 @@ func (m *Model) find(string) tea.Cmd {
 // SetFilter shows only lines of the log that hold a text.
 func (m *Model) SetFilter(text string) { m.filter, m.back, m.tab = text, 0, Log }
 
-func (m *Model) selected() (view.Branch, bool) {
-	if m.list.At < 0 || m.list.At >= len(m.rows) {
-		return view.Branch{}, false
-	}
-	return m.rows[m.list.At], true
-}
+func (m *Model) selected() (view.Branch, bool) { return kit.Selected(&m.list, m.rows) }
 
 // instance is the one that the inspector is about: the selected one, or the first of what is selected, the worst first.
 func (m *Model) instance() *status.Instance {

@@ -83,12 +83,7 @@ func (m *Model) note() {
 	}
 }
 
-func (m *Model) selected() (view.CalendarLane, bool) {
-	if m.list.At < 0 || m.list.At >= len(m.cal.Lanes) {
-		return view.CalendarLane{}, false
-	}
-	return m.cal.Lanes[m.list.At], true
-}
+func (m *Model) selected() (view.CalendarLane, bool) { return kit.Selected(&m.list, m.cal.Lanes) }
 
 // Berth implements screen.Screen.
 func (m *Model) Berth() berth.ID {

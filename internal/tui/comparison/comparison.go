@@ -309,9 +309,4 @@ func (m *Model) keep() {
 	}
 }
 
-func (m *Model) selected() (row, bool) {
-	if m.list.At < 0 || m.list.At >= len(m.rows) {
-		return row{}, false
-	}
-	return m.rows[m.list.At], true
-}
+func (m *Model) selected() (row, bool) { return kit.Selected(&m.list, m.rows) }

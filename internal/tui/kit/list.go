@@ -32,6 +32,14 @@ func (l *List) Key(key string, n int) bool {
 	return true
 }
 
+// Selected is the row under the cursor; ok is false where there is none.
+func Selected[T any](l *List, rows []T) (row T, ok bool) {
+	if l.At < 0 || l.At >= len(rows) {
+		return row, false
+	}
+	return rows[l.At], true
+}
+
 // Window gives the rows to show in a room of h rows, so that the cursor is among them.
 func (l *List) Window(h, n int) (from, to int) {
 	l.h = h

@@ -43,12 +43,7 @@ func New(d *screen.Desk, s status.Snapshot) *Model {
 func (m *Model) set(s status.Snapshot) { m.links, m.line, m.now = s.Links, s.Line, s.Now }
 
 // selected is the link under the cursor.
-func (m *Model) selected() (status.Link, bool) {
-	if m.list.At < 0 || m.list.At >= len(m.links) {
-		return status.Link{}, false
-	}
-	return m.links[m.list.At], true
-}
+func (m *Model) selected() (status.Link, bool) { return kit.Selected(&m.list, m.links) }
 
 // Berth implements screen.Screen: a link is no berth.
 func (m *Model) Berth() berth.ID { return berth.ID{} }
@@ -239,13 +234,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	if l.Follows != "" {
 		p.Put(at+3, y+1, kit.New, fmt.Sprintf("only for %s, until %s", l.Follows, l.Until.Local().Format("Mon 2 Jan 15:04")))
 	}
-	y += 3
-	line := func(name, text string, role kit.Role, most int) {
-		if y < end && text != "" {
-			p.Put(left, y, kit.Dim, name)
-			y = p.Wrap(left+label, y, p.W-left-label-2, min(most, end-y), role, text)
-		}
-	}
+	line := p.Detail(left, y+3, label, end).Line
 	if l.Problem != nil {
 		line("wrong", say.Sentence(l.Problem.Text)+" Since "+l.Problem.Since.Local().Format("15:04:05")+".", kit.Bad, 4)
 	}

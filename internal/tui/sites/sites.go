@@ -56,12 +56,7 @@ func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cm
 }
 
 // selected is the site under the cursor.
-func (m *Model) selected() (status.Site, bool) {
-	if m.list.At < 0 || m.list.At >= len(m.sites) {
-		return status.Site{}, false
-	}
-	return m.sites[m.list.At], true
-}
+func (m *Model) selected() (status.Site, bool) { return kit.Selected(&m.list, m.sites) }
 
 // Berth implements screen.Screen: a site is no berth.
 func (m *Model) Berth() berth.ID { return berth.ID{} }
@@ -245,13 +240,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	if s.Team != "" {
 		p.Put(at+3, y+1, kit.Dim, "of the team "+s.Team)
 	}
-	y += 3
-	line := func(name, text string, role kit.Role, most int) {
-		if y < end && text != "" {
-			p.Put(left, y, kit.Dim, name)
-			y = p.Wrap(left+label, y, p.W-left-label-2, min(most, end-y), role, text)
-		}
-	}
+	line := p.Detail(left, y+3, label, end).Line
 	if !s.Answers {
 		text := say.Sentence(s.Trouble)
 		if !s.Since.IsZero() {
