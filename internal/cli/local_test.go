@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"aditus/internal/confine"
 	"aditus/internal/control/api"
 	"aditus/internal/demo"
 	"aditus/internal/socket"
@@ -310,6 +311,20 @@ func TestLocal(t *testing.T) {
 		}
 	}
 	note("the first revisions are proven")
+	own := map[int]bool{} // where this is root, each workload has a user of its own by itself
+	for id, pid := range l.pids() {
+		info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+		if err != nil {
+			t.Fatal(err)
+		}
+		user := keeper.OwnerOf(info)
+		if own[user] = true; (confine.MayBecome() == nil) != (user >= 700_000) {
+			t.Errorf("%s runs as the user %d", id, user)
+		}
+	}
+	if confine.MayBecome() == nil && len(own) != 2 {
+		t.Errorf("two workloads run as the users %v", own)
+	}
 	if code, out, _ := shell(t, "wait", "tally/dock", "--for", "waiting", "--timeout", "300ms", "--json", "--data", l.folder); code != 1 || !strings.HasPrefix(out, `{"berth":"tally/dock","text":"not waiting within 300ms`) {
 		t.Errorf("what does not come: %d %s", code, out)
 	}

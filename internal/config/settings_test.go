@@ -36,6 +36,7 @@ func TestReadSettings(t *testing.T) {
 		{"repository: /srv/repo", "repository: oci://r.example/x", "a bundle has a version"}, {"name: repo", "name: my repo", "one word"},
 		{"sites:", "follow: [{site: west, link: repo, branch: b, until: 2026-01-01}]\nsites:", `no site "west"`}, {"sites:", "follow: [{site: north, link: repo, branch: b}]\nsites:", "without an end"},
 		{"sites:", "follow: [{site: north, link: other, branch: b}]\nsites:", `no link "other"`}, {"sites:", "listen: here\nsites:", "is no address"},
+		{"sites:", "instances: {users: none, folder: /srv/aditus}\nsites:", "say nothing without users"}, {"sites:", "instances: {users: 0-999, folder: /srv/aditus}\nsites:", "no numbers of users"}, {"sites:", "instances: {users: 700000-700999}\nsites:", "no folder by its whole path"},
 		{"1 day", "14", "write it like 14 days, or for ever"}, {"90 days", "0 days", "is no number of days"}, {"for ever", "-1 days", "is no number of days"},
 		{"after: drydock", "drift: {look: often}", "is no cron schedule"}, {"after: drydock", "drift: {then: shout}", "told or corrected"}, {"after: drydock", "drift: {notice: -1s}", "notice"},
 	} {
