@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/singleflight"
 
 	"aditus/internal/clock"
 	"aditus/internal/config"
@@ -58,6 +59,7 @@ type Engine struct {
 		line *declare.Line
 		name string
 	}
+	sites    singleflight.Group // that are asked what they stand on
 	problems map[string]status.Problem
 	refused  map[string]time.Time // what was put on record as refused, and when; guarded by mu
 }

@@ -19,8 +19,17 @@ const (
 	timesAhead  = 7 * 24 * time.Hour // so far ahead its windows are told
 )
 
-// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each.
-func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
+// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each. Those who ask while they are asked
+// are told the same.
+func (e *Engine) Sites(context.Context) ([]status.Site, error) {
+	all, err, _ := e.sites.Do("", func() (any, error) { return e.askSites() })
+	if err != nil {
+		return nil, err
+	}
+	return slices.Clone(all.([]status.Site)), nil
+}
+
+func (e *Engine) askSites() ([]status.Site, error) {
 	s := e.Snapshot()
 	all := make([]status.Site, len(s.Sites))
 	e.mu.Lock()
@@ -57,7 +66,7 @@ func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
 	var group errgroup.Group
 	for i := range all {
 		group.Go(func() error {
-			askGround(ctx, &all[i], e.drivers[all[i].Name])
+			askGround(&all[i], e.drivers[all[i].Name])
 			return nil
 		})
 	}
@@ -116,12 +125,12 @@ func count(sites []status.Site, s status.Snapshot) {
 }
 
 // askGround asks a site what it stands on.
-func askGround(ctx context.Context, site *status.Site, driver target.Driver) {
+func askGround(site *status.Site, driver target.Driver) {
 	grounded, ok := driver.(target.Grounded)
 	if !ok {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, siteAnswers)
+	ctx, cancel := context.WithTimeout(context.Background(), siteAnswers) // of all who wait for it
 	defer cancel()
 	began := time.Now()
 	ground, err := grounded.Ground(ctx)
