@@ -153,9 +153,7 @@ func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (
 		return err
 	}
 	if !o.readOnly {
-		if err := s.firstUsers(); err != nil {
-			return err
-		}
+		s.firstUsers()
 	}
 	s.settings.Faces = o.faces
 	for i := range s.settings.Sites {
@@ -210,15 +208,17 @@ func (s *localEngine) lead(ctx context.Context, o localOptions) (err error) {
 	return err
 }
 
-// firstUsers has the settings of a data folder whose first local sites are opened say as whom their instances run, where they say nothing.
-func (s *localEngine) firstUsers() (err error) {
+// firstUsers has the settings of a data folder whose first local sites are opened say as whom their instances run, where they say nothing. Where
+// they cannot be written, all run as this user, as it would not be known the next time.
+func (s *localEngine) firstUsers() {
 	if s.settings.Instances.Users != "" || !slices.ContainsFunc(s.settings.Sites, func(one config.Site) bool { return one.Target.Kind == local.Kind.Name }) {
-		return nil
+		return
 	}
 	if i, ok := local.FirstInstances(s.Folder); ok {
-		s.settings, err = config.SetInstances(s.Folder, i)
+		if with, err := config.SetInstances(s.Folder, i); err == nil {
+			s.settings = with
+		}
 	}
-	return err
 }
 
 // machineName is the name of this machine, as others know it.
