@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -165,6 +166,7 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	case "enter":
 		if a.ask = nil; len(q.Lines) > 0 {
 			a.home.Unmark()
+			a.say("Under way: "+strings.TrimSuffix(q.Text, "?")+".", false)
 		}
 		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":

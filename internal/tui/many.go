@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -20,6 +21,7 @@ import (
 
 const (
 	ordersAtOnce = 8 // orders to many berths are given so many at a time
+	longestMany  = 5 * time.Minute
 	refusals     = 2 // so many of those that were refused are told one by one
 )
 
@@ -92,7 +94,7 @@ func (a *App) askMany(text string, able []words.Action, not []string, order func
 			lines = append(lines, "  "+one)
 		}
 	}
-	a.put(screen.Question{Text: text, Lines: lines, Do: func(ctx context.Context) (string, error) { return a.giveAll(ctx, orders) }})
+	a.put(screen.Question{Text: text, Lines: lines, Do: func(context.Context) (string, error) { return a.giveAll(orders) }})
 }
 
 // places names berths by their workloads, a line each. What an action tells beyond its question has a line of its own.
@@ -116,13 +118,15 @@ func places(able []words.Action) (lines []string) {
 }
 
 // giveAll gives orders, and tells how many were taken, and why others were not.
-func (a *App) giveAll(ctx context.Context, orders []berth.Order) (string, error) {
+func (a *App) giveAll(orders []berth.Order) (string, error) {
+	all, over := context.WithTimeout(a.desk.Ctx, longestMany)
+	defer over()
 	failed := make([]error, len(orders))
 	var group errgroup.Group
 	group.SetLimit(ordersAtOnce)
 	for i, o := range orders {
 		group.Go(func() error {
-			ctx, cancel := context.WithTimeout(ctx, orderTimeout)
+			ctx, cancel := context.WithTimeout(all, orderTimeout)
 			defer cancel()
 			failed[i] = a.desk.Control.Do(ctx, a.desk.Who, o)
 			return nil
@@ -135,13 +139,13 @@ func (a *App) giveAll(ctx context.Context, orders []berth.Order) (string, error)
 			told = append(told, fmt.Sprintf("%s · %s: %v", orders[i].Berth.Workload, orders[i].Berth.Site, err))
 		}
 	}
-	all := say.Count(len(orders), "berth")
+	where := say.Count(len(orders), "berth")
 	if len(told) == 0 {
-		return fmt.Sprintf("Done: %s at %s.", orders[0].Verb, all), nil
+		return fmt.Sprintf("Done: %s at %s.", orders[0].Verb, where), nil
 	}
 	failures, more := len(told), ""
 	if n := len(told) - refusals; n > 0 {
 		told, more = told[:refusals], fmt.Sprintf("; and at %d more", n)
 	}
-	return "", fmt.Errorf("done: %s at %d of %s. Not at %s%s", orders[0].Verb, len(orders)-failures, all, strings.Join(told, "; "), more)
+	return "", fmt.Errorf("done: %s at %d of %s. Not at %s%s", orders[0].Verb, len(orders)-failures, where, strings.Join(told, "; "), more)
 }
