@@ -68,12 +68,14 @@ func (e Ending) Good() bool {
 	return !slices.ContainsFunc(e.Parts, func(p Part) bool { return !p.Reached })
 }
 
-// longest is how long the story may take before it counts as gone wrong.
-const longest = 15 * time.Minute
+const (
+	longest  = 15 * time.Minute // so long the story may take before it counts as gone wrong
+	afterAct = 5 * time.Minute  // and so long after something happened late, as when it was killed time and again before
+)
 
 // tell runs the story: it does what is due and watches for the end.
 func (w *World) tell(ctx context.Context, ended func(Ending)) error {
-	told := false
+	told, acted := false, time.Time{}
 	for {
 		now := w.clock.Now()
 		for _, a := range acts {
@@ -83,6 +85,7 @@ func (w *World) tell(ctx context.Context, ended func(Ending)) error {
 			if err := a.do(w); err != nil {
 				return fmt.Errorf("the demo's story, %s: %w", a.name, err)
 			}
+			acted = now
 			k := w.kept
 			k.Done = append(slices.Clone(k.Done), a.name)
 			if err := w.keep(k); err != nil {
@@ -91,7 +94,7 @@ func (w *World) tell(ctx context.Context, ended func(Ending)) error {
 		}
 		if !told {
 			ending := Ending{Parts: reached(w.Engine.Snapshot(), w.Ledger), After: now.Sub(w.kept.Start)}
-			if ending.Good() || ending.After > longest {
+			if ending.Good() || ending.After > longest && now.Sub(acted) > afterAct {
 				told = true
 				if ended != nil {
 					ended(ending)
