@@ -111,3 +111,26 @@ func TestCPU(t *testing.T) {
 		t.Errorf("it used %s of %s", used, took)
 	}
 }
+
+// TestOf tells to what a process is held, and whether by its own group.
+func TestOf(t *testing.T) {
+	l := Limits{CPU: 0.5, Memory: 64 << 20, Processes: 10}
+	g := group(t, l)
+	cmd := exec.Command("/bin/sleep", "600")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	start(t, g, cmd)
+	if has, within, err := Of(cmd.Process.Pid, "test", t.Name()); err != nil || !within || has != l {
+		t.Errorf("it is held to %+v, within %v (%v)", has, within, err)
+	}
+	if has, within, err := Of(cmd.Process.Pid, "test", "another"); err != nil || within || has != l {
+		t.Errorf("by another group's name it is held to %+v, within %v (%v)", has, within, err)
+	}
+	if _, within, err := Of(os.Getpid(), "test", t.Name()); err != nil || within {
+		t.Errorf("this process is within %v (%v)", within, err)
+	}
+	cmd.Process.Kill()
+	cmd.Wait()
+	if _, _, err := Of(cmd.Process.Pid, "test", t.Name()); err == nil {
+		t.Error("one that has gone is told of")
+	}
+}
