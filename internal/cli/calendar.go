@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/control"
 	"aditus/internal/core/calendar"
 	"aditus/internal/core/course"
 	"aditus/internal/draw"
@@ -52,31 +53,32 @@ func (t *timeRange) of(now time.Time) (from, until time.Time, err error) {
 	return from, until, nil
 }
 
-// calendar asks the Aditus that runs, or one that runs for as long as that takes.
+// calendar asks for the time of a line.
 func (r connection) calendar(ctx context.Context, t timeRange) (c status.Calendar, err error) {
-	remote, folder, err := r.running()
-	if err != nil {
-		return c, err
-	}
-	if remote != nil {
-		s, err := remote.Renew(ctx)
-		if err != nil {
-			return c, err
-		}
+	err = r.ask(ctx, func(asked control.Reader, s status.Snapshot) error {
 		from, until, err := t.of(s.Now)
-		if err != nil {
-			return c, err
-		}
-		return remote.Calendar(ctx, from, until)
-	}
-	err = onlyAsked(ctx, folder, true, func(s *localEngine) error {
-		from, until, err := t.of(looked(ctx, s).Now)
 		if err == nil {
-			c, err = s.Live.Calendar(ctx, from, until)
+			c, err = asked.Calendar(ctx, from, until)
 		}
 		return err
 	})
 	return c, err
+}
+
+// ask asks the Aditus that runs, or one that runs for as long as that takes, once it has looked at all berths.
+func (r connection) ask(ctx context.Context, do func(control.Reader, status.Snapshot) error) error {
+	remote, folder, err := r.running()
+	if err != nil {
+		return err
+	}
+	if remote != nil {
+		s, err := remote.Renew(ctx)
+		if err != nil {
+			return err
+		}
+		return do(remote, s)
+	}
+	return onlyAsked(ctx, folder, true, func(s *localEngine) error { return do(s.Live, looked(ctx, s)) })
 }
 
 // looked waits until an engine that has just begun has looked at all berths, or had its time for it: what becomes of them is not known

@@ -155,10 +155,7 @@ func (s *localEngine) open(ctx context.Context, folder string, o localOptions) (
 	if !o.readOnly {
 		s.firstUsers()
 	}
-	s.settings.Faces = o.faces
-	for i := range s.settings.Sites {
-		s.settings.Sites[i].Automatic = s.settings.Sites[i].Automatic && !o.calm
-	}
+	s.settings.Faces, s.settings.Calm = o.faces, o.calm
 	latest, err := s.Ledger.Latest()
 	if err != nil {
 		return err

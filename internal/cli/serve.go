@@ -165,6 +165,9 @@ func (h *host) turn(ctx context.Context) error {
 	h.good.keep(h.folder)
 	s.Report("settings", h.refused)
 	h.log.Info("aditus works", "folder", h.folder, "sites", len(s.settings.Sites), "links", len(s.settings.Links), "pid", os.Getpid())
+	if i := s.settings.Instances; i.Apart() {
+		h.log.Info("workloads at local sites run as users of their own", "users", i.Users, "folder", i.Folder)
+	}
 	h.tellAside(s.aside)
 	if s.Leader != nil {
 		h.log.Info("leads", "ledger", s.Ledger.Place(), "name", s.Leader.Name)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -10,6 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/control"
+	"aditus/internal/control/api"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
@@ -23,28 +24,33 @@ func newSiteList() *cobra.Command {
 		Use:   "sites",
 		Short: "What each site runs on, whether it answers, its room, and how revisions come to it",
 		Long: `Asks all sites what they run on, for 5 s at most, and tells how much room there is, what runs there and
-how revisions come to each. It ends with status 1 where one does not answer.`,
+how revisions come to each. It ends with status 1 where one does not answer, or lacks something.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all, now, err := r.sites(cmd.Context())
-			if err != nil {
+			var all []status.Site
+			var now time.Time
+			if err := r.ask(cmd.Context(), func(c control.Reader, s status.Snapshot) (err error) {
+				now = s.Now
+				all, err = c.Sites(cmd.Context())
+				return err
+			}); err != nil {
 				return err
 			}
 			if asJSON {
-				if err := writeJSON(cmd.OutOrStdout(), map[string]any{"sites": all}); err != nil {
+				if err := writeJSON(cmd.OutOrStdout(), api.Sites{Sites: all}); err != nil {
 					return err
 				}
 			} else if err := writeSites(cmd.OutOrStdout(), all, now); err != nil {
 				return err
 			}
-			var silent []string
+			var troubled []string
 			for _, s := range all {
-				if !s.Answers {
-					silent = append(silent, s.Name)
+				if s.Trouble != "" {
+					troubled = append(troubled, s.Name)
 				}
 			}
-			if len(silent) > 0 {
-				return fmt.Errorf("no answer from %s", say.List(silent))
+			if len(troubled) > 0 {
+				return fmt.Errorf("there is something to be mended at %s", say.List(troubled))
 			}
 			return nil
 		},
@@ -54,28 +60,6 @@ how revisions come to each. It ends with status 1 where one does not answer.`,
 	return cmd
 }
 
-// sites asks the Aditus that runs, or one that runs for as long as that takes.
-func (r connection) sites(ctx context.Context) (all []status.Site, now time.Time, err error) {
-	remote, folder, err := r.running()
-	if err != nil {
-		return nil, now, err
-	}
-	if remote != nil {
-		s, err := remote.Renew(ctx)
-		if err != nil {
-			return nil, now, err
-		}
-		all, err = remote.Sites(ctx)
-		return all, s.Now, err
-	}
-	err = onlyAsked(ctx, folder, true, func(s *localEngine) error {
-		now = looked(ctx, s).Now
-		all, err = s.Live.Sites(ctx)
-		return err
-	})
-	return all, now, err
-}
-
 // writeSites tells them in words: a line each, and what is to be mended.
 func writeSites(w io.Writer, all []status.Site, now time.Time) error {
 	out := tabwriter.NewWriter(w, 0, 8, 3, ' ', 0)
@@ -83,7 +67,11 @@ func writeSites(w io.Writer, all []status.Site, now time.Time) error {
 	for _, s := range all {
 		answers, _ := words.SiteAnswers(s, now)
 		room, _ := words.SiteRoom(s)
-		fmt.Fprintln(out, kit.Plain(s.Name)+"\t"+kit.Plain(s.Ground.On)+"\t"+answers+"\t"+kit.Plain(s.Ground.Version)+"\t"+room+"\t"+words.SiteRuns(s)+"\t"+words.SiteComes(s)+"\t"+words.SiteOpen(s, now))
+		cells := []string{s.Name, s.Ground.On, answers, s.Ground.Version, room, words.SiteRuns(s), words.SiteComes(s), words.SiteOpen(s, now)}
+		for i := range cells {
+			cells[i] = kit.Plain(cells[i])
+		}
+		fmt.Fprintln(out, strings.Join(cells, "\t"))
 	}
 	if err := out.Flush(); err != nil {
 		return err

@@ -42,6 +42,7 @@ type Settings struct {
 	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
 	Sinks      []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
 	Login      *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
+	Calm       bool                `yaml:"-" json:"-"` // nothing begins by itself, for a program that only asks
 	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
 	Instances  Instances           `yaml:"instances,omitempty" jsonschema_description:"As whom the instances of local sites run: each workload as a system user of its own, where the server, or its keeper, may start programs as others. As the server's own user where it is left out."`
 	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`

@@ -168,9 +168,28 @@ func (n *narrowed) Course(ctx context.Context, workload, ref string) (c status.C
 
 // Sites implements Reader.
 func (n *narrowed) Sites(ctx context.Context) (all []status.Site, err error) {
-	own := n.Snapshot(ctx).Sites
-	all, err = n.Control.Sites(ctx)
-	return slices.DeleteFunc(all, func(s status.Site) bool { return !slices.Contains(own, s.Name) }), err
+	own := n.Snapshot(ctx)
+	if all, err = n.Control.Sites(ctx); err != nil {
+		return nil, err
+	}
+	if len(own.Sites) == 0 {
+		return nil, n.may(ctx, "", "")
+	}
+	shown := []status.Site{}
+	for _, s := range all {
+		if !slices.Contains(own.Sites, s.Name) {
+			continue
+		}
+		if n.may(ctx, "", s.Name) != nil { // who may look at some of its berths is told of those, and no more
+			s.Ground.Room, s.Ground.Told, s.Ground.Wrong, s.Since = nil, nil, "", time.Time{}
+			if s.Trouble = ""; !s.Answers {
+				s.Trouble = "it does not answer"
+			}
+			s.Count(own.Berths)
+		}
+		shown = append(shown, s)
+	}
+	return shown, nil
 }
 
 // Calendar implements Reader.

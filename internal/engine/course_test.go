@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"context"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,6 +17,8 @@ import (
 	"aditus/internal/core/rollout"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
+	"aditus/internal/target"
+	"aditus/internal/target/sim"
 )
 
 const lineRules = `aditus: 1
@@ -135,6 +139,48 @@ func TestSites(t *testing.T) {
 	if !second.Answers || second.Ground.On == "" || second.Took == 0 || !second.Automatic || !slices.Equal(second.After, []string{"drydock"}) || !slices.Equal(second.SignOff, []string{"leads"}) || second.Team != "islanders" ||
 		second.Berths != 1 || second.Absent != 1 || second.Instances != 0 || !second.Windowed || len(second.Times) < 7 {
 		t.Errorf("north is %+v", second)
+	}
+}
+
+// hanging is a site that does not say what it stands on until it may.
+type hanging struct {
+	*sim.Site
+	asked *atomic.Int32
+	may   chan struct{}
+}
+
+// Ground implements target.Grounded.
+func (h hanging) Ground(ctx context.Context) (status.Ground, error) {
+	h.asked.Add(1)
+	<-h.may // whatever ends
+	g, err := h.Site.Ground(ctx)
+	g.Wrong = "it has no room"
+	return g, err
+}
+
+// TestSiteHangs has one site hang, and another one that is of another machine: that is told in time, the hanging one is asked once, and what it
+// says in the end is told.
+func TestSiteHangs(t *testing.T) {
+	r := settled(t)
+	h := hanging{r.sites["drydock"], &atomic.Int32{}, make(chan struct{})}
+	r.engine.drivers["drydock"], r.engine.drivers["north"] = h, target.Elsewhere{Machine: "harbor-2"}
+	for range 3 {
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+		all, err := r.engine.Sites(ctx)
+		if cancel(); err != nil || all[0].Answers || !strings.Contains(all[0].Trouble, "does not say within 5 s") || all[0].Instances == 0 {
+			t.Errorf("it hangs: %+v (%v)", all, err)
+		}
+		if away := all[1]; away.Answers || away.Machine != "harbor-2" || away.Ground.On != "the machine harbor-2" || !strings.Contains(away.Trouble, "whose server does not lead") {
+			t.Errorf("the other machine's is %+v", away)
+		}
+	}
+	if n := h.asked.Load(); n != 1 {
+		t.Errorf("it hangs, and was asked %d times", n)
+	}
+	close(h.may)
+	all, err := r.engine.Sites(t.Context())
+	if err != nil || !all[0].Answers || all[0].Trouble != "it has no room" || all[0].Ground.On == "" {
+		t.Errorf("it answers in the end: %+v (%v)", all[0], err)
 	}
 }
 

@@ -59,7 +59,7 @@ type Engine struct {
 		line *declare.Line
 		name string
 	}
-	sites    singleflight.Group // that are asked what they stand on
+	grounds  singleflight.Group // of sites that are asked what they stand on
 	problems map[string]status.Problem
 	refused  map[string]time.Time // what was put on record as refused, and when; guarded by mu
 }

@@ -73,7 +73,7 @@ func (e *Engine) Apply(s config.Settings) error {
 		e.registries = source.NewRegistries(s.Registries, e.access.registry)
 		e.pin()
 	}
-	s.Faces = e.settings.Faces
+	s.Faces, s.Calm = e.settings.Faces, e.settings.Calm
 	e.settings = s
 	wanted := wantedLinks(s)
 	var kept, gone []*link

@@ -2,14 +2,15 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
-	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/target"
 )
@@ -19,17 +20,8 @@ const (
 	timesAhead  = 7 * 24 * time.Hour // so far ahead its windows are told
 )
 
-// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each. Those who ask while they are asked
-// are told the same.
-func (e *Engine) Sites(context.Context) ([]status.Site, error) {
-	all, err, _ := e.sites.Do("", func() (any, error) { return e.askSites() })
-	if err != nil {
-		return nil, err
-	}
-	return slices.Clone(all.([]status.Site)), nil
-}
-
-func (e *Engine) askSites() ([]status.Site, error) {
+// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each.
+func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
 	s := e.Snapshot()
 	all := make([]status.Site, len(s.Sites))
 	e.mu.Lock()
@@ -44,7 +36,7 @@ func (e *Engine) askSites() ([]status.Site, error) {
 		drift := e.drift(own)
 		all[i].Corrects, all[i].Notice = drift.Correct, drift.Notice
 		if elsewhere, ok := e.drivers[site].(target.Elsewhere); ok {
-			all[i].Machine, all[i].Ground.On = elsewhere.Machine, "the machine "+elsewhere.Machine
+			all[i].Machine = elsewhere.Machine
 		}
 		if own.After != "" {
 			all[i].After = []string{own.After}
@@ -55,18 +47,20 @@ func (e *Engine) askSites() ([]status.Site, error) {
 		if rules != nil {
 			all[i].Windowed = rules.Windowed(site)
 			for _, entry := range rules.Calendar([]string{site}, s.Now, s.Now.Add(timesAhead)) {
-				if entry.Sort == course.SortWindow || entry.Sort == course.SortFreeze {
+				if entry.Sort == course.SortWindow || entry.Sort == course.SortFreeze { // also those for some workloads alone
 					all[i].Times = append(all[i].Times, entry)
 				}
 			}
 		}
 	}
 	e.mu.Unlock()
-	count(all, s)
+	ctx, cancel := context.WithTimeout(ctx, siteAnswers)
+	defer cancel()
 	var group errgroup.Group
 	for i := range all {
+		all[i].Count(s.Berths)
 		group.Go(func() error {
-			askGround(&all[i], e.drivers[all[i].Name])
+			e.askGround(ctx, &all[i])
 			return nil
 		})
 	}
@@ -97,45 +91,31 @@ func comes(site *status.Site, line *declare.Line) {
 	}
 }
 
-// count counts what runs at sites, and takes over since when one is silent.
-func count(sites []status.Site, s status.Snapshot) {
-	at := map[string]*status.Site{}
-	for i := range sites {
-		at[sites[i].Name] = &sites[i]
-	}
-	for _, b := range s.Berths {
-		site := at[b.Site]
-		if site == nil {
-			continue
-		}
-		site.Berths++
-		if b.Applied == nil && len(b.Cohorts) == 0 {
-			site.Absent++
-		}
-		if b.Rollout != nil {
-			site.Moving++
-		}
-		for _, c := range b.Cohorts {
-			site.Instances += len(c.Instances)
-		}
-		if b.SyncStatus == compare.Unread && b.Problem != nil && (site.Answers || b.Problem.Since.Before(site.Since)) {
-			site.Answers, site.Trouble, site.Since = false, b.Problem.Text, b.Problem.Since
-		}
-	}
-}
-
-// askGround asks a site what it stands on.
-func askGround(site *status.Site, driver target.Driver) {
-	grounded, ok := driver.(target.Grounded)
+// askGround asks a site what it stands on. Those who ask while it is asked are told the same, so that one that hangs is not asked again and again.
+func (e *Engine) askGround(ctx context.Context, site *status.Site) {
+	grounded, ok := e.drivers[site.Name].(target.Grounded)
 	if !ok {
 		return
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), siteAnswers) // of all who wait for it
-	defer cancel()
 	began := time.Now()
-	ground, err := grounded.Ground(ctx)
-	site.Ground, site.Took = ground, time.Since(began)
-	if err != nil {
+	asked := e.grounds.DoChan(site.Name, func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.Background(), siteAnswers) // of all who wait for it
+		defer cancel()
+		return grounded.Ground(ctx)
+	})
+	var err error
+	select {
+	case told := <-asked:
+		site.Ground, _ = told.Val.(status.Ground)
+		err = told.Err
+	case <-ctx.Done():
+		err = fmt.Errorf("it does not say within %s what it stands on", say.Span(siteAnswers))
+	}
+	site.Took = time.Since(began)
+	switch {
+	case err != nil && site.Answers:
 		site.Answers, site.Trouble = false, err.Error()
+	case err == nil && site.Answers:
+		site.Trouble = site.Ground.Wrong
 	}
 }

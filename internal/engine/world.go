@@ -24,7 +24,7 @@ func (e *Engine) world(b *loop, orders []*order, seen *evidence) (berth.World, e
 	e.mu.Lock()
 	site, h, d := e.siteOf(b.id.Site), e.revisions[b.id.Workload], e.declared[b.id]
 	w := berth.World{
-		Automatic: site.Automatic, Drift: e.drift(site),
+		Automatic: site.Automatic && !e.settings.Calm, Drift: e.drift(site),
 		Pace:  watchedBeats*e.beat + e.clock.Late(),
 		Roles: e.roles(), Named: map[string][]*berth.Revision{},
 	}

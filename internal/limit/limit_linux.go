@@ -48,11 +48,14 @@ type Group struct {
 // mount is where control groups of the second version are.
 const mount = "/sys/fs/cgroup"
 
+// controllers are those that are needed.
+var controllers = []cgroup1.Name{cgroup1.Memory, cgroup1.Cpu, cgroup1.Pids}
+
 // hierarchy is the controllers that are needed of the first version.
 func hierarchy() ([]cgroup1.Subsystem, error) {
 	all, err := cgroup1.Default()
 	return slices.DeleteFunc(all, func(s cgroup1.Subsystem) bool {
-		return !slices.Contains([]cgroup1.Name{cgroup1.Memory, cgroup1.Cpu, cgroup1.Pids}, s.Name())
+		return !slices.Contains(controllers, s.Name())
 	}), err
 }
 
@@ -108,8 +111,13 @@ func Make(l Limits, parts ...string) (g Group, err error) {
 func Can() bool {
 	switch cgroups.Mode() {
 	case cgroups.Legacy, cgroups.Hybrid:
-		own, err := cgroup1.NestedPath("/")(cgroup1.Pids)
-		return err == nil && unix.Access(filepath.Join(mount, "pids", own), unix.W_OK) == nil
+		for _, of := range controllers {
+			own, err := cgroup1.NestedPath("/")(of)
+			if err != nil || unix.Access(filepath.Join(mount, string(of), own), unix.W_OK) != nil {
+				return false
+			}
+		}
+		return true
 	case cgroups.Unified:
 		_, err := base()
 		return err == nil
@@ -179,17 +187,17 @@ func Of(pid int, parts ...string) (l Limits, within bool, err error) {
 	if err != nil {
 		return l, false, err
 	}
-	at := func(controller string) string {
+	at := func(controller cgroup1.Name) string {
 		if cgroups.Mode() == cgroups.Unified {
 			return filepath.Join(mount, unified)
 		}
-		return filepath.Join(mount, controller, groups[controller])
+		return filepath.Join(mount, string(controller), groups[string(controller)])
 	}
 	within = true
-	for _, controller := range []string{"memory", "cpu", "pids"} {
+	for _, controller := range controllers {
 		within = within && strings.HasSuffix(at(controller), name(parts))
 	}
-	number := func(controller string, names ...string) float64 { // of the first file that is there
+	number := func(controller cgroup1.Name, names ...string) float64 { // of the first file that is there
 		for _, file := range names {
 			text, err := os.ReadFile(filepath.Join(at(controller), file))
 			var n float64
@@ -203,9 +211,9 @@ func Of(pid int, parts ...string) (l Limits, within bool, err error) {
 		}
 		return 0
 	}
-	l.Memory = int64(number("memory", "memory.max", "memory.limit_in_bytes"))
-	l.CPU = number("cpu", "cpu.max", "cpu.cfs_quota_us") / period
-	l.Processes = int(number("pids", "pids.max"))
+	l.Memory = int64(number(cgroup1.Memory, "memory.max", "memory.limit_in_bytes"))
+	l.CPU = number(cgroup1.Cpu, "cpu.max", "cpu.cfs_quota_us") / period
+	l.Processes = int(number(cgroup1.Pids, "pids.max"))
 	return l, within, nil
 }
 
@@ -251,7 +259,7 @@ func (g Group) processes() (pids []int) {
 		}
 		return pids
 	}
-	for _, of := range []cgroup1.Name{cgroup1.Pids, cgroup1.Memory, cgroup1.Cpu} {
+	for _, of := range controllers {
 		all, _ := g.v1.Processes(of, true)
 		for _, p := range all {
 			if !slices.Contains(pids, p.Pid) {

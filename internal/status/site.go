@@ -3,6 +3,7 @@ package status
 import (
 	"time"
 
+	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 )
@@ -14,20 +15,44 @@ type Site struct {
 	Ground    Ground         `json:"ground"`
 	Answers   bool           `json:"answers"`
 	Took      time.Duration  `json:"took,omitempty"`     // until it had answered, in nanoseconds
-	Trouble   string         `json:"trouble,omitempty"`  // why it does not, or what is to be mended there
+	Trouble   string         `json:"trouble,omitempty"`  // why it does not, or what is to be mended there though it does
 	Since     time.Time      `json:"since,omitzero"`     // since when it is silent, as far as this program saw
 	Team      string         `json:"team,omitempty"`     // whose it is
 	Automatic bool           `json:"automatic"`          // it takes revisions by itself
 	Corrects  bool           `json:"corrects,omitempty"` // what is changed by hand there is put back by itself
 	Notice    time.Duration  `json:"notice,omitempty"`   // for how long that is announced before, in nanoseconds
 	After     []string       `json:"after,omitempty"`    // the sites that come before it in courses of the line
-	SignOff   []string       `json:"sign-off,omitempty"` // who signs off there, by the courses
+	SignOff   []string       `json:"sign_off,omitempty"` // who signs off there, by the courses
 	Windowed  bool           `json:"windowed,omitempty"` // something may begin there only in windows, by the line's rules
 	Times     []course.Entry `json:"times,omitempty"`    // its windows and freezes of the next days
 	Berths    int            `json:"berths"`
 	Absent    int            `json:"absent,omitempty"` // of those
 	Moving    int            `json:"moving,omitempty"`
 	Instances int            `json:"instances"`
+}
+
+// Count counts those of some berths that are at the site. It is silent where one of them cannot be read.
+func (s *Site) Count(berths []Berth) {
+	s.Berths, s.Absent, s.Moving, s.Instances = 0, 0, 0, 0
+	for i := range berths {
+		b := &berths[i]
+		if b.Site != s.Name {
+			continue
+		}
+		s.Berths++
+		if b.Applied == nil && len(b.Cohorts) == 0 {
+			s.Absent++
+		}
+		if b.Rollout != nil {
+			s.Moving++
+		}
+		for _, c := range b.Cohorts {
+			s.Instances += len(c.Instances)
+		}
+		if b.SyncStatus == compare.Unread && b.Problem != nil && (s.Since.IsZero() || b.Problem.Since.Before(s.Since)) {
+			s.Answers, s.Trouble, s.Since = false, b.Problem.Text, b.Problem.Since
+		}
+	}
 }
 
 // Ground is what a site stands on.
@@ -37,6 +62,7 @@ type Ground struct {
 	Room    []Room         `json:"room,omitempty"`
 	Takes   []declare.Kind `json:"takes,omitempty"` // kinds of parts
 	Told    []string       `json:"told,omitempty"`  // what it said of itself, and of what Aditus may do there
+	Wrong   string         `json:"wrong,omitempty"` // what is to be mended there; empty for nothing
 }
 
 // Room is how much there is of something, and how much of it is taken.

@@ -6,6 +6,7 @@ import (
 
 	"aditus/internal/core/fault"
 	"aditus/internal/core/signal"
+	"aditus/internal/status"
 )
 
 // Elsewhere is a site on another machine, which that machine's server alone can reach. Nothing is known of it here, and what runs
@@ -14,10 +15,18 @@ type Elsewhere struct {
 	Machine string
 }
 
-var _ Driver = Elsewhere{}
+var (
+	_ Driver   = Elsewhere{}
+	_ Grounded = Elsewhere{}
+)
 
 func (e Elsewhere) err() error {
 	return fault.New(ErrUnreachable, "it is on the machine %s, whose server does not lead now; what runs there goes on, and is looked after once it does", e.Machine)
+}
+
+// Ground implements Grounded.
+func (e Elsewhere) Ground(context.Context) (status.Ground, error) {
+	return status.Ground{On: "the machine " + e.Machine}, e.err()
 }
 
 // Observe implements Driver.

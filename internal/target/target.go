@@ -60,7 +60,7 @@ type Rooted interface {
 
 // Grounded is a driver that knows what its site stands on.
 type Grounded interface {
-	// Ground tells it, and why it is not as it has to be. What is known is told with an error too.
+	// Ground tells it, with what is wrong there, and fails where it does not answer. What is known is told with an error too.
 	Ground(ctx context.Context) (status.Ground, error)
 }
 

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -164,9 +163,8 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	q := *a.ask
 	switch key {
 	case "enter":
-		if a.ask = nil; len(q.Lines) > 0 {
-			a.home.Unmark()
-			a.say("Under way: "+strings.TrimSuffix(q.Text, "?")+".", false)
+		if a.ask = nil; q.Begin != nil {
+			q.Begin()
 		}
 		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":

@@ -56,14 +56,14 @@ func (a *App) startMany(verb words.Verb, at []berth.ID) tea.Cmd {
 	}
 	text := fmt.Sprintf("%s at %s", say.Capital(string(verb)), say.Count(len(able), "berth"))
 	if !slices.ContainsFunc(able, func(action words.Action) bool { return action.Says != "" }) {
-		a.askMany(text+"?", able, not, func(action words.Action) (berth.Order, error) { return berth.Order{}, nil })
+		a.askMany(text, able, not, func(action words.Action) (berth.Order, error) { return berth.Order{}, nil })
 		return nil
 	}
 	return a.typed(screen.Prompt{
 		Label: text + ". What is typed goes on record with each:",
 		Hints: []kit.Hint{{Key: "enter", Does: "see the list"}, {Key: "esc", Does: "leave it"}},
 		Done: func(typed string) tea.Cmd {
-			a.askMany(text+fmt.Sprintf(", “%s”?", typed), able, not, func(action words.Action) (berth.Order, error) {
+			a.askMany(text+fmt.Sprintf(", “%s”", typed), able, not, func(action words.Action) (berth.Order, error) {
 				if action.Read != nil {
 					return action.Read(typed)
 				}
@@ -94,7 +94,10 @@ func (a *App) askMany(text string, able []words.Action, not []string, order func
 			lines = append(lines, "  "+one)
 		}
 	}
-	a.put(screen.Question{Text: text, Lines: lines, Do: func(context.Context) (string, error) { return a.giveAll(orders) }})
+	a.put(screen.Question{Text: text + "?", Lines: lines, Begin: func() {
+		a.home.Unmark()
+		a.say("Under way: "+text+".", false)
+	}, Do: func(context.Context) (string, error) { return a.giveAll(orders) }})
 }
 
 // places names berths by their workloads, a line each. What an action tells beyond its question has a line of its own.

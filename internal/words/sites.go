@@ -13,6 +13,8 @@ import (
 // SiteAnswers tells whether what a site runs on answers, and how soon; or for how long it has been silent.
 func SiteAnswers(s status.Site, now time.Time) (string, Tone) {
 	switch {
+	case s.Answers && s.Trouble != "":
+		return "to be mended", Bad
 	case s.Answers && s.Took == 0:
 		return "answers", Quiet
 	case s.Answers && s.Took < time.Millisecond:
@@ -58,7 +60,7 @@ const processors = "processors"
 // roomOf tells how much of something is taken.
 func roomOf(r status.Room) string {
 	switch r.Of {
-	case processors, "processors, limits", "pods":
+	case processors, processors + ", requests", processors + ", limits", "pods":
 		return fmt.Sprintf("%.3g of %.3g", r.Used, r.Has)
 	}
 	return fmt.Sprintf("%.0f %%", 100*r.Used/r.Has)
@@ -149,6 +151,7 @@ func SiteOpen(s status.Site, now time.Time) string {
 	for i, e := range s.Times {
 		under := !e.From.After(now) && (e.Until.IsZero() || e.Until.After(now))
 		switch {
+		case e.Some: // not for the site as a whole
 		case e.Sort == course.SortFreeze && under:
 			return "frozen until " + dayTime(e.Until, now)
 		case e.Sort == course.SortFreeze:

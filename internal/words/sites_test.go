@@ -32,6 +32,9 @@ func TestSites(t *testing.T) {
 		"another day":      {status.Site{Answers: true, Windowed: true, Times: []course.Entry{window(26*time.Hour, 27*time.Hour, course.SortWindow)}}, "answers", "", "by hand", "from Fri 11:32", false, false},
 		"no window comes":  {status.Site{Answers: true, Windowed: true}, "answers", "", "by hand", "no window these days", false, false},
 		"frozen":           {status.Site{Answers: true, Times: []course.Entry{window(-time.Hour, 2*time.Hour, course.SortFreeze)}}, "answers", "", "by hand", "frozen until 11:32", false, false},
+		"lacks something":  {status.Site{Answers: true, Took: time.Millisecond, Trouble: "the account may not create pods"}, "to be mended", "", "by hand", "always", false, true},
+		"frozen for some":  {status.Site{Answers: true, Times: []course.Entry{{Sort: course.SortFreeze, From: now.Add(-time.Hour), Until: now.Add(time.Hour), Some: true}}}, "answers", "", "by hand", "always", false, false},
+		"a quota is full":  {status.Site{Answers: true, Ground: status.Ground{Room: []status.Room{{Of: "processors, limits", Used: 48, Has: 48}}}}, "answers", "processors, limits 48 of 48", "by hand", "always", true, false},
 		"a freeze comes":   {status.Site{Answers: true, Times: []course.Entry{window(time.Hour, 2*time.Hour, course.SortFreeze)}}, "answers", "", "by hand", "always", false, false},
 	} {
 		answers, tone := words.SiteAnswers(test.site, now)

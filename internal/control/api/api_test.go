@@ -145,7 +145,7 @@ func (s *story) Tree(context.Context, berth.ID) ([]status.Node, error) {
 }
 
 func (s *story) Sites(context.Context) ([]status.Site, error) {
-	return []status.Site{{Name: "north", Answers: true, Took: 2 * time.Millisecond, Ground: status.Ground{On: "this machine", Takes: []declare.Kind{declare.Service}, Room: []status.Room{{Of: "memory", Used: 1, Has: 2}}}}}, nil
+	return []status.Site{{Name: "north", Took: 2 * time.Millisecond, Berths: 99, Trouble: "fares cannot be read", Ground: status.Ground{On: "this machine", Takes: []declare.Kind{declare.Service}, Told: []string{"what is the line's"}, Room: []status.Room{{Of: "memory", Used: 1, Has: 2}}}}}, nil
 }
 
 func (s *story) Calendar(_ context.Context, from, until time.Time) (status.Calendar, error) {
@@ -857,7 +857,10 @@ func TestNarrowed(t *testing.T) {
 		if told := strings.Count(text, `"workload":"boarding"`); code == 200 && (told != 1 || strings.Count(text, `"workload":"fares"`) != map[int]int{-1: 2}[test.berths]) {
 			t.Errorf("%s reads %s", test.who, text)
 		}
-		if code, text := ask(test.token, "GET", "/v1/sites", ""); code == 200 && strings.Contains(text, `"site":"north"`) == (test.berths == 0) {
+		code, text = ask(test.token, "GET", "/v1/sites", "")
+		all := strings.Contains(text, "what is the line's") && strings.Contains(text, `"memory"`) && strings.Contains(text, `"berths":99`) && strings.Contains(text, "fares")
+		some := strings.Contains(text, `"berths":1`) && strings.Contains(text, "it does not answer") && !strings.Contains(text, "the line's") && !strings.Contains(text, `"memory"`) && !strings.Contains(text, "fares")
+		if sites := strings.Contains(text, `"site":"north"`); test.berths == 0 && code != 403 || test.berths != 0 && !sites || all != (test.berths == -1) || some != (test.of != "") {
 			t.Errorf("%s asks for the sites: %d %s", test.who, code, text)
 		}
 		for _, at := range []string{"/v1/calendar", "/v1/review?with=x"} {

@@ -34,6 +34,7 @@ type Entry struct {
 	Workload string    `json:"workload,omitempty"`
 	From     time.Time `json:"from"`
 	Until    time.Time `json:"until,omitzero"` // zero for a moment
+	Some     bool      `json:"some,omitempty"` // it is for some workloads alone, which the text names
 	Text     string    `json:"text"`           // in words
 }
 
@@ -44,7 +45,7 @@ const mostTicks = 400
 func (r *Rules) Calendar(sites []string, from, until time.Time) (all []Entry) {
 	spread := func(s *declare.Selector, e Entry) {
 		if len(s.Workloads) > 0 {
-			e.Text += ", for " + strings.Join(s.Workloads, ", ")
+			e.Text, e.Some = e.Text+", for "+strings.Join(s.Workloads, ", "), true
 		}
 		if len(s.Sites)+len(s.Teams) == 0 {
 			all = append(all, e)
@@ -84,12 +85,9 @@ func (r *Rules) Calendar(sites []string, from, until time.Time) (all []Entry) {
 	return all
 }
 
-// Windowed tells whether there are windows for a site, whatever the workload.
+// Windowed tells whether there are windows for all that is at a site.
 func (r *Rules) Windowed(site string) bool {
-	return slices.ContainsFunc(r.windows, func(w window) bool {
-		own := declare.Selector{Sites: w.Sites, Teams: w.Teams}
-		return r.Selects(&own, "", site)
-	})
+	return slices.ContainsFunc(r.windows, func(w window) bool { return len(w.Workloads) == 0 && r.Selects(&w.Selector, "", site) })
 }
 
 // Entries give what stands in a calendar of the way of a revision, as a plan foresees it.

@@ -489,7 +489,7 @@ func TestGround(t *testing.T) {
 	api.Put("/api/v1/namespaces/trial/resourcequotas/most", `{kind: ResourceQuota, apiVersion: v1, metadata: {name: most, namespace: trial}, status: {hard: {requests.cpu: "48", limits.memory: 100Gi, count/secrets: "9"}, used: {requests.cpu: 31500m, limits.memory: 70Gi, count/secrets: "3"}}}`)
 	g, err := site.Ground(t.Context())
 	if err != nil || g.Version != "v1.37.2" || !strings.Contains(g.On, "namespace trial") || !slices.Contains(g.Takes, declare.Objects) || !strings.Contains(strings.Join(g.Told, "\n"), "answers in") ||
-		!slices.Equal(g.Room, []status.Room{{Of: "memory, limits", Used: 70 << 30, Has: 100 << 30}, {Of: "processors", Used: 31.5, Has: 48}}) {
+		!slices.Equal(g.Room, []status.Room{{Of: "memory, limits", Used: 70 << 30, Has: 100 << 30}, {Of: "processors, requests", Used: 31.5, Has: 48}}) {
 		t.Errorf("it is %+v (%v)", g, err)
 	}
 	api.Refuse = func(*http.Request) *metav1.Status {

@@ -19,8 +19,13 @@ var Takes = []declare.Kind{declare.Service, declare.Task, declare.Route, declare
 func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 	g := status.Ground{On: "cluster " + s.connection.name + ", namespace " + s.Namespace, Takes: Takes}
 	var err error
-	if g.Version, g.Told, err = s.connection.about(ctx, s.connection.name, s.Namespace); err != nil {
+	g.Version, g.Told, err = s.connection.about(ctx, s.connection.name, s.Namespace)
+	switch {
+	case err != nil && g.Version == "":
 		return g, err
+	case err != nil:
+		g.Wrong = err.Error()
+		return g, nil
 	}
 	var quotas struct {
 		Items []struct {
@@ -43,21 +48,21 @@ func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 
 // quotaOf is what a resource of a quota is called; empty for one that is not shown.
 func quotaOf(resource string) string {
-	limits, isLimit := strings.CutPrefix(resource, "limits.")
-	switch strings.TrimPrefix(limits, "requests.") {
+	of, isLimit := strings.CutPrefix(resource, "limits.")
+	switch strings.TrimPrefix(of, "requests.") {
 	case "cpu":
-		resource = "processors"
+		of = "processors"
 	case "memory":
-		resource = "memory"
+		of = "memory"
 	case "pods", "count/pods":
-		resource = "pods"
+		return "pods"
 	case "storage":
-		resource = "disk"
+		return "disk"
 	default:
 		return ""
 	}
 	if isLimit {
-		resource += ", limits"
+		return of + ", limits"
 	}
-	return resource
+	return of + ", requests"
 }

@@ -48,6 +48,7 @@ var rights = []right{
 	{"", "pods/exec", []string{"get", "create"}, false, "commands in instances"},
 	{"", "pods/proxy", []string{"get"}, false, "metrics of instances whose addresses cannot be reached from here"},
 	{"metrics.k8s.io", "pods", []string{"list"}, false, "what instances use of memory and processor"},
+	{"", "resourcequotas", []string{"list"}, false, "how much room its quotas leave"},
 }
 
 // Role is the Role with all rights that a site needs, as an object of the API.
@@ -130,6 +131,9 @@ func try(ctx context.Context, t config.Target) ([]string, error) {
 	return told, err
 }
 
+// longestVersion is how much is told of what a cluster says that it is.
+const longestVersion = 64
+
 // about tells which version of its API a cluster has, and what the account may do in a namespace.
 func (c *Connection) about(ctx context.Context, name, namespace string) (is string, told []string, err error) {
 	began := time.Now()
@@ -137,7 +141,7 @@ func (c *Connection) about(ctx context.Context, name, namespace string) (is stri
 	if err := c.read(ctx, "/version", &version); err != nil {
 		return "", nil, advised(err, namespace)
 	}
-	is = version.GitVersion
+	is = version.GitVersion[:min(len(version.GitVersion), longestVersion)]
 	took := time.Since(began)
 	gateway, err := c.serves(ctx, gatewayGroup, "v1", routes.Resource)
 	if err != nil {

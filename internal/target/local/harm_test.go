@@ -235,7 +235,7 @@ func TestOthersByHand(t *testing.T) {
 		t.Fatalf("untouched they are %v %v %v %v", word, mode, artifact, process)
 	}
 	pid := recordedPID(t, must(os.ReadFile(filepath.Join(s.home(in.ID), keeper.RecordFile))))
-	changed := "stopped by a signal"
+	changed := "stopped by a signal or a debugger"
 	for _, group := range groupsOf(t, pid, in.ID) {
 		if limits := filepath.Join(group, "pids.max"); isFile(limits) {
 			changed += ", held to 5 processes"

@@ -99,8 +99,8 @@ func (m *Model) refilter() {
 	m.clamp()
 }
 
-// setFilter shows only workloads of which a berth is found, at the sites that are asked for.
-func (m *Model) setFilter(filter string) {
+// Find shows only workloads of which a berth is found, at the sites that are asked for.
+func (m *Model) Find(filter string) {
 	at := m.Berth()
 	m.filter = filter
 	m.refilter()
@@ -162,16 +162,16 @@ func (m *Model) selected() (b status.Berth, ok bool) {
 // Keys implements screen.Screen. What can be done at the selected berth comes first.
 func (m *Model) Keys() []screen.Key {
 	var keys []screen.Key
-	switch marked := m.Marked(); {
-	case len(marked) > 0:
-		keys = append(keys, screen.Bind("esc backspace", "esc", "unmark "+say.Count(len(marked), "berth"), "", screen.Only(func(string) { m.Unmark() })))
-	case m.filter != "":
-		keys = append(keys, screen.Bind("esc backspace", "esc", "show all, not only “"+m.filter+"”", "", screen.Only(func(string) { m.setFilter("") })))
+	back := func(does string, do func()) {
+		keys = append(keys, screen.Bind("esc backspace", "esc", does, "", screen.Only(func(string) { do() })))
 	}
-	if len(m.marks) > 0 {
-		keys = append(keys, m.actionsOfMarked()...)
-	}
-	if len(m.Marked()) == 0 {
+	if marked := m.Marked(); len(marked) > 0 {
+		back("unmark "+say.Count(len(marked), "berth"), m.Unmark)
+		keys = append(keys, m.actionsOfMarked(marked)...)
+	} else {
+		if m.filter != "" {
+			back("show all, not only “"+m.filter+"”", func() { m.Find("") })
+		}
 		keys = append(keys, m.actions()...)
 	}
 	keys = append(keys, m.markKeys()...)
@@ -180,29 +180,27 @@ func (m *Model) Keys() []screen.Key {
 		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout", func(string) tea.Cmd { return m.desk.Start(words.WatchIt, m.Berth()) }),
 		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
 		screen.Bind("/", "/", "", "find by words, site:, team:, workload:, only:needs,moving", m.find),
-		screen.Bind(".", ".", "", "only what needs a person, moves or fails; again: all", screen.Only(func(string) { m.toggle(onlyBusy) })),
+		screen.Bind(".", ".", "", "only what needs a person, moves or fails; again: all", screen.Only(m.toggleBusy)),
 	)
 }
 
 // onlyBusy finds what somebody looks at first.
 const onlyBusy = "only:needs,moving,failing"
 
-// toggle shows only what is found by a text, or all again.
-func (m *Model) toggle(filter string) {
-	if m.filter == filter {
-		filter = ""
+// toggleBusy shows only that, or all again.
+func (m *Model) toggleBusy(string) {
+	if m.filter == onlyBusy {
+		m.Find("")
+	} else {
+		m.Find(onlyBusy)
 	}
-	m.setFilter(filter)
 }
 
-// Find shows what is found by a text alone.
-func (m *Model) Find(text string) { m.setFilter(text) }
-
-// find has words typed that a workload must hold to be shown.
+// find has words and fields typed that berths are found by.
 func (m *Model) find(string) tea.Cmd {
 	return m.desk.Type(screen.Prompt{
 		Label: "/", Text: m.filter, Hints: []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}},
-		Typed: m.setFilter, Moved: m.moveKey, Left: func() { m.setFilter("") },
+		Typed: m.Find, Moved: m.moveKey, Left: func() { m.Find("") },
 	})
 }
 

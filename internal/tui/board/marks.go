@@ -83,9 +83,9 @@ type can struct {
 }
 
 // actionsOfMarked are what can be done at what is marked, and at how many of them.
-func (m *Model) actionsOfMarked() (keys []screen.Key) {
-	marked := m.Marked()
+func (m *Model) actionsOfMarked(marked []berth.ID) (keys []screen.Key) {
 	if m.possible == nil {
+		m.possible = []can{}
 		for _, id := range marked[:min(len(marked), countsMost)] {
 			for _, a := range words.Actions(*m.berths[id]) {
 				if a.Not != nil || !a.Many() {
@@ -116,7 +116,7 @@ func (m *Model) actionsOfMarked() (keys []screen.Key) {
 		if c.at < len(marked) && len(marked) <= countsMost {
 			does += fmt.Sprintf(" %d", c.at)
 		}
-		keys = append(keys, screen.Bind(key, key, does, "", func(string) tea.Cmd { return m.desk.StartMany(c.verb, m.Marked()) }))
+		keys = append(keys, screen.Bind(key, key, does, "", func(string) tea.Cmd { return m.desk.StartMany(c.verb, marked) }))
 	}
 	return keys
 }

@@ -44,6 +44,7 @@ type Question struct {
 	Text  string
 	Lines []string // beneath it, such as where it is done
 	Types string   // what is to be typed before it is done; empty for nothing
+	Begin func()   // called once it was confirmed, before it is done; may be nil
 	Do    func(ctx context.Context) (said string, err error)
 }
 

@@ -64,8 +64,8 @@ func (m *Model) change(how func(s status.Site, entry map[string]any) string) fun
 			m.desk.Say("Settings are changed at the server, not from here.", true)
 			return nil
 		}
-		m.eager = m.now.Add(eagerFor)
-		m.desk.Ask(screen.Question{Text: how(s, map[string]any{}), Do: func(ctx context.Context) (string, error) {
+		begin := func() { m.eager = m.now.Add(eagerFor) }
+		m.desk.Ask(screen.Question{Text: how(s, map[string]any{}), Begin: begin, Do: func(ctx context.Context) (string, error) {
 			entry, err := m.entry(ctx, s.Name)
 			if err != nil {
 				return "", err

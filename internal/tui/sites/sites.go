@@ -217,7 +217,7 @@ func (m *Model) View(p *kit.Page) {
 		if i == m.list.At {
 			p.Choose(y)
 		}
-		if !m.sites[i].Answers {
+		if m.sites[i].Trouble != "" {
 			p.Put(left, y, kit.Bad, "┃")
 		}
 		row(y, &m.sites[i])
@@ -241,7 +241,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 		p.Put(at+3, y+1, kit.Dim, "of the team "+s.Team)
 	}
 	line := p.Detail(left, y+3, label, end).Line
-	if !s.Answers {
+	if s.Trouble != "" {
 		text := say.Sentence(s.Trouble)
 		if !s.Since.IsZero() {
 			text += " Since " + s.Since.Local().Format("15:04:05") + "; nothing moves there until it answers."

@@ -16,7 +16,7 @@ import (
 func (p *process) byHand() (all []string) {
 	seen := &gops.Process{Pid: int32(p.record.PID)}
 	if states, err := seen.Status(); err == nil && slices.Contains(states, gops.Stop) {
-		all = append(all, "stopped by a signal")
+		all = append(all, "stopped by a signal or a debugger")
 	}
 	user := uint32(p.spec.User)
 	if user == 0 {
@@ -40,23 +40,18 @@ func (p *process) byHand() (all []string) {
 
 // heldOtherwise are the limits that are not as they were set.
 func heldOtherwise(set, has limit.Limits) (all []string) {
+	tell := func(as bool, is bool, what, how string) {
+		switch {
+		case as:
+		case is:
+			all = append(all, "held to "+how)
+		default:
+			all = append(all, "not held in "+what)
+		}
+	}
 	page := int64(os.Getpagesize())
-	if set.Memory > 0 && has.Memory/page != set.Memory/page {
-		all = append(all, "held to "+orNone(has.Memory > 0, say.Bytes(has.Memory))+" of memory")
-	}
-	if set.CPU > 0 && fmt.Sprintf("%.2f", has.CPU) != fmt.Sprintf("%.2f", max(set.CPU, limit.LeastCPU)) {
-		all = append(all, "held to "+orNone(has.CPU > 0, fmt.Sprintf("%.3g", has.CPU))+" of a processor")
-	}
-	if set.Processes > 0 && has.Processes != set.Processes {
-		all = append(all, "held to "+orNone(has.Processes > 0, fmt.Sprint(has.Processes))+" processes")
-	}
+	tell(set.Memory == 0 || has.Memory/page == set.Memory/page, has.Memory > 0, "memory", say.Bytes(has.Memory)+" of memory")
+	tell(set.CPU == 0 || fmt.Sprintf("%.2f", has.CPU) == fmt.Sprintf("%.2f", max(set.CPU, limit.LeastCPU)), has.CPU > 0, "processor time", fmt.Sprintf("%.3g of a processor", has.CPU))
+	tell(set.Processes == 0 || has.Processes == set.Processes, has.Processes > 0, "processes", fmt.Sprintf("%d processes", has.Processes))
 	return all
-}
-
-// orNone is a limit in words.
-func orNone(is bool, text string) string {
-	if !is {
-		return "any amount"
-	}
-	return text
 }
