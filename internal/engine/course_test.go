@@ -123,7 +123,7 @@ func TestLine(t *testing.T) {
 // TestSites tells of each site what comes to it and when, what runs there, and what does not answer.
 func TestSites(t *testing.T) {
 	r := ruledRig(t)
-	r.both("1", lineRules+"windows: [{name: mornings, sites: [north], starts: \"2026-01-01T08:00\", rule: FREQ=DAILY, lasts: 1m}]\n")
+	r.both("1", lineRules+"windows: [{name: mornings, sites: [north], starts: \"2026-01-01T08:00\", rule: FREQ=DAILY, lasts: 1m}, {name: evenings, workloads: [other], starts: \"2026-01-01T18:00\", rule: FREQ=DAILY, lasts: 1m}]\n")
 	r.run()
 	r.until("drydock takes it by itself", func(s status.Snapshot) bool { return version(berthAt(s, "drydock")) == "1" })
 	r.sites["drydock"].SetReachable(false)
@@ -133,10 +133,10 @@ func TestSites(t *testing.T) {
 		t.Fatalf("%+v (%v)", all, err)
 	}
 	first, second := all[0], all[1]
-	if first.Answers || !strings.Contains(first.Trouble, "answer") || !first.Since.Equal(berthAt(s, "drydock").Problem.Since) || !first.Automatic || first.Berths != 1 || first.Absent != 0 || first.Windowed {
+	if first.Answers || !strings.Contains(first.Trouble, "answer") || !first.Since.Equal(berthAt(s, "drydock").Problem.Since) || !first.Automatic || first.Berths != 1 || first.Absent != 0 || first.Windowed || len(first.Times) < 7 || !first.Times[0].Some {
 		t.Errorf("drydock is %+v", first)
 	}
-	if !second.Answers || second.Ground.On == "" || second.Took == 0 || !second.Automatic || !slices.Equal(second.After, []string{"drydock"}) || !slices.Equal(second.SignOff, []string{"leads"}) || second.Team != "islanders" ||
+	if !second.Answers || second.Ground.On == "" || second.Took == 0 || !second.Automatic || !slices.Equal(second.After, []string{"drydock"}) || !slices.Equal(second.SignOff, []string{"leads"}) || second.Team != "islanders" || second.Rules != "repo" ||
 		second.Berths != 1 || second.Absent != 1 || second.Instances != 0 || !second.Windowed || len(second.Times) < 7 {
 		t.Errorf("north is %+v", second)
 	}

@@ -32,7 +32,7 @@ func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
 	}
 	for i, site := range s.Sites {
 		own := e.siteOf(site)
-		all[i] = status.Site{Name: site, Team: s.Teams[site], Automatic: own.Automatic, Answers: true}
+		all[i] = status.Site{Name: site, Team: s.Teams[site], Rules: e.settings.Policy, Automatic: own.Automatic, Answers: true}
 		drift := e.drift(own)
 		all[i].Corrects, all[i].Notice = drift.Correct, drift.Notice
 		if elsewhere, ok := e.drivers[site].(target.Elsewhere); ok {

@@ -18,6 +18,7 @@ type Site struct {
 	Trouble   string         `json:"trouble,omitempty"`  // why it does not, or what is to be mended there though it does
 	Since     time.Time      `json:"since,omitzero"`     // since when it is silent, as far as this program saw
 	Team      string         `json:"team,omitempty"`     // whose it is
+	Rules     string         `json:"rules,omitempty"`    // the link whose line.yaml says how revisions come there, and what becomes of drift; empty where the settings do
 	Automatic bool           `json:"automatic"`          // it takes revisions by itself
 	Corrects  bool           `json:"corrects,omitempty"` // what is changed by hand there is put back by itself
 	Notice    time.Duration  `json:"notice,omitempty"`   // for how long that is announced before, in nanoseconds

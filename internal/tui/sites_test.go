@@ -15,6 +15,8 @@ func TestSites(t *testing.T) {
 		"M end":          {"", "no route to host. Since"},
 		"M end enter":    {"", "only “site:isles”"},
 		"M a":            {"", "Have drydock take revisions by itself?"},
+		"M end a":        {"", "That stands in line.yaml of the link skerry-line, for isles: change it there."},
+		"M end d enter":  {"", "only “site:isles”"}, // nothing is asked, and enter goes to its berths
 		"M a esc":        {"", "Nothing was changed."},
 		"M a enter":      {"sites drydock map[automatic:true target:map[kind:local listen:127.0.0.1:8080]]", "at the site drydock"},
 		"M d enter":      {"sites drydock map[automatic:true drift:map[then:correct] target:map[kind:local listen:127.0.0.1:8080]]", "It is written in the settings"},

@@ -95,7 +95,7 @@ func (f *fake) Sites(context.Context) ([]status.Site, error) {
 		all[1].After, all[1].SignOff = []string{all[0].Name}, []string{"a harbour-master"}
 		all[1].Windowed, all[1].Times = true, []course.Entry{{Sort: course.SortWindow, Name: "mornings", From: now.Add(20 * time.Hour), Until: now.Add(22 * time.Hour), Text: "mornings: something may begin"}}
 		all[n-1].Answers, all[n-1].Since, all[n-1].Trouble = false, now.Add(-4*time.Minute), "ssh: connect to quay.skerry.example port 22: no route to host"
-		all[n-1].Instances = 0
+		all[n-1].Instances, all[n-1].Rules = 0, "skerry-line"
 	}
 	return all, nil
 }

@@ -14,7 +14,7 @@ import (
 
 // offers is what a key does to the selected site, in the bar; nothing where settings are not changed from here.
 func (m *Model) offers(what func(status.Site) string) string {
-	if s, ok := m.selected(); ok && m.desk.Settings != nil {
+	if s, ok := m.selected(); ok && m.desk.Settings != nil && s.Rules == "" {
 		return what(s)
 	}
 	return ""
@@ -52,12 +52,15 @@ func putsBack(s status.Site, entry map[string]any) (question string) {
 	return fmt.Sprintf("Put back by itself what is changed by hand at %s? It is announced before; what is drifted now is announced at once.", s.Name)
 }
 
-// change asks, and writes the selected site's entry of the settings as a change makes it. Where Git has the rules it is refused, with what is
-// to be written there.
+// change asks, and writes the selected site's entry of the settings as a change makes it. Where Git has the rules it is told where.
 func (m *Model) change(how func(s status.Site, entry map[string]any) string) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
 		s, ok := m.selected()
 		if !ok {
+			return nil
+		}
+		if s.Rules != "" {
+			m.desk.Say(fmt.Sprintf("That stands in line.yaml of the link %s, for %s: change it there.", s.Rules, s.Name), true)
 			return nil
 		}
 		if m.desk.Settings == nil {

@@ -256,7 +256,11 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	}
 	line("runs", runs, kit.Text, 1)
 	line("has", m.has(s.Name), kit.Text, 4)
-	line("revisions", "taken "+words.SiteComes(s), kit.Text, 2)
+	comes := "taken " + words.SiteComes(s)
+	if s.Rules != "" {
+		comes += ", as line.yaml of " + s.Rules + " says"
+	}
+	line("revisions", comes, kit.Text, 2)
 	line("may begin", words.SiteOpen(s, m.now), kit.Text, 1)
 	line("drift", words.SiteDrift(s), kit.Text, 1)
 	line("takes", takes(s), kit.Text, 2)
