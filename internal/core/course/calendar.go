@@ -45,7 +45,7 @@ const mostTicks = 400
 func (r *Rules) Calendar(sites []string, from, until time.Time) (all []Entry) {
 	spread := func(s *declare.Selector, e Entry) {
 		if len(s.Workloads) > 0 {
-			e.Text, e.Some = e.Text+", for "+strings.Join(s.Workloads, ", "), true
+			e.Text, e.Some = e.Text+", for "+strings.Join(s.Workloads, ", "), !declare.Matches(s.Workloads, "") // * is all of them
 		}
 		if len(s.Sites)+len(s.Teams) == 0 {
 			all = append(all, e)
@@ -87,7 +87,7 @@ func (r *Rules) Calendar(sites []string, from, until time.Time) (all []Entry) {
 
 // Windowed tells whether there are windows for all that is at a site.
 func (r *Rules) Windowed(site string) bool {
-	return slices.ContainsFunc(r.windows, func(w window) bool { return len(w.Workloads) == 0 && r.Selects(&w.Selector, "", site) })
+	return slices.ContainsFunc(r.windows, func(w window) bool { return r.Selects(&w.Selector, "", site) })
 }
 
 // Entries give what stands in a calendar of the way of a revision, as a plan foresees it.
