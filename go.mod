@@ -42,6 +42,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/teambition/rrule-go v1.8.2
+	github.com/wI2L/jsondiff v0.7.1
 	github.com/wneessen/go-mail v0.7.2
 	github.com/zalando/go-keyring v0.2.8
 	github.com/zitadel/oidc/v3 v3.52.0
@@ -164,6 +165,10 @@ require (
 	github.com/sirupsen/logrus v1.9.4 // indirect
 	github.com/skeema/knownhosts v1.3.1 // indirect
 	github.com/spf13/pflag v1.0.10 // indirect
+	github.com/tidwall/gjson v1.18.0 // indirect
+	github.com/tidwall/match v1.1.1 // indirect
+	github.com/tidwall/pretty v1.2.1 // indirect
+	github.com/tidwall/sjson v1.2.5 // indirect
 	github.com/tklauser/go-sysconf v0.4.0 // indirect
 	github.com/tklauser/numcpus v0.12.0 // indirect
 	github.com/veraison/go-cose v1.3.0 // indirect

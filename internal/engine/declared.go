@@ -86,7 +86,9 @@ func (e *Engine) mergeDeclared() {
 	}
 	for id, d := range e.declared {
 		if b := e.berths[id]; b != nil {
-			b.shown.SyncStatus = syncStatusOf(b.shown.SyncStatus, b.shown.Applied, d.fingerprint)
+			v := b.shown
+			v.SyncStatus = syncStatusOf(v.SyncStatus, v.Applied, d.fingerprint)
+			b.show(v)
 		}
 	}
 	e.unpictured.Store(true)
@@ -133,7 +135,7 @@ func (e *Engine) meet() {
 			continue
 		}
 		b := newLoop(e, id)
-		b.shown = status.Berth{ID: id} // until its first step, which is about to come
+		b.show(status.Berth{ID: id}) // until its first step, which is about to come
 		e.berths[id] = b
 		e.clock.Join()
 		e.start(b)

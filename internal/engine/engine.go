@@ -43,6 +43,7 @@ type Engine struct {
 	group      *errgroup.Group
 	ctx        context.Context
 	seq        atomic.Uint64 // of the last change
+	views      uint64        // of berths that were put out, each otherwise than the one before
 	unpictured atomic.Bool   // something came on record, or trouble came or went, since the last picture
 
 	hearing sync.Mutex

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"maps"
+	"reflect"
 	"slices"
 	"time"
 
@@ -168,7 +169,8 @@ func (b *loop) health(seen *evidence) health.Summary {
 func (b *loop) publish(v status.Berth) {
 	b.e.mu.Lock()
 	before := b.course
-	b.shown, b.proven, b.course = v, b.state.Proven, b.seenOnCourse()
+	b.show(v)
+	b.proven, b.course = b.state.Proven, b.seenOnCourse()
 	if b.course.of != before.of || b.course.Has != before.Has || b.course.Rolling != before.Rolling || b.course.Turned != before.Turned || !b.course.Proven.Equal(before.Proven) || len(b.course.Signs) != len(before.Signs) {
 		b.e.wakeOthers(b)
 	}
@@ -182,6 +184,17 @@ func (b *loop) publish(v status.Berth) {
 	}
 	b.e.mu.Unlock()
 	b.e.signal()
+}
+
+// show puts out a view, with a number of its own where anything but when it was looked at changed. It is called with the lock held.
+func (b *loop) show(v status.Berth) {
+	same := b.shown
+	same.Looked = v.Looked
+	if v.Rev = b.shown.Rev; !reflect.DeepEqual(same, v) {
+		b.e.views++
+		v.Rev = b.e.views
+	}
+	b.shown = v
 }
 
 // wakeOthers has those look again that may wait for what a berth came to: its workload at other sites, and what rides with it at its

@@ -130,6 +130,8 @@ type Berth struct {
 	Rollout     *Rollout                `json:"rollout,omitempty"` // under way
 	MayNot      map[policy.Scope]string `json:"may_not,omitempty"` // what whoever is shown it may not do here, and for whom it is
 	LastRollout int64                   `json:"last_rollout,omitempty"`
+
+	Rev uint64 `json:"-"` // another one whenever anything but Looked changed; 0 where nobody counts
 }
 
 // Cohort is what is there at one revision.

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -488,6 +489,33 @@ func TestLost(t *testing.T) {
 		s := far.Snapshot(ctx)
 		return s.Lost == nil && s.Line == "Another line"
 	})
+	request, _ := http.NewRequestWithContext(ctx, http.MethodGet, front.URL+"/v1/events?changes=true", nil)
+	request.Header.Set("Authorization", "Bearer "+token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<24)
+	for lines.Scan() && !strings.HasPrefix(lines.Text(), "data: ") {
+	}
+	s.mu.Lock()
+	s.Story.Snapshot.Seq++
+	s.Story.Snapshot.Berths = slices.Clone(s.Story.Snapshot.Berths)
+	s.Story.Snapshot.Berths[3].Waits = "waits for the tide"
+	s.mu.Unlock()
+	close(s.changed)
+	await("it never hears of a change", func() bool { return far.Snapshot(ctx).Berths[3].Waits == "waits for the tide" })
+	var sent string
+	for lines.Scan() && !strings.HasPrefix(sent, "data: ") {
+		if sent = lines.Text(); strings.HasPrefix(sent, "event: ") && sent != "event: change" {
+			t.Errorf("instead of the change came %q", sent)
+		}
+	}
+	if len(sent) > 500 || !strings.Contains(sent, "the tide") {
+		t.Errorf("for one change came %.600q", sent)
+	}
 }
 
 // TestFollow reads facts as they come.

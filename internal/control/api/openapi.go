@@ -39,11 +39,16 @@ var Document = sync.OnceValue(func() []byte {
 		add(op.method, op.path, d.operation(op))
 	}
 	for _, s := range streams {
-		add(http.MethodGet, s.path, map[string]any{
+		operation := map[string]any{
 			"operationId": s.name, "summary": s.about, "security": security(policy.Look), "responses": map[string]any{
 				"200":     map[string]any{"description": "Server-sent events; the data of each is JSON.", "content": map[string]any{"text/event-stream": map[string]any{"schema": map[string]any{"type": "string"}, "x-event": d.schema(s.event)}}},
 				"default": d.problem(),
-			}})
+			}}
+		if s.change != nil {
+			d.schema(s.change)
+			operation["parameters"] = []any{map[string]any{"name": "changes", "in": "query", "schema": map[string]any{"type": "boolean"}, "description": "true: after the first snapshot, events named change, each a " + nameOf(reflect.TypeOf(s.change)) + " of the one before."}}
+		}
+		add(http.MethodGet, s.path, operation)
 	}
 	for at, about := range map[string]string{"/healthz": "Whether the engine works and its ledger can be written.", "/leads": "Whether this server leads the ledger, where several share one: 503 where it stands by.", "/metrics": "OpenMetrics text of Aditus itself, and of what the sites' routers count."} {
 		kind, schema, secure := "application/json", any(d.schema(Answer{})), []any{}
@@ -72,10 +77,10 @@ var Document = sync.OnceValue(func() []byte {
 // streams are the operations that answer with server-sent events.
 var streams = []struct {
 	path, name, about string
-	event             any
+	event, change     any
 }{
-	{"/v1/events", "events", "A snapshot whenever there is a new one.", status.Snapshot{}},
-	{"/v1/ledger/events", "follow", "Facts as they come on record, from the one after Last-Event-ID.", ledger.Fact{}},
+	{"/v1/events", "events", "A snapshot whenever there is a new one.", status.Snapshot{}, Change{}},
+	{"/v1/ledger/events", "follow", "Facts as they come on record, from the one after Last-Event-ID.", ledger.Fact{}, nil},
 }
 
 var placeholder = regexp.MustCompile(`\{(\w+)\}`)

@@ -218,13 +218,17 @@ const (
 func (r *Remote) Follow(ctx context.Context) {
 	wait := firstAgain
 	for ctx.Err() == nil {
-		err := r.stream(ctx, "/v1/events", nil, nil, func(_ string, data []byte) error {
-			var s status.Snapshot
-			if err := json.Unmarshal(data, &s); err != nil {
+		var heard hearer
+		err := r.stream(ctx, "/v1/events", url.Values{"changes": {"true"}}, nil, func(name string, data []byte) error {
+			take := heard.whole
+			if name == "change" {
+				take = heard.change
+			}
+			if err := take(data); err != nil {
 				return err
 			}
 			wait = firstAgain
-			r.take(s)
+			r.take(heard.latest)
 			return nil
 		})
 		if ctx.Err() != nil {
@@ -246,7 +250,7 @@ func (r *Remote) Follow(ctx context.Context) {
 }
 
 // stream reads server-sent events until the server or ctx ends them; it never gives nil.
-func (r *Remote) stream(ctx context.Context, path string, query url.Values, header http.Header, do func(id string, data []byte) error) error {
+func (r *Remote) stream(ctx context.Context, path string, query url.Values, header http.Header, do func(name string, data []byte) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	quiet := time.AfterFunc(silentFor, cancel)
@@ -257,7 +261,7 @@ func (r *Remote) stream(ctx context.Context, path string, query url.Values, head
 	}
 	defer response.Body.Close()
 	in := bufio.NewReader(response.Body)
-	var id string
+	var event string
 	var data []byte
 	for {
 		line, err := in.ReadBytes('\n')
@@ -268,12 +272,12 @@ func (r *Remote) stream(ctx context.Context, path string, query url.Values, head
 		line = bytes.TrimRight(line, "\r\n")
 		switch name, value, _ := bytes.Cut(line, []byte(": ")); {
 		case len(line) == 0 && data != nil:
-			if err := do(id, data); err != nil {
+			if err := do(event, data); err != nil {
 				return err
 			}
 			data = nil
-		case string(name) == "id":
-			id = string(value)
+		case string(name) == "event":
+			event = string(value)
 		case string(name) == "data":
 			data = append(data, value...)
 		}

@@ -489,17 +489,27 @@ func (s *Server) ends(r *http.Request, of *served) bool {
 	}
 }
 
-// events sends a snapshot whenever there is a new one.
+// events sends a snapshot whenever there is a new one; where changes are asked for, what changed since the one before.
 func (s *Server) events(w http.ResponseWriter, r *http.Request, of *served) {
 	var last uint64
-	first := true
-	s.stream(w, r, of, func() (string, string, any, error) {
+	var told teller
+	first, changes := true, r.URL.Query().Get("changes") == "true"
+	s.stream(w, r, of, func() (id, name string, data any, err error) {
 		now := of.Snapshot(r.Context())
 		if !first && now.Seq == last {
 			return "", "", nil, nil
 		}
+		switch {
+		case !changes:
+			name, data = "snapshot", now
+		case first:
+			name, data, err = "snapshot", now, told.begin(now)
+		default:
+			name = "change"
+			data, err = told.next(now)
+		}
 		last, first = now.Seq, false
-		return strconv.FormatUint(now.Seq, 10), "snapshot", now, nil
+		return strconv.FormatUint(now.Seq, 10), name, data, err
 	})
 }
 
