@@ -123,7 +123,7 @@ func printStatus(w io.Writer, s status.Snapshot) error {
 		absent = fmt.Sprintf(", %d absent", c.Absent)
 	}
 	fmt.Fprintf(w, "%s: %d need you, %d moving, %d steady%s, as of %s\n", kit.Plain(s.Line), c.Need, c.Moving, c.Steady, absent, s.Now.Local().Format("2 Jan 2006 15:04:05"))
-	if needs := words.Needs(s); len(needs) > 0 {
+	if needs := words.Related(words.Needs(s)); len(needs) > 0 {
 		fmt.Fprintln(w, "\nneeds you")
 		for _, n := range needs {
 			fmt.Fprintf(w, "  %s: %s\n", kit.Plain(n.About), kit.Plain(n.Text))

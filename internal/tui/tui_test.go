@@ -277,7 +277,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "."}, {"marked", "/ s i t e : n o r t h enter * m down"}, {"marked-asked", "* f r e g a t t a enter"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "."}, {"grouped", "z down"}, {"grouped-folded", "z > _ down down enter down"}, {"ordered", "> >"}, {"marked", "/ s i t e : n o r t h enter * m down"}, {"marked-asked", "* f r e g a t t a enter"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {
@@ -291,6 +291,27 @@ func TestFrames(t *testing.T) {
 			}
 			storytest.Golden(t, fmt.Sprintf("%s-%dx%d.txt", screen.name, size[0], size[1]), got)
 		}
+	}
+}
+
+// TestNarrow sees that a terminal too narrow for a matrix has a list, in which the same berth is chosen, and back.
+func TestNarrow(t *testing.T) {
+	a, _ := app(t)
+	press(a, "2")
+	storytest.Golden(t, "board-list-40x24.txt", frame(a, 40, 24))
+	before := a.shown().Berth()
+	press(a, "m down")
+	if at := a.shown().Berth(); at.Workload != before.Workload || at.Site == before.Site {
+		t.Errorf("after %s comes %s", before, at)
+	}
+	press(a, "right")
+	if at := a.shown().Berth(); at.Workload == before.Workload {
+		t.Errorf("aside of %s is %s", before, at)
+	}
+	at := a.shown().Berth()
+	a.Frame(158, 47)
+	if a.shown().Berth() != at || len(a.home.Marked()) != 1 {
+		t.Errorf("with room again %s is chosen instead of %s, and %v marked", a.shown().Berth(), at, a.home.Marked())
 	}
 }
 

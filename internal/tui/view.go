@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
+	"aditus/internal/tui/board"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
 )
@@ -63,10 +64,14 @@ func (a *App) Frame(w, h int) string {
 		return ""
 	}
 	p := kit.NewPage(w, h, a.look.theme)
-	if w < leastWidth || h < leastHeight {
+	least := leastWidth
+	if a.over == nil {
+		least = board.LeastWidth
+	}
+	if w < least || h < leastHeight {
 		c := a.home.Counts()
 		y := p.Wrap(0, 0, w, h, kit.Text, fmt.Sprintf("%d need you, %d moving, %d steady.", c.Need, c.Moving, c.Steady))
-		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, leastWidth, leastHeight))
+		p.Wrap(0, y, w, h, kit.Dim, fmt.Sprintf("The screen is %d x %d; %d x %d is the least. q quits.", w, h, least, leastHeight))
 		return p.Render()
 	}
 	a.shown().View(p)

@@ -34,8 +34,9 @@ const (
 
 // Need is something that a person should see to.
 type Need struct {
-	Berth  berth.ID // empty where it concerns no single berth
-	About  string   // what stands in front of the sentence
+	Berth  berth.ID   // the first that it concerns; empty for none
+	Berths []berth.ID // all that it concerns
+	About  string     // what stands in front of the sentence
 	Tone   Tone
 	Text   string
 	Keys   []Verb // what answers it, most fitting first
@@ -77,7 +78,7 @@ func Needs(s status.Snapshot) []Need {
 					continue
 				}
 			}
-			n.Berth, n.About = b.ID, b.Workload+" · "+b.Site
+			n.Berth, n.Berths, n.About = b.ID, []berth.ID{b.ID}, b.Workload+" · "+b.Site
 			needs = append(needs, n)
 		}
 	}
@@ -86,7 +87,7 @@ func Needs(s status.Snapshot) []Need {
 		if first := berths[0]; len(berths) > 1 {
 			needs = slices.DeleteFunc(needs, func(n Need) bool { return n.Berth == first.ID && n.Keys[0] == Extend })
 			needs = append(needs, Need{
-				Berth: first.ID, About: first.Site, Tone: Asks, rank: endRank, since: first.Life.Announced, Keys: []Verb{Extend, WatchIt},
+				Berth: first.ID, Berths: idsOf(berths), About: first.Site, Tone: Asks, rank: endRank, since: first.Life.Announced, Keys: []Verb{Extend, WatchIt},
 				Text: say.Sentence(fmt.Sprintf("%s at %s: of each %s", say.Count(len(berths), "berth"), first.Site, ends(first.Life, s.Now))),
 			})
 		}
@@ -94,7 +95,7 @@ func Needs(s status.Snapshot) []Need {
 	for site, berths := range silent {
 		first := berths[0]
 		needs = append(needs, Need{
-			Berth: first.ID, About: site, Tone: Bad, rank: 2, since: first.Problem.Since, Keys: []Verb{WatchIt},
+			Berth: first.ID, Berths: idsOf(berths), About: site, Tone: Bad, rank: 2, since: first.Problem.Since, Keys: []Verb{WatchIt},
 			Text: say.Sentence(first.Problem.Text) + " " + say.Count(len(berths), "workload") + " there cannot be seen" + since(s.Now, first.Problem.Since),
 		})
 	}
@@ -112,6 +113,77 @@ func Needs(s status.Snapshot) []Need {
 	slices.SortStableFunc(needs, func(a, b Need) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), b.since.Compare(a.since), cmp.Compare(a.About, b.About))
 	})
+	return needs
+}
+
+func idsOf(berths []status.Berth) (ids []berth.ID) {
+	for _, b := range berths {
+		ids = append(ids, b.ID)
+	}
+	return ids
+}
+
+// shape is a sentence without its numbers, which may differ where all else is the same.
+func shape(text string) string {
+	var out strings.Builder
+	number := false
+	for _, r := range text {
+		digit := r >= '0' && r <= '9'
+		if number = digit || number && (r == '.' || r == ',' || r == ':'); !number {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}
+
+// alike is what is the same of related needs.
+type alike struct {
+	of   string
+	rank int
+	says string
+}
+
+// Related puts those together that say the same of one workload at several sites, or of several workloads at one site. The first of
+// them stands for all.
+func Related(needs []Need) []Need {
+	for _, of := range []struct {
+		same, other func(berth.ID) string
+		several     string
+	}{
+		{func(id berth.ID) string { return id.Workload }, func(id berth.ID) string { return id.Site }, "site"},
+		{func(id berth.ID) string { return id.Site }, func(id berth.ID) string { return id.Workload }, "workload"},
+	} {
+		first, out := map[alike]int{}, make([]Need, 0, len(needs))
+		for _, n := range needs {
+			if len(n.Berths) != 1 {
+				out = append(out, n)
+				continue
+			}
+			key := alike{of.same(n.Berth), n.rank, shape(strings.ReplaceAll(n.Text, of.other(n.Berth), "…"))}
+			at, has := first[key]
+			if !has {
+				first[key] = len(out)
+				out = append(out, n)
+				continue
+			}
+			out[at].Berths = append(slices.Clip(out[at].Berths), n.Berth)
+		}
+		for i, n := range out {
+			if len(n.Berths) < 2 || n.About != n.Berth.Workload+" · "+n.Berth.Site {
+				continue
+			}
+			var where []string
+			for _, id := range n.Berths {
+				where = append(where, of.other(id))
+			}
+			if len(where) > 4 {
+				where = append(where[:3], fmt.Sprintf("%d more", len(where)-3))
+			}
+			out[i].About = of.same(n.Berth) + " · " + say.Count(len(n.Berths), of.several)
+			out[i].Text += " The same for " + say.List(where) + "."
+		}
+		needs = out
+	}
 	return needs
 }
 
@@ -306,7 +378,9 @@ func CountOf(s status.Snapshot, needs []Need) Counts {
 	c := Counts{Need: len(needs)}
 	needing := make(map[berth.ID]bool, len(needs))
 	for _, n := range needs {
-		needing[n.Berth] = true
+		for _, id := range n.Berths {
+			needing[id] = true
+		}
 	}
 	for i := range s.Berths {
 		switch b := &s.Berths[i]; {

@@ -2,6 +2,7 @@ package words_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -160,5 +161,38 @@ func TestSilentSite(t *testing.T) {
 	needs := words.Needs(s)
 	if len(needs) != 3 || needs[0].About != "ledger" || needs[1].Keys[0] != words.AcceptHistory || !strings.Contains(needs[2].Text, "8 workloads there cannot be seen") {
 		t.Errorf("%+v", needs)
+	}
+}
+
+// TestRelated sees that what is the same at many sites, or of many workloads, is told once, and nothing else is put together.
+func TestRelated(t *testing.T) {
+	now := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	s := status.Snapshot{Now: now, Sites: []string{"slipway", "north", "south", "isles", "drydock"}}
+	add := func(workload, site, why string) {
+		s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: workload, Site: site}, Applied: &berth.Revision{}, Looked: now, Problem: &status.Problem{Text: why, Since: now.Add(-time.Hour)}})
+	}
+	for i, site := range s.Sites {
+		add("fares", site, fmt.Sprintf("no word from the registry for %d s at %s", i+3, site))
+	}
+	add("piers", "north", "the disk is full")
+	add("tides", "north", "the disk is full")
+	add("tides", "south", "the disk is not full")
+	needs := words.Related(words.Needs(s))
+	var told []string
+	for _, n := range needs {
+		told = append(told, fmt.Sprintf("%s %d: %s", n.About, len(n.Berths), n.Text))
+	}
+	want := []string{
+
+		"fares · 5 sites 5: No word from the registry for 7 s at drydock. Since 1 h. The same for drydock, isles, north and 2 more.",
+		"north · 2 workloads 2: The disk is full. Since 1 h. The same for piers and tides.",
+		"tides · south 1: The disk is not full. Since 1 h.",
+	}
+	slices.Sort(told)
+	if !slices.Equal(told, want) {
+		t.Errorf("told is\n%s\nwant\n%s", strings.Join(told, "\n"), strings.Join(want, "\n"))
+	}
+	if c := words.Count(s); c.Need != 8 || c.Steady != 0 {
+		t.Errorf("counted are %+v", c)
 	}
 }

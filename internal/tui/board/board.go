@@ -12,7 +12,6 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
-	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -23,8 +22,16 @@ type Model struct {
 	needs     []words.Need
 	counts    words.Counts
 	sites     []string // that are shown, in course order
-	workloads []string // those that the filter lets through
+	workloads []string // those that the filter lets through, by name
 	berths    map[berth.ID]*status.Berth
+	needAt    map[berth.ID]int // place of each berth's first need
+
+	grouped grouping
+	ordered ordering
+	folded  map[string]bool // groups of which only the heading is shown
+	list    bool            // the terminal is too narrow for a matrix
+	rows    []row
+	groups  map[string]*group
 
 	marks    map[berth.ID]bool // what is done next is done at all of these
 	possible []can             // what can be done at them; nil where it is to be found out
@@ -62,68 +69,48 @@ func (m *Model) Picture() *screen.Picture { return nil }
 
 // set shows a new snapshot. The cursor stays on its berth, or goes where it matters before anybody moved it.
 func (m *Model) set(s status.Snapshot) {
-	at := m.Berth()
-	m.snapshot, m.needs = s, words.Needs(s)
-	m.counts = words.CountOf(s, m.needs)
+	all := words.Needs(s)
+	m.snapshot, m.needs = s, words.Related(all)
+	m.counts = words.CountOf(s, all)
 	m.berths = make(map[berth.ID]*status.Berth, len(s.Berths))
 	for i := range s.Berths {
 		m.berths[s.Berths[i].ID] = &s.Berths[i]
 	}
 	m.possible = nil
 	m.refilter()
-	m.Select(at)
 	if !m.desk.Touched {
 		m.selectWhatMatters()
 	}
 }
 
-func (m *Model) refilter() {
-	find := view.ReadFind(m.filter)
-	m.sites = m.sites[:0]
-	for _, site := range m.snapshot.Sites {
-		if find.Site(site, m.snapshot.Teams[site]) {
-			m.sites = append(m.sites, site)
-		}
-	}
-	needed := map[berth.ID]bool{}
-	for _, n := range m.needs {
-		needed[n.Berth] = true
-	}
-	m.workloads = m.workloads[:0]
-	for i := range m.snapshot.Berths {
-		b := &m.snapshot.Berths[i]
-		if n := len(m.workloads); (n == 0 || m.workloads[n-1] != b.Workload) && slices.Contains(m.sites, b.Site) && find.Berth(b, needed[b.ID]) {
-			m.workloads = append(m.workloads, b.Workload)
-		}
-	}
-	m.clamp()
-}
-
 // Find shows only workloads of which a berth is found, at the sites that are asked for.
 func (m *Model) Find(filter string) {
-	at := m.Berth()
 	m.filter = filter
 	m.refilter()
-	m.Select(at)
 }
 
 func (m *Model) clamp() {
-	m.row = max(0, min(m.row, len(m.workloads)-1))
+	m.row = max(0, min(m.row, len(m.rows)-1))
 	m.column = max(0, min(m.column, len(m.sites)-1))
 }
 
 // Berth implements screen.Screen: the one under the cursor.
 func (m *Model) Berth() berth.ID {
-	if m.row >= len(m.workloads) || m.column >= len(m.sites) {
+	at := m.cursor()
+	switch {
+	case at.heading() || m.column >= len(m.sites):
 		return berth.ID{}
+	case at.site != "":
+		return berth.ID{Workload: at.workload, Site: at.site}
 	}
-	return berth.ID{Workload: m.workloads[m.row], Site: m.sites[m.column]}
+	return berth.ID{Workload: at.workload, Site: m.sites[m.column]}
 }
 
 // Select puts the cursor on a berth, if it is shown.
 func (m *Model) Select(id berth.ID) {
-	if row := slices.Index(m.workloads, id.Workload); row >= 0 {
-		m.row = row
+	is := func(r row) bool { return r.workload == id.Workload && (r.site == "" || r.site == id.Site) }
+	if at := slices.IndexFunc(m.rows, is); at >= 0 && id.Workload != "" {
+		m.row = at
 	}
 	if column := slices.Index(m.sites, id.Site); column >= 0 {
 		m.column = column
@@ -177,9 +164,18 @@ func (m *Model) Keys() []screen.Key {
 	keys = append(keys, m.markKeys()...)
 	return append(keys,
 		screen.Bind("up k down j left h right l pgup ctrl+b pgdown ctrl+f home end G", "arrows, hjkl", "", "move", screen.Only(m.moveKey)),
-		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout", func(string) tea.Cmd { return m.desk.Start(words.WatchIt, m.Berth()) }),
+		screen.Bind("enter", "enter", "", "go in: the watch of the newest rollout; on a heading: fold it", func(string) tea.Cmd {
+			if at := m.cursor(); at.heading() && at.group != "" {
+				m.fold("-")
+				return nil
+			}
+			return m.desk.Start(words.WatchIt, m.Berth())
+		}),
 		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
 		screen.Bind("/", "/", "", "find by words, site:, team:, workload:, only:needs,moving", m.find),
+		screen.Bind("z", "z", "", "group rows by state, by link, by team, or not", screen.Only(m.regroup)),
+		screen.Bind(">", ">", "", "order rows by name, what needs a person first, what changed last first", screen.Only(m.reorder)),
+		screen.Bind("- _", "- _", "", "fold or unfold the group, all groups", screen.Only(m.fold)),
 		screen.Bind(".", ".", "", "only what needs a person, moves or fails; again: all", screen.Only(m.toggleBusy)),
 	)
 }
@@ -212,9 +208,9 @@ func (m *Model) moveKey(pressed string) {
 	case "down", "j":
 		m.row++
 	case "left", "h":
-		m.column--
+		m.aside(-1)
 	case "right", "l":
-		m.column++
+		m.aside(1)
 	case "pgup", "ctrl+b":
 		m.row -= max(1, m.pageRows)
 	case "pgdown", "ctrl+f":
@@ -222,9 +218,20 @@ func (m *Model) moveKey(pressed string) {
 	case "home":
 		m.row = 0
 	case "end", "G":
-		m.row = len(m.workloads) - 1
+		m.row = len(m.rows) - 1
 	}
 	m.clamp()
+}
+
+// aside goes to the next site; in a list, to the next workload.
+func (m *Model) aside(step int) {
+	if !m.list {
+		m.column += step
+		return
+	}
+	at := m.cursor()
+	for m.row = m.row + step; m.row > 0 && m.row < len(m.rows)-1 && m.rows[m.row].workload == at.workload; m.row += step {
+	}
 }
 
 func (m *Model) needKey(pressed string) {
@@ -250,7 +257,10 @@ func (m *Model) selectedNeed() int {
 
 // need is the number, from 0, of the need that a berth stands in the list with, or below nought.
 func (m *Model) need(id berth.ID) int {
-	return slices.IndexFunc(m.needs, func(n words.Need) bool { return n.Berth == id && id.Workload != "" })
+	if n, ok := m.needAt[id]; ok {
+		return n
+	}
+	return -1
 }
 
 func (m *Model) nextNeed(step int) {
@@ -268,26 +278,31 @@ func (m *Model) goToNeed(n int) {
 	if n >= len(m.needs) {
 		return
 	}
-	if m.needs[n].Berth.Workload == "" {
+	id := m.needs[n].Berth
+	if id.Workload == "" {
 		m.unfolded = m.needs[n].About
-	} else {
-		if !slices.Contains(m.workloads, m.needs[n].Berth.Workload) || !slices.Contains(m.sites, m.needs[n].Berth.Site) {
-			m.filter = ""
-			m.refilter()
-		}
-		m.unfolded = ""
-		m.Select(m.needs[n].Berth)
+		return
 	}
+	if !slices.Contains(m.workloads, id.Workload) || !slices.Contains(m.sites, id.Site) {
+		m.filter = ""
+		m.refilter()
+	}
+	if !slices.ContainsFunc(m.rows, func(r row) bool { return r.workload == id.Workload }) { // its group is folded
+		m.folded = map[string]bool{}
+		m.arrange()
+	}
+	m.unfolded = ""
+	m.Select(id)
 }
 
 // click puts the cursor where the mouse was pressed, and tells whether that was on a berth.
 func (m *Model) click(x, y int) bool {
-	if n := y - m.layout.needsAt; m.layout.needsAt > 0 && n >= 0 && n < m.layout.needs {
-		m.goToNeed(n)
+	if n := y - m.layout.needsAt; n >= 0 && n < len(m.layout.needAt) {
+		m.goToNeed(m.layout.needAt[n])
 		return true
 	}
 	row := y - m.layout.rowsAt + m.top
-	if y < m.layout.rowsAt || y >= m.layout.rowsAt+m.pageRows || row >= len(m.workloads) {
+	if y < m.layout.rowsAt || y >= m.layout.rowsAt+m.pageRows || row >= len(m.rows) {
 		return false
 	}
 	m.row, m.unfolded = row, ""

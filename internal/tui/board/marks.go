@@ -28,28 +28,51 @@ func (m *Model) Marked() (all []berth.ID) {
 func (m *Model) Unmark() { m.marks, m.possible = nil, nil }
 
 // markKeys mark berths, to act on all of them at once.
-func (m *Model) markKeys() []screen.Key {
-	return []screen.Key{
+func (m *Model) markKeys() (keys []screen.Key) {
+	if n := m.selectedNeed(); n >= 0 && len(m.needs[n].Berths) > 1 {
+		of := m.needs[n].Berths
+		keys = append(keys, screen.Bind("&", "&", fmt.Sprintf("mark all %d that it is about", len(of)), "", screen.Only(func(string) { m.mark(of) })))
+	}
+	return append(keys,
 		screen.Bind("m", "m", "", "mark this berth; what is done then is done at all that are marked", screen.Only(func(string) {
 			if _, ok := m.selected(); ok {
 				m.mark([]berth.ID{m.Berth()})
 			}
 		})),
-		screen.Bind("= |", "= |", "", "mark the row, the column", screen.Only(func(pressed string) {
+		screen.Bind("= |", "= |", "", "mark the row or the group, the column", screen.Only(func(pressed string) {
 			at := m.Berth()
+			if r := m.cursor(); r.heading() && r.group != "" && pressed == "=" {
+				m.mark(m.inGroup(r.group))
+				return
+			}
 			m.mark(m.shown(func(id berth.ID) bool {
 				return pressed == "=" && id.Workload == at.Workload || pressed == "|" && id.Site == at.Site
 			}))
 		})),
 		screen.Bind("*", "*", "", "mark all that are shown", screen.Only(func(string) { m.mark(m.shown(func(berth.ID) bool { return true })) })),
+	)
+}
+
+// inGroup are the berths of a group, folded or not.
+func (m *Model) inGroup(name string) (all []berth.ID) {
+	for _, workload := range m.groups[name].workloads {
+		for _, site := range m.sites {
+			if id := (berth.ID{Workload: workload, Site: site}); m.berths[id] != nil {
+				all = append(all, id)
+			}
+		}
 	}
+	return all
 }
 
 // shown are the berths in the rows and columns of the board that are of a kind.
 func (m *Model) shown(of func(berth.ID) bool) (all []berth.ID) {
-	for _, workload := range m.workloads {
+	for i, r := range m.rows {
+		if i > 0 && m.rows[i-1].workload == r.workload { // a list has a row for each of its sites
+			continue
+		}
 		for _, site := range m.sites {
-			id := berth.ID{Workload: workload, Site: site}
+			id := berth.ID{Workload: r.workload, Site: site}
 			if _, ok := m.berths[id]; ok && of(id) {
 				all = append(all, id)
 			}

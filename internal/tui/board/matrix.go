@@ -28,7 +28,19 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 	columns := max(1, len(m.sites))
 	width := max(leastColumn, room/columns)
 	shown := max(1, min(columns, room/width))
-	m.left = max(0, min(m.left, m.column, columns-shown), m.column-shown+1)
+	if list := shown < min(columns, leastColumns); list != m.list { // the rows are others
+		at, id := m.cursor(), m.Berth()
+		m.list = list
+		m.arrange()
+		m.put(at)
+		m.Select(id)
+	}
+	if m.list {
+		names, shown = p.W-left-kit.Margin, 0
+	}
+	if !m.list {
+		m.left = max(0, min(m.left, m.column, columns-shown), m.column-shown+1)
+	}
 	m.layout.firstColumn, m.layout.columnWidth = left+names, width
 	titleAt := y
 	for i := range shown {
@@ -36,23 +48,29 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 			p.PutIn(left+names+i*width, y, width-1, kit.Dim, m.sites[m.left+i])
 		}
 	}
-	if shown < columns {
+	if shown < columns && !m.list {
 		p.Right(p.W-kit.Margin, y, kit.New, "→")
 	}
 	p.Rule(y + 1)
 	y += 2
 	m.layout.rowsAt = y
-	m.pageRows = max(1, min(bottom-y, len(m.workloads)))
-	if bottom-y >= len(m.workloads)+1 && p.H >= 34 {
+	m.pageRows = max(1, min(bottom-y, len(m.rows)))
+	if bottom-y >= len(m.rows)+1 && p.H >= 34 {
 		y++
 		m.layout.rowsAt = y
 	}
-	m.top = max(0, min(m.top, m.row, len(m.workloads)-m.pageRows), m.row-m.pageRows+1)
+	m.top = max(0, min(m.top, m.row, len(m.rows)-m.pageRows), m.row-m.pageRows+1)
 	for i := range m.pageRows {
-		if m.top+i >= len(m.workloads) {
-			break
+		at := m.top + i
+		switch {
+		case at >= len(m.rows):
+		case m.rows[at].heading():
+			m.viewHeading(p, y+i, at, left, names, width, shown)
+		case m.list:
+			m.viewListed(p, y+i, at, left)
+		default:
+			m.viewRow(p, y+i, at, left, names, width, shown)
 		}
-		m.viewRow(p, y+i, m.top+i, left, names, width, shown)
 	}
 	if len(m.workloads) == 0 {
 		text := "Nothing is declared yet."
@@ -61,15 +79,15 @@ func (m *Model) viewMatrix(p *kit.Page, y, bottom int) {
 		}
 		p.Put(left, y, kit.Dim, text)
 	}
-	title := "WORKLOAD"
-	if len(m.workloads) > m.pageRows {
-		title = fmt.Sprintf("%d–%d of %d", m.top+1, m.top+m.pageRows, len(m.workloads))
+	title := orderingTitles[m.ordered]
+	if len(m.rows) > m.pageRows {
+		title = fmt.Sprintf("%d–%d of %d", m.top+1, m.top+m.pageRows, len(m.rows))
 	}
 	p.PutIn(left, titleAt, names-1, kit.Dim, title)
 }
 
 func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
-	workload := m.workloads[row]
+	workload := m.rows[row].workload
 	selected := row == m.row
 	if selected {
 		p.Choose(y)
@@ -102,6 +120,73 @@ func (m *Model) viewRow(p *kit.Page, y, row, left, names, width, shown int) {
 		role = kit.Text
 	}
 	p.PutIn(left, y, names-1, role, kit.Middle(workload, names-namesApart))
+}
+
+// viewHeading draws what stands above a group: what its rows have in common, and how many of them are not steady at each site.
+func (m *Model) viewHeading(p *kit.Page, y, row, left, names, width, shown int) {
+	g, role, sign := m.groups[m.rows[row].group], kit.Bright, "▾ "
+	if row == m.row {
+		p.Choose(y)
+	}
+	if m.folded[g.name] {
+		sign = "▸ "
+	}
+	x := p.Put(left, y, kit.Dim, sign)
+	x = p.PutIn(x, y, names-3, role, kit.Middle(g.name, names-3))
+	if room := left + names - 1 - x - 2; room > 0 {
+		if text := g.says(); kit.Width(text) <= room {
+			p.Put(x+2, y, kit.Dim, text)
+		} else if text := fmt.Sprint(len(g.workloads)); kit.Width(text) <= room {
+			p.Put(x+2, y, kit.Dim, text)
+		}
+	}
+	for i := range shown {
+		t := g.at[m.sites[m.left+i]]
+		if t == nil {
+			continue
+		}
+		role, text := kit.Dim, fmt.Sprint(t.all)
+		switch {
+		case t.need > 0:
+			role, text = kit.Bad, fmt.Sprintf("%d of %d need", t.need, t.all)
+		case t.moving > 0:
+			role, text = kit.New, fmt.Sprintf("%d of %d move", t.moving, t.all)
+		}
+		p.PutIn(left+names+i*width, y, width-1, role, text)
+	}
+}
+
+// viewListed draws one berth of a list, which a terminal has that is too narrow for a matrix.
+func (m *Model) viewListed(p *kit.Page, y, row, left int) {
+	r := m.rows[row]
+	id := berth.ID{Workload: r.workload, Site: r.site}
+	room := p.W - left - kit.Margin
+	sites := 0
+	for _, site := range m.sites {
+		sites = max(sites, kit.Width(site)+1)
+	}
+	sites = min(sites, room/3)
+	names := (room - sites) / 2
+	if row == m.row {
+		p.Choose(y)
+	}
+	if m.marks[id] {
+		p.Put(left-1, y, kit.New, "▪")
+	}
+	c := words.CellOf(*m.berths[id])
+	role := kit.Bright
+	if c.Tone == words.Quiet && c.Coming == "" && row != m.row {
+		role = kit.Text
+	}
+	if first := row == m.top || m.rows[row-1].workload != r.workload; first || row == m.row {
+		p.PutIn(left, y, names-1, role, kit.Middle(r.workload, names-1))
+	}
+	p.PutIn(left+names, y, sites-1, kit.Dim, kit.Middle(r.site, sites-1))
+	if c.Absent && c.Tone == words.Quiet && c.Coming == "" {
+		p.Put(left+names+sites, y, kit.Dim, absent)
+		return
+	}
+	viewCell(p, left+names+sites, y, room-names-sites, c)
 }
 
 // absent stands for a berth of which nothing is at its site yet; where nothing is declared there is fainter.

@@ -12,7 +12,7 @@ import (
 
 // panelHeight is how many rows the selected berth gets.
 func (m *Model) panelHeight(p *kit.Page) int {
-	many := len(m.workloads) > p.H-16-needsShown(p.H)-8 // more than there would be room for
+	many := len(m.rows) > p.H-16-needsShown(p.H)-8 // more than there would be room for
 	switch {
 	case p.H >= 40 && !many:
 		return 16
@@ -34,6 +34,11 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	}
 	b, ok := m.selected()
 	if !ok {
+		if g := m.groups[m.cursor().group]; g != nil && m.cursor().heading() {
+			p.Put(left, y+2, kit.Bright, g.name)
+			p.Wrap(left, y+4, p.W-2*left, end-y-4, kit.Dim, g.says()+". Enter folds and unfolds it, z puts rows together otherwise, = marks all of it.")
+			return
+		}
 		if id := m.Berth(); id.Workload != "" {
 			p.Put(left, y+1, kit.Dim, fmt.Sprintf("%s is not declared for %s.", id.Workload, id.Site))
 		}
@@ -49,12 +54,20 @@ func (m *Model) viewPanel(p *kit.Page, y, height int) {
 	if roomy {
 		y++
 	}
-	for _, line := range words.Describe(b, m.snapshot.Now) {
+	lines := words.Describe(b, m.snapshot.Now)
+	spare := max(0, end-y-len(lines)-len(b.Verdicts)-2)
+	for _, line := range lines {
 		if y >= end {
 			return
 		}
 		p.Put(left, y, kit.Dim, line.Label)
-		p.PutIn(left+10, y, p.W-left-11-kit.Margin, kit.RoleOf(line.Tone), line.Text)
+		width := p.W - left - 11 - kit.Margin
+		if rows := min(kit.Rows(line.Text, width), 1+spare); rows > 1 {
+			y = p.Wrap(left+10, y, width, rows, kit.RoleOf(line.Tone), line.Text)
+			spare -= rows - 1
+			continue
+		}
+		p.PutIn(left+10, y, width, kit.RoleOf(line.Tone), line.Text)
 		y++
 	}
 	if roomy {

@@ -17,7 +17,8 @@ import (
 
 // layout is where things are on the page, kept for the mouse.
 type layout struct {
-	needsAt, needs           int
+	needsAt                  int
+	needAt                   []int // the need in each row from there on
 	rowsAt                   int
 	firstColumn, columnWidth int
 }
@@ -28,6 +29,11 @@ const (
 	namesApart    = 3
 	narrowWidth   = 11 // at narrow ones, or as much as a third of the room for longer names
 	leastColumn   = 13
+	leastColumns  = 4  // of a matrix, where there are as many sites; else it is a list
+	narrowest     = 60 // below which the line on top has no room for words
+
+	// LeastWidth is how wide a terminal is at least for the board to be drawn.
+	LeastWidth = 40
 )
 
 // View draws the board. The page's last two rows are left to the bar of keys.
@@ -47,8 +53,11 @@ func (m *Model) View(p *kit.Page) {
 // head is the line on top: whose line it is, the counts, how fresh, the time.
 func (m *Model) head(p *kit.Page) {
 	s := m.snapshot
-	p.Put(kit.Margin+1, 0, kit.Bright, s.Line)
-	x := kit.Width(s.Line) + 5
+	x := kit.Margin + 1
+	if p.W >= narrowest {
+		p.Put(x, 0, kit.Bright, s.Line)
+		x = kit.Width(s.Line) + 5
+	}
 	if p.W >= 120 {
 		x = max(x, p.W*7/16)
 	}
@@ -61,16 +70,22 @@ func (m *Model) head(p *kit.Page) {
 		x = p.Put(x+1, 0, kit.Dim, word) + 3
 	}
 	needs := "need you"
-	if m.counts.Need == 1 {
+	switch {
+	case p.W < narrowest:
+		needs = "need"
+	case m.counts.Need == 1:
 		needs = "needs you"
 	}
 	count(m.counts.Need, kit.Bad, needs)
 	count(m.counts.Moving, kit.New, "moving")
 	count(m.counts.Steady, kit.Dim, "steady")
-	if m.counts.Absent > 0 {
+	if m.counts.Absent > 0 && p.W >= narrowest {
 		count(m.counts.Absent, kit.Dim, "absent")
 	}
 	now := s.Now.Local().Format(time.TimeOnly)
+	if p.W-kit.Margin-1-kit.Width(now) < x {
+		now = ""
+	}
 	p.Right(p.W-kit.Margin-1, 0, kit.Text, now)
 	right := p.W - kit.Margin - 1 - kit.Width(now) - 3
 	if fresh, role := m.freshness(); right-kit.Width(fresh) >= x {
@@ -114,7 +129,7 @@ func (m *Model) freshness() (string, kit.Role) {
 // viewNeeds draws the list of what needs a person and gives the row after it.
 func (m *Model) viewNeeds(p *kit.Page, y int, low bool) int {
 	left := kit.Margin + 1
-	m.layout.needs, m.layout.needsAt = 0, 0
+	m.layout.needAt, m.layout.needsAt = m.layout.needAt[:0], 0
 	most := needsShown(p.H) // the rows are kept free, so that nothing below them moves when the list grows
 	if !low {
 		p.Put(left, y, kit.Dim, "NEEDS YOU")
@@ -134,15 +149,42 @@ func (m *Model) viewNeeds(p *kit.Page, y int, low bool) int {
 		about = max(about, kit.Width(n.About))
 	}
 	about = min(about, 26, p.W/4)
-	m.layout.needsAt, m.layout.needs = y, shown
+	m.layout.needsAt, m.layout.needAt = y, m.layout.needAt[:0]
+	spare := most - shown
+	if shown < len(m.needs) {
+		spare = 0 // the row after them says that there are more
+	}
+	chosen := m.selectedNeed()
+	x, end := left+5+about+2, m.needEnd(p)
+	rows := make([]int, shown)
+	for _, first := range []bool{true, false} { // the one that the cursor is on is told whole before the others are
+		for i, n := range m.needs[:shown] {
+			if (i == chosen) != first {
+				continue
+			}
+			rows[i] = min(kit.Rows(n.Text, end-x), 1+spare)
+			spare -= rows[i] - 1
+		}
+	}
 	for i, n := range m.needs[:shown] {
-		m.viewNeed(p, y, i, n, about)
-		y++
+		m.viewNeed(p, y, i, n, about, rows[i])
+		for range rows[i] {
+			m.layout.needAt = append(m.layout.needAt, i)
+		}
+		y += rows[i]
 	}
 	if rest := len(m.needs) - shown; rest > 0 {
 		p.Put(left+4, y, kit.Dim, fmt.Sprintf("and %d more: Tab goes through them", rest))
 	}
 	return after
+}
+
+// needEnd is where the sentence of a need ends at the latest.
+func (m *Model) needEnd(p *kit.Page) int {
+	if p.W >= 120 {
+		return p.W - kit.Margin - 1 - keysWidth
+	}
+	return p.W - kit.Margin - 1 - 3
 }
 
 // needsShown is how many rows the list of what needs a person has.
@@ -158,21 +200,19 @@ func needsShown(height int) int {
 
 const keysWidth = 30
 
-func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about int) {
-	left := kit.Margin + 1
-	name := kit.Bright
-	if m.selectedNeed() == i {
-		p.Choose(y)
+func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about, rows int) {
+	left, end := kit.Margin+1, m.needEnd(p)
+	for k := range rows {
+		if m.selectedNeed() == i {
+			p.Choose(y + k)
+		}
+		p.Put(left, y+k, kit.RoleOf(n.Tone), "┃")
 	}
-	p.Put(left, y, kit.RoleOf(n.Tone), "┃")
 	if i < 9 {
 		p.Put(left+2, y, kit.Dim, fmt.Sprint(i+1))
 	}
-	p.PutIn(left+5, y, about, name, n.About)
-	x := left + 5 + about + 2
-	end := p.W - kit.Margin - 1
-	if p.W >= 120 && len(n.Keys) > 0 {
-		end -= keysWidth
+	p.PutIn(left+5, y, about, kit.Bright, n.About)
+	if p.W >= 120 {
 		at := end + 2
 		for k, verb := range n.Keys[:min(2, len(n.Keys))] {
 			p.Put(at, y, kit.New, words.Keys[verb])
@@ -180,10 +220,14 @@ func (m *Model) viewNeed(p *kit.Page, y, i int, n words.Need, about int) {
 			at = end + 2 + (k+1)*(keysWidth/2-1)
 		}
 	} else if len(n.Keys) > 0 {
-		end -= 3
 		p.Put(end+2, y, kit.New, words.Keys[n.Keys[0]])
 	}
-	p.PutIn(x, y, end-x, kit.Text, n.Text)
+	x := left + 5 + about + 2
+	if rows == 1 {
+		p.PutIn(x, y, end-x, kit.Text, n.Text)
+		return
+	}
+	p.Wrap(x, y, end-x, rows, kit.Text, n.Text)
 }
 
 // says is the word for an action at a berth: a sync of what was changed by hand puts it back.

@@ -146,6 +146,14 @@ func (p *Page) Wrap(x, y, width, most int, role Role, text string) int {
 	return y
 }
 
+// Rows is how many rows a text takes that is wrapped to a width.
+func Rows(text string, width int) int {
+	if width <= 0 {
+		return 1
+	}
+	return strings.Count(ansi.Wrap(Plain(text), width, ""), "\n") + 1
+}
+
 // Clear empties a block of rows.
 func (p *Page) Clear(from, to int) {
 	for y := from; y < to; y++ {
