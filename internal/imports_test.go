@@ -15,7 +15,7 @@ import (
 // tiers are the rooms of the house from the ground up. A package imports only packages of lower tiers, or of its own
 // where that is listed.
 var tiers = [][]string{
-	{"core", "confine", "signature"},
+	{"core", "confine", "signature", "system"},
 	{"socket", "dial", "clock", "expression", "disk", "limit"},
 	{"config", "status", "login"},
 	{"words"},

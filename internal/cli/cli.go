@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/core/say"
+	"aditus/internal/system"
 	"aditus/internal/tui/kit"
 )
 
@@ -113,9 +114,13 @@ aditus link add. To look around: aditus demo`,
 		}
 		for _, cmd := range g.commands {
 			cmd.GroupID = g.id
+			if g.id == "run" && !system.Serves {
+				cmd.RunE = func(*cobra.Command, []string) error { return errFace }
+			}
 			root.AddCommand(cmd)
 		}
 	}
+	completions(root)
 	return root
 }
 

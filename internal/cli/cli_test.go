@@ -42,7 +42,7 @@ func TestCommands(t *testing.T) {
 	}{
 		{"", exitOK, "Connect a repository first", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
 		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
-		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, line, settings, fact, verdict, recording and played"},
+		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, fact, line, played,"},
 		{"check --offline " + good, exitOK, "web/north  2.1.0", ""}, {"check --offline " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
 		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check --offline ../demo/declarations", exitOK, "boarding/isles  4.12.2", ""},
 		{"check --offline --json " + bad, exitWrong, `"suggestion": "did you mean \"sites\"?"`, ""}, {"check --offline --sarif " + bad, exitWrong, `"version": "2.1.0"`, ""}, {"check --json --sarif " + bad, exitUsage, "", "choose one of"},
@@ -89,6 +89,8 @@ func TestHeadless(t *testing.T) {
 		}
 	}
 	holdSchemas(t, data, out)
+	holdAnswers(t, data)
+	holdCompletions(t, data)
 	code, text, _ = shell(t, "status", "--data", data)
 	if code != exitOK || !strings.Contains(text, "needs you") || !strings.Contains(text, "4.13.0 was rolled back") || !strings.Contains(text, "8.1.4 → 8.2.0 25 %") || !strings.Contains(text, "this is how it was left") {
 		t.Errorf("code %d\n%s", code, text)

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -17,6 +17,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/login"
 	"aditus/internal/status"
+	"aditus/internal/system"
 	"aditus/internal/tui/kit"
 )
 
@@ -29,37 +30,12 @@ type connection struct {
 // connectionFlags adds the flags of a connection to a command.
 func connectionFlags(cmd *cobra.Command, r *connection) {
 	dataFlag(cmd, &r.data)
-	cmd.ValidArgsFunction = r.complete
 	flags := cmd.Flags()
 	flags.StringVar(&r.server, "server", "", "the `address` of a server, such as https://aditus.skerry.example:8791 (default $ADITUS_SERVER; without one, the Aditus on the data folder)")
 	flags.StringVar(&r.tokenFile, "token-file", "", "the `file` that has the token for it (default: the token in $ADITUS_TOKEN)")
 	flags.StringVar(&r.ca, "ca", "", "a `file` of certificates to trust for it, beside the system's")
 	flags.StringVar(&r.cert, "client-cert", os.Getenv("ADITUS_CLIENT_CERT"), "show the certificate in this `file` instead of a token (default $ADITUS_CLIENT_CERT)")
 	flags.StringVar(&r.key, "client-key", os.Getenv("ADITUS_CLIENT_KEY"), "whose key is in this `file` (default $ADITUS_CLIENT_KEY)")
-}
-
-// completeWait is how long a shell waits for completions.
-const completeWait = 2 * time.Second
-
-// complete completes the names of berths.
-func (r *connection) complete(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
-	ctx, cancel := context.WithTimeout(context.Background(), completeWait)
-	defer cancel()
-	if !strings.Contains(cmd.Use, "BERTH") {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	c, _, shut, err := r.client(ctx)
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	defer shut()
-	var names []string
-	for _, b := range c.Snapshot(ctx).Berths {
-		if name := b.ID.String(); strings.HasPrefix(name, typed) {
-			names = append(names, name)
-		}
-	}
-	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
 // far gives the server that is named; nil where none is.
@@ -103,10 +79,16 @@ func (r connection) far() (*api.Remote, error) {
 	return remote, nil
 }
 
+// errFace means that what is asked for is done by a server, and none runs on this system.
+var errFace = usageError{fmt.Errorf("on %s Aditus is a face of a server elsewhere: name it with --server, or in $ADITUS_SERVER", runtime.GOOS)}
+
 // running gives the Aditus that runs where it is meant, or nil and the data folder where none does.
 func (r connection) running() (remote *api.Remote, folder string, err error) {
 	if remote, err = r.far(); remote != nil || err != nil {
 		return remote, "", err
+	}
+	if !system.Serves {
+		return nil, "", errFace
 	}
 	if folder, err = dataFolder(r.data); err != nil {
 		return nil, "", err
@@ -165,10 +147,16 @@ func (r connection) client(ctx context.Context) (c control.Reader, note string, 
 	return record, notRunning(folder), func() { book.Close() }, nil
 }
 
+// told is what is told of a berth, as JSON.
+type told struct {
+	Berth string `json:"berth"`
+	Text  string `json:"text"`
+}
+
 // printBerth tells something about a berth: a line for a person, or one of JSON.
 func printBerth(w io.Writer, id berth.ID, asJSON bool, text string) {
 	if asJSON {
-		_ = writeLine(w, map[string]string{"berth": id.String(), "text": text}) // texts always marshal, and a pipe that is gone ends the program
+		_ = writeLine(w, told{id.String(), text}) // texts always marshal, and a pipe that is gone ends the program
 		return
 	}
 	fmt.Fprintf(w, "%s: %s\n", id, kit.Plain(text))

@@ -18,11 +18,6 @@ func dataFlag(cmd *cobra.Command, into *string) {
 	cmd.Flags().StringVar(into, "data", "", "data `folder` (default $ADITUS_DATA, else ~/.local/state/aditus/line; the demo's where there is none)")
 }
 
-// jsonFlag adds --json to a command.
-func jsonFlag(cmd *cobra.Command, into *bool) {
-	cmd.Flags().BoolVar(into, "json", false, "as JSON")
-}
-
 // setFlag adds --set to a command.
 func setFlag(cmd *cobra.Command, into *[]string) {
 	cmd.Flags().StringArrayVar(into, "set", nil, "give a variable a value, `name=value`; it goes before all that is declared")

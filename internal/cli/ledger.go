@@ -113,7 +113,7 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 	cmd.Flags().IntVarP(&newest, "newest", "n", 50, "how many facts at most")
 	cmd.Flags().StringVar(&since, "since", "", "from then on: 2h or 3d ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "a JSON object for each fact")
+	jsonFlag(cmd, &asJSON)
 	cmd.Flags().BoolVar(&asEvents, "cloudevents", false, "an event of CloudEvents 1.0 for each fact, as a line of JSON")
 	cmd.Flags().BoolVar(&verify, "verify", false, "look whether all facts are as they were written")
 	cmd.Flags().StringArrayVar(&noted, "noted", nil, "with --verify: a `head` that it printed before, NUMBER:SUM; may stand several times")

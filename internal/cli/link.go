@@ -89,7 +89,7 @@ func (f *linkFlags) complete() (config.Link, error) {
 func newLinkTest() *cobra.Command {
 	var folder string
 	cmd := &cobra.Command{
-		Use:   "test [NAME...]",
+		Use:   "test [LINK...]",
 		Short: "Try links now, and without names what sites stand on; nothing is taken or changed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, err := dataFolder(folder)
@@ -205,7 +205,7 @@ func newLinkList() *cobra.Command {
 func newLinkRemove() *cobra.Command {
 	var folder string
 	cmd := &cobra.Command{
-		Use:   "remove NAME",
+		Use:   "remove LINK",
 		Short: "Forget a link and its credential; what it declared stays live",
 		Args:  oneArg("link's name"),
 		RunE: func(cmd *cobra.Command, args []string) error {

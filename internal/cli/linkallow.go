@@ -20,7 +20,7 @@ func newLinkAllow() *cobra.Command {
 	var folder string
 	var all bool
 	cmd := &cobra.Command{
-		Use:   "allow [NAME...]",
+		Use:   "allow [LINK...]",
 		Short: "Write down what a link's repository may declare: what it declares now",
 		Long: `Reads what the links that are named declare now, or all that have nothing under may: in the
 settings, and writes the least there that lets them: workloads, sites, kinds of parts, host names,

@@ -75,7 +75,7 @@ func newLinkCredential() *cobra.Command {
 	var folder string
 	var f linkFlags
 	cmd := &cobra.Command{
-		Use:   "credential NAME",
+		Use:   "credential LINK",
 		Short: "Give a link, or a registry's host, another credential",
 		Args:  oneArg("link's name or registry's host"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -101,7 +101,7 @@ func newLinkCredential() *cobra.Command {
 func newLinkHook() *cobra.Command {
 	var folder string
 	cmd := &cobra.Command{
-		Use:   "webhook NAME",
+		Use:   "webhook LINK",
 		Short: "Make a link's webhook secret anew and print it, once",
 		Long: `Makes a secret for POST /hooks/NAME and prints it; give it to whoever sends the
 webhooks. The one before no longer counts. The address is the one under listen in

@@ -23,6 +23,7 @@ import (
 	"aditus/internal/demo"
 	"aditus/internal/socket"
 	"aditus/internal/socket/porttest"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/sim"
 )
@@ -317,7 +318,7 @@ func TestLocal(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		user := keeper.OwnerOf(info)
+		user := system.Owner(info)
 		if own[user] = true; (confine.MayBecome() == nil) != (user >= 700_000) {
 			t.Errorf("%s runs as the user %d", id, user)
 		}

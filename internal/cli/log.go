@@ -72,7 +72,7 @@ enough to have that one alone.`,
 	connectionFlags(cmd, &r)
 	cmd.Flags().IntVarP(&l.most, "lines", "n", 100, "how many lines at most")
 	cmd.Flags().BoolVarP(&l.follow, "follow", "f", false, "go on with new lines as they come")
-	cmd.Flags().BoolVar(&l.asJSON, "json", false, "a JSON object for each line")
+	jsonFlag(cmd, &l.asJSON)
 	cmd.Flags().StringVar(&since, "since", "", "from then on: 10m or 2h ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().StringVar(&pattern, "grep", "", "only lines that a regular expression (RE2) fits")
 	cmd.Flags().BoolVar(&l.previous, "previous", false, "only what was written before the last start of the instance")

@@ -17,7 +17,7 @@ import (
 
 func newSpread() *cobra.Command {
 	var r connection
-	var asJSON, all bool
+	var asJSON, wide, all bool
 	cmd := &cobra.Command{
 		Use:   "spread WORKLOAD",
 		Short: "Who runs what of a workload, over all its sites",
@@ -37,11 +37,11 @@ nothing newer; with --sites every site by itself.`,
 			case asJSON:
 				return writeJSON(cmd.OutOrStdout(), told)
 			}
-			return writeSpread(cmd.OutOrStdout(), told, all, time.Local)
+			return writeSpread(cmd.OutOrStdout(), told, all || wide, time.Local)
 		},
 	}
 	connectionFlags(cmd, &r)
-	jsonFlag(cmd, &asJSON)
+	outputFlag(cmd, &asJSON, &wide)
 	cmd.Flags().BoolVar(&all, "sites", false, "each site by itself, those that have a version longest first")
 	return cmd
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
+	"aditus/internal/core/berth"
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/status"
@@ -21,7 +22,7 @@ import (
 
 func newStatus() *cobra.Command {
 	var r connection
-	var asJSON bool
+	var asJSON, wide bool
 	cmd := &cobra.Command{
 		Use:   "status",
 		Short: "What needs a person, and how every berth stands",
@@ -38,7 +39,7 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 			if asJSON {
 				return writeJSON(cmd.OutOrStdout(), s)
 			}
-			if err := printStatus(cmd.OutOrStdout(), s); err != nil {
+			if err := printStatus(cmd.OutOrStdout(), s, wide); err != nil {
 				return err
 			}
 			if fresh != "" {
@@ -48,7 +49,7 @@ With --json the whole snapshot is printed; docs/ledger.md describes it.`,
 		},
 	}
 	connectionFlags(cmd, &r)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "the whole snapshot as JSON")
+	outputFlag(cmd, &asJSON, &wide)
 	return cmd
 }
 
@@ -116,7 +117,7 @@ func at(address string) string {
 	return ", at " + address
 }
 
-func printStatus(w io.Writer, s status.Snapshot) error {
+func printStatus(w io.Writer, s status.Snapshot, wide bool) error {
 	c := words.Count(s)
 	absent := ""
 	if c.Absent > 0 {
@@ -134,7 +135,11 @@ func printStatus(w io.Writer, s status.Snapshot) error {
 	}
 	fmt.Fprintln(w)
 	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-	fmt.Fprintln(table, "berth\tversion\tstand\thealth\tdoing")
+	titles := "berth\tversion\tstand\thealth\tdoing"
+	if wide {
+		titles = "berth\tversion\trevision\tapplied\tproven\tdeclared\tlink\tstand\thealth\tsince\tdoing"
+	}
+	fmt.Fprintln(table, titles)
 	for _, b := range s.Berths {
 		cell := words.CellOf(b)
 		version := cell.Version
@@ -142,6 +147,25 @@ func printStatus(w io.Writer, s status.Snapshot) error {
 			version += " → " + cell.Coming + " " + say.Share(cell.Share)
 		}
 		doing, _ := words.Headline(b, s.Now)
+		if wide {
+			moment := func(t time.Time) string {
+				if t.IsZero() {
+					return "-"
+				}
+				return t.UTC().Format(time.RFC3339)
+			}
+			short := func(r *berth.Revision, of func(*berth.Revision) string) string {
+				if r == nil {
+					return "-"
+				}
+				return cmp.Or(kit.Plain(of(r)), "-")
+			}
+			fingerprint := func(r *berth.Revision) string { return r.Fingerprint.Short() }
+			declared := func(r *berth.Revision) string { return r.Version + " " + r.Fingerprint.Short() }
+			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), short(b.Applied, fingerprint), moment(b.AppliedAt), moment(b.ProvenAt),
+				short(b.Declared, declared), cmp.Or(b.Link, "-"), b.SyncStatus, b.Health.Word, moment(b.HealthSince), kit.Plain(doing))
+			continue
+		}
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.SyncStatus, b.Health.Word, kit.Plain(doing))
 	}
 	return table.Flush()

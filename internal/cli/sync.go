@@ -59,7 +59,7 @@ was asked.`,
 	flags.BoolVar(&o.untilAsked, "until-asked", false, "return as soon as one of them waits for a person")
 	flags.BoolVar(&o.orphans, "remove-orphans", false, "remove parts that are live and not declared any more")
 	flags.BoolVar(&o.noWait, "no-wait", false, "do not wait for the end; only where an Aditus runs")
-	flags.BoolVar(&o.json, "json", false, "a JSON object for each thing that is told")
+	jsonFlag(cmd, &o.json)
 	flags.DurationVar(&o.timeout, "timeout", 30*time.Minute, "how long to wait at most")
 	return cmd
 }

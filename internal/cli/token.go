@@ -83,6 +83,22 @@ that one may; a program's own token is of a team by its name.`,
 	return cmd
 }
 
+// allTokens are those, of the server that is meant or of the data folder.
+func (r connection) allTokens(ctx context.Context) ([]control.TokenShown, error) {
+	remote, err := r.far()
+	if err != nil {
+		return nil, err
+	}
+	if remote != nil {
+		return remote.Tokens(ctx, whoami(fromShell))
+	}
+	folder, err := dataFolder(r.data)
+	if err != nil {
+		return nil, err
+	}
+	return api.OpenTokens(folder).Shown()
+}
+
 func newTokenList() *cobra.Command {
 	var r connection
 	var asJSON bool
@@ -91,18 +107,7 @@ func newTokenList() *cobra.Command {
 		Short: "All tokens, without what is secret of them",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			remote, err := r.far()
-			if err != nil {
-				return err
-			}
-			var all []control.TokenShown
-			if remote != nil {
-				all, err = remote.Tokens(cmd.Context(), whoami(fromShell))
-			} else if folder, err2 := dataFolder(r.data); err2 != nil {
-				err = err2
-			} else {
-				all, err = api.OpenTokens(folder).Shown()
-			}
+			all, err := r.allTokens(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -140,7 +145,7 @@ func newTokenList() *cobra.Command {
 func newTokenRemove() *cobra.Command {
 	var r connection
 	cmd := &cobra.Command{
-		Use:   "remove NAME",
+		Use:   "remove TOKEN",
 		Short: "Make a token good for nothing, at once",
 		Args:  oneArg("name"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -6,7 +6,7 @@ import (
 	"io"
 	"os"
 
-	"golang.org/x/sys/unix"
+	"aditus/internal/system"
 )
 
 // OpenRegular opens an ordinary file of so many bytes at most to read it, where somebody else says which: it waits for nothing, and
@@ -28,7 +28,7 @@ func OpenRegular(name string, most int64) (*os.File, os.FileInfo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	file, err := os.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	file, err := os.OpenFile(name, os.O_RDONLY|system.NoWait, 0)
 	if err != nil {
 		return nil, nil, err
 	}

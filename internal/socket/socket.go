@@ -14,11 +14,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"aditus/internal/confine"
+	"aditus/internal/system"
 )
 
 // longest is how long the name of a socket may be for the system.
@@ -52,8 +52,7 @@ func Listen(ctx context.Context, name string) (net.Listener, error) {
 	if err := os.Remove(short); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	before := unix.Umask(0o177) // nobody else can connect in the moment before its mode is set
-	defer unix.Umask(before)
+	defer system.Umask(0o177)() // nobody else can connect in the moment before its mode is set
 	var config net.ListenConfig
 	listener, err := config.Listen(ctx, "unix", short)
 	if err != nil {
@@ -116,7 +115,7 @@ func Transport(name string, starting time.Duration) *http.Transport {
 	return &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		for end := time.Now().Add(starting); ; {
 			conn, err := Dial(ctx, name)
-			if err == nil || !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ECONNREFUSED) || time.Now().After(end) {
+			if err == nil || !errors.Is(err, syscall.ENOENT) && !errors.Is(err, syscall.ECONNREFUSED) || time.Now().After(end) {
 				return conn, err
 			}
 			select {

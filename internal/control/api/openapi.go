@@ -3,6 +3,7 @@ package api
 import (
 	"encoding"
 	"encoding/json"
+	"maps"
 	"net/http"
 	"path"
 	"reflect"
@@ -146,6 +147,19 @@ func (d describer) schema(value any) map[string]any {
 		return nullable(whole).(map[string]any)
 	}
 	return map[string]any{"$ref": "#/components/schemas/" + nameOf(t)}
+}
+
+// SchemaOf is the JSON Schema (2020-12) of what a value is written as.
+func SchemaOf(title string, value any) []byte {
+	d := describer{schemas: map[string]any{}}
+	whole := map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title}
+	maps.Copy(whole, d.schema(value))
+	whole["$defs"] = d.schemas
+	text, err := json.MarshalIndent(whole, "", "  ")
+	if err != nil {
+		panic("a schema is made of plain values: " + err.Error())
+	}
+	return append([]byte(strings.ReplaceAll(string(text), `"#/components/schemas/`, `"#/$defs/`)), '\n')
 }
 
 // written describes types that are not written as what they are made of.

@@ -14,11 +14,11 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"aditus/internal/confine"
 	"aditus/internal/socket"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/sole"
 	"aditus/internal/target/local/traffic"
@@ -151,7 +151,7 @@ func (c *Client) start() error {
 	}
 	cmd := exec.Command(c.command[0], args...)
 	cmd.Env = sole.Environment()
-	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, log, log, &syscall.SysProcAttr{Setsid: true}
+	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, log, log, system.Session(0)
 	if err := cmd.Start(); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/wanted"
@@ -39,7 +40,7 @@ func memoryFolder(otherwise string, forAll bool) string {
 	if forAll {
 		folders = folders[1:]
 	}
-	if os.Geteuid() == 0 && isMemory("/run") { // which programs do not share
+	if os.Geteuid() == 0 && system.Memory("/run") { // which programs do not share
 		folders = []string{"/run", "/dev/shm"}
 	}
 	for _, folder := range folders {

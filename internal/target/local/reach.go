@@ -8,13 +8,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
-
-	"golang.org/x/sys/unix"
 
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 )
@@ -71,15 +69,6 @@ func (s *Site) needsTemporary() bool {
 
 const temporaryFolder = ".tmp"
 
-// tmpfs is what statfs(2) says of Linux's file system in memory; other systems have no such number.
-const tmpfs = 0x01021994
-
-// isMemory tells whether a folder is on a file system in memory.
-func isMemory(folder string) bool {
-	var info unix.Statfs_t
-	return unix.Statfs(folder, &info) == nil && int64(info.Type) == tmpfs
-}
-
 // ownFolder makes a folder that is this user's alone, and refuses one that somebody else made, or may read. forAll is one that all users of the
 // machine may go through.
 func ownFolder(name string, forAll bool) error {
@@ -106,8 +95,8 @@ func ownedFolder(name string, forAll bool) error {
 	if err != nil {
 		return err
 	}
-	owner, known := info.Sys().(*syscall.Stat_t)
-	if !info.IsDir() || info.Mode().Perm()&others != 0 || known && int(owner.Uid) != os.Geteuid() {
+	owner := system.Owner(info)
+	if !info.IsDir() || info.Mode().Perm()&others != 0 || owner >= 0 && owner != os.Geteuid() {
 		return fmt.Errorf("%s is for secrets, and is not a folder that is yours alone (%s): find out who made it, and remove it", name, info.Mode())
 	}
 	return nil

@@ -10,12 +10,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/wanted"
 )
@@ -206,8 +206,8 @@ func (s *Site) liveVolume(workload, name string, part declare.Part) map[string]a
 	if mode := info.Mode().Perm(); mode&openBits != 0 {
 		fields["mode"] = fmt.Sprintf("%04o", mode)
 	}
-	if own, ok := info.Sys().(*syscall.Stat_t); ok && !s.owns(workload, int(own.Uid)) {
-		fields["owner"] = fmt.Sprintf("user %d", own.Uid)
+	if own := system.Owner(info); own >= 0 && !s.owns(workload, own) {
+		fields["owner"] = fmt.Sprintf("user %d", own)
 	}
 	return fields
 }
@@ -219,7 +219,7 @@ func (s *Site) putBackVolume(workload, name string) error {
 	if err != nil {
 		return nil // it is made for the first instance that uses it
 	}
-	if own, ok := info.Sys().(*syscall.Stat_t); ok && !s.owns(workload, int(own.Uid)) {
+	if own := system.Owner(info); own >= 0 && !s.owns(workload, own) {
 		err = os.Chown(at, os.Getuid(), os.Getgid()) // its user gets it with the next start
 	}
 	if mode := info.Mode().Perm(); err == nil && mode&openBits != 0 {

@@ -16,6 +16,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
 )
 
@@ -258,4 +259,4 @@ func (s *Site) settle() error {
 	return errors.Join(err, os.RemoveAll(filepath.Join(before, instancesFolder)), disk.Keep(disk.Machine, filepath.Join(s.folder, placesFile), []byte(s.places), 0o600))
 }
 
-func isOwn(info fs.FileInfo) bool { return keeper.OwnerOf(info) == os.Geteuid() }
+func isOwn(info fs.FileInfo) bool { return system.Owner(info) == os.Geteuid() }

@@ -21,6 +21,7 @@ import (
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/limit"
+	"aditus/internal/system"
 	"aditus/internal/target"
 	"aditus/internal/target/local/keeper"
 )
@@ -57,7 +58,7 @@ func userOf(t *testing.T, pid int) int {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return keeper.OwnerOf(info)
+	return system.Owner(info)
 }
 
 // reachable is this test's own program where all users of the machine may run it.
@@ -235,8 +236,8 @@ func keptApart(t *testing.T, data string) {
 			t.Errorf("it cannot %s %s, which is its own: %s", does[0], does[1], told)
 		}
 	}
-	if info, err := os.Stat(filepath.Join(secrets, filesFolder, "etc", "deck.conf")); err != nil || keeper.OwnerOf(info) != 700100 || info.Mode().Perm() != 0o600 {
-		t.Errorf("its declared file is %v of %v (%v)", info.Mode(), keeper.OwnerOf(info), err)
+	if info, err := os.Stat(filepath.Join(secrets, filesFolder, "etc", "deck.conf")); err != nil || system.Owner(info) != 700100 || info.Mode().Perm() != 0o600 {
+		t.Errorf("its declared file is %v of %v (%v)", info.Mode(), system.Owner(info), err)
 	}
 	for _, does := range [][2]string{
 		{"read", filepath.Join(secrets, "pass", "word")}, {"list", secrets}, {"list", s.secrets}, {"read", settings}, {"read", filepath.Join(work, "notes")}, {"write", filepath.Join(work, "notes")},
@@ -325,7 +326,7 @@ func TestMoves(t *testing.T) {
 	}
 	there.submit(t.Context())
 	all := await(t, there, 1, "it runs there", func(all []target.Instance) bool { return running(1)(all) && all[0].Waits == "" })
-	if info, err := os.Stat(moved); err != nil || keeper.OwnerOf(info) != 700100 {
+	if info, err := os.Stat(moved); err != nil || system.Owner(info) != 700100 {
 		t.Errorf("what was in its volume is not its user's: %v", err)
 	}
 	if text := must(os.ReadFile(filepath.Join(there.home(all[0].ID), keeper.RecordFile))); userOf(t, recordedPID(t, text)) != 700100 {
@@ -392,8 +393,8 @@ func (s *Site) asksTooMuch(t *testing.T) {
 			t.Fatalf("%+v", status.Processes)
 		}
 	}
-	if info, err := os.Stat(filepath.Join(s.Folder, rootsFolder)); err == nil && keeper.OwnerOf(info) != 0 {
-		t.Errorf("what is root's was given to user %d", keeper.OwnerOf(info))
+	if info, err := os.Stat(filepath.Join(s.Folder, rootsFolder)); err == nil && system.Owner(info) != 0 {
+		t.Errorf("what is root's was given to user %d", system.Owner(info))
 	}
 	if _, err := s.Keeper.submit(t.Context(), "elsewhere", keeper.Spec{Folder: home}); err != nil {
 		t.Fatal(err)

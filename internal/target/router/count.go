@@ -6,9 +6,10 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync/atomic"
-	"syscall"
 	"time"
 	"unsafe"
+
+	"aditus/internal/system"
 )
 
 // Bounds are the upper bounds of the histogram of answers, in seconds.
@@ -87,7 +88,7 @@ func openCounter(folder, id string) *counter {
 
 // mapCounter maps a file into memory, which it makes where there is none, for as long as somebody has the counter.
 func mapCounter(name string) (*counter, error) {
-	file, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	file, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|system.NoFollow, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -101,12 +102,12 @@ func mapCounter(name string) (*counter, error) {
 			return nil, err
 		}
 	}
-	page, err := syscall.Mmap(int(file.Fd()), 0, totalsSize, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
+	page, unmap, err := system.Map(file, totalsSize)
 	if err != nil {
 		return nil, err
 	}
 	c := &counter{(*totals)(unsafe.Pointer(&page[0]))} // a map begins at a page: all of it is aligned
-	runtime.AddCleanup(c, func(page []byte) { syscall.Munmap(page) }, page)
+	runtime.AddCleanup(c, unmap, page)
 	return c, nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/limit"
+	"aditus/internal/system"
 	"aditus/internal/target/local/sole"
 )
 
@@ -147,11 +148,7 @@ func (p *process) start() (*running, error) {
 
 // command is a program of the process's, as its user and where it runs.
 func (p *process) command(args, environment []string) *exec.Cmd {
-	cmd := &exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, workFolder, p.spec.Dir), SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
-	if user := uint32(p.spec.User); user != 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: user, Gid: user}
-	}
-	return cmd
+	return &exec.Cmd{Path: args[0], Args: args, Env: environment, Dir: filepath.Join(p.folder, workFolder, p.spec.Dir), SysProcAttr: system.Session(uint32(p.spec.User))}
 }
 
 // enter starts a program of the process's within a control group, and held to what it may reach.
@@ -216,7 +213,7 @@ func startUnder(cmd *exec.Cmd, umask string) error {
 	}
 	masking.Lock()
 	defer masking.Unlock()
-	defer syscall.Umask(syscall.Umask(int(mask)))
+	defer system.Umask(int(mask))()
 	return cmd.Start()
 }
 

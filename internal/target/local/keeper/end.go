@@ -10,6 +10,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/limit"
+	"aditus/internal/system"
 )
 
 // ending is how a process ended.
@@ -24,7 +25,7 @@ func (e ending) String() string {
 	case !e.known:
 		return "ended while it was taken over, nobody knows how"
 	case e.signal != 0:
-		return "killed by " + signalName(e.signal)
+		return "killed by " + system.SignalName(e.signal)
 	}
 	return "exited with status " + strconv.Itoa(e.status)
 }
@@ -117,8 +118,8 @@ func (p *process) signal(now *running, stop declare.Stop) bool {
 	if now.own == nil {
 		return true
 	}
-	now.own.Signal(signals[stop.Signal])
-	now.own.Signal(syscall.SIGCONT) // one that somebody stopped takes it then
+	now.own.Signal(system.Signals[stop.Signal])
+	system.Wake(now.own) // one that somebody stopped takes it then
 	timer := time.NewTimer(stop.Within.Duration)
 	defer timer.Stop()
 	select {
@@ -138,6 +139,6 @@ func (p *process) signal(now *running, stop declare.Stop) bool {
 // killGroup ends what the process has left running in its session's group.
 func (p *process) killGroup(pid int) {
 	if pid > 1 {
-		syscall.Kill(-pid, syscall.SIGKILL)
+		system.KillGroup(pid)
 	}
 }

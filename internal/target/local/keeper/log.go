@@ -7,8 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
+
+	"aditus/internal/system"
 
 	"gopkg.in/natefinch/lumberjack.v2"
 )
@@ -60,7 +61,7 @@ func (j *journal) open(user int) (ends []*os.File, err error) {
 		if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return ends, err
 		}
-		if err := syscall.Mkfifo(name, 0o600); err != nil {
+		if err := system.Pipe(name, 0o600); err != nil {
 			return ends, fmt.Errorf("make the pipe %s: %w", name, err)
 		}
 		if user != 0 {
@@ -81,7 +82,7 @@ func (j *journal) open(user int) (ends []*os.File, err error) {
 // read begins to take what comes through the pipes, which somebody must have open for writing.
 func (j *journal) read() error {
 	for _, stream := range streams {
-		pipe, err := os.OpenFile(j.pipe(stream), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		pipe, err := os.OpenFile(j.pipe(stream), os.O_RDONLY|system.NoWait, 0)
 		if err != nil {
 			return err
 		}

@@ -11,12 +11,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	gops "github.com/shirou/gopsutil/v4/process"
 
 	"aditus/internal/disk"
+	"aditus/internal/system"
 	"aditus/internal/target/local/sole"
 )
 
@@ -133,7 +133,7 @@ func EndRest(ctx context.Context, folders []string) error {
 			return fmt.Errorf("these processes still run and cannot be ended: %v; end them by hand", left)
 		}
 		for _, pid := range left {
-			syscall.Kill(pid, syscall.SIGKILL)
+			system.Kill(pid)
 		}
 		time.Sleep(endAgain)
 	}

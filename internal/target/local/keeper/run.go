@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
-	"syscall"
 	"time"
 
 	"aditus/internal/limit"
+	"aditus/internal/system"
 )
 
 // Command is a command to be run beside a process: where it runs, as its user, with its environment, and within its reach.
@@ -62,7 +62,7 @@ func (p *process) wait(ctx context.Context, cmd *exec.Cmd) error {
 	case err := <-done:
 		return err
 	case <-ctx.Done():
-		syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		system.KillGroup(cmd.Process.Pid)
 	}
 	select {
 	case <-done:

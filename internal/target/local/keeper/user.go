@@ -10,12 +10,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"aditus/internal/config"
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/disk"
+	"aditus/internal/system"
 )
 
 // A process that runs as a user of its own has a group of the same number, and is handed what it is to have: it may write where it
@@ -105,7 +105,7 @@ func openOwn(folder string) (*os.Root, error) {
 		return nil, err
 	}
 	info, err := root.Stat(".")
-	if err == nil && (OwnerOf(info) != os.Geteuid() || info.Mode().Perm()&0o022 != 0) {
+	if err == nil && (system.Owner(info) != os.Geteuid() || info.Mode().Perm()&0o022 != 0) {
 		err = fmt.Errorf("%s is not its keeper's alone", folder)
 	}
 	if err != nil {
@@ -113,14 +113,6 @@ func openOwn(folder string) (*os.Root, error) {
 		return nil, err
 	}
 	return root, nil
-}
-
-// OwnerOf is whose a file is.
-func OwnerOf(info fs.FileInfo) int {
-	if own, ok := info.Sys().(*syscall.Stat_t); ok {
-		return int(own.Uid)
-	}
-	return -1
 }
 
 // pass lets a user's group have what is this user's, in a mode.
@@ -150,7 +142,7 @@ func handTree(root *os.Root, from string, user int, mode fs.FileMode) error {
 
 func handOne(root *os.Root, name string, info fs.FileInfo, user int, mode fs.FileMode) error {
 	switch {
-	case OwnerOf(info) != os.Geteuid():
+	case system.Owner(info) != os.Geteuid():
 		if info.IsDir() {
 			return fs.SkipDir
 		}
@@ -175,7 +167,7 @@ func (k *Keeper) give(folder string, user int) error {
 	if err != nil {
 		return err
 	}
-	switch is := OwnerOf(info); {
+	switch is := system.Owner(info); {
 	case is == user:
 		return nil
 	case !info.IsDir() || is != os.Geteuid() && !k.users.Has(is):
@@ -195,7 +187,7 @@ func (k *Keeper) seize(root *os.Root, name string, user int) error {
 		return disk.Unless(fs.ErrNotExist, err)
 	}
 	own := os.Geteuid()
-	if is := OwnerOf(info); is != own && !k.users.Has(is) {
+	if is := system.Owner(info); is != own && !k.users.Has(is) {
 		return nil
 	}
 	if !info.IsDir() {

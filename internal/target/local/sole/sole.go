@@ -8,8 +8,9 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"syscall"
 	"time"
+
+	"aditus/internal/system"
 
 	"github.com/gofrs/flock"
 	gops "github.com/shirou/gopsutil/v4/process"
@@ -51,7 +52,7 @@ func Kill(file string) error {
 	if _, err := fmt.Sscan(string(text), &pid, &created); err != nil || !Lives(pid, created) {
 		return fmt.Errorf("nobody knows which process %s is of", file)
 	}
-	return syscall.Kill(pid, syscall.SIGKILL)
+	return system.Kill(pid)
 }
 
 // same is how close together the system's times of one process lie.

@@ -18,11 +18,11 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"aditus/internal/confine"
 	"aditus/internal/socket"
+	"aditus/internal/system"
 	"aditus/internal/target/local/sole"
 	"aditus/internal/target/router"
 )
@@ -202,7 +202,7 @@ func (c *Client) start() error {
 	for _, address := range addresses {
 		cmd.ExtraFiles = append(cmd.ExtraFiles, c.held[address])
 	}
-	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, os.Stderr, os.Stderr, &syscall.SysProcAttr{Setsid: true}
+	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = c.folder, os.Stderr, os.Stderr, system.Session(0)
 	err = confine.Apart(func() error {
 		if err := confine.Lower(confine.Listening); err != nil { // of what its keeper may, it may listen alone
 			return err

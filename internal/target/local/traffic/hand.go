@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+
+	"aditus/internal/system"
 )
 
 // What a process listens to is handed to the keeper over its socket, as SCM_RIGHTS (unix(7)): a message for each, the
@@ -37,7 +39,7 @@ func hand(conn *net.UnixConn, all map[string]net.Listener) error {
 		}
 		var sent error
 		raw.Control(func(fd uintptr) { // does nothing where it was closed just now
-			_, _, sent = conn.WriteMsgUnix([]byte(address+"\n"), syscall.UnixRights(int(fd)), nil)
+			sent = system.SendFile(conn, []byte(address+"\n"), fd)
 		})
 		if sent != nil {
 			return sent
@@ -57,26 +59,18 @@ func received(conn *net.UnixConn) (files map[string]*os.File, err error) {
 			closeAll(files)
 		}
 	}()
-	text, beside := make([]byte, maxAddress), make([]byte, syscall.CmsgSpace(4))
+	text := make([]byte, maxAddress)
 	for {
-		n, besides, _, _, err := conn.ReadMsgUnix(text, beside)
-		if n == 0 || errors.Is(err, io.EOF) {
+		n, file, err := system.ReceiveFile(conn, text)
+		switch {
+		case errors.Is(err, system.ErrRights):
+			return nil, fmt.Errorf("%w: %q", errListener, text[:n])
+		case n == 0 || errors.Is(err, io.EOF):
 			return files, nil
-		}
-		if err != nil {
+		case err != nil:
 			return nil, err
 		}
-		messages, err := syscall.ParseSocketControlMessage(beside[:besides])
-		if err != nil || len(messages) != 1 {
-			return nil, fmt.Errorf("%w: %q", errListener, text[:n])
-		}
-		rights, err := syscall.ParseUnixRights(&messages[0])
-		if err != nil || len(rights) != 1 {
-			return nil, fmt.Errorf("%w: %q", errListener, text[:n])
-		}
-		syscall.CloseOnExec(rights[0])
-		address := strings.TrimSpace(string(text[:n]))
-		files[address] = os.NewFile(uintptr(rights[0]), address)
+		files[strings.TrimSpace(string(text[:n]))] = file
 	}
 }
 

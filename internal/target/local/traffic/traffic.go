@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"aditus/internal/socket"
+	"aditus/internal/system"
 	"aditus/internal/target/local/sole"
 	"aditus/internal/target/router"
 )
@@ -90,11 +91,11 @@ type process struct {
 // room is for so many visitors that each can be led to an instance by a connection of its own, and some are left for all else: what the system
 // lets a process have open bounds both.
 func room() router.Room {
-	var most syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most); err != nil {
+	most := system.OpenFiles()
+	if most == 0 {
 		return nil
 	}
-	return make(router.Room, max(leastRoom, int(min(most.Cur, mostRoom))/2-spareRoom))
+	return make(router.Room, max(leastRoom, int(min(most, mostRoom))/2-spareRoom))
 }
 
 // Bounds of the room for visitors, in connections.
