@@ -5,7 +5,7 @@
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo headless cluster test test-cluster test-machine cross check bench guards soak fuzz screenshots tools clean
+.PHONY: build dist demo headless cluster test test-cluster test-machine cross check bench guards soak fuzz screenshots tools clean
 
 # The same bytes from the same commit, whatever the folder; tests share what was compiled.
 export GOFLAGS = -trimpath
@@ -35,9 +35,15 @@ test-cluster: tools
 test-machine:
 	scripts/machine
 
-# Builds it for the other system that it is known to build for, and runs it nowhere.
+# Builds it for all systems that make dist builds it for, and runs it nowhere.
 cross:
-	CGO_ENABLED=0 GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/aditus
+	@for at in linux/arm64 darwin/amd64 darwin/arm64 windows/amd64; do \
+		echo "for $$at" >&2; CGO_ENABLED=0 GOOS=$${at%/*} GOARCH=$${at#*/} $(GO) build -o /dev/null ./cmd/aditus || exit 1; done
+
+# All that is given out of a commit, in bin/dist: programs, packages, an image, what they are made of, checksums.
+dist:
+	@scripts/install zip
+	@scripts/dist
 
 check:
 	@files=$$(gofmt -l cmd internal); test -z "$$files" || { echo "gofmt these: $$files"; exit 1; }
