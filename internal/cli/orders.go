@@ -8,9 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"aditus/internal/control"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/calendar"
 	"aditus/internal/core/say"
+	"aditus/internal/source"
 	"aditus/internal/words"
 )
 
@@ -63,7 +65,7 @@ func newOrders() []*cobra.Command {
 	for _, c := range commands {
 		all = append(all, c.command())
 	}
-	return append(all, newRevert())
+	return append(all, newPropose(), newRevert())
 }
 
 func (c command) command() *cobra.Command {
@@ -163,6 +165,57 @@ func onlyAsked(ctx context.Context, folder string, readOnly bool, do func(*local
 	return errors.Join(err, <-ended)
 }
 
+func newPropose() *cobra.Command {
+	var r connection
+	var asJSON bool
+	var fields []string
+	cmd := &cobra.Command{
+		Use:   "propose BERTH",
+		Short: "Offer to declare what was changed by hand, as a commit on a branch",
+		Long: `What was changed by hand at a site may turn out to be right. This offers a commit that
+declares it as it is there, on a branch of its own: in the site's small file, or in the
+workload's where it is declared for that site alone; what is in an object of a cluster's
+API stands in the object's own file. What else is in the files stays as it is written.
+It is held against all rules before it is offered. The link must allow it: push: true in
+settings.yaml. To put back what was changed instead: aditus sync BERTH.`,
+		Example: "  aditus propose tides/isles\n  aditus propose tides/isles --field /parts/gauge/instances",
+		Args:    oneArg("berth, written WORKLOAD/SITE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return offered(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
+				return c.OfferLive(cmd.Context(), whoami(fromShell), id, fields)
+			})
+		},
+	}
+	connectionFlags(cmd, &r)
+	jsonFlag(cmd, &asJSON)
+	cmd.Flags().StringArrayVar(&fields, "field", nil, "only this field, or what is below it, by its JSON `pointer` as aditus compare --json tells it; may stand several times")
+	return cmd
+}
+
+// offered has something offered about a berth, and tells on which branch it is.
+func offered(cmd *cobra.Command, r connection, named string, asJSON bool, offer func(control.Control, berth.ID) (source.Proposal, error)) error {
+	id, err := parseBerth(named)
+	if err != nil {
+		return err
+	}
+	remote, folder, err := r.running()
+	if err != nil {
+		return err
+	}
+	if remote == nil {
+		return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
+	}
+	p, err := offer(remote, id)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return writeLine(cmd.OutOrStdout(), p)
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
+	return nil
+}
+
 func newRevert() *cobra.Command {
 	var r connection
 	var asJSON bool
@@ -175,26 +228,9 @@ branch of its own, with the evidence in its message. Nothing is ever written to 
 branch that the link watches. The link must allow it: push: true in settings.yaml.`,
 		Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := parseBerth(args[0])
-			if err != nil {
-				return err
-			}
-			remote, folder, err := r.running()
-			if err != nil {
-				return err
-			}
-			if remote == nil {
-				return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
-			}
-			p, err := remote.OfferRevert(cmd.Context(), whoami(fromShell), id)
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return writeLine(cmd.OutOrStdout(), p)
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
-			return nil
+			return offered(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
+				return c.OfferRevert(cmd.Context(), whoami(fromShell), id)
+			})
 		},
 	}
 	connectionFlags(cmd, &r)

@@ -63,6 +63,8 @@ type Writer interface {
 	Do(ctx context.Context, who policy.Actor, order berth.Order) error
 	// OfferRevert offers the way back in Git of a barred revision, on a branch of its own.
 	OfferRevert(ctx context.Context, who policy.Actor, berth berth.ID) (source.Proposal, error)
+	// OfferLive offers to declare what was changed by hand at a berth's site: some fields, by JSON Pointer, or all of it.
+	OfferLive(ctx context.Context, who policy.Actor, berth berth.ID, pointers []string) (source.Proposal, error)
 	// OfferLimit offers another limit for a guard, on a branch of its own.
 	OfferLimit(ctx context.Context, who policy.Actor, bench view.Bench, limit float64) (source.Proposal, error)
 	// KeepReview puts a review on record.

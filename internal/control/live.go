@@ -88,6 +88,14 @@ func (l Live) OfferRevert(ctx context.Context, who policy.Actor, id berth.ID) (p
 	return p, l.asked(ctx, who, id, err, "the revert of %s", id)
 }
 
+// OfferLive implements Writer.
+func (l Live) OfferLive(ctx context.Context, who policy.Actor, id berth.ID, pointers []string) (p source.Proposal, err error) {
+	if err = l.may(ctx, who, id, policy.Change); err == nil {
+		p, err = l.Engine.OfferLive(ctx, id, pointers, who.Person())
+	}
+	return p, l.asked(ctx, who, id, err, "to declare %s as it is there", id)
+}
+
 // OfferLimit implements Writer.
 func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b view.Bench, limit float64) (p source.Proposal, err error) {
 	if err = l.may(ctx, who, b.Berth, policy.Change); err == nil {

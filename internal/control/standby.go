@@ -227,6 +227,11 @@ func (s *Standby) OfferRevert(context.Context, policy.Actor, berth.ID) (none sou
 	return none, s.Missing()
 }
 
+// OfferLive implements Writer.
+func (s *Standby) OfferLive(context.Context, policy.Actor, berth.ID, []string) (none source.Proposal, err error) {
+	return none, s.Missing()
+}
+
 // OfferLimit implements Writer.
 func (s *Standby) OfferLimit(context.Context, policy.Actor, view.Bench, float64) (none source.Proposal, err error) {
 	return none, s.Missing()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -650,4 +651,66 @@ func TestFloorsOfOthers(t *testing.T) {
 	r.until("refused by a rule", func(s status.Snapshot) bool {
 		return s.Links[0].Problem != nil && strings.Contains(s.Links[0].Problem.Text, "Say what it is for. (rule about")
 	})
+}
+
+// TestOfferLive offers to declare what was changed by hand: at one site of two in a small file of its own, which is then aligned and nothing
+// starts anew. What cannot be declared, or was not changed, is not offered.
+func TestOfferLive(t *testing.T) {
+	r := newRig(t)
+	r.change = func(s *config.Settings) { s.Links[0].Push = true }
+	r.push("1")
+	r.run()
+	r.until("version 1 is proven at both sites", func(s status.Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "1" && version(berthAt(s, "north")) == "1" && berthAt(s, "north").Rollout == nil
+	})
+	id := berth.ID{Workload: "web", Site: "north"}
+	if _, err := r.engine.OfferLive(t.Context(), id, nil, "Maren Oake"); err == nil || !strings.Contains(err.Error(), "nothing was changed by hand") {
+		t.Errorf("without a change: %v", err)
+	}
+	r.hand("north", "app", "instances", "6")
+	s := r.until("it is drifted", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Drifted })
+	rollouts := berthAt(s, "north").LastRollout
+	if _, err := r.engine.OfferLive(t.Context(), id, []string{"/parts/app/command"}, "Maren Oake"); err == nil || !strings.Contains(err.Error(), "nothing was changed by hand in /parts/app/command") {
+		t.Errorf("a field that was not changed: %v", err)
+	}
+	p, err := r.engine.OfferLive(t.Context(), id, []string{"/parts/app"}, "Maren Oake")
+	if err != nil {
+		t.Fatal(err)
+	}
+	commit, err := r.repo.CommitObject(plumbing.NewHash(p.Commit))
+	r.must(err)
+	file, err := commit.File("workloads/web/north.yaml")
+	r.must(err)
+	text, err := file.Contents()
+	r.must(err)
+	if text != "# What differs at north.\nparts:\n  app:\n    instances: 6\n" || !slices.Equal(p.Files, []string{"workloads/web/north.yaml"}) || !strings.Contains(commit.Message, "app/instances 4 → 6") {
+		t.Errorf("offered is %v %q: %s", p.Files, text, commit.Message)
+	}
+	r.write("workloads/web/north.yaml", text, "Merge what is there")
+	r.until("it waits for a sign-off", func(s status.Snapshot) bool {
+		b := berthAt(s, "north")
+		return b.Rollout != nil && b.Rollout.Phase == rollout.Waiting
+	})
+	r.must(r.order(berth.SignOff, "north"))
+	s = r.until("north is aligned", func(s status.Snapshot) bool {
+		b := berthAt(s, "north")
+		return b.SyncStatus == compare.Aligned && b.Rollout == nil && b.Applied.Fingerprint == b.Declared.Fingerprint
+	})
+	if b := berthAt(s, "drydock"); b.SyncStatus != compare.Aligned || len(b.Cohorts[0].Instances) != 4 {
+		t.Errorf("drydock is %s", describe(b))
+	}
+	if b := berthAt(s, "north"); b.LastRollout > rollouts+1 || len(b.Cohorts) != 1 || len(b.Cohorts[0].Instances) != 6 {
+		t.Errorf("north is %s, rolled out as %d after %d", describe(b), b.LastRollout, rollouts)
+	}
+	r.hand("north", "app", "artifact", "r.example/web:9")
+	r.until("it is drifted again", func(s status.Snapshot) bool { return berthAt(s, "north").SyncStatus == compare.Drifted })
+	p, err = r.engine.OfferLive(t.Context(), id, nil, "Maren Oake")
+	if err == nil {
+		commit, _ = r.repo.CommitObject(plumbing.NewHash(p.Commit))
+		file, _ = commit.File("workloads/web/north.yaml")
+		text, err = file.Contents()
+	}
+	if want := "# What differs at north.\nparts:\n  app:\n    instances: 6\n    artifact: r.example/web:9\n"; err != nil || text != want {
+		t.Errorf("the second offer is %q, %v", text, err)
+	}
 }

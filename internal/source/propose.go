@@ -28,6 +28,8 @@ type Change struct {
 	Message string
 	Author  string
 	At      time.Time
+
+	more func() string // what is to be said in the message of what was found out meanwhile; nil for nothing
 }
 
 // Proposal is a change that was offered.
@@ -44,42 +46,11 @@ var (
 	ErrTaken       = errors.New("the branch is there already")
 )
 
-// Restore offers a workload's own files as they were at an earlier commit, everything else staying as it is now.
-func Restore(ctx context.Context, link config.Link, access Access, workload, commit string, change Change) (Proposal, error) {
-	return propose(ctx, link, access, change, func(repository *git.Repository, head *object.Tree) (map[string][]byte, error) {
-		then, err := commitAt(repository, plumbing.NewHash(commit))
-		if err != nil {
-			return nil, fmt.Errorf("%w: commit %.7s is not in its history any more", ErrNoFolder, commit)
-		}
-		before, err := folderOf(then, link.Folder)
-		if err != nil {
-			return nil, fmt.Errorf("%w: commit %.7s had no folder %q", ErrNoFolder, commit, link.Folder)
-		}
-		files := map[string][]byte{}
-		for _, tree := range []*object.Tree{head, before} {
-			own, err := ownFiles(tree, workload)
-			if err != nil {
-				return nil, err
-			}
-			for name, text := range own {
-				files[name] = text // those of before come last, and win
-			}
-		}
-		kept, err := ownFiles(before, workload)
-		for name := range files {
-			if _, ok := kept[name]; !ok {
-				files[name] = nil // it was not there then
-			}
-		}
-		return files, err
-	})
-}
-
 // Rewrite offers a workload's files with the changes that edit makes: it is given the name of each and its text, and
 // gives the new text, or false where that file has nothing to change. The small file of the site comes first; the first
 // file that changes is the only one.
 func Rewrite(ctx context.Context, link config.Link, access Access, workload, site string, edit func(name string, text []byte) ([]byte, bool, error), change Change) (Proposal, error) {
-	return propose(ctx, link, access, change, func(_ *git.Repository, head *object.Tree) (map[string][]byte, error) {
+	return propose(ctx, link, access, change, func(_ *git.Repository, _ *object.Commit, head *object.Tree) (map[string][]byte, error) {
 		own, err := ownFiles(head, workload)
 		if err != nil {
 			return nil, err
@@ -129,10 +100,10 @@ func ownFiles(folder *object.Tree, workload string) (map[string][]byte, error) {
 }
 
 // propose makes a commit on top of what the link watches and puts it on a branch of its own.
-func propose(ctx context.Context, link config.Link, access Access, change Change, make func(*git.Repository, *object.Tree) (map[string][]byte, error)) (Proposal, error) {
+func propose(ctx context.Context, link config.Link, access Access, change Change, make func(*git.Repository, *object.Commit, *object.Tree) (map[string][]byte, error)) (Proposal, error) {
 	switch {
 	case link.Bundle():
-		return Proposal{}, fmt.Errorf("%w: %s is a bundle; publish another version of it", ErrNotWritable, link.Name)
+		return Proposal{}, fmt.Errorf("%w: %s is a bundle; publish another version of it, or have the link take an older one, as version: in the settings", ErrNotWritable, link.Name)
 	case link.Branch == "":
 		return Proposal{}, fmt.Errorf("%w: the link %s watches %s, which never moves", ErrNotWritable, link.Name, link.Ref())
 	case !link.Push:
@@ -155,7 +126,7 @@ func propose(ctx context.Context, link config.Link, access Access, change Change
 	if err != nil {
 		return Proposal{}, fmt.Errorf("%w: commit %.7s has no folder %q", ErrNoFolder, head.Hash, link.Folder)
 	}
-	files, err := make(repository, folder)
+	files, err := make(repository, head, folder)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -277,7 +248,11 @@ func encoded(repository *git.Repository, o interface {
 
 func committed(repository *git.Repository, parent *object.Commit, tree plumbing.Hash, change Change) (plumbing.Hash, error) {
 	by := object.Signature{Name: change.Author, Email: "aditus@localhost", When: change.At}
-	return encoded(repository, &object.Commit{Author: by, Committer: by, Message: change.Message, TreeHash: tree, ParentHashes: []plumbing.Hash{parent.Hash}})
+	message := change.Message
+	if change.more != nil {
+		message += change.more()
+	}
+	return encoded(repository, &object.Commit{Author: by, Committer: by, Message: message, TreeHash: tree, ParentHashes: []plumbing.Hash{parent.Hash}})
 }
 
 // branch puts a commit on a new branch, where the repository is.

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"io"
 	"log"
+	"maps"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing"
 
 	"aditus/internal/config"
+	"aditus/internal/core/declare"
 )
 
 const limited = `aditus: 1
@@ -57,7 +60,7 @@ func TestPropose(t *testing.T) {
 			access = Access{Credential: Credential{User: "maren", Password: "secret"}, Cache: filepath.Join(t.TempDir(), "copy")}
 		}
 		change := Change{Branch: "aditus/revert-gate", Message: "Revert gate\n\nwhy\n", Author: "Maren Oake", At: time.Unix(1773300000, 0)}
-		p, err := Restore(t.Context(), link, access, "gate", first, change)
+		p, err := Restore(t.Context(), link, access, "gate", first, func([]File) bool { return true }, change)
 		if err != nil || strings.Join(p.Files, " ") != "workloads/gate.yaml workloads/gate/south.yaml" {
 			t.Fatalf("remote %v: %+v (%v)", remote, p, err)
 		}
@@ -82,7 +85,7 @@ func TestPropose(t *testing.T) {
 		if now, err := r.git.Reference(plumbing.NewBranchReferenceName("main"), true); err != nil || now.Hash().String() != head {
 			t.Errorf("remote %v: the branch that is watched was written to", remote)
 		}
-		if _, err := Restore(t.Context(), link, access, "gate", first, change); !errors.Is(err, ErrTaken) {
+		if _, err := Restore(t.Context(), link, access, "gate", first, func([]File) bool { return true }, change); !errors.Is(err, ErrTaken) {
 			t.Errorf("remote %v: offered twice: %v", remote, err)
 		}
 	}
@@ -100,7 +103,7 @@ func TestProposeProblems(t *testing.T) {
 		commit string
 		want   error
 	}{{r.link(), first, ErrNotWritable}, {tag, first, ErrNotWritable}, {bundle, first, ErrNotWritable}, {open, first, ErrNoChange}, {open, strings.Repeat("0", 40), ErrNoFolder}} {
-		if _, err := Restore(t.Context(), test.link, Access{}, "gate", test.commit, Change{Branch: "b"}); !errors.Is(err, test.want) {
+		if _, err := Restore(t.Context(), test.link, Access{}, "gate", test.commit, func([]File) bool { return true }, Change{Branch: "b"}); !errors.Is(err, test.want) {
 			t.Errorf("%+v at %.7s: %v, want %v", test.link, test.commit, err, test.want)
 		}
 	}
@@ -120,5 +123,75 @@ func TestSetLimit(t *testing.T) {
 	}
 	if _, _, err := SetLimit([]byte("guards:\n  - name: a\n    limit:\n      at-most: >-\n        5 %\n"), "a", "at-most", "1 %"); err == nil || !strings.Contains(err.Error(), "change it by hand") {
 		t.Errorf("a folded limit: %v", err)
+	}
+}
+
+// TestWayBack sees that a revision comes back that variables, objects or a site's file changed, and that nothing is taken back with it that
+// has nothing to do with it.
+func TestWayBack(t *testing.T) {
+	was := map[string]string{
+		"variables.yaml": "aditus: 1\nvariables: {gates: 2, log: info, tide: low} # all\nsites:\n  north: {berths: 4}\n",
+		"gate.yaml":      "aditus: 1\nworkload: gate\nsites: [north, south]\nparts:\n  app: {kind: service, artifact: \"r.example/gate:1\", instances: \"${gates}\", environment: {LOG: \"${log}\", N: \"${berths:-1}\"}}\n",
+		"other.yaml":     "aditus: 1\nworkload: other\nsites: [north]\nparts:\n  app: {kind: service, artifact: \"r.example/other:1\", environment: {TIDE: \"${tide}\"}}\n",
+	}
+	for name, test := range map[string]struct {
+		change map[string]string // old, new
+		files  []string
+		gives  string // is in the one file
+		none   bool   // nothing there makes it so
+	}{
+		"a variable":         {map[string]string{"gates: 2": "gates: 9", "tide: low": "tide: high"}, []string{"variables.yaml"}, "{gates: 2, log: info, tide: high} # all", false},
+		"two, one of a site": {map[string]string{"log: info": "log: debug", "berths: 4": "berths: 8", "other:1": "other:2"}, []string{"variables.yaml"}, "berths: 4", false},
+		"its own file":       {map[string]string{"gate:1": "gate:2", "tide: low": "tide: high"}, []string{"gate.yaml"}, "gate:1", false},
+		"both":               {map[string]string{"gate:1": "gate:2", "gates: 2": "gates: 7"}, []string{"gate.yaml", "variables.yaml"}, "", false},
+		"another's":          {map[string]string{"other:1": "other:2"}, nil, "", false},
+		"what is elsewhere":  {map[string]string{"gate:1": "gate:2"}, []string{"gate.yaml"}, "", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			files := func(of map[string]string) (all []File) {
+				for _, name := range slices.Sorted(maps.Keys(of)) {
+					all = append(all, File{Name: name, Text: []byte(of[name])})
+				}
+				return all
+			}
+			is := maps.Clone(was)
+			for old, new := range test.change {
+				for name := range is {
+					is[name] = strings.Replace(is[name], old, new, 1)
+				}
+			}
+			revision := func(all []File) declare.Fingerprint {
+				loaded, problems := Load(t.Context(), all, Options{Sites: []string{"north", "south"}})
+				if len(problems.Wrong()) > 0 {
+					t.Fatal(problems)
+				}
+				for _, d := range loaded.Declarations {
+					if d.Workload == "gate" && d.Site == "north" {
+						return d.Desired.Fingerprint()
+					}
+				}
+				t.Fatal("gate is not declared")
+				return ""
+			}
+			wanted, tries := revision(files(was)), 0
+			back := wayBack{is: textsOf(files(is)), files: files(is), declares: func(all []File) bool { tries++; return !test.none && revision(all) == wanted }}
+			if err := back.part(textsOf(files(was)), "gate"); err != nil {
+				t.Fatal(err)
+			}
+			if all := back.makes(back.others); all == test.none {
+				t.Fatalf("all that differs makes it: %v", all)
+			}
+			units := back.others
+			if units = nil; !test.none {
+				units = back.fewest()
+			}
+			changed, err := back.changed(units)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if names := slices.Sorted(maps.Keys(changed)); !slices.Equal(names, test.files) || len(names) == 1 && !strings.Contains(string(changed[names[0]]), test.gives) {
+				t.Errorf("changed is %q, with %v, in %d tries", changed, units, tries)
+			}
+		})
 	}
 }

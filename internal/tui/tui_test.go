@@ -177,6 +177,11 @@ func (f *fake) OfferRevert(_ context.Context, _ policy.Actor, b berth.ID) (sourc
 	return source.Proposal{Branch: "aditus/revert"}, f.refuse
 }
 
+func (f *fake) OfferLive(_ context.Context, _ policy.Actor, b berth.ID, pointers []string) (source.Proposal, error) {
+	f.offered = append(f.offered, fmt.Sprint("live ", b, " ", pointers))
+	return source.Proposal{Branch: "aditus/live"}, f.refuse
+}
+
 func (f *fake) Bench(_ context.Context, b berth.ID, guard string) (view.Bench, error) {
 	f.asked++
 	bench, ok := f.Benches[b.String()+" "+cmp.Or(guard, "slow share")]
@@ -326,7 +331,7 @@ func TestAsks(t *testing.T) {
 		{"3 s esc", "", "Nothing was changed."}, {"3 s x x", "", "Sign off fares at slipway?"}, {"3 r enter", "roll back fares/slipway", "Done"}, {"3 o", "", "until someone lets it go on"},
 		{"2 u enter", "lift the bar boarding/north", "Done"}, {"4 y enter", "sync tides/isles", "Done"}, {"4 y", "", "This undoes: gauge instances 3 → 5."},
 		{"2 r", "", "Roll back boarding at north from 4.12.2 to 4.12.1"}, {"3 space s enter", "sign off fares/slipway", "Done"}, {"3 space enter", "", "Hold fares at slipway?"},
-		{"4 c y enter", "sync tides/isles", "Done"}, {"4 c m y enter", "sync tides/isles gauge", "Done"}, {"4 c m y", "", "Sync only gauge of tides at isles?"}, {"4 c p", "", "The JSON Patch is in the clipboard"},
+		{"4 c y enter", "sync tides/isles", "Done"}, {"4 c v", "", "Offer to declare gauge instances of tides at isles as it is there?"}, {"4 c v enter", "", "It is offered on the branch aditus/live"}, {"4 c m y enter", "sync tides/isles gauge", "Done"}, {"4 c m y", "", "Sync only gauge of tides at isles?"}, {"4 c p", "", "The JSON Patch is in the clipboard"},
 		{"4 c b n o w h e r e enter", "", "There is no tides/islesnowhere"}, {"4 c b x enter", "", "a preview; nothing of it is taken"}, {"4 i c", "", "WHAT A SYNC DOES"},
 		{"/ p i e r s enter right x", "", "Remove tally from piers at slipway?"}, {"/ p i e r s enter right x p i e r s enter", "remove orphans piers/slipway", "Done"},
 		{"/ p i e r s enter right x p i e r enter", "", "Nothing was changed: that is not piers."}, {"/ p i e r s enter right x esc", "", "Nothing was changed."}, {"4 x", "", "nothing here is an orphan"}, {"4 e", "", "nothing is about to be put back"},

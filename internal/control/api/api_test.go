@@ -130,6 +130,10 @@ func (s *story) OfferRevert(_ context.Context, who policy.Actor, id berth.ID) (s
 	s.note("the revert of %s by %s from %s", id, who.Name, who.From)
 	return source.Proposal{Branch: "revert-" + id.Workload}, nil
 }
+func (s *story) OfferLive(_ context.Context, who policy.Actor, id berth.ID, pointers []string) (source.Proposal, error) {
+	s.note("%v of %s as it is, by %s from %s", pointers, id, who.Name, who.From)
+	return source.Proposal{Branch: fmt.Sprint("live-", len(pointers))}, nil
+}
 func (s *story) Bench(_ context.Context, id berth.ID, guard string) (view.Bench, error) {
 	if guard == "" {
 		guard = "slow share"
@@ -298,6 +302,8 @@ func TestRemote(t *testing.T) {
 	maren := policy.Actor{Name: "maren", From: "nowhere", Scopes: policy.Scopes} // whoever it claims to be
 	p, err := r.OfferRevert(ctx, maren, id)
 	same("revert", p.Branch, err, "revert-boarding")
+	p, err = r.OfferLive(ctx, maren, id, []string{"/parts/gate/instances", "/parts/gate/user"})
+	same("live", p.Branch, err, "live-2")
 	p, err = r.OfferLimit(ctx, maren, bench, 0.04)
 	same("limit", p.Branch, err, "limit-0.04")
 	text, err := r.Try(ctx, maren, "skerry-line")
@@ -582,7 +588,7 @@ func TestDocument(t *testing.T) {
 		return w
 	}
 	bodies := map[string]string{
-		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`, "explore": `{"repository":"https://git.skerry.example/x"}`,
+		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "live": `{"fields":["/parts/gate/instances"]}`, "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`, "explore": `{"repository":"https://git.skerry.example/x"}`,
 		"putSetting": `{"repository":"https://git.skerry.example/x"}`, "putSettings": `{"links":{"x":{"branch":"main"}},"credentials":{"x":{"password":"y"}}}`, "putCredential": `{"user":"x","password":"y"}`, "makeToken": `{"name":"new","scopes":["look"]}`,
 	}
 	if _, err := tokens.Add("spare", policy.Scopes, time.Time{}); err != nil {

@@ -68,6 +68,10 @@ type (
 		Guard string  `json:"guard,omitempty"`
 		Limit float64 `json:"limit,omitempty"` // in the guard's own unit: shares from 0 to 1, seconds, bytes
 	}
+	// Fields are fields of a berth, by JSON Pointers (RFC 6901).
+	Fields struct {
+		Fields []string `json:"fields,omitempty"` // all that were changed by hand, where none is named
+	}
 	// Answer is a sentence.
 	Answer struct {
 		Text string `json:"text"`
@@ -258,6 +262,10 @@ var operations = []operation{
 	{method: "POST", path: berthPath + "/revert", name: "revert", about: "Offer the revert of the barred revision as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.OfferRevert(ctx, c.who, c.berth)
+		}},
+	{method: "POST", path: berthPath + "/live", name: "live", about: "Offer to declare what was changed by hand as it is there, as a commit on a branch.", scope: policy.Change, in: Fields{}, out: source.Proposal{},
+		do: func(ctx context.Context, c call) (any, error) {
+			return c.OfferLive(ctx, c.who, c.berth, c.in.(*Fields).Fields)
 		}},
 	{method: "POST", path: berthPath + "/limit", name: "limit", about: "Offer another limit of a guard as a commit on a branch.", scope: policy.Change, in: Wish{}, out: source.Proposal{},
 		do: func(ctx context.Context, c call) (any, error) {

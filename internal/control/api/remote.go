@@ -405,6 +405,12 @@ func (r *Remote) OfferRevert(ctx context.Context, _ policy.Actor, id berth.ID) (
 	return p, err
 }
 
+// OfferLive implements control.Writer.
+func (r *Remote) OfferLive(ctx context.Context, _ policy.Actor, id berth.ID, pointers []string) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, pathOf(id, "/live"), nil, Fields{pointers}, &p)
+	return p, err
+}
+
 // Bench implements control.Reader.
 func (r *Remote) Bench(ctx context.Context, id berth.ID, guard string) (b view.Bench, err error) {
 	query := url.Values{}

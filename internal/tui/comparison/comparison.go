@@ -5,6 +5,7 @@ package comparison
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -225,6 +226,9 @@ func (m *Model) Keys() []screen.Key {
 		marks = "mark a part"
 		keys = append(keys, screen.Bind("y", "y", "sync", "sync, asked about once", func(string) tea.Cmd { return m.desk.Start(words.Sync, m.c.Berth) }))
 	}
+	if !m.c.Two && !m.c.Preview && len(m.byHand()) > 0 {
+		keys = append(keys, screen.Bind("v", "v", "offer it to Git", "offer to declare what was changed by hand as it is there: the field, or all of a part", m.offer))
+	}
 	return append(keys,
 		screen.Bind("m", "m", marks, "mark a part: a sync then takes only those that are marked", screen.Only(m.mark)),
 		screen.Bind("f", "f", all, "every field, or only what differs", screen.Only(func(string) { m.all = !m.all; m.keep() })),
@@ -256,6 +260,38 @@ func (m *Model) mark(string) {
 	} else {
 		m.marked[r.part] = true
 	}
+}
+
+// byHand are the fields that were changed by hand where the cursor is: one, or those of a part.
+func (m *Model) byHand() (pointers []string) {
+	at, ok := m.selected()
+	if !ok {
+		return nil
+	}
+	for _, d := range m.c.Fields {
+		if (d.Kind == compare.Drift || d.Kind == compare.Conflict) && d.Part() == at.part && (at.head || d.Pointer == at.field.Pointer) {
+			pointers = append(pointers, d.Pointer)
+		}
+	}
+	return pointers
+}
+
+// offer asks whether to offer to declare what was changed by hand.
+func (m *Model) offer(string) tea.Cmd {
+	pointers := m.byHand()
+	var names []string
+	for _, p := range pointers {
+		names = append(names, view.Field(p))
+	}
+	at := m.c.Berth
+	m.desk.Ask(screen.Question{
+		Text: fmt.Sprintf("Offer to declare %s of %s at %s as it is there? It is a commit on a branch of its own, for people to look at; until it is merged it stays drifted.", say.Few(names, mostNamed), at.Workload, at.Site),
+		Do: func(ctx context.Context) (string, error) {
+			p, err := m.desk.Control.OfferLive(ctx, m.desk.Who, at, pointers)
+			return fmt.Sprintf("It is offered on the branch %s, in %s.", p.Branch, say.List(p.Files)), err
+		},
+	})
+	return nil
 }
 
 func (m *Model) copy(string) tea.Cmd {
