@@ -26,7 +26,6 @@ type command struct {
 	to                bool   // it takes --to
 	until             bool   // it takes --until
 	count             bool   // it takes --to as a number of instances, and --part
-	volumes           bool   // it takes --remove-volumes
 }
 
 var commands = []command{
@@ -52,8 +51,6 @@ var commands = []command{
 	{name: "preview", verb: berth.Preview, short: "Keep in the ledger what a sync would do now", done: "is previewed; aditus ledger tells what a sync would do"},
 	{name: "look-for-drift", verb: berth.LookForDrift, short: "Look now for what was changed by hand", done: "was looked at"},
 	{name: "extend", verb: berth.Extend, short: "Let a berth live longer than its end of life", done: "lives longer", message: "why; needed", until: true, alone: true},
-	{name: "tear-down", verb: berth.TearDown, short: "Take all of a berth away from its site", done: "is being torn down", message: "why; needed", volumes: true,
-		long: "Its traffic ends first, then all that runs stops, then what is left is removed. What its\nvolumes hold stays unless --remove-volumes says otherwise. It comes again when somebody\nsyncs."},
 	{name: "vouch", verb: berth.Vouch, short: "Say that what was found at a site is good", done: "counts as proven; it goes on from there", message: "why, for the record", to: true,
 		long: "Where the ledger is gone, or older than a site, what serves there is kept as it is and\nunproven, until somebody vouches for it or its own guards have held for as long as a\nproving takes. With --to it is another revision that is there."},
 	{name: "lift-bar", verb: berth.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},
@@ -65,14 +62,13 @@ func newOrders() []*cobra.Command {
 	for _, c := range commands {
 		all = append(all, c.command())
 	}
-	return append(all, newPropose(), newRevert())
+	return append(all, newTearDown(), newPropose(), newRevert())
 }
 
 func (c command) command() *cobra.Command {
 	var r connection
 	var message, to, until string
 	var parts []string
-	var volumes bool
 	var asJSON bool
 	long := c.short + "."
 	if c.long != "" {
@@ -85,7 +81,7 @@ func (c command) command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to, Parts: parts, Volumes: volumes}
+			order := berth.Order{Verb: c.verb, Berth: id, Note: message, To: to, Parts: parts}
 			if c.count {
 				order.To = ""
 				if order.Count, err = words.ReadCount(to); err != nil {
@@ -119,9 +115,6 @@ func (c command) command() *cobra.Command {
 	if c.count {
 		cmd.Flags().StringVar(&to, "to", "", "how many instances, or declared for as many as are declared")
 		cmd.Flags().StringArrayVar(&parts, "part", nil, "only this service; may stand several times")
-	}
-	if c.volumes {
-		cmd.Flags().BoolVar(&volumes, "remove-volumes", false, "what its volumes hold goes too")
 	}
 	if c.to {
 		cmd.Flags().StringVar(&to, "to", "", "the `revision` that is meant: a version, or the first digits of its fingerprint")

@@ -18,6 +18,7 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/view"
+	"aditus/internal/words"
 )
 
 // read are schemas of what is read, and of what is written line by line.
@@ -28,7 +29,7 @@ func readSchemas() map[string][]byte {
 // answers are what commands print with -o json, by the names of their schemas.
 var answers = map[string]any{
 	"status": status.Snapshot{}, "compare": view.Comparison{}, "review": status.Review{}, "course": status.Course{}, "calendar": status.Calendar{}, "sites": api.Sites{}, "spread": view.Spread{},
-	"log": written{}, "links": []status.Link{}, "tokens": []control.TokenShown{}, "proposal": source.Proposal{}, "version": programVersion{}, "told": told{},
+	"log": written{}, "links": []status.Link{}, "tokens": []control.TokenShown{}, "proposal": source.Proposal{}, "version": programVersion{}, "told": told{}, "leaving": []words.Leaving{},
 }
 
 func schemaNames() []string {

@@ -48,6 +48,7 @@ func (b *loop) view() status.Berth {
 		}
 	}
 	if applied != nil {
+		v.Needs = applied.Desired.Needs
 		v.Guards, v.Lasting = len(applied.Desired.Guards), berth.Lasting(applied.Desired)
 	}
 	if declared != nil {

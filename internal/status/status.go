@@ -120,6 +120,7 @@ type Berth struct {
 	Life        *berth.Life             `json:"life,omitempty"`   // how long it has, by the line's rules
 	Ending      *berth.TornDown         `json:"ending,omitempty"` // it is being torn down
 	Gone        *berth.TornDown         `json:"gone,omitempty"`   // it was
+	Needs       []string                `json:"needs,omitempty"`  // workloads that what is applied needs at the site
 	Sized       map[string]berth.Sized  `json:"sized,omitempty"`  // by part: numbers of instances that were set other than declared
 	Restarting  *berth.Restarting       `json:"restarting,omitempty"`
 	Found       *berth.Found            `json:"found,omitempty"` // what is applied was found at the site, and is unproven here

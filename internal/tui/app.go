@@ -113,7 +113,7 @@ func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
 	input.Prompt, input.CharLimit = "", 200
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TearDown: a.tearDown, TakePicture: a.takePicture}
 	a.home, a.desk.Find = board.New(a.desk), func(text string) {
 		a.over = nil
 		a.home.Find(text)

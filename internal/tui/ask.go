@@ -69,6 +69,12 @@ func (a *App) start(action words.Action) tea.Cmd {
 			p, err := a.desk.Control.OfferRevert(ctx, a.desk.Who, at)
 			return "It is offered on the branch " + p.Branch + ".", err
 		}})
+	case action.Verb == words.TearDown:
+		for _, b := range a.snapshot.Berths {
+			if b.ID == at {
+				a.put(screen.Question{Text: action.Asks, Lines: words.LeavingOf(a.snapshot, b, false).Lines(), Then: func() tea.Cmd { return a.askWhy(action) }})
+			}
+		}
 	case action.Says != "":
 		return a.askWhy(action)
 	case action.Verb == words.LookNow:
@@ -165,6 +171,9 @@ func (a *App) keyAsk(key string) tea.Cmd {
 	case "enter":
 		if a.ask = nil; q.Begin != nil {
 			q.Begin()
+		}
+		if q.Then != nil {
+			return q.Then()
 		}
 		return a.desk.Answer(q.Do)
 	case "esc", "n", "q":

@@ -120,6 +120,29 @@ func places(able []words.Action) (lines []string) {
 	return lines
 }
 
+// tearDown has a name typed, and why, before all of some berths is torn down.
+func (a *App) tearDown(name string, at []berth.ID) tea.Cmd {
+	return a.typed(screen.Prompt{
+		Label: fmt.Sprintf("Type %s, or %s with volumes, and why:", name, name),
+		Hints: []kit.Hint{{Key: "enter", Does: "tear down " + say.Count(len(at), "berth")}, {Key: "esc", Does: "leave it"}},
+		Done: func(text string) tea.Cmd {
+			order, err := words.ReadLeaving(text, name)
+			if err != nil {
+				a.say(fmt.Sprintf("Nothing was changed: %v.", err), true)
+				return nil
+			}
+			var orders []berth.Order
+			for _, id := range at {
+				order.Verb, order.Berth = berth.TearDown, id
+				orders = append(orders, order)
+			}
+			a.say("Under way: "+say.Count(len(at), "berth")+" are torn down.", false)
+			return a.desk.Answer(func(context.Context) (string, error) { return a.giveAll(orders) })
+		},
+		Left: func() { a.say("Nothing was changed.", false) },
+	})
+}
+
 // giveAll gives orders, and tells how many were taken, and why others were not.
 func (a *App) giveAll(orders []berth.Order) (string, error) {
 	all, over := context.WithTimeout(a.desk.Ctx, longestMany)

@@ -173,7 +173,11 @@ func (a *App) viewAsk(p *kit.Page) {
 	if listed < len(a.ask.Lines) {
 		p.Right(p.W-kit.Margin-1, top, kit.Dim, fmt.Sprintf("%d to %d of %d, arrows", from+1, from+listed, len(a.ask.Lines)))
 	}
-	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}})
+	does := "do it"
+	if a.ask.Then != nil {
+		does = "go on, and type its name"
+	}
+	p.Hints(left, p.H-1, p.W, []kit.Hint{{Key: "enter", Does: does}, {Key: "esc", Does: "leave it"}})
 }
 
 // lostText tells that the server is not heard of, in as many sentences as there is room for.

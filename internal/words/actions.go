@@ -243,14 +243,9 @@ func lifeActions(b status.Berth, place string) []Action {
 		o.Until, err = calendar.Moment(until, time.Local)
 		return o, err
 	}
-	down.Says = fmt.Sprintf("Tear %s down? Its traffic ends and all that runs stops; what its volumes hold stays. Type %s and why:", place, b.Workload)
-	down.Read = func(text string) (o berth.Order, err error) {
-		name, why, _ := strings.Cut(strings.TrimSpace(text), " ")
-		if o.Note = strings.TrimSpace(why); name != b.Workload {
-			err = fmt.Errorf("that is not %s", b.Workload)
-		}
-		return o, err
-	}
+	down.Asks = fmt.Sprintf("Tear %s down? Its traffic ends first, then all that runs.", place)
+	down.Says = fmt.Sprintf("Type %s, or %s %s, and why:", b.Workload, b.Workload, withVolumes)
+	down.Read = func(text string) (berth.Order, error) { return ReadLeaving(text, b.Workload) }
 	all := []Action{scale, restart, preview, drift, extend, down}
 	for i := range all {
 		all[i].Seldom = true

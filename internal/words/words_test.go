@@ -196,3 +196,40 @@ func TestRelated(t *testing.T) {
 		t.Errorf("counted are %+v", c)
 	}
 }
+
+// TestLeaving sees what goes and what stays with each kind of part, with and without what volumes hold.
+func TestLeaving(t *testing.T) {
+	part := func(name string, kind declare.Kind, live map[string]any) status.Part {
+		return status.Part{Name: name, Kind: kind, Live: live}
+	}
+	b := status.Berth{ID: berth.ID{Workload: "deck", Site: "north"}, Applied: &berth.Revision{Version: "1"}, Declared: &berth.Revision{Version: "2"}, Looked: time.Now(), Cohorts: []status.Cohort{{
+		Version: "1", Parts: []status.Part{
+			part("engine", declare.Service, nil), part("entry", declare.Route, map[string]any{"host": "deck.skerry.example"}), part("sum", declare.Task, nil), part("hold", declare.Volume, nil),
+			part("keys", declare.Secret, nil), part("port", declare.Route, map[string]any{"tcp": 7000.0}), part("all", declare.Objects, nil),
+		},
+		Instances: []status.Instance{{ID: "a", Part: "engine"}, {ID: "b", Part: "engine"}}, Objects: []status.Object{{Part: "all", ID: "ConfigMap/tides"}},
+	}}}
+	other := status.Berth{ID: berth.ID{Workload: "gate", Site: "north"}, Applied: &berth.Revision{}, Needs: []string{"deck"}}
+	far := other
+	far.Site = "south"
+	s := status.Snapshot{Berths: []status.Berth{b, other, far}}
+	goes := []string{
+		"engine: 2 instances, and what they wrote", "entry: nothing answers at deck.skerry.example any more", "sum: the task, with what came of it", "keys: secret", "port: nothing answers at port 7000 any more", "all: ConfigMap/tides",
+	}
+	stays := []string{"gate: declared to need deck; what runs of it goes on, and nothing newer of it comes meanwhile", "what Git declares, 2, which comes again when a person or a schedule syncs", "what is on record of it"}
+	if l := words.LeavingOf(s, b, false); !slices.Equal(l.Goes, goes) || !slices.Equal(l.Stays, append([]string{"hold: the volume, with all that it holds"}, stays...)) || l.Not != "" {
+		t.Errorf("without volumes %+v", l)
+	}
+	if l := words.LeavingOf(s, b, true); !slices.Equal(l.Goes, append(goes, "hold: the volume, with all that it holds; that does not come back")) || !slices.Equal(l.Stays, stays) {
+		t.Errorf("with volumes %+v", l)
+	}
+	b.Lock = &berth.Lock{By: "Maren Oake", Message: "a regatta"}
+	if l := words.LeavingOf(s, b, false); len(l.Lines()) != 1 || !strings.Contains(l.Not, "locked by Maren Oake") {
+		t.Errorf("locked: %+v", l)
+	}
+	for text, want := range map[string]string{"deck": "false  <nil>", "deck with volumes it goes": "true it goes <nil>", "deck within a day": "false within a day <nil>", "dec why": "false why that is not deck", "": "false  that is not deck"} {
+		if o, err := words.ReadLeaving(text, "deck"); fmt.Sprint(o.Volumes, " ", o.Note, " ", err) != want {
+			t.Errorf("%q is read as %v %q %v", text, o.Volumes, o.Note, err)
+		}
+	}
+}

@@ -29,6 +29,7 @@ type Desk struct {
 	Write       func(w Writing) tea.Cmd
 	Start       func(verb words.Verb, at berth.ID) tea.Cmd   // as the verb's letter does
 	StartMany   func(verb words.Verb, at []berth.ID) tea.Cmd // at all of them that it is possible at, after one question
+	TearDown    func(name string, at []berth.ID) tea.Cmd     // all of them, once a name was typed, and why
 	TakePicture func() tea.Cmd
 	Find        func(text string) // shows the board with what is found by a text
 
@@ -46,6 +47,7 @@ type Question struct {
 	Types string   // what is to be typed before it is done; empty for nothing
 	Begin func()   // called once it was confirmed, before it is done; may be nil
 	Do    func(ctx context.Context) (said string, err error)
+	Then  func() tea.Cmd // instead of Do: what comes once it was confirmed; may be nil
 }
 
 // Prompt asks for a line of text.

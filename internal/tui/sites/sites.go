@@ -107,11 +107,44 @@ func (m *Model) Keys() []screen.Key {
 		})),
 		screen.Bind("a", "a", m.offers(func(s status.Site) string { return toggled(s.Automatic, "take by hand", "take by itself") }), "have it take revisions by itself, or by hand, in the settings", m.change(takesItself)),
 		screen.Bind("d", "d", m.offers(func(s status.Site) string { return toggled(s.Corrects, "tell drift", "put drift back") }), "have what is changed by hand put back by itself, or only told, in the settings", m.change(putsBack)),
+		screen.Bind("X", "X", "", "tear down all of it, berth by berth: what goes and what stays is told first", m.tearDown),
 		screen.Bind("v", "v", "ask them now", "ask all sites now: do they answer, and what do they say?", func(string) tea.Cmd {
 			m.desk.Say("The sites are asked.", false)
 			return m.ask()
 		}),
 	}
+}
+
+// tearDown tells what goes and what stays of all that is at the site, and has its name typed before it goes.
+func (m *Model) tearDown(string) tea.Cmd {
+	site, ok := m.selected()
+	if !ok {
+		return nil
+	}
+	var lines []string
+	var berths []berth.ID
+	for _, b := range m.berths {
+		if b.Site != site.Name || b.Applied == nil && len(b.Cohorts) == 0 {
+			continue
+		}
+		l := words.LeavingOf(status.Snapshot{Berths: m.berths}, b, false)
+		lines = append(lines, b.Workload)
+		for _, line := range l.Lines() {
+			lines = append(lines, "  "+line)
+		}
+		if l.Not == "" {
+			berths = append(berths, b.ID)
+		}
+	}
+	if len(berths) == 0 {
+		m.desk.Say("There is nothing at "+site.Name+" that can be torn down now.", true)
+		return nil
+	}
+	m.desk.Ask(screen.Question{
+		Text: fmt.Sprintf("Tear down %s at %s? The site itself stays in the settings.", say.Count(len(berths), "berth"), site.Name), Lines: lines,
+		Then: func() tea.Cmd { return m.desk.TearDown(site.Name, berths) },
+	})
+	return nil
 }
 
 // column is one of the list: its title, what stands of a site there, and how wide it is; 0 where it has no room.

@@ -1,0 +1,132 @@
+package words
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"aditus/internal/core/berth"
+	"aditus/internal/core/compare"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/say"
+	"aditus/internal/status"
+)
+
+// Leaving is what goes from a site with a berth that is torn down, and what stays there.
+type Leaving struct {
+	Berth berth.ID `json:"berth"`
+	Goes  []string `json:"goes"`
+	Stays []string `json:"stays"`
+	Not   string   `json:"not,omitempty"` // why it cannot be torn down now
+}
+
+// LeavingOf tells what goes and what stays of a berth, as its site shows it. volumes is whether what they hold goes too.
+func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
+	l := Leaving{Berth: b.ID, Goes: []string{}, Stays: []string{}}
+	for _, a := range Actions(b) {
+		if a.Verb == TearDown && a.Not != nil {
+			l.Not = a.Not.Error()
+		}
+	}
+	if b.SyncStatus == compare.Unread {
+		l.Goes = append(l.Goes, "what is there cannot be seen now")
+	}
+	held := map[string]bool{}
+	for _, c := range b.Cohorts {
+		of := ""
+		if len(b.Cohorts) > 1 {
+			of = " of " + c.Version
+		}
+		instances := map[string]int{}
+		for _, in := range c.Instances {
+			instances[in.Part]++
+		}
+		for _, p := range c.Parts {
+			orphan := ""
+			if p.Orphan {
+				orphan = ", an orphan"
+			}
+			switch p.Kind {
+			case declare.Volume:
+				held[p.Name] = true
+			case declare.Service:
+				l.Goes = append(l.Goes, fmt.Sprintf("%s%s%s: %s, and what they wrote", p.Name, of, orphan, say.Count(instances[p.Name], "instance")))
+			case declare.Task:
+				l.Goes = append(l.Goes, p.Name+of+orphan+": the task, with what came of it")
+			case declare.Route:
+				l.Goes = append(l.Goes, fmt.Sprintf("%s%s%s: nothing answers%s any more", p.Name, of, orphan, hostOf(p)))
+			case declare.Objects:
+			default:
+				l.Goes = append(l.Goes, p.Name+of+orphan+": "+string(p.Kind))
+			}
+		}
+		for _, o := range c.Objects {
+			l.Goes = append(l.Goes, fmt.Sprintf("%s%s: %s", o.Part, of, o.ID))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(held)) {
+		if volumes {
+			l.Goes = append(l.Goes, name+": the volume, with all that it holds; that does not come back")
+		} else {
+			l.Stays = append(l.Stays, name+": the volume, with all that it holds")
+		}
+	}
+	var need []string
+	for _, other := range s.Berths {
+		if other.Site == b.Site && other.Workload != b.Workload && slices.Contains(other.Needs, b.Workload) && (other.Applied != nil || other.Declared != nil) {
+			need = append(need, other.Workload)
+		}
+	}
+	if len(need) > 0 {
+		l.Stays = append(l.Stays, fmt.Sprintf("%s: declared to need %s; what runs of it goes on, and nothing newer of it comes meanwhile", say.List(need), b.Workload))
+	}
+	if b.Declared != nil {
+		l.Stays = append(l.Stays, fmt.Sprintf("what Git declares, %s, which comes again when a person or a schedule syncs", b.Declared.Version))
+	}
+	l.Stays = append(l.Stays, "what is on record of it")
+	return l
+}
+
+// hostOf is where a route answered.
+func hostOf(p status.Part) string {
+	for _, key := range []string{"host", "preview"} {
+		if host, _ := p.Live[key].(string); host != "" {
+			return " at " + host
+		}
+	}
+	if port, _ := p.Live["tcp"].(float64); port != 0 {
+		return fmt.Sprintf(" at port %v", port)
+	}
+	return ""
+}
+
+// Lines tells it, a line each.
+func (l Leaving) Lines() (lines []string) {
+	if l.Not != "" {
+		return []string{"not possible now: " + l.Not}
+	}
+	for _, one := range l.Goes {
+		lines = append(lines, "goes   "+one)
+	}
+	for _, one := range l.Stays {
+		lines = append(lines, "stays  "+one)
+	}
+	return lines
+}
+
+// ReadLeaving reads a name, whether volumes go too, and why.
+func ReadLeaving(text, name string) (o berth.Order, err error) {
+	typed, why, _ := strings.Cut(strings.TrimSpace(text), " ")
+	why = strings.TrimSpace(why)
+	if rest, with := strings.CutPrefix(why, withVolumes); with {
+		o.Volumes, why = true, strings.TrimSpace(rest)
+	}
+	if o.Note = why; typed != name {
+		err = fmt.Errorf("that is not %s", name)
+	}
+	return o, err
+}
+
+// withVolumes is typed after a name where what volumes hold is to go too.
+const withVolumes = "with volumes"
