@@ -150,7 +150,7 @@ func TestDataFolder(t *testing.T) {
 
 // elsewhere are the orders that a command gives which is not only for them, or that only the screens give, and why.
 var elsewhere = map[berth.Verb]string{
-	berth.Sync: "aditus sync", berth.RemoveOrphans: "aditus sync --remove-orphans",
+	berth.Sync: "aditus sync", berth.RemoveOrphans: "aditus sync --remove-orphans", berth.TearDown: "aditus tear-down, which tells first what goes",
 	berth.LeaveIt: "the screens alone: it is for the minutes in which a correction is announced",
 }
 
