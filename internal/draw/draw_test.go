@@ -10,6 +10,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
+
+	"golang.org/x/image/font/sfnt"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/course"
@@ -67,7 +70,10 @@ var streams = regexp.MustCompile(`(?s)stream\r?\n(.*?)\r?\nendstream`)
 
 // TestWatchPDF reads the words out of the PDF again.
 func TestWatchPDF(t *testing.T) {
-	pdf := drawn(t, PDF, storytest.Load(t).Watches["boarding/north"])
+	w := storytest.Load(t).Watches["boarding/north"]
+	names := []string{"Ærøskøbing", "Пристань", "Λιμάνι", "מעגן", "ميناء", "Նավահանգիստ"}
+	w.Line = strings.Join(names, " ")
+	pdf := drawn(t, PDF, w)
 	if !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf[len(pdf)-32:], []byte("%%EOF")) {
 		t.Fatal("it is no PDF")
 	}
@@ -77,9 +83,26 @@ func TestWatchPDF(t *testing.T) {
 			io.Copy(&content, r)
 		}
 	}
-	for _, want := range []string{"boarding \xb7 north", "WHAT WAS DONE", "slow share", "\x93Read tickets offline\x94"} {
-		if !bytes.Contains(content.Bytes(), []byte(want)) {
+	for _, want := range append(names, "boarding · north", "WHAT WAS DONE", "slow share") {
+		text := []byte{}
+		for _, unit := range utf16.Encode([]rune(want)) {
+			text = append(text, byte(unit>>8), byte(unit))
+		}
+		if !bytes.Contains(content.Bytes(), text) {
 			t.Errorf("%q is not in the PDF", want)
+		}
+	}
+	for _, font := range []string{"utf8liberation#20sansB", "utf8dejavu#20sans"} {
+		if !bytes.Contains(pdf, []byte(font)) {
+			t.Errorf("the font %s is not in the PDF", font)
+		}
+	}
+	for _, name := range names {
+		for _, r := range name {
+			var buffer sfnt.Buffer
+			if at, err := faces[faceOf(r)].letters.GlyphIndex(&buffer, r); err != nil || at == 0 {
+				t.Errorf("%q of %s has no form", r, name)
+			}
 		}
 	}
 }

@@ -8,13 +8,14 @@ import (
 	"io"
 	"strings"
 
-	"golang.org/x/text/encoding/charmap"
+	xfont "golang.org/x/image/font"
+	"golang.org/x/image/font/sfnt"
+	"golang.org/x/image/math/fixed"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"aditus/internal/core/say"
@@ -38,27 +39,42 @@ func FormatOf(name string) (Format, error) {
 	return "", fmt.Errorf("%s is neither .svg nor .pdf; name the file so that the format can be told", name)
 }
 
+// pen draws in one format.
+type pen interface {
+	FillPolygon(fill color.Color, points []vg.Point)
+	StrokeLines(style draw.LineStyle, lines ...[]vg.Point)
+	text(x, y float64, c color.Color, w weight, words string) // on one line, centred on y
+	io.WriterTo
+}
+
 // sheet is a canvas with its origin at the top left and lengths in points.
 type sheet struct {
 	Palette
-	canvas draw.Canvas
-	out    io.WriterTo
+	canvas pen
 	w, h   float64
-	format Format
 }
 
 func newSheet(format Format, w, h float64, palette Palette) *sheet {
-	s := &sheet{Palette: palette, w: w, h: h, format: format}
-	width, height := vg.Points(w), vg.Points(h)
+	s := &sheet{Palette: palette, w: w, h: h}
 	if format == PDF {
-		pdf := vgpdf.New(width, height)
-		s.canvas, s.out = draw.New(pdf), pdf
+		s.canvas = newPDFPen(w, h)
 	} else {
-		svg := vgsvg.New(width, height)
-		s.canvas, s.out = draw.New(svg), svg
+		svg := vgsvg.New(vg.Points(w), vg.Points(h))
+		s.canvas = &svgPen{draw.New(svg), svg, h}
 	}
 	s.box(0, 0, w, h, palette.ground)
 	return s
+}
+
+// svgPen draws an SVG, whose letters whoever shows it has fonts for.
+type svgPen struct {
+	draw.Canvas
+	io.WriterTo
+	h float64
+}
+
+func (p *svgPen) text(x, y float64, c color.Color, w weight, words string) {
+	p.FillText(styleOf(c, w), vg.Point{X: vg.Points(x), Y: vg.Points(p.h - y)}, words)
 }
 
 func (s *sheet) point(x, y float64) vg.Point {
@@ -77,26 +93,30 @@ func (s *sheet) line(c color.Color, width float64, dashes []float64, points ...v
 	s.canvas.StrokeLines(style, points)
 }
 
-// weight is how text is set. It is size alone: the PDF writer does not find the bold face of its own font.
+// weight is how text is set.
 type weight struct {
 	size float64
+	bold bool
 }
 
 var (
 	normal  = weight{size: 9}
-	strong  = weight{size: 10.5}
-	heading = weight{size: 14}
+	strong  = weight{size: 10.5, bold: true}
+	heading = weight{size: 14, bold: true}
 	small   = weight{size: 8}
 )
 
-func (s *sheet) style(c color.Color, w weight) draw.TextStyle {
+func styleOf(c color.Color, w weight) draw.TextStyle {
 	f := font.Font{Typeface: "Liberation", Variant: "Sans"}
+	if w.bold {
+		f.Weight = xfont.WeightBold
+	}
 	return text.Style{Color: c, Font: font.From(f, vg.Points(w.size)), Handler: plot.DefaultTextHandler, YAlign: draw.YCenter}
 }
 
 // text writes on one line, centred on y, and gives the place after it.
 func (s *sheet) text(x, y float64, c color.Color, w weight, words string) float64 {
-	s.canvas.FillText(s.style(c, w), s.point(x, y), s.encode(printable(words)))
+	s.canvas.text(x, y, c, w, printable(words))
 	return x + s.width(w, words)
 }
 
@@ -104,26 +124,27 @@ func (s *sheet) textRight(x, y float64, c color.Color, w weight, words string) {
 	s.text(x-s.width(w, words), y, c, w, words)
 }
 
-// encode writes words as the format wants them: the PDF writer takes the bytes of Windows-1252 and knows no other
-// letters, which become question marks.
-func (s *sheet) encode(words string) string {
-	if s.format != PDF {
-		return words
-	}
-	var out strings.Builder
-	for _, r := range strings.ReplaceAll(words, "\u202f", " ") {
-		if b, ok := charmap.Windows1252.EncodeRune(r); ok {
-			out.WriteByte(b)
-		} else {
-			out.WriteByte('?')
+// width is how much room a text takes. What is set in another face than all else is measured in that.
+func (s *sheet) width(w weight, words string) (sum float64) {
+	for _, r := range runs(printable(words)) {
+		if r.face == 0 {
+			style := styleOf(s.Palette.text, w)
+			sum += float64(style.Width(r.text) / vg.Points(1))
+			continue
+		}
+		var buffer sfnt.Buffer
+		for _, letter := range r.text {
+			f := faces[r.face].letters
+			at, err := f.GlyphIndex(&buffer, letter)
+			if err != nil {
+				continue
+			}
+			if wide, err := f.GlyphAdvance(&buffer, at, fixed.I(int(f.UnitsPerEm())), xfont.HintingNone); err == nil {
+				sum += float64(wide) / 64 / float64(f.UnitsPerEm()) * w.size
+			}
 		}
 	}
-	return out.String()
-}
-
-func (s *sheet) width(w weight, words string) float64 {
-	style := s.style(s.Palette.text, w)
-	return float64(style.Width(printable(words)) / vg.Points(1))
+	return sum
 }
 
 // wrap writes words over as many lines as they need and gives the place under them.
@@ -169,6 +190,6 @@ func printable(words string) string {
 }
 
 func (s *sheet) write(w io.Writer) error {
-	_, err := s.out.WriteTo(w)
+	_, err := s.canvas.WriteTo(w)
 	return err
 }
