@@ -102,7 +102,7 @@ aditus link add. To look around: aditus demo`,
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"look", "Look", []*cobra.Command{newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSiteList(), newInstanceLog(), newLedger(), newDraw()}},
+		{"look", "Look", []*cobra.Command{newStatus(), newCompare(), newCourse(), newCalendar(), newSpread(), newSiteList(), newInstanceLog(), newLedger(), newReport(), newDraw()}},
 		{"act", "Act", append([]*cobra.Command{newSync(), newWait()}, newOrders()...)},
 		{"declare", "Declare", []*cobra.Command{newCheck(), newRender(), newVariables(), newGuard(), newBundle(), newSecret(), newSchema()}},
 		{"connect", "Connect, and who may what", []*cobra.Command{newLink(), newSettings(), newLogin(), newLogout(), newToken(), newNotify()}},

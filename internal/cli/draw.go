@@ -21,7 +21,7 @@ func newDraw() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newDrawWatch(), newDrawAnatomy(), newDrawBench(), newDrawCalendar(), newDrawSpread(), newDrawCourse())
+	cmd.AddCommand(newDrawWatch(), newDrawAnatomy(), newDrawBench(), newDrawCalendar(), newDrawSpread(), newDrawCourse(), newDrawReport())
 	return cmd
 }
 

@@ -74,7 +74,7 @@ func holdAnswers(t *testing.T, data string) {
 	t.Helper()
 	for _, test := range []struct{ schema, command string }{
 		{"status", "status"}, {"compare", "compare fares/slipway"}, {"compare", "compare tides/isles --all"}, {"spread", "spread boarding"},
-		{"fact", "ledger -n 40"}, {"version", "version"}, {"links", "link list"}, {"tokens", "token list"}, {"leaving", "tear-down piers/isles --dry-run"}, {"leaving", "tear-down --site isles --dry-run"},
+		{"fact", "ledger -n 40"}, {"version", "version"}, {"links", "link list"}, {"tokens", "token list"}, {"report", "report"}, {"leaving", "tear-down piers/isles --dry-run"}, {"leaving", "tear-down --site isles --dry-run"},
 	} {
 		printed := map[string]string{}
 		for _, form := range []string{"json", "yaml", "wide"} {

@@ -225,4 +225,14 @@ func TestCourse(t *testing.T) {
 	if err := errors.Join(Spread(&svg, SVG, Dark, view.NewSpread(s, "boarding")), Spread(io.Discard, PDF, Light, view.NewSpread(s, "nobody"))); err != nil || !strings.Contains(texts(t, svg.Bytes()), "4.12.2") {
 		t.Errorf("the spread: %v", err)
 	}
+	svg.Reset()
+	r := view.Report{Line: "Skerry Line", Months: []view.ReportMonth{{Month: "2026-03", Workloads: []view.ReportLine{{Workload: "boarding", Releases: 12, Proven: 11, Back: 1, Typical: 4 * time.Minute, Why: []view.ReportWhy{{Reason: "slow share", Times: 1}}}}}}}
+	if err := errors.Join(Report(&svg, SVG, Dark, r, time.UTC), Report(io.Discard, PDF, Light, view.Report{}, time.UTC)); err != nil {
+		t.Errorf("the report: %v", err)
+	}
+	for _, want := range []string{"March 2026", "boarding", "12", "4 min", "1 slow share"} {
+		if !strings.Contains(texts(t, svg.Bytes()), want) {
+			t.Errorf("%q is not in the report", want)
+		}
+	}
 }

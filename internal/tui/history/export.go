@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -12,13 +13,15 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"aditus/internal/draw"
 	"aditus/internal/ledger"
+	"aditus/internal/view"
 )
 
 // columnsOfCSV are those of what is exported as CSV (RFC 4180), as a fact's keys are in JSON.
 var columnsOfCSV = []string{"seq", "at", "workload", "site", "rollout", "kind", "by", "revision", "text"}
 
-// export writes the facts that are selected as JSON lines and as CSV, oldest first.
+// export writes the facts that are selected as JSON lines and as CSV, oldest first, and a report of the releases that they tell of.
 func (m *Model) export(string) tea.Cmd {
 	var selected []ledger.Fact
 	for _, f := range m.facts {
@@ -26,6 +29,7 @@ func (m *Model) export(string) tea.Cmd {
 			selected = append(selected, f)
 		}
 	}
+	line := m.snapshot.Line
 	name := filepath.Join(m.desk.Pictures, "ledger-"+m.snapshot.Now.Format("20060102-150405"))
 	return m.desk.Answer(func(context.Context) (string, error) {
 		lines, table, err := encode(selected)
@@ -35,7 +39,11 @@ func (m *Model) export(string) tea.Cmd {
 		if err == nil {
 			err = os.WriteFile(name+".csv", table, 0o600)
 		}
-		return strconv.Itoa(len(selected)) + " facts are written: " + name + ".jsonl and .csv", err
+		paint := draw.OfReport(view.NewReport(line, selected, time.Local), time.Local)
+		for _, format := range []draw.Format{draw.SVG, draw.PDF} {
+			err = errors.Join(err, draw.Write(name+"."+string(format), format, draw.Light, paint))
+		}
+		return strconv.Itoa(len(selected)) + " facts are written: " + name + ".jsonl and .csv, and a report of their releases: .svg and .pdf", err
 	})
 }
 

@@ -257,7 +257,7 @@ func (m *Model) Keys() []screen.Key {
 		})),
 		screen.Bind("m", "m", does("mark", r.about().Revision != ""), "mark the revision, to compare another one with it", screen.Only(m.mark)),
 		screen.Bind("c", "c", compares, "compare the revision with the marked one", m.compare),
-		screen.Bind("x", "x", "export", "write what is selected as JSON lines and CSV", m.export),
+		screen.Bind("x", "x", "export", "write what is selected as JSON lines, as CSV, and as a report of its releases (SVG, PDF)", m.export),
 		screen.Bind("r", "r", does("roll back to this", r.about().Revision != ""), "roll the berth back to the revision, once what differs was seen", m.back),
 	}
 }
