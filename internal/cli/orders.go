@@ -62,7 +62,7 @@ func newOrders() []*cobra.Command {
 	for _, c := range commands {
 		all = append(all, c.command())
 	}
-	return append(all, newTearDown(), newPropose(), newRevert())
+	return append(all, newTearDown(), newTakeOver(), newPropose(), newRevert())
 }
 
 func (c command) command() *cobra.Command {

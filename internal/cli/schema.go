@@ -29,7 +29,7 @@ func readSchemas() map[string][]byte {
 // answers are what commands print with -o json, by the names of their schemas.
 var answers = map[string]any{
 	"status": status.Snapshot{}, "compare": view.Comparison{}, "review": status.Review{}, "course": status.Course{}, "calendar": status.Calendar{}, "sites": api.Sites{}, "spread": view.Spread{}, "report": view.Report{},
-	"log": written{}, "links": []status.Link{}, "tokens": []control.TokenShown{}, "proposal": source.Proposal{}, "version": programVersion{}, "told": told{}, "leaving": []words.Leaving{},
+	"log": written{}, "links": []status.Link{}, "tokens": []control.TokenShown{}, "proposal": source.Proposal{}, "version": programVersion{}, "told": told{}, "leaving": []words.Leaving{}, "strays": api.Strays{},
 }
 
 func schemaNames() []string {

@@ -47,6 +47,8 @@ type Reader interface {
 	Course(ctx context.Context, workload, ref string) (status.Course, error)
 	// Sites asks all sites what they stand on, and tells what runs there and how revisions come to each.
 	Sites(ctx context.Context) ([]status.Site, error)
+	// Strays tells what is at a site and nobody put there through Aditus.
+	Strays(ctx context.Context, site string) ([]status.Stray, error)
 	// Calendar tells what happens between two moments, as far as it is known.
 	Calendar(ctx context.Context, from, until time.Time) (status.Calendar, error)
 	// Review tells what a branch, tag or commit would change at every site.
@@ -67,6 +69,8 @@ type Writer interface {
 	OfferLive(ctx context.Context, who policy.Actor, berth berth.ID, pointers []string) (source.Proposal, error)
 	// OfferLimit offers another limit for a guard, on a branch of its own.
 	OfferLimit(ctx context.Context, who policy.Actor, bench view.Bench, limit float64) (source.Proposal, error)
+	// TakeOver offers a workload that is what some strays of a site are, as a declaration on a branch of its own.
+	TakeOver(ctx context.Context, who policy.Actor, what status.TakeOver) (source.Proposal, error)
 	// KeepReview puts a review on record.
 	KeepReview(ctx context.Context, who policy.Actor, ref string) (status.Review, error)
 	// LookNow has links read: all of them where none is named.

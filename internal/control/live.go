@@ -96,6 +96,15 @@ func (l Live) OfferLive(ctx context.Context, who policy.Actor, id berth.ID, poin
 	return p, l.asked(ctx, who, id, err, "to declare %s as it is there", id)
 }
 
+// TakeOver implements Writer.
+func (l Live) TakeOver(ctx context.Context, who policy.Actor, what status.TakeOver) (p source.Proposal, err error) {
+	id := berth.ID{Workload: what.Workload, Site: what.Site}
+	if err = l.may(ctx, who, id, policy.Change); err == nil {
+		p, err = l.Engine.TakeOver(ctx, what, who.Person())
+	}
+	return p, l.asked(ctx, who, id, err, "to take over what is at %s", what.Site)
+}
+
 // OfferLimit implements Writer.
 func (l Live) OfferLimit(ctx context.Context, who policy.Actor, b view.Bench, limit float64) (p source.Proposal, err error) {
 	if err = l.may(ctx, who, b.Berth, policy.Change); err == nil {

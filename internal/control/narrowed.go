@@ -192,6 +192,14 @@ func (n *narrowed) Sites(ctx context.Context) (all []status.Site, err error) {
 	return shown, nil
 }
 
+// Strays implements Reader. What is told of them may be taken over, and is for who may do that.
+func (n *narrowed) Strays(ctx context.Context, site string) ([]status.Stray, error) {
+	if err := n.Policy(ctx).May(n.who, "", site, policy.Change); err != nil {
+		return nil, err
+	}
+	return n.Control.Strays(ctx, site)
+}
+
 // Calendar implements Reader.
 func (n *narrowed) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
 	if err = n.may(ctx, "", ""); err == nil {

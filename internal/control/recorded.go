@@ -84,6 +84,9 @@ func (r Record) Course(context.Context, string, string) (c status.Course, err er
 	return c, r.missing
 }
 
+// Strays implements Reader: sites are asked by an engine.
+func (r Record) Strays(context.Context, string) ([]status.Stray, error) { return nil, r.missing }
+
 // Sites implements Reader: sites are asked by an engine.
 func (r Record) Sites(context.Context) ([]status.Site, error) { return nil, r.missing }
 

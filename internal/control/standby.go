@@ -194,6 +194,11 @@ func (s *Standby) Course(ctx context.Context, workload, ref string) (status.Cour
 	return s.now().Course(ctx, workload, ref)
 }
 
+// Strays implements Reader.
+func (s *Standby) Strays(ctx context.Context, site string) ([]status.Stray, error) {
+	return s.now().Strays(ctx, site)
+}
+
 // Sites implements Reader.
 func (s *Standby) Sites(ctx context.Context) ([]status.Site, error) { return s.now().Sites(ctx) }
 
@@ -229,6 +234,11 @@ func (s *Standby) OfferRevert(context.Context, policy.Actor, berth.ID) (none sou
 
 // OfferLive implements Writer.
 func (s *Standby) OfferLive(context.Context, policy.Actor, berth.ID, []string) (none source.Proposal, err error) {
+	return none, s.Missing()
+}
+
+// TakeOver implements Writer.
+func (s *Standby) TakeOver(context.Context, policy.Actor, status.TakeOver) (none source.Proposal, err error) {
 	return none, s.Missing()
 }
 

@@ -151,3 +151,24 @@ func objectIn(files []File, kind, name string) (file string, document int) {
 	}
 	return "", 0
 }
+
+// Add offers files that are new. check is given all files as they would be, and nothing is offered where it fails.
+func Add(ctx context.Context, link config.Link, access Access, added map[string][]byte, check func([]File) error, change Change) (Proposal, error) {
+	return propose(ctx, link, access, change, func(_ *git.Repository, head *object.Commit, folder *object.Tree) (map[string][]byte, error) {
+		files, err := readTree(ctx, head, folder, link.Folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range slices.Sorted(maps.Keys(added)) {
+			if slices.ContainsFunc(files, func(f File) bool { return f.Name == name }) {
+				return nil, fmt.Errorf("%s is there already: choose another name", name)
+			}
+			files = append(files, File{Name: name, Text: added[name], Commit: Commit{Hash: head.Hash.String()}})
+		}
+		slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
+		if err := check(files); err != nil {
+			return nil, err
+		}
+		return added, nil
+	})
+}

@@ -64,6 +64,13 @@ type Grounded interface {
 	Ground(ctx context.Context) (status.Ground, error)
 }
 
+// Finder is a driver that finds what is at its site and nobody put there through Aditus.
+type Finder interface {
+	// Strays tells what there is that could be declared, and taken over as it is. What could not be looked for is told too, as a stray
+	// that cannot be taken over.
+	Strays(ctx context.Context) ([]status.Stray, error)
+}
+
 // Rememberer is a driver of a site that knows by itself what it was asked to run, also when nobody else does any more.
 type Rememberer interface {
 	// Remembered gives a revision that the site was prepared for; nil where it does not know more than its name.

@@ -177,6 +177,21 @@ func (f *fake) OfferRevert(_ context.Context, _ policy.Actor, b berth.ID) (sourc
 	return source.Proposal{Branch: "aditus/revert"}, f.refuse
 }
 
+func (f *fake) Strays(_ context.Context, site string) ([]status.Stray, error) {
+	return []status.Stray{
+		{ID: "Deployment/buoys", With: "buoys", Says: "healthy, registry.skerry.example/buoys:2.1, since 4 Jan 2025", Object: map[string]any{"kind": "Deployment"}},
+		{ID: "Service/buoys", With: "buoys", Says: "since 4 Jan 2025", Object: map[string]any{"kind": "Service"}},
+		{ID: "Secret/buoys", With: "buoys", Says: "2 values, since 4 Jan 2025", Not: "what it holds is secret and is not written down: seal it, and declare it by hand"},
+		{ID: "ConfigMap/lamps", With: "lamps", Says: "14 values, since 9 Mar 2026", Object: map[string]any{"kind": "ConfigMap"}},
+		{ID: "?", Says: "not looked for", Not: "Role and RoleBinding: the account may not list them"},
+	}, f.refuse
+}
+
+func (f *fake) TakeOver(_ context.Context, _ policy.Actor, t status.TakeOver) (source.Proposal, error) {
+	f.offered = append(f.offered, fmt.Sprintf("take over %v at %s as %s", t.Strays, t.Site, t.Workload))
+	return source.Proposal{Branch: "aditus/take-over"}, f.refuse
+}
+
 func (f *fake) OfferLive(_ context.Context, _ policy.Actor, b berth.ID, pointers []string) (source.Proposal, error) {
 	f.offered = append(f.offered, fmt.Sprint("live ", b, " ", pointers))
 	return source.Proposal{Branch: "aditus/live"}, f.refuse
@@ -282,7 +297,7 @@ func TestFrames(t *testing.T) {
 	for _, screen := range []struct{ name, keys string }{
 		{"board", "2"}, {"board-waiting", "3"}, {"watch-back", "2 enter"}, {"watch-soaking", "/ l o o k o u t enter right right enter"},
 		{"menu", "3 space"}, {"question", "3 s"}, {"help", "?"}, {"find", "/ b a r r e d"}, {"find-nothing", "/ z z z enter"}, {"compare-drift", "4 c"}, {"compare-all", "4 c f"}, {"compare-folded", "4 c f z"}, {"anatomy", "3 i"}, {"anatomy-log", "3 i down down 2"}, {"anatomy-environment", "1 i down 3"}, {"anatomy-probes", "1 i down 4"}, {"anatomy-signals", "3 i 5"}, {"anatomy-tree", "/ b o a r d i n g enter right right i"}, {"anatomy-object", "/ b o a r d i n g enter right right i home down down down"},
-		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "."}, {"grouped", "z down"}, {"grouped-folded", "z > _ down down enter down"}, {"ordered", "> >"}, {"tear-down", "4 X"}, {"tear-down-site", "M end X"}, {"marked", "/ s i t e : n o r t h enter * m down"}, {"marked-asked", "* f r e g a t t a enter"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
+		{"spread", "2 A enter"}, {"calendar", "K"}, {"calendar-quarter", "3 K - - right"}, {"calendar-day", "K + + end"}, {"links", "L"}, {"sites", "M"}, {"sites-silent", "M end"}, {"sites-berths", "M end up enter"}, {"find-busy", "."}, {"grouped", "z down"}, {"grouped-folded", "z > _ down down enter down"}, {"ordered", "> >"}, {"tear-down", "4 X"}, {"tear-down-site", "M end X"}, {"strays", "M end t down = down down"}, {"marked", "/ s i t e : n o r t h enter * m down"}, {"marked-asked", "* f r e g a t t a enter"}, {"settings", ", down"}, {"ledger", "H"}, {"ledger-open", "H down right down"}, {"ledger-refined", "H / s i t e : n o r t h enter"}, {"connect", "C"}, {"connect-found", "C enter q u a y enter"}, {"settings-written", ", down enter"}, {"links-bundle", "L down"}, {"bench", "2 b"}, {"bench-moved", "2 b pgdown down"}, {"bench-errors", "2 b tab right right"}, {"help-bench", "2 b ?"}, {"watch-blue-green", "/ a c c enter enter"}, {"watch-rolling", "/ p i e r enter enter"}, {"lock", "2 f"}, {"help-compare", "4 c ?"}, {"typed", "/ p i e r s enter right x"},
 		{"cursor", "2 enter h h h h h h h h h h h h h h h h h h h h h h h h h h h h h h"},
 	} {
 		for _, size := range sizes {
@@ -339,7 +354,8 @@ func TestAsks(t *testing.T) {
 		{"3 enter s enter", "sign off fares/slipway", "Done"}, {"t", "", "No branch was rewritten."}, {"/ a c c o u n t s enter right enter", "", "nothing was rolled out here yet"},
 		{"2 v", "", "Offer the revert of 4.13.0?"}, {"2 v enter", "", "It is offered on the branch aditus/revert"}, {"/ t i d e s enter f n o space w a y enter", "lock tides/drydock", "Done"},
 		{"/ t i d e s enter f", "", "Lock tides at drydock. Why?"}, {"2 b", "", "slow share"}, {"2 b tab", "", "errors"}, {"2 b up o enter", "", "It is offered on the branch aditus/limit"}, {"2 b o", "", "The limit is where it is declared"}, {"4 X enter", "", "Type tides, or tides with volumes, and why:"}, {"4 X enter t i d e s space o v e r enter", "tear down tides/isles", "Done"}, {"4 X enter t i d e enter", "", "Nothing was changed: that is not tides."}, {"4 X esc", "", "Nothing was changed."},
-		{"M end X enter d r y d o c k enter", "", "Nothing was changed: that is not isles."}, {"3 d", "", "Abandon the rollout of fares at slipway?"},
+		{"M end X enter d r y d o c k enter", "", "Nothing was changed: that is not isles."}, {"M end t t", "", "Mark first what is to be taken over"}, {"M end t = t enter enter", "", "It is offered on the branch aditus/take-over"}, {"M end t down down m", "", "That cannot be taken over: what it holds is secret"},
+		{"3 d", "", "Abandon the rollout of fares at slipway?"},
 	} {
 		a, f := app(t)
 		press(a, test.keys)

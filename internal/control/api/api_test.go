@@ -153,6 +153,15 @@ func (s *story) Sites(context.Context) ([]status.Site, error) {
 	return []status.Site{{Name: "north", Took: 2 * time.Millisecond, Berths: 99, Trouble: "fares cannot be read", Ground: status.Ground{On: "this machine", Takes: []declare.Kind{declare.Service}, Told: []string{"what is the line's"}, Room: []status.Room{{Of: "memory", Used: 1, Has: 2}}}}}, nil
 }
 
+func (s *story) Strays(_ context.Context, site string) ([]status.Stray, error) {
+	return []status.Stray{{ID: "Deployment/buoys", With: "buoys", Says: "healthy at " + site, Object: map[string]any{"kind": "Deployment"}}}, nil
+}
+
+func (s *story) TakeOver(_ context.Context, who policy.Actor, what status.TakeOver) (source.Proposal, error) {
+	s.note("take over %v at %s as %s by %s", what.Strays, what.Site, what.Workload, who.Name)
+	return source.Proposal{Branch: "take-over-" + what.Workload}, nil
+}
+
 func (s *story) Calendar(_ context.Context, from, until time.Time) (status.Calendar, error) {
 	return status.Calendar{From: from, Until: until, Sites: []string{"north"}, Entries: []course.Entry{{Sort: course.SortEnd, Name: "the trial", From: from, Text: "it ends"}}}, nil
 }
@@ -304,6 +313,10 @@ func TestRemote(t *testing.T) {
 	same("revert", p.Branch, err, "revert-boarding")
 	p, err = r.OfferLive(ctx, maren, id, []string{"/parts/gate/instances", "/parts/gate/user"})
 	same("live", p.Branch, err, "live-2")
+	strays, err := r.Strays(ctx, "north")
+	same("strays", strays, err, []status.Stray{{ID: "Deployment/buoys", With: "buoys", Says: "healthy at north", Object: map[string]any{"kind": "Deployment"}}})
+	p, err = r.TakeOver(ctx, maren, status.TakeOver{Site: "north", Workload: "buoys", Strays: []string{"Deployment/buoys"}})
+	same("take over", p.Branch, err, "take-over-buoys")
 	p, err = r.OfferLimit(ctx, maren, bench, 0.04)
 	same("limit", p.Branch, err, "limit-0.04")
 	text, err := r.Try(ctx, maren, "skerry-line")
@@ -588,7 +601,7 @@ func TestDocument(t *testing.T) {
 		return w
 	}
 	bodies := map[string]string{
-		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "live": `{"fields":["/parts/gate/instances"]}`, "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`, "explore": `{"repository":"https://git.skerry.example/x"}`,
+		"order": `{"verb":"sync","berth":{"workload":"boarding","site":"north"}}`, "every": `{"every":"30s"}`, "limit": `{"guard":"slow share","limit":0.04}`, "revert": "{}", "takeOver": `{"workload":"buoys","strays":["Deployment/buoys"]}`, "live": `{"fields":["/parts/gate/instances"]}`, "look": `{"links":["a"]}`, "keepReview": `{"with":"new-tariff"}`, "explore": `{"repository":"https://git.skerry.example/x"}`,
 		"putSetting": `{"repository":"https://git.skerry.example/x"}`, "putSettings": `{"links":{"x":{"branch":"main"}},"credentials":{"x":{"password":"y"}}}`, "putCredential": `{"user":"x","password":"y"}`, "makeToken": `{"name":"new","scopes":["look"]}`,
 	}
 	if _, err := tokens.Add("spare", policy.Scopes, time.Time{}); err != nil {

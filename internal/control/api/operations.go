@@ -88,6 +88,10 @@ type (
 	Sites struct {
 		Sites []status.Site `json:"sites"`
 	}
+	// Strays are what nobody put at a site through Aditus.
+	Strays struct {
+		Strays []status.Stray `json:"strays"`
+	}
 	// Lines are lines that an instance wrote, oldest first.
 	Lines struct {
 		Lines []target.LogLine `json:"lines"`
@@ -166,6 +170,17 @@ var operations = []operation{
 		do: func(ctx context.Context, c call) (any, error) {
 			all, err := c.Sites(ctx)
 			return Sites{all}, err
+		}},
+	{method: "GET", path: "/v1/sites/{site}/strays", name: "strays", about: "What is at a site and nobody put there through Aditus.", scope: policy.Change, out: Strays{},
+		do: func(ctx context.Context, c call) (any, error) {
+			all, err := c.Strays(ctx, c.berth.Site)
+			return Strays{all}, err
+		}},
+	{method: "POST", path: "/v1/sites/{site}/take-over", name: "takeOver", about: "Offer a workload that is what some strays of a site are, as a declaration on a branch.", scope: policy.Change, in: status.TakeOver{}, out: source.Proposal{},
+		do: func(ctx context.Context, c call) (any, error) {
+			what := *c.in.(*status.TakeOver)
+			what.Site = c.berth.Site
+			return c.TakeOver(ctx, c.who, what)
 		}},
 	{method: "GET", path: "/v1/calendar", name: "calendar", about: "What happens in the line between two moments, as far as it is known.", scope: policy.Look, out: status.Calendar{},
 		query: []parameter{{"from", "A moment (RFC 3339); now where it is left out.", "string"}, {"until", "A later one; two weeks later where it is left out.", "string"}},

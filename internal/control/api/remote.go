@@ -455,6 +455,19 @@ func (r *Remote) Sites(ctx context.Context) ([]status.Site, error) {
 	return all.Sites, err
 }
 
+// Strays implements control.Reader.
+func (r *Remote) Strays(ctx context.Context, site string) ([]status.Stray, error) {
+	var all Strays
+	err := r.ask(ctx, http.MethodGet, "/v1/sites/"+url.PathEscape(site)+"/strays", nil, nil, &all)
+	return all.Strays, err
+}
+
+// TakeOver implements control.Writer.
+func (r *Remote) TakeOver(ctx context.Context, _ policy.Actor, what status.TakeOver) (p source.Proposal, err error) {
+	err = r.ask(ctx, http.MethodPost, "/v1/sites/"+url.PathEscape(what.Site)+"/take-over", nil, what, &p)
+	return p, err
+}
+
 // Calendar implements control.Reader.
 func (r *Remote) Calendar(ctx context.Context, from, until time.Time) (c status.Calendar, err error) {
 	query := url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "until": {until.UTC().Format(time.RFC3339Nano)}}

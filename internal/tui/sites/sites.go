@@ -17,6 +17,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/strays"
 	"aditus/internal/words"
 )
 
@@ -107,6 +108,12 @@ func (m *Model) Keys() []screen.Key {
 		})),
 		screen.Bind("a", "a", m.offers(func(s status.Site) string { return toggled(s.Automatic, "take by hand", "take by itself") }), "have it take revisions by itself, or by hand, in the settings", m.change(takesItself)),
 		screen.Bind("d", "d", m.offers(func(s status.Site) string { return toggled(s.Corrects, "tell drift", "put drift back") }), "have what is changed by hand put back by itself, or only told, in the settings", m.change(putsBack)),
+		screen.Bind("t", "t", "take over", "what is there and nobody put there through Aditus, to take it over", func(string) tea.Cmd {
+			if s, ok := m.selected(); ok {
+				return strays.Open(m.desk, s.Name)
+			}
+			return nil
+		}),
 		screen.Bind("X", "X", "", "tear down all of it, berth by berth: what goes and what stays is told first", m.tearDown),
 		screen.Bind("v", "v", "ask them now", "ask all sites now: do they answer, and what do they say?", func(string) tea.Cmd {
 			m.desk.Say("The sites are asked.", false)

@@ -1,0 +1,18 @@
+package status
+
+// Stray is something at a site that nobody put there through Aditus.
+type Stray struct {
+	ID     string         `json:"id"`               // KIND/NAME
+	With   string         `json:"with,omitempty"`   // what it seems to belong to, as a name for a workload
+	Says   string         `json:"says"`             // what it is, in a few words
+	Not    string         `json:"not,omitempty"`    // why it cannot be taken over; empty where it can
+	Object map[string]any `json:"object,omitempty"` // as it would be declared
+}
+
+// TakeOver says what of a site is to be declared as a workload.
+type TakeOver struct {
+	Site     string   `json:"site"`
+	Workload string   `json:"workload"`       // the name that it gets
+	Strays   []string `json:"strays"`         // by ID
+	Link     string   `json:"link,omitempty"` // whose repository takes the declaration; empty where there is one alone
+}
