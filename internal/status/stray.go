@@ -9,6 +9,9 @@ type Stray struct {
 	Object map[string]any `json:"object,omitempty"` // as it would be declared
 }
 
+// TakenAsItIs is what a site says of an object that is declared, and there already exactly so.
+const TakenAsItIs = "it is there already, and is taken over as it is"
+
 // TakeOver says what of a site is to be declared as a workload.
 type TakeOver struct {
 	Site     string   `json:"site"`

@@ -140,10 +140,29 @@ func LiveWords(b status.Berth) string {
 	switch {
 	case b.Looked.IsZero():
 		return "not seen yet"
+	case b.Live == nil && takenAsItIs(b) > 0:
+		return fmt.Sprintf("%s there already, as declared, and nobody's: a sync marks what is there", isAre(takenAsItIs(b)))
 	case b.Live == nil:
 		return "nothing is there"
 	}
 	return "seen " + b.Looked.Local().Format("15:04:05")
+}
+
+// takenAsItIs is how many objects a site says are there exactly as they are declared, though nobody put them there through Aditus.
+func takenAsItIs(b status.Berth) (n int) {
+	for _, told := range b.Trial {
+		if strings.HasSuffix(told, status.TakenAsItIs) {
+			n++
+		}
+	}
+	return n
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "1 object is"
+	}
+	return fmt.Sprintf("%d objects are", n)
 }
 
 // sentences tell what a sync would do, and what it would overwrite.

@@ -17,7 +17,9 @@ import (
 
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/types"
+	"sigs.k8s.io/yaml"
 
 	"aditus/internal/status"
 	"aditus/internal/target/cluster/clustertest"
@@ -269,5 +271,109 @@ func TestRealObjects(t *testing.T) {
 	q.await("it is gone", func(status string) bool { return !strings.Contains(status, "web-old") })
 	if err := q.site.connection.read(t.Context(), "/api/v1/namespaces/"+q.namespace+"/configmaps/web-old", &json.RawMessage{}); err == nil {
 		t.Error("the orphan is there still")
+	}
+}
+
+const atWork = `apiVersion: apps/v1
+kind: Deployment
+metadata: {name: buoys, labels: {app: buoys}}
+spec:
+  replicas: 2
+  selector: {matchLabels: {app: buoys}}
+  template:
+    metadata: {labels: {app: buoys}}
+    spec: {containers: [{name: buoys, image: "%s/fares:1.0.0", env: [{name: PORT, value: "8080"}, {name: PORT_HTTP, value: "8080"}], ports: [{name: http, containerPort: 8080}]}]}
+---
+apiVersion: v1
+kind: Service
+metadata: {name: buoys, labels: {app: buoys}}
+spec: {selector: {app: buoys}, ports: [{name: http, port: 80, targetPort: http}]}
+---
+apiVersion: v1
+kind: ConfigMap
+metadata: {name: buoys-lamps, labels: {app: buoys}}
+data: {red: "1"}
+`
+
+// TestRealTakeOver takes over what runs in a namespace of a real cluster already, by the shell alone: what is offered is merged and synced, and
+// the same objects, replica sets, pods and containers are there, none started anew.
+func TestRealTakeOver(t *testing.T) {
+	t.Parallel()
+	q := openQuay(t)
+	q.patience = 40 * time.Second
+	settings := filepath.Join(q.folder, "settings.yaml")
+	text, err := os.ReadFile(settings)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.write(settings, strings.NewReplacer("every: 1s", "every: 1s, push: true", "automatic: true", "automatic: false").Replace(string(text)))
+	for document := range strings.SplitSeq(fmt.Sprintf(atWork, clustertest.Registry), "---\n") {
+		var o unstructured.Unstructured
+		if err := yaml.Unmarshal([]byte(document), &o.Object); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := q.site.connection.of(kindOf(o.GetKind())).Namespace(q.namespace).Create(t.Context(), &o, metav1.CreateOptions{FieldManager: "somebody"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	identities := func() (told []string) {
+		for _, path := range []string{"/apis/apps/v1/namespaces/%s/deployments", "/apis/apps/v1/namespaces/%s/replicasets", "/api/v1/namespaces/%s/pods", "/api/v1/namespaces/%s/services", "/api/v1/namespaces/%s/configmaps"} {
+			var all struct {
+				Items []struct {
+					Metadata struct{ Name, UID string }
+					Status struct {
+						Phase             string
+						ContainerStatuses []struct{ ContainerID string }
+					}
+				}
+			}
+			if err := q.site.connection.read(t.Context(), fmt.Sprintf(path, q.namespace), &all); err != nil {
+				t.Fatal(err)
+			}
+			for _, one := range all.Items {
+				if strings.HasPrefix(one.Metadata.Name, "buoys") {
+					told = append(told, fmt.Sprint(one.Metadata, one.Status))
+				}
+			}
+		}
+		slices.Sort(told)
+		return told
+	}
+	q.serve()
+	q.await("two pods run", func(string) bool { return strings.Count(strings.Join(identities(), " "), "Running") == 2 })
+	before := identities()
+	out, err := q.shell("take-over", "quay")
+	if err != nil || !strings.Contains(out, "Deployment/buoys") || !strings.Contains(out, "ConfigMap/buoys-lamps") || strings.Contains(out, "kube-root") {
+		t.Fatalf("found is %s (%v)", out, err)
+	}
+	out, err = q.shell("take-over", "quay", "Deployment/buoys", "Service/buoys", "ConfigMap/buoys-lamps", "--as", "buoys", "-o", "json")
+	var offered struct{ Branch string }
+	if err != nil || json.Unmarshal([]byte(out), &offered) != nil {
+		t.Fatal(out, err)
+	}
+	q.git("merge", "-q", offered.Branch)
+	declaration := filepath.Join(q.source, "deploy", "buoys.yaml")
+	text, err = os.ReadFile(declaration)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.write(declaration, string(text)+"rollout: {deadline: 40s, proving: 2s, interval: 1s, cool-down: 1s}\n")
+	q.git("commit", "-q", "-a", "-m", "prove it soon")
+	q.await("it is declared", func(status string) bool { return strings.Contains(status, `"workload": "buoys"`) })
+	q.await("what would be done is told", func(string) bool {
+		out, _ = q.shell("compare", "buoys/quay")
+		return strings.Count(out, "taken over as it is") == 3 && strings.Contains(out, "3 objects are there already, as declared, and nobody's")
+	})
+	if strings.Contains(out, "taking it over changes") || strings.Contains(out, "would make") {
+		t.Errorf("the comparison says %s", out)
+	}
+	if out, err := q.shell("sync", "buoys/quay"); err != nil {
+		t.Fatal(out, err)
+	}
+	if after := identities(); !slices.Equal(after, before) {
+		t.Errorf("before there were\n%s\nafter\n%s", strings.Join(before, "\n"), strings.Join(after, "\n"))
+	}
+	if out, err := q.shell("take-over", "quay"); err != nil || strings.Contains(out, "buoys") {
+		t.Errorf("after that there are still %s (%v)", out, err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster/clustertest"
 )
@@ -59,7 +60,7 @@ func TestStrays(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, one := range tried {
-		if one.ID != "" && (one.Refused != "" || len(one.Told) != 1 || one.Told[0] != "it is there already, and is taken over as it is") {
+		if one.ID != "" && (one.Refused != "" || len(one.Told) != 1 || one.Told[0] != status.TakenAsItIs) {
 			t.Errorf("%s would be refused for %q, and told is %v", one.ID, one.Refused, one.Told)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/status"
 	"aditus/internal/target"
 )
 
@@ -186,7 +187,7 @@ func (s *Site) takingOver(ctx context.Context, k kind, o declare.Object, namespa
 	shown, _ := project(withoutSecrets(o), withoutSecrets(before.Object), nil, s.connection.as)
 	otherwise := differences("", withoutSecrets(o), shown)
 	if len(otherwise) == 0 {
-		return []string{"it is there already, and is taken over as it is"}
+		return []string{status.TakenAsItIs}
 	}
 	for _, place := range slices.Sorted(maps.Keys(otherwise)) {
 		told = append(told, "it is there already, and taking it over changes "+place+", which is "+otherwise[place])
