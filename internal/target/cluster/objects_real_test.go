@@ -321,7 +321,7 @@ func TestRealTakeOver(t *testing.T) {
 			var all struct {
 				Items []struct {
 					Metadata struct{ Name, UID string }
-					Status struct {
+					Status   struct {
 						Phase             string
 						ContainerStatuses []struct{ ContainerID string }
 					}
@@ -351,7 +351,7 @@ func TestRealTakeOver(t *testing.T) {
 	if err != nil || json.Unmarshal([]byte(out), &offered) != nil {
 		t.Fatal(out, err)
 	}
-	q.git("merge", "-q", offered.Branch)
+	q.git("checkout", "-q", offered.Branch)
 	declaration := filepath.Join(q.source, "deploy", "buoys.yaml")
 	text, err = os.ReadFile(declaration)
 	if err != nil {
@@ -359,6 +359,8 @@ func TestRealTakeOver(t *testing.T) {
 	}
 	q.write(declaration, string(text)+"rollout: {deadline: 40s, proving: 2s, interval: 1s, cool-down: 1s}\n")
 	q.git("commit", "-q", "-a", "-m", "prove it soon")
+	q.git("checkout", "-q", "main")
+	q.git("merge", "-q", offered.Branch)
 	q.await("it is declared", func(status string) bool { return strings.Contains(status, `"workload": "buoys"`) })
 	q.await("what would be done is told", func(string) bool {
 		out, _ = q.shell("compare", "buoys/quay")
