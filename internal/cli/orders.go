@@ -51,6 +51,8 @@ var commands = []command{
 	{name: "preview", verb: berth.Preview, short: "Keep in the ledger what a sync would do now", done: "is previewed; aditus ledger tells what a sync would do"},
 	{name: "look-for-drift", verb: berth.LookForDrift, short: "Look now for what was changed by hand", done: "was looked at"},
 	{name: "extend", verb: berth.Extend, short: "Let a berth live longer than its end of life", done: "lives longer", message: "why; needed", until: true, alone: true},
+	{name: "let-go", verb: berth.LetGo, short: "Let go of what was taken over: it runs on, and is nobody's", done: "is being let go; all of it runs on", message: "why; needed",
+		long: "Takes the marks off all objects of a berth, and forgets them. Nothing is changed or started\nanew. It is for workloads of objects alone; what Aditus made itself would be looked after\nby nobody. Take it out of Git too, or the next sync takes it over again."},
 	{name: "vouch", verb: berth.Vouch, short: "Say that what was found at a site is good", done: "counts as proven; it goes on from there", message: "why, for the record", to: true,
 		long: "Where the ledger is gone, or older than a site, what serves there is kept as it is and\nunproven, until somebody vouches for it or its own guards have held for as long as a\nproving takes. With --to it is another revision that is there."},
 	{name: "lift-bar", verb: berth.LiftBar, short: "Let a barred revision come again", done: "may take the revision again", alone: true},

@@ -341,7 +341,7 @@ func (seen *evidence) core() berth.Seen {
 	for _, c := range seen.target.Cohorts {
 		cohort := berth.Cohort{Revision: c.Revision, Share: c.Share, Preview: c.Preview, Live: c.Live, Owners: c.Owners}
 		for _, o := range c.Objects {
-			cohort.Objects = append(cohort.Objects, berth.Object(o))
+			cohort.Objects = append(cohort.Objects, berth.Object{Part: o.Part, ID: o.ID, There: o.There, State: o.State})
 		}
 		for _, in := range c.Instances {
 			one := berth.Instance{ID: in.ID, Part: in.Part, Done: in.Done, Failed: in.Failed, CannotStart: in.CannotStart}

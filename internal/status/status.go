@@ -149,8 +149,9 @@ type Cohort struct {
 // Object is an object of a cluster's API, as a part of objects has it.
 type Object struct {
 	Part         string `json:"part"`
-	ID           string `json:"id"`    // KIND/NAME
-	There        bool   `json:"there"` // as the revision has it
+	ID           string `json:"id"`              // KIND/NAME
+	There        bool   `json:"there"`           // as the revision has it
+	Stays        bool   `json:"stays,omitempty"` // it is never taken away: it was there before, or is to be kept
 	health.State `json:"state"`
 }
 

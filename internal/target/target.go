@@ -136,6 +136,7 @@ type Cohort struct {
 type Object struct {
 	Part, ID string
 	There    bool // it is as the revision has it
+	Stays    bool // it is never taken away
 	health.State
 }
 

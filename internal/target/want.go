@@ -109,6 +109,11 @@ func Place(revision declare.Fingerprint, part string, wave int, opened map[strin
 	return Want{Intent: rollout.Intent{Do: rollout.Place, Revision: revision, Part: part, Count: wave}, Opened: opened}
 }
 
+// LetGo takes the marks off the objects of a part of a cohort, and forgets it: all of it stays as it is, and is nobody's.
+func LetGo(revision declare.Fingerprint, part string) Want {
+	return Want{Intent: rollout.Intent{Do: rollout.LetGo, Revision: revision, Part: part}}
+}
+
 // Withdraw takes away the objects of a part that a revision has and another one has not, but for those that are kept.
 func Withdraw(revision, stays declare.Fingerprint, part string) Want {
 	return Want{Intent: rollout.Intent{Do: rollout.Withdraw, Revision: revision, From: stays, Part: part}}

@@ -69,10 +69,14 @@ func (a *App) start(action words.Action) tea.Cmd {
 			p, err := a.desk.Control.OfferRevert(ctx, a.desk.Who, at)
 			return "It is offered on the branch " + p.Branch + ".", err
 		}})
-	case action.Verb == words.TearDown:
+	case action.Verb == words.TearDown || action.Verb == words.LetGo:
 		for _, b := range a.snapshot.Berths {
 			if b.ID == at {
-				a.put(screen.Question{Text: action.Asks, Lines: words.LeavingOf(a.snapshot, b, false).Lines(), Then: func() tea.Cmd { return a.askWhy(action) }})
+				lines := words.LeavingOf(a.snapshot, b, false).Lines()
+				if action.Verb == words.LetGo {
+					lines = words.LettingGoOf(b).Lines()
+				}
+				a.put(screen.Question{Text: action.Asks, Lines: lines, Then: func() tea.Cmd { return a.askWhy(action) }})
 			}
 		}
 	case action.Says != "":

@@ -45,6 +45,7 @@ const (
 	LookForDrift  = Verb(berth.LookForDrift)
 	Extend        = Verb(berth.Extend)
 	TearDown      = Verb(berth.TearDown)
+	LetGo         = Verb(berth.LetGo)
 	Vouch         = Verb(berth.Vouch)
 )
 
@@ -66,7 +67,7 @@ var Keys = map[Verb]string{
 	RemoveOrphans: "x", LeaveIt: "e", Compare: "c", LookInside: "i",
 	Abandon: "d", Lock: "f", Unlock: "f", OfferRevert: "v", OpenBench: "b",
 	TakeOffer: "T", PutOff: "P", Decline: "D",
-	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "Z", Extend: "E", TearDown: "X", Vouch: "O",
+	Scale: "S", Restart: "R", Preview: "V", LookForDrift: "Z", Extend: "E", TearDown: "X", LetGo: "U", Vouch: "O",
 	WatchIt: "w", SeeWhy: "w", LookNow: "n", AcceptHistory: "t",
 }
 
@@ -87,7 +88,7 @@ type Action struct {
 }
 
 // one are verbs of what concerns one berth, or opens a screen of it.
-var one = []Verb{OfferRevert, LookNow, AcceptHistory, Compare, LookInside, OpenBench, WatchIt, SeeWhy, Scale, Restart, TearDown}
+var one = []Verb{OfferRevert, LookNow, AcceptHistory, Compare, LookInside, OpenBench, WatchIt, SeeWhy, Scale, Restart, TearDown, LetGo}
 
 // Many tells whether an action can be done at many berths at once. What takes the name of what goes is done one by one.
 func (a Action) Many() bool { return a.Types == "" && !slices.Contains(one, a.Verb) }
@@ -246,7 +247,14 @@ func lifeActions(b status.Berth, place string) []Action {
 	down.Asks = fmt.Sprintf("Tear %s down? Its traffic ends first, then all that runs.", place)
 	down.Says = fmt.Sprintf("Type %s, or %s %s, and why:", b.Workload, b.Workload, withVolumes)
 	down.Read = func(text string) (berth.Order, error) { return ReadLeaving(text, b.Workload) }
-	all := []Action{scale, restart, preview, drift, extend, down}
+	let := Action{Verb: LetGo, Means: "take the marks off: all of it runs on, and is nobody's", Not: down.Not}
+	if made := OwnMade(b); let.Not == nil && made != "" {
+		let.Not = fmt.Errorf("%s is of Aditus' own making, and would be looked after by nobody", made)
+	}
+	let.Asks = fmt.Sprintf("Let %s go? All of it runs on as it is, and Aditus looks after none of it any more.", place)
+	let.Says = fmt.Sprintf("Type %s and why:", b.Workload)
+	let.Read = down.Read
+	all := []Action{scale, restart, preview, drift, extend, down, let}
 	for i := range all {
 		all[i].Seldom = true
 	}

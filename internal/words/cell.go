@@ -60,6 +60,9 @@ func CellOf(b status.Berth) Cell {
 		c.Note, c.Tone = "tearing down", Moves
 	case b.Gone != nil && b.Applied == nil:
 		c.Note = "torn down"
+		if b.Gone.LetGo {
+			c.Note = "let go"
+		}
 	case b.Found != nil && b.Health.Word != health.Failing:
 		c.Note, c.Tone = "unproven here", Asks
 	case b.Left != nil && b.Health.Word != health.Failing:

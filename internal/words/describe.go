@@ -41,6 +41,8 @@ func Headline(b status.Berth, now time.Time) (string, Tone) {
 			return fmt.Sprintf("%s was rolled back %s and is barred", b.Bar.Version, say.Ago(now.Sub(b.Bar.At))), Bad
 		case b.Ending != nil:
 			return "is being torn down: " + b.Ending.Why, Moves
+		case b.Gone != nil && b.Gone.LetGo:
+			return fmt.Sprintf("let go %s, and runs on by itself: %s", say.Ago(now.Sub(b.Gone.At)), b.Gone.Why), Quiet
 		case b.Gone != nil:
 			return fmt.Sprintf("torn down %s: %s", say.Ago(now.Sub(b.Gone.At)), b.Gone.Why), Quiet
 		case b.Found != nil:

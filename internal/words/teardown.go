@@ -62,6 +62,10 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 			}
 		}
 		for _, o := range c.Objects {
+			if o.Stays {
+				l.Stays = append(l.Stays, fmt.Sprintf("%s%s: %s, which was there before, or is to be kept; it is nobody's then", o.Part, of, o.ID))
+				continue
+			}
 			l.Goes = append(l.Goes, fmt.Sprintf("%s%s: %s", o.Part, of, o.ID))
 		}
 	}
@@ -85,6 +89,33 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 		l.Stays = append(l.Stays, fmt.Sprintf("what Git declares, %s, which comes again when a person or a schedule syncs", b.Declared.Version))
 	}
 	l.Stays = append(l.Stays, "what is on record of it")
+	return l
+}
+
+// OwnMade is a part at a berth's site that is not objects as they are; empty for none.
+func OwnMade(b status.Berth) string {
+	for _, c := range b.Cohorts {
+		for _, p := range c.Parts {
+			if p.Kind != declare.Objects {
+				return p.Name
+			}
+		}
+	}
+	return ""
+}
+
+// LettingGoOf tells what stays of a berth that is let go: all of it.
+func LettingGoOf(b status.Berth) Leaving {
+	l := Leaving{Berth: b.ID}
+	for _, c := range b.Cohorts {
+		for _, o := range c.Objects {
+			l.Stays = append(l.Stays, o.ID+", as it is")
+		}
+	}
+	l.Goes = []string{"the marks on them, and the account that is kept of them at the site"}
+	if b.Declared != nil {
+		l.Stays = append(l.Stays, fmt.Sprintf("what Git declares, %s: take it out of Git too, or a sync takes all of it over again", b.Declared.Version))
+	}
 	return l
 }
 

@@ -223,6 +223,17 @@ func TestLeaving(t *testing.T) {
 	if l := words.LeavingOf(s, b, true); !slices.Equal(l.Goes, append(goes, "hold: the volume, with all that it holds; that does not come back")) || !slices.Equal(l.Stays, stays) {
 		t.Errorf("with volumes %+v", l)
 	}
+	if made := words.OwnMade(b); made != "engine" {
+		t.Errorf("of its own making is %q", made)
+	}
+	taken := b
+	taken.Cohorts = []status.Cohort{{Version: "1", Parts: []status.Part{part("all", declare.Objects, nil)}, Objects: []status.Object{{Part: "all", ID: "ConfigMap/tides", Stays: true}, {Part: "all", ID: "Deployment/gate"}}}}
+	if l := words.LeavingOf(s, taken, false); !slices.Equal(l.Goes, []string{"all: Deployment/gate"}) || !strings.HasPrefix(l.Stays[0], "all: ConfigMap/tides, which was there before") {
+		t.Errorf("what was there before: %+v", l)
+	}
+	if l := words.LettingGoOf(taken); words.OwnMade(taken) != "" || !slices.Equal(l.Stays[:2], []string{"ConfigMap/tides, as it is", "Deployment/gate, as it is"}) || len(l.Goes) != 1 {
+		t.Errorf("let go: %+v", l)
+	}
 	b.Lock = &berth.Lock{By: "Maren Oake", Message: "a regatta"}
 	if l := words.LeavingOf(s, b, false); len(l.Lines()) != 1 || !strings.Contains(l.Not, "locked by Maren Oake") {
 		t.Errorf("locked: %+v", l)

@@ -43,6 +43,7 @@ type TornDown struct {
 	At      time.Time `json:"at"`
 	Volumes bool      `json:"volumes,omitempty"` // they go too
 	Branch  bool      `json:"branch,omitempty"`  // with its branch, and it comes again with that
+	LetGo   bool      `json:"let_go,omitempty"`  // nothing of it goes: it runs on, and is nobody's
 }
 
 func (t TornDown) String() string { return t.Why }
@@ -83,6 +84,13 @@ func (d *decision) ends() {
 			why += ": " + o.Note
 		}
 		return d.beginTearDown(TornDown{Why: why, By: o.By, Volumes: o.Volumes}, o.schedule == "" && o.Note == "")
+	})
+	d.each(LetGo, func(o *order) error {
+		why := "let go by " + o.who()
+		if o.Note != "" {
+			why += ": " + o.Note
+		}
+		return d.beginTearDown(TornDown{Why: why, By: o.By, LetGo: true}, o.Note == "")
 	})
 	life, notice, volumes := d.life()
 	if d.State.Life = life; life == nil || d.State.Ending != nil {
@@ -216,14 +224,44 @@ func (d *decision) beginTearDown(t TornDown, reasonless bool) error {
 	case d.opens().After(d.now):
 		return fmt.Errorf(tearDownNot+"nothing may move until %s", say.Moment(d.opens()))
 	}
+	if made := d.ownMade(); t.LetGo && made != "" {
+		return fmt.Errorf("let go is not possible: %s is of Aditus' own making, and would be looked after by nobody: tear it down, or declare it as objects first", made)
+	}
 	t.At = d.now
 	d.State.Ending = &t
-	text := "it is torn down: " + t.Why
-	if !t.Volumes {
+	kind, text := TearsDown, "it is torn down: "+t.Why
+	switch {
+	case t.LetGo:
+		kind, text = LetsGo, "it is let go: "+t.Why+"; all of it runs on"
+	case !t.Volumes:
 		text += "; what its volumes hold stays"
 	}
-	d.fact(TearsDown, t.By, d.State.Applied, text, nil)
+	d.fact(kind, t.By, d.State.Applied, text, nil)
 	return nil
+}
+
+// ownMade is a part at the site that is not objects as they are; empty for none.
+func (d *decision) ownMade() string {
+	for _, c := range d.seen.Cohorts {
+		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
+			if fields, _ := c.Live[name].(map[string]any); fields["kind"] != string(declare.Objects) {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// letGo takes the marks off all that is there, and then its records away.
+func (d *decision) letGo() {
+	for _, c := range d.seen.Cohorts {
+		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
+			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.LetGo, Revision: c.Revision, Part: name})
+		}
+		if len(c.Live) == 0 {
+			d.Intents = append(d.Intents, rollout.Intent{Do: rollout.Delete, Revision: c.Revision})
+		}
+	}
 }
 
 // tearDown takes all of a berth away: its traffic first, then what runs, then what is left. Each step asks for what is still there.
@@ -239,7 +277,15 @@ func (d *decision) tearDown() {
 		d.State = State{
 			Bars: s.Bars, Lock: s.Lock, Trial: s.Trial, LastRollout: s.LastRollout, LastRollback: s.LastRollback, Had: s.Had, TailEnds: s.TailEnds, Change: s.Change, agenda: s.agenda, Gone: &gone,
 		}
+		if t.LetGo {
+			d.fact(WasLetGo, t.By, s.Applied, "all of it runs on, and nothing of it is Aditus' any more: "+t.Why, nil)
+			return
+		}
 		d.fact(WasTornDown, t.By, s.Applied, "nothing of it is there any more: "+t.Why, nil)
+		return
+	}
+	if t.LetGo {
+		d.letGo()
 		return
 	}
 	led, runs := false, false

@@ -49,6 +49,8 @@ const (
 	LifeExtended       Kind = "extended"            // its life
 	TearsDown          Kind = "tears down"          // all of it is taken away
 	WasTornDown        Kind = "torn down"           // nothing of it is there any more
+	LetsGo             Kind = "lets go"             // the marks come off
+	WasLetGo           Kind = "let go"              // it runs on, and is nobody's
 	FoundThere         Kind = "found"               // what serves and is not on record; Found
 	Vouched            Kind = "vouched"             // what was found counts as proven
 	SignedOff          Kind = rollout.FactSignedOff // a go-ahead for a step of the course

@@ -36,7 +36,8 @@ const (
 	LookForDrift  = Verb("look for drift")
 	Extend        = Verb("extend") // the end of its life
 	TearDown      = Verb("tear down")
-	Vouch         = Verb("vouch") // for what was found at the site
+	LetGo         = Verb("let go") // all of it runs on, and is nobody's
+	Vouch         = Verb("vouch")  // for what was found at the site
 )
 
 // Order is somebody's wish for a berth.
@@ -105,6 +106,7 @@ var table = []entry{
 	{verb: LookForDrift, when: steady, scope: policy.Sync},
 	{verb: Extend, when: steady, scope: policy.Change},
 	{verb: TearDown, when: steady, scope: policy.Change},
+	{verb: LetGo, when: steady, scope: policy.Change},
 	{verb: Vouch, when: steady, scope: policy.Change},
 }
 

@@ -442,6 +442,7 @@ const (
 	RemovePart Deed = "remove part" // take one part away; only where a person asked for it
 	// RemoveObject takes one object of a part away that nobody declares; only where a person asked for it.
 	RemoveObject Deed = "remove object"
+	LetGo        Deed = "let go"  // take the marks off the objects of a part and forget them; all of them stay as they are
 	Relabel      Deed = "relabel" // make the cohort of From that of Revision, as it is
 )
 

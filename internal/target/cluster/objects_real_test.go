@@ -378,4 +378,18 @@ func TestRealTakeOver(t *testing.T) {
 	if out, err := q.shell("take-over", "quay"); err != nil || strings.Contains(out, "buoys") {
 		t.Errorf("after that there are still %s (%v)", out, err)
 	}
+	if out, err := q.shell("let-go", "buoys/quay", "-m", "it goes its own way"); err != nil {
+		t.Fatal(out, err)
+	}
+	q.await("it is let go", func(string) bool {
+		out, _ := q.shell("take-over", "quay")
+		return strings.Contains(out, "Deployment/buoys") && strings.Contains(out, "ConfigMap/buoys-lamps")
+	})
+	q.await("it is told", func(string) bool {
+		out, _ := q.shell("status")
+		return strings.Contains(out, "let go ") && strings.Contains(out, "it goes its own way")
+	})
+	if after := identities(); !slices.Equal(after, before) {
+		t.Errorf("letting go changed\n%s\nto\n%s", strings.Join(before, "\n"), strings.Join(after, "\n"))
+	}
 }

@@ -106,7 +106,7 @@ func (s *Site) objectsOf(ctx context.Context, r *record, name string, orphans []
 			}
 			seen.Owners["/parts/"+declare.Escape(name)+"/objects/"+declare.Escape(id)+pointer] = owner
 		}
-		seen.Objects = append(seen.Objects, target.Object{Part: name, ID: id, There: one.there, State: one.state})
+		seen.Objects = append(seen.Objects, target.Object{Part: name, ID: id, There: one.there, Stays: kept.objects[id].stays(), State: one.state})
 	}
 	for _, id := range orphans {
 		to := kept.objects[id]

@@ -257,8 +257,60 @@ func (s *Site) takeObjects(ctx context.Context, workload, part string) error {
 	if err := s.takeAll(ctx, kept, ids); err != nil {
 		return err
 	}
+	return s.forget(ctx, kept)
+}
+
+// forget takes our marks off what is left of an inventory, and that away.
+func (s *Site) forget(ctx context.Context, kept inventory) error {
+	var failed []error
+	for id, to := range kept.objects {
+		if err := s.unmark(ctx, to.object()); err != nil {
+			failed = append(failed, fmt.Errorf("%s: %w", id, err))
+		}
+	}
+	if len(failed) > 0 {
+		return errors.Join(failed...)
+	}
 	clear(kept.objects)
 	return s.keepInventory(ctx, kept)
+}
+
+// unmark takes our marks off an object. All else of it stays as it is.
+func (s *Site) unmark(ctx context.Context, o declare.Object) error {
+	k, err := s.connection.kindFor(ctx, o)
+	if errors.Is(err, errNoKind) {
+		return nil // its definition is gone, and all of its objects with it
+	} else if err != nil {
+		return err
+	}
+	namespace, name := s.Namespace, declare.TextAt(o, "metadata", "name")
+	if k.cluster {
+		namespace = ""
+	}
+	err = s.connection.patch(ctx, k, namespace, name, object{"metadata": object{"labels": object{labelWorkload: nil, labelPart: nil}, "annotations": object{annotationForm: nil}}})
+	if apierrors.IsNotFound(err) {
+		return nil
+	}
+	return err
+}
+
+// release has the objects of a part be nobody's: they stay as they are.
+func (s *Site) release(ctx context.Context, r *record, name string) error {
+	if r == nil {
+		return nil
+	}
+	part, ok := r.parts[name]
+	if !ok {
+		return nil
+	}
+	if part.Kind != declare.Objects {
+		return fmt.Errorf("let %s of %s at %s go: only objects as they are can be let go", name, r.workload, s.Name)
+	}
+	if err := s.forget(ctx, s.inventory(r.workload, name)); err != nil {
+		return err
+	}
+	delete(r.parts, name)
+	return s.keep(ctx, r)
 }
 
 // takeAll takes objects of an inventory away, those first that others are not made of, and forgets them.

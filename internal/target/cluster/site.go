@@ -160,6 +160,8 @@ func (s *Site) do(ctx context.Context, workload string, records map[declare.Fing
 		return s.movePart(ctx, workload, records, w)
 	case rollout.RemovePart:
 		return s.removePart(ctx, records[w.Revision], w.Part)
+	case rollout.LetGo:
+		return s.release(ctx, records[w.Revision], w.Part)
 	case rollout.Relabel:
 		return s.relabel(ctx, workload, records, w.From, w.Revision)
 	case rollout.Place:

@@ -87,4 +87,21 @@ func TestStrays(t *testing.T) {
 	if got := strays(); got != secret {
 		t.Errorf("after that there is still %s", got)
 	}
+	if err := site.Apply(t.Context(), "fares", []target.Want{target.LetGo(one, "all")}); err != nil {
+		t.Fatal(err)
+	}
+	if err := site.Apply(t.Context(), "lights", []target.Want{target.LetGo(two, "all"), target.Delete(two)}); err != nil {
+		t.Fatal(err)
+	}
+	if after := identity(); after != before {
+		t.Errorf("letting go changed\n%s\nto\n%s", before, after)
+	}
+	for _, text := range []string{"Deployment/buoys", "ConfigMap/lamps", "Deployment/gate", "ConfigMap/hours"} {
+		if got := strays(); !strings.Contains(got, text) {
+			t.Errorf("what was let go is %s, without %s", got, text)
+		}
+	}
+	if left := api.Paths("configmaps"); strings.Contains(strings.Join(left, " "), "aditus-lights") {
+		t.Errorf("an account of it is kept: %v", left)
+	}
 }
