@@ -11,6 +11,7 @@ import (
 	"log"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -252,5 +253,21 @@ func TestLies(t *testing.T) {
 	wrong := host + "/line/base@sha256:" + strings.Repeat("1", 64)
 	if found := r.Resolve(t.Context(), []string{wrong}); !errors.Is(found.Problems[wrong], errLies) {
 		t.Errorf("asked for a digest, given something else: %+v", found)
+	}
+}
+
+// TestVariablesOf tells the variables of a bundle with the values that they have by themselves, at whatever site.
+func TestVariablesOf(t *testing.T) {
+	files := []File{
+		{Name: "lanterns.yaml", Text: []byte("aditus: 1\nworkload: lanterns\nsites: [north, south]\nparts:\n  app: {kind: service, artifact: \"r.example/lanterns:${version}\", environment: {LOG: \"${log-level:-info}\"}}\n")},
+		{Name: "buoys.yaml", Text: []byte("aditus: 1\nworkload: buoys\nsites: [north]\nparts:\n  app: {kind: service, artifact: \"r.example/buoys:${version}\"}\n")},
+		{Name: "variables.yaml", Text: []byte("aditus: 1\nvariables: {version: 2.1}\nsites:\n  south: {version: 2.0}\n")},
+	}
+	var told []string
+	for _, v := range variablesOf(t.Context(), files) {
+		told = append(told, fmt.Sprint(v.Name, v.Values, v.Workloads))
+	}
+	if want := []string{"log-level[info][lanterns]", "version[2.1 2.0][buoys lanterns]"}; !slices.Equal(told, want) {
+		t.Errorf("told is %q, want %q", told, want)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -21,7 +22,15 @@ import (
 type Found struct {
 	Folder    string          `json:"folder"`
 	Workloads []FoundWorkload `json:"workloads"`
-	Objects   []string        `json:"objects,omitempty"` // of a folder without declarations: the objects of a cluster's API in it
+	Objects   []string        `json:"objects,omitempty"`   // of a folder without declarations: the objects of a cluster's API in it
+	Variables []FoundVariable `json:"variables,omitempty"` // of a bundle: what whoever takes it may give other values
+}
+
+// FoundVariable is a variable that a bundle's declarations use.
+type FoundVariable struct {
+	Name      string   `json:"name"`
+	Values    []string `json:"values"`    // that it has where nobody gives another: one, or one for some sites each
+	Workloads []string `json:"workloads"` // that use it
 }
 
 // FoundWorkload is a workload with the sites it is for.
@@ -50,7 +59,11 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 		if err != nil {
 			return nil, Commit{}, err
 		}
-		return group(look.Files), look.Head, nil
+		found := group(look.Files)
+		if len(found) == 1 {
+			found[0].Variables = variablesOf(ctx, look.Files)
+		}
+		return found, look.Head, nil
 	}
 	access, done, err := access.placed(link)
 	if err != nil {
@@ -101,6 +114,42 @@ func Find(ctx context.Context, link config.Link, access Access) ([]Found, Commit
 		}
 	}
 	return nil, Commit{}, ctx.Err()
+}
+
+// variablesOf are the variables that declarations use, with the values that they have by themselves.
+func variablesOf(ctx context.Context, files []File) []FoundVariable {
+	sites := map[string]bool{}
+	for _, f := range group(files) {
+		for _, name := range f.Sites() {
+			sites[name] = true
+		}
+	}
+	asked, seen := Options{Sites: slices.Sorted(maps.Keys(sites))}, map[string]*FoundVariable{}
+	loaded, _ := Load(ctx, files, asked) // what is wrong with it is told once it is connected
+	of := func(name string) *FoundVariable {
+		if seen[name] == nil {
+			seen[name] = &FoundVariable{Name: name, Values: []string{}, Workloads: []string{}}
+		}
+		return seen[name]
+	}
+	for _, use := range loaded.Uses {
+		v := of(use.Variable)
+		if !slices.Contains(v.Workloads, use.Workload) {
+			v.Workloads = append(v.Workloads, use.Workload)
+		}
+		value := use.Value // of the default that stands there
+		if given, is := loaded.Variables.For(use.Site, nil)[use.Variable]; is {
+			value = given.Value
+		}
+		if !slices.Contains(v.Values, value) {
+			v.Values = append(v.Values, value)
+		}
+	}
+	var all []FoundVariable
+	for _, name := range slices.Sorted(maps.Keys(seen)) {
+		all = append(all, *seen[name])
+	}
+	return all
 }
 
 // group puts files that declare a workload, or have objects of a cluster's API, together by their folder.

@@ -46,6 +46,7 @@ type SiteUse struct {
 type Loaded struct {
 	Declarations []Declaration // by workload, then site
 	Uses         []SiteUse
+	Variables    declare.Variables
 	Line         *declare.Line     // nil where there is none
 	Places       map[string]string // of objects of a cluster's API, by PlaceOf: FILE:LINE
 }
@@ -84,6 +85,7 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 	}
 	l.problems.Sort()
 	l.problems = slices.CompactFunc(l.problems, func(a, b declare.Problem) bool { return a == b }) // what is wrong in a base is wrong at every site
+	l.loaded.Variables = l.variables
 	return l.loaded, l.problems
 }
 

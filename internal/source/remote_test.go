@@ -293,7 +293,7 @@ func TestFind(t *testing.T) {
 	if err != nil || head.Subject != "First" {
 		t.Fatal(err)
 	}
-	if text := fmt.Sprint(found); text != "[{a/b/c [{tides [south north]}] []} {deploy [{web [south north]}] []}]" || fmt.Sprint(found[1].Sites()) != "[south north]" {
+	if text := fmt.Sprint(found); text != "[{a/b/c [{tides [south north]}] [] []} {deploy [{web [south north]}] [] []}]" || fmt.Sprint(found[1].Sites()) != "[south north]" {
 		t.Errorf("found %s", text)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/policy"
 	"aditus/internal/source"
+	"aditus/internal/view/storytest"
 )
 
 // settled are settings that are changed by what they are asked to, and tokens.
@@ -154,6 +155,27 @@ func connectable() control.Offer {
 			{Kind: "local", Means: "processes on this machine, HTTP at 127.0.0.1:8081", Value: map[string]any{"kind": "local", "listen": "127.0.0.1:8081"}},
 			{Kind: "cluster", Means: "the namespace harbour of a cluster", Wrong: "there is no kubeconfig"},
 		}},
+	}
+}
+
+// TestConnectBundle looks at the values of a bundle's variables, and gives one another.
+func TestConnectBundle(t *testing.T) {
+	a, f := app(t)
+	s := &f.settings
+	s.offer = connectable()
+	s.offer.Branches, s.offer.Branch = nil, ""
+	s.offer.Folders = []source.Found{{Folder: ".", Workloads: []source.FoundWorkload{{Name: "lanterns", Sites: []string{"drydock"}}}, Variables: []source.FoundVariable{
+		{Name: "log-level", Values: []string{"info", "debug"}, Workloads: []string{"lanterns"}}, {Name: "tide", Values: []string{"low"}, Workloads: []string{"lanterns"}},
+	}}}
+	press(a, "C enter o c i : / / h / l enter")
+	storytest.Golden(t, "connect-bundle-100x30.txt", frame(a, 100, 30))
+	press(a, "end enter h i g h enter")
+	if got := frame(a, 158, 47); !strings.Contains(got, "high, instead of low; used by lanterns") || !strings.Contains(got, "with 1 variable of your own") {
+		t.Errorf("it is not told:\n%s", got)
+	}
+	press(a, "w")
+	if text := fmt.Sprint(s.changes); !strings.Contains(text, "tide:high") || strings.Contains(text, "log-level") {
+		t.Errorf("written is %s", text)
 	}
 }
 

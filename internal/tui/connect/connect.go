@@ -30,6 +30,7 @@ type Given struct {
 	folder    int
 	targets   map[string]int // which one of those that are offered, by site
 	automatic bool
+	variables map[string]string // of a bundle: those that got another value
 }
 
 // Model is the list of questions with a cursor.
@@ -55,7 +56,7 @@ const keptAs = "connect"
 func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd) {
 	given, ok := d.Kept[keptAs].(*Given)
 	if !ok {
-		given = &Given{targets: map[string]int{}}
+		given = &Given{targets: map[string]int{}, variables: map[string]string{}}
 		d.Kept[keptAs] = given
 	}
 	m := &Model{desk: d, given: given, line: s.Line, now: s.Now, sites: s.Sites, links: s.Links}
@@ -155,7 +156,15 @@ func (m *Model) target(site string) control.Target {
 	return all[m.given.targets[site]%len(all)]
 }
 
-func (m *Model) rows() int { return lines + len(m.newSites()) }
+func (m *Model) rows() int { return lines + len(m.newSites()) + len(m.variables()) }
+
+// variables are those of a bundle, which may get other values.
+func (m *Model) variables() []source.FoundVariable {
+	if at := m.chosen(); at != nil {
+		return at.Variables
+	}
+	return nil
+}
 
 // Keys implements screen.Screen.
 func (m *Model) Keys() []screen.Key {
@@ -213,6 +222,15 @@ func (m *Model) enter(string) tea.Cmd {
 			return nil
 		}})
 	}
+	if at := m.list.At - lines - len(m.newSites()); at >= 0 && at < len(m.variables()) {
+		v := m.variables()[at]
+		return m.desk.Type(screen.Prompt{Label: fmt.Sprintf("Value of %s, empty for its own:", v.Name), Text: m.given.variables[v.Name], Hints: hints, Done: func(text string) tea.Cmd {
+			if delete(m.given.variables, v.Name); strings.TrimSpace(text) != "" {
+				m.given.variables[v.Name] = strings.TrimSpace(text)
+			}
+			return nil
+		}})
+	}
 	return m.turn("right")
 }
 
@@ -241,6 +259,17 @@ func (m *Model) turn(pressed string) tea.Cmd {
 		m.given.targets[site] = around(m.given.targets[site], len(m.offer.Targets[site]))
 	}
 	return nil
+}
+
+// overridden are the variables of what is chosen that got another value.
+func (m *Model) overridden() map[string]any {
+	given := map[string]any{}
+	for _, v := range m.variables() {
+		if value, is := m.given.variables[v.Name]; is {
+			given[v.Name] = value
+		}
+	}
+	return given
 }
 
 // linkName is the link's name: the one that was given, or the last part of the address.
@@ -292,6 +321,9 @@ func (m *Model) write(string) tea.Cmd {
 	}
 	if asked.Plain {
 		link["plain"] = true
+	}
+	if given := m.overridden(); len(given) > 0 {
+		link["variables"] = given
 	}
 	entries := []config.Entry{}
 	for _, site := range m.newSites() {

@@ -81,6 +81,15 @@ func (m *Model) questions() []row {
 		}
 		rows = append(rows, done(site, "%s", text))
 	}
+	for _, v := range m.variables() {
+		own := say.Few(v.Values, 3)
+		used := "; used by " + say.Few(v.Workloads, 3)
+		if value, is := g.variables[v.Name]; is {
+			rows = append(rows, row{v.Name, fmt.Sprintf("%s, instead of %s%s", value, own, used), isTrue, kit.New})
+			continue
+		}
+		rows = append(rows, done(v.Name, "%s%s", own, used))
+	}
 	return rows
 }
 
@@ -197,6 +206,9 @@ func (m *Model) will(p *kit.Page, y, end int) {
 	text := fmt.Sprintf("settings.yaml gets the link %s", m.linkName())
 	if len(sites) > 0 {
 		text += fmt.Sprintf(" and %s: %s", say.Count(len(sites), "site"), say.List(sites))
+	}
+	if given := m.overridden(); len(given) > 0 {
+		text += ", with " + say.Count(len(given), "variable") + " of your own"
 	}
 	if m.given.asked.Credential != nil {
 		text += "; the credential is kept encrypted beside it"
