@@ -130,7 +130,12 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 		access.Credential = *credential
 	}
 	began := time.Now()
-	found, head, err := source.Find(ctx, link, access)
+	var found []source.Found
+	var head source.Commit
+	err = underWay(cmd.ErrOrStderr(), "looking through "+link.Where(), func() (err error) {
+		found, head, err = source.Find(ctx, link, access)
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("the link is not added: %w", err)
 	}
@@ -198,7 +203,11 @@ func addLink(cmd *cobra.Command, folder string, f linkFlags) error {
 
 // printProblems tells what is wrong with what a link declares now. The link stays: it is read again at every answer.
 func printProblems(ctx context.Context, out io.Writer, link config.Link, access source.Access, settings config.Settings, key *source.Opener) {
-	answer, err := source.Ask(ctx, link, access, source.Seen{}, true)
+	var answer source.Answer
+	err := underWay(os.Stderr, "reading "+link.Where(), func() (err error) {
+		answer, err = source.Ask(ctx, link, access, source.Seen{}, true)
+		return err
+	})
 	if err != nil {
 		fmt.Fprintln(out, kit.Plain(err.Error()))
 		return
@@ -314,7 +323,11 @@ func newLinkFind() *cobra.Command {
 			if credential != nil {
 				access.Credential = *credential
 			}
-			found, _, err := source.Find(cmd.Context(), link, access)
+			var found []source.Found
+			err = underWay(cmd.ErrOrStderr(), "looking through "+link.Where(), func() (err error) {
+				found, _, err = source.Find(cmd.Context(), link, access)
+				return err
+			})
 			if err != nil {
 				return err
 			}

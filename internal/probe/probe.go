@@ -3,10 +3,13 @@ package probe
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"syscall"
+	"time"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/dial"
@@ -42,14 +45,14 @@ func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, pro
 	case probe.TCP != nil:
 		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", dial.Address(host, ports[probe.TCP.Port]))
 		if err != nil {
-			return "tcp: " + dial.Why(err, timeout)
+			return "tcp: " + why(err, timeout, probe.TCP.Port, ports[probe.TCP.Port])
 		}
 		conn.Close()
 		return ""
 	}
 	response, err := p.client.Get(ctx, host, ports[probe.HTTP.Port], probe.HTTP.Path, "")
 	if err != nil {
-		return fmt.Sprintf("GET %s: %s", probe.HTTP.Path, dial.Why(err, timeout))
+		return fmt.Sprintf("GET %s: %s", probe.HTTP.Path, why(err, timeout, probe.HTTP.Port, ports[probe.HTTP.Port]))
 	}
 	defer response.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(response.Body, 64<<10))
@@ -57,4 +60,12 @@ func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, pro
 		return fmt.Sprintf("GET %s: status %d", probe.HTTP.Path, response.StatusCode)
 	}
 	return ""
+}
+
+// why tells why nobody answered at a port: of one that nobody listens on, which an instance is told in its environment, its number too.
+func why(err error, timeout time.Duration, port string, number int) string {
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return fmt.Sprintf("nothing listens at port %d ($PORT_%s)", number, declare.EnvironmentName(port))
+	}
+	return dial.Why(err, timeout)
 }

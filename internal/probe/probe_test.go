@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -68,8 +69,8 @@ func TestProbe(t *testing.T) {
 		want    string
 	}{
 		{web("http", "/ready"), 0, ""}, {web("http", "/moved"), 0, ""}, {web("http", "/busy"), 0, "GET /busy: status 503"}, {web("http", "/dies"), 0, "GET /dies: EOF"},
-		{web("http", "/hangs"), 30 * time.Millisecond, "GET /hangs: no answer within 30ms"}, {web("closed", "/"), 0, "GET /: connection refused"},
-		{declare.Probe{TCP: &declare.Endpoint{Port: "http"}}, 0, ""}, {declare.Probe{TCP: &declare.Endpoint{Port: "closed"}}, 0, "tcp: connection refused"},
+		{web("http", "/hangs"), 30 * time.Millisecond, "GET /hangs: no answer within 30ms"}, {web("closed", "/"), 0, fmt.Sprintf("GET /: nothing listens at port %d ($PORT_CLOSED)", ports["closed"])},
+		{declare.Probe{TCP: &declare.Endpoint{Port: "http"}}, 0, ""}, {declare.Probe{TCP: &declare.Endpoint{Port: "closed"}}, 0, fmt.Sprintf("tcp: nothing listens at port %d ($PORT_CLOSED)", ports["closed"])},
 	}
 	for _, test := range tests {
 		test.probe.Timeout.Duration = max(test.timeout, 0)
