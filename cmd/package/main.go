@@ -49,7 +49,7 @@ func run(args []string) error {
 	case len(args) > 3 && args[0] == "image":
 		return writeImages(args[1], args[2], args[3:], made)
 	}
-	return errors.New("write package manual FOLDER, or package image FILE.tar VERSION ARCHITECTURE=PROGRAM...")
+	return errors.New("write package manual FOLDER, or package image FILE.tar VERSION ARCHITECTURE=PROGRAM, several of these")
 }
 
 // The server runs as this user, which owns the data folder.

@@ -181,8 +181,8 @@ func TestWayBack(t *testing.T) {
 			if all := back.makes(back.others); all == test.none {
 				t.Fatalf("all that differs makes it: %v", all)
 			}
-			units := back.others
-			if units = nil; !test.none {
+			var units []unit
+			if !test.none {
 				units = back.fewest()
 			}
 			changed, err := back.changed(units)

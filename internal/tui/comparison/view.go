@@ -192,7 +192,7 @@ func (m *Model) viewField(p *kit.Page, y int, c columns, r row) {
 	state := func(x int, value, before any, role kit.Role) {
 		text := view.Value(value)
 		if same(value, before) && x != c.applied {
-			p.Put(x, y, kit.Dim, "·")
+			p.PutIn(x, y, c.width-2, kit.Dim, "same")
 			return
 		}
 		p.PutIn(x, y, c.width-2, role, tail(text, c.width-2))
