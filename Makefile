@@ -75,6 +75,7 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzLoad -fuzztime 60s ./internal/source
 	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/source
 	$(GO) test -run '^$$' -fuzz FuzzUnpack -fuzztime 60s ./internal/source
+	$(GO) test -run '^$$' -fuzz FuzzSetField -fuzztime 60s ./internal/source
 	$(GO) test -run '^$$' -fuzz FuzzReadSeries -fuzztime 60s ./internal/scrape
 	$(GO) test -run '^$$' -fuzz FuzzRecording -fuzztime 60s ./internal/scrape
 	$(GO) test -run '^$$' -fuzz FuzzReadSettings -fuzztime 60s ./internal/config

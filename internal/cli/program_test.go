@@ -228,7 +228,7 @@ func TestScreens(t *testing.T) {
 	term.keys("Escape")
 	term.selectNeed("tides · isles")
 	term.keys("c")
-	term.until(`(?s)WHAT A SYNC DOES.*It overwrites: gauge instances was set to 5 by hand and becomes 3.*instances +3 +· +5 +changed at the site`)
+	term.until(`(?s)WHAT A SYNC DOES.*It overwrites: gauge instances was set to 5 by hand and becomes 3.*instances +3 +same +5 +changed at the site`)
 	term.keys("f")
 	term.until(`environment LOG_LEVEL +info`)
 	term.keys("i")

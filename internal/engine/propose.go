@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -165,7 +166,7 @@ func changedThere(b status.Berth, pointers []string) (chosen []compare.Differenc
 	return nil, fmt.Errorf("nothing was changed by hand at %s", b.ID)
 }
 
-// amended is a field as it is at a site, for the declaration. A list is taken whole.
+// amended is a field as it is at a site, for the declaration.
 func amended(b status.Berth, d compare.Difference) (f source.Amended, err error) {
 	name := strings.TrimPrefix(d.Pointer, "/parts/")
 	path := strings.Split(strings.TrimPrefix(d.Pointer, "/"), "/")
@@ -192,12 +193,22 @@ func amended(b status.Berth, d compare.Difference) (f source.Amended, err error)
 		before, within, value = nil, path[4:], objects[id]
 	}
 	for i, step := range within {
-		fields, is := value.(map[string]any)
-		if !is { // within a list
-			within = within[:i]
-			break
+		switch at := value.(type) {
+		case map[string]any:
+			value = at[step]
+		case []any:
+			if f.List == nil || f.Kind != "" { // the innermost of an object; a merge patch has the outermost whole
+				f.List, f.Whole = append(slices.Clone(before), within[:i]...), at
+			}
+			n, err := strconv.Atoi(step)
+			if err != nil || n < 0 || n >= len(at) {
+				f.Path, f.Value, f.List = f.List, f.Whole, nil // an item more, or fewer
+				return f, nil
+			}
+			value = at[n]
+		default:
+			value = nil
 		}
-		value = fields[step]
 	}
 	f.Path, f.Value = append(before, within...), value
 	return f, nil

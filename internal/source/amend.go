@@ -21,6 +21,9 @@ type Amended struct {
 	Path  []string // of keys, from the root of the declaration; in an object, from its own root
 	Value any
 
+	List  []string // where the field is in a list: the path of that, and all of it, for where it cannot be changed by itself
+	Whole any
+
 	Kind, Name string // of the object that it is in; empty for none
 }
 
@@ -87,10 +90,16 @@ func amend(files []File, workload, site string, fields []Amended) (map[string][]
 			}
 		}
 		edit := setField
-		if value == nil && name == own && own != base {
+		switch {
+		case name == own && own != base && f.List != nil: // a merge patch has lists whole
+			f.Path, value = f.List, f.Whole
+		case value == nil && name == own && own != base:
 			edit = takeOut
 		}
 		edited, err := edit(text, document, f.Path, value)
+		if err != nil && f.List != nil {
+			edited, err = setField(text, document, f.List, f.Whole)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s in %s: %w", strings.Join(f.Path, "/"), name, err)
 		}

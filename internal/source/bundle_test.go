@@ -267,7 +267,7 @@ func TestVariablesOf(t *testing.T) {
 	for _, v := range variablesOf(t.Context(), files) {
 		told = append(told, fmt.Sprint(v.Name, v.Values, v.Workloads))
 	}
-	if want := []string{"log-level[info][lanterns]", "version[2.1 2.0][buoys lanterns]"}; !slices.Equal(told, want) {
+	if want := []string{"log-level[info] [lanterns]", "version[2.1 2.0] [buoys lanterns]"}; !slices.Equal(told, want) {
 		t.Errorf("told is %q, want %q", told, want)
 	}
 }

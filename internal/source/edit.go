@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -15,7 +16,7 @@ import (
 // errNotEdited means that a text cannot be changed without changing more than was asked for.
 var errNotEdited = errors.New("it cannot be written there without changing more; change it by hand")
 
-// setField writes a value into one document of a text of YAML, at a path of keys, and leaves everything else as it stands, comments and
+// setField writes a value into one document of a text of YAML, at a path of keys, and of numbers of items that there are, and leaves everything else as it stands, comments and
 // layout too. nil takes the field out. Where the layout leaves no way to do that the document is written anew. What comes out is held
 // against what is meant before it is given.
 func setField(text []byte, document int, path []string, value any) ([]byte, error) {
@@ -111,6 +112,14 @@ func with(tree any, path []string, value any) (any, error) {
 	if len(path) == 0 {
 		return value, nil
 	}
+	if list, is := tree.([]any); is {
+		at, err := strconv.Atoi(path[0])
+		if err != nil || at < 0 || at >= len(list) || value == nil && len(path) == 1 {
+			return nil, fmt.Errorf("there is no item %s to be changed", path[0])
+		}
+		list[at], err = with(list[at], path[1:], value)
+		return list, err
+	}
 	m, is := tree.(map[string]any)
 	if !is {
 		if tree != nil {
@@ -157,6 +166,14 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 	parent, last := node, (*yaml.Node)(nil)
 	for depth, name := range path {
 		key, found := keyOf(parent, name)
+		if parent.Kind == yaml.SequenceNode {
+			at, err := strconv.Atoi(name)
+			if err != nil || at < 0 || at >= len(parent.Content) {
+				return nil, false
+			}
+			found = parent.Content[at]
+			key = found // a scalar among items is on its own line, or within brackets
+		}
 		if found == nil { // from here on it is new
 			if value == nil || parent.Style&yaml.FlowStyle != 0 || len(parent.Content) == 0 {
 				return nil, false
@@ -171,18 +188,23 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 			return join(lines[:end], added, lines[end:])
 		}
 		last, parent = key, found
-		if depth < len(path)-1 && parent.Kind != yaml.MappingNode {
+		if depth < len(path)-1 && parent.Kind != yaml.MappingNode && parent.Kind != yaml.SequenceNode {
 			return nil, false
 		}
 	}
+	flow := parent.Kind != yaml.ScalarNode && parent.Style&yaml.FlowStyle != 0 && parent.Anchor == "" && parent.Line == last.Line && value != nil
 	scalar := parent.Kind == yaml.ScalarNode && parent.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 && parent.Anchor == "" && parent.Line == last.Line
-	switch new, one := inline(value); {
+	new, one := inline(value)
+	if flow {
+		new, one = inFlow(value)
+	}
+	switch {
 	case value == nil:
 		if lineOf(lines, last.Line)[:min(last.Column-1, len(lineOf(lines, last.Line)))] != strings.Repeat(" ", last.Column-1) {
 			return nil, false // it shares its line
 		}
 		return join(lines[:last.Line-1], lines[endOf(lines, last):])
-	case scalar && one:
+	case (scalar || flow) && one:
 		line := lineOf(lines, parent.Line)
 		at := byteAt(line, parent.Column-1)
 		length, ok := tokenLength(line[at:], parent)
@@ -191,6 +213,8 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 		}
 		lines[parent.Line-1] = line[:at] + new + line[at+length:]
 		return join(lines)
+	case last == parent: // an item that is no scalar
+		return nil, false
 	default:
 		line := lineOf(lines, last.Line)
 		if strings.TrimSpace(line[:byteAt(line, last.Column-1)]) != "" {
@@ -259,8 +283,47 @@ func inline(value any) (text string, ok bool) {
 	return text, err == nil && !strings.Contains(text, "\n")
 }
 
-// tokenLength is how long a scalar stands in its line.
+// inFlow is how a value is written within a line, with brackets and braces.
+func inFlow(value any) (text string, ok bool) {
+	var n yaml.Node
+	if err := n.Encode(wholes(value)); err != nil {
+		return "", false
+	}
+	n.Style |= yaml.FlowStyle
+	out, err := yaml.Marshal(&n)
+	text = strings.TrimSuffix(string(out), "\n")
+	return text, err == nil && !strings.Contains(text, "\n")
+}
+
+// bracketLength is how long brackets or braces stand in their line, with all that is in them.
+func bracketLength(rest string) (int, bool) {
+	depth, quote := 0, byte(0)
+	for i := 0; i < len(rest); i++ {
+		switch c := rest[i]; {
+		case quote == '"' && c == '\\':
+			i++
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'' && (i == 0 || strings.ContainsRune("[{,: ", rune(rest[i-1]))):
+			quote = c
+		case c == '[' || c == '{':
+			depth++
+		case c == ']' || c == '}':
+			if depth--; depth == 0 {
+				return i + 1, true
+			}
+		}
+	}
+	return 0, false // it goes on in the next line
+}
+
+// tokenLength is how long a value stands in its line.
 func tokenLength(rest string, n *yaml.Node) (int, bool) {
+	if n.Kind != yaml.ScalarNode {
+		return bracketLength(rest)
+	}
 	switch n.Style &^ yaml.TaggedStyle {
 	case yaml.DoubleQuotedStyle:
 		for i := 1; i < len(rest); i++ {
@@ -340,6 +403,11 @@ func anew(text []byte, document int, path []string, value any) ([]byte, error) {
 
 // put puts a value into a mapping.
 func put(mapping *yaml.Node, path []string, value any) error {
+	if mapping.Kind == yaml.SequenceNode && len(path) > 1 {
+		if at, err := strconv.Atoi(path[0]); err == nil && at >= 0 && at < len(mapping.Content) {
+			return put(mapping.Content[at], path[1:], value)
+		}
+	}
 	if mapping.Kind != yaml.MappingNode {
 		return errNotEdited
 	}

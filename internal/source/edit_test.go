@@ -43,6 +43,9 @@ func TestSetField(t *testing.T) {
 		{"parts engine environment LÖG", "true", "    environment: {TIDE: 'it''s low', LÖG: warn}\n", "    environment: {TIDE: 'it''s low', LÖG: \"true\"}\n"},
 		{"parts engine command", []any{"walk"}, "    command:\n    - run\n    - --fast\n", "    command:\n      - walk\n"},
 		{"parts engine command", nil, "    command:\n    - run\n    - --fast\n", ""},
+		{"parts engine command 1", "--slow", "    - --fast\n", "    - --slow\n"},
+		{"parts engine needs 0", "deck", "    needs: [hold]\n", "    needs: [deck]\n"},
+		{"parts engine needs", []any{"hold", "a, b"}, "    needs: [hold]\n", "    needs: [hold, 'a, b']\n"},
 		{"parts engine user", 1000.0, "    needs: [hold]\n", "    needs: [hold]\n    user: 1000\n"},
 		{"parts engine resources memory", "64 MB", "    needs: [hold]\n", "    needs: [hold]\n    resources:\n      memory: 64 MB\n"},
 		{"parts hold", nil, "  hold:\n    kind: volume\n    size: 1 GB\n", ""},
@@ -105,11 +108,14 @@ func TestAmend(t *testing.T) {
 	files := []File{
 		{Name: "line.yaml", Text: []byte("aditus: 1\n")}, {Name: "decks.yaml", Text: []byte(decked)}, {Name: "deck/south.yml", Text: []byte("parts: {engine: {instances: 2}}\n")},
 		{Name: "lone.yaml", Text: []byte("aditus: 1\nsites: [north]\nparts:\n  a: {kind: service}\n")}, {Name: "decks/south.yml", Text: []byte("parts: {engine: {instances: 2}} # fewer\n")},
+		{Name: "objects/gate.yaml", Text: []byte("kind: Deployment\nmetadata: {name: gate}\nspec:\n  containers:\n  - name: gate # the one\n    image: r.example/gate:1 # pinned\n    args: [a]\n")},
 		{Name: "objects/all.yaml", Text: []byte("kind: ConfigMap\nmetadata: {name: other}\n---\n# ours\nkind: ConfigMap\nmetadata: {name: tides}\ndata:\n  level: low # meant\n")},
 	}
 	field := func(path string, value any) Amended { return Amended{Path: strings.Fields(path), Value: value} }
 	object := field("data level", "high")
 	object.Kind, object.Name = "ConfigMap", "tides"
+	inList := Amended{Path: strings.Fields("spec containers 0 image"), Value: "r.example/gate:2", List: strings.Fields("spec containers"), Whole: []any{"?"}, Kind: "Deployment", Name: "gate"}
+	longer := Amended{Path: strings.Fields("spec containers 0 args 1"), Value: "b", List: strings.Fields("spec containers 0 args"), Whole: []any{"a", "b"}, Kind: "Deployment", Name: "gate"}
 	unknown := object
 	unknown.Name = "ebb"
 	for _, test := range []struct {
@@ -122,6 +128,8 @@ func TestAmend(t *testing.T) {
 		{"deck", "north", field("parts engine command", nil), "decks/north.yaml", "# What differs at north.\nparts:\n  engine:\n    command: null\n"},
 		{"lone", "north", field("parts a instances", 5.0), "lone.yaml", "aditus: 1\nsites: [north]\nparts:\n  a: {kind: service, instances: 5}\n"},
 		{"lone", "north", object, "objects/all.yaml", "kind: ConfigMap\nmetadata: {name: other}\n---\n# ours\nkind: ConfigMap\nmetadata: {name: tides}\ndata:\n  level: high # meant\n"},
+		{"lone", "north", inList, "objects/gate.yaml", "kind: Deployment\nmetadata: {name: gate}\nspec:\n  containers:\n  - name: gate # the one\n    image: r.example/gate:2 # pinned\n    args: [a]\n"},
+		{"lone", "north", longer, "objects/gate.yaml", "kind: Deployment\nmetadata: {name: gate}\nspec:\n  containers:\n  - name: gate # the one\n    image: r.example/gate:1 # pinned\n    args: [a, b]\n"},
 		{"lone", "north", unknown, "", ""}, {"ghost", "north", object, "", ""},
 	} {
 		changed, err := amend(files, test.workload, test.site, []Amended{test.field})

@@ -141,8 +141,11 @@ func (m *Model) table(p *kit.Page, y, end int) {
 		return
 	}
 	from, to := m.list.Window(room, len(m.rows))
-	if c.kind >= 0 || to-from < len(m.rows) {
+	switch {
+	case c.kind >= 0:
 		p.More(y-2, from, to, len(m.rows))
+	case to-from < len(m.rows): // there is no room at the end of the line
+		p.PutIn(c.field, y-2, c.applied-c.field-1, kit.Dim, fmt.Sprintf("%d–%d of %d", from+1, to, len(m.rows)))
 	}
 	for i := from; i < to; i++ {
 		if i == m.list.At {
