@@ -141,6 +141,9 @@ func with(tree any, path []string, value any) (any, error) {
 
 // splice changes the lines that have the value, or adds some; ok is false where it finds no way.
 func splice(text []byte, node *yaml.Node, path []string, value any) (edited []byte, ok bool) {
+	if strings.ContainsAny(strings.ReplaceAll(string(text), "\r\n", "\n"), "\r\u0085\u2028\u2029\ufeff") {
+		return nil, false // its lines are told otherwise than they are counted here
+	}
 	lines := strings.SplitAfter(string(text), "\n")
 	if last := len(lines) - 1; lines[last] == "" {
 		lines = lines[:last]
@@ -165,6 +168,9 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 	}
 	parent, last := node, (*yaml.Node)(nil)
 	for depth, name := range path {
+		if parent.Line < 1 || parent.Line > len(lines) {
+			return nil, false
+		}
 		key, found := keyOf(parent, name)
 		if parent.Kind == yaml.SequenceNode {
 			at, err := strconv.Atoi(name)
@@ -183,11 +189,16 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 			if !ok {
 				return nil, false
 			}
-			first := parent.Content[len(parent.Content)-2]
-			end := endOf(lines, first)
+			before := parent.Content[len(parent.Content)-2]
+			if before.Line > len(lines) {
+				return nil, false
+			}
+			end := endOf(lines, before)
 			return join(lines[:end], added, lines[end:])
 		}
-		last, parent = key, found
+		if last, parent = key, found; key.Line < 1 || key.Line > len(lines) || found.Line > len(lines) {
+			return nil, false
+		}
 		if depth < len(path)-1 && parent.Kind != yaml.MappingNode && parent.Kind != yaml.SequenceNode {
 			return nil, false
 		}

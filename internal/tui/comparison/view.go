@@ -145,7 +145,11 @@ func (m *Model) table(p *kit.Page, y, end int) {
 	case c.kind >= 0:
 		p.More(y-2, from, to, len(m.rows))
 	case to-from < len(m.rows): // there is no room at the end of the line
-		p.PutIn(c.field, y-2, c.applied-c.field-1, kit.Dim, fmt.Sprintf("%d–%d of %d", from+1, to, len(m.rows)))
+		where, width := fmt.Sprintf("%d–%d of %d", from+1, to, len(m.rows)), c.applied-c.field-1
+		if kit.Width(where) > width {
+			where = fmt.Sprintf("%d of %d", to, len(m.rows))
+		}
+		p.PutIn(c.field, y-2, width, kit.Dim, where)
 	}
 	for i := from; i < to; i++ {
 		if i == m.list.At {
