@@ -714,3 +714,21 @@ func TestOfferLive(t *testing.T) {
 		t.Errorf("the second offer is %q, %v", text, err)
 	}
 }
+
+// TestShow sees that a berth gets another number whenever anything of it changed but when it was looked at.
+func TestShow(t *testing.T) {
+	b := &loop{e: &Engine{}}
+	v := status.Berth{Waits: "for the tide", Looked: start}
+	b.show(v)
+	first := b.shown.Rev
+	v.Looked = start.Add(time.Second)
+	b.show(v)
+	if b.shown.Rev != first || first == 0 || !b.shown.Looked.Equal(v.Looked) {
+		t.Errorf("after a look it is %d instead of %d, looked at %s", b.shown.Rev, first, b.shown.Looked)
+	}
+	v.Waits = "for the ebb"
+	b.show(v)
+	if b.shown.Rev == first {
+		t.Error("a change gets no number of its own")
+	}
+}

@@ -192,6 +192,21 @@ func TestRelated(t *testing.T) {
 	if !slices.Equal(told, want) {
 		t.Errorf("told is\n%s\nwant\n%s", strings.Join(told, "\n"), strings.Join(want, "\n"))
 	}
+	for _, site := range []string{"east", "west"} { // each is one line already, and stays one
+		for _, workload := range []string{"fares", "piers"} {
+			s.Berths = append(s.Berths, status.Berth{ID: berth.ID{Workload: workload, Site: site}, SyncStatus: compare.Unread, Problem: &status.Problem{Text: "the site does not answer", Since: now}})
+		}
+	}
+	silent := 0
+	for _, n := range words.Related(words.Needs(s)) {
+		if n.About == "east" || n.About == "west" {
+			silent += len(n.Berths)
+		}
+	}
+	if silent != 4 {
+		t.Errorf("of four berths at silent sites %d are told", silent)
+	}
+	s.Berths = s.Berths[:len(s.Berths)-4]
 	if c := words.Count(s); c.Need != 8 || c.Steady != 0 {
 		t.Errorf("counted are %+v", c)
 	}
