@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control"
+	"aditus/internal/control/api"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/calendar"
 	"aditus/internal/core/say"
@@ -176,7 +177,7 @@ settings.yaml. To put back what was changed instead: aditus sync BERTH.`,
 		Example: "  aditus propose tides/isles\n  aditus propose tides/isles --field /parts/gauge/instances",
 		Args:    oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return offered(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
+			return offeredAt(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
 				return c.OfferLive(cmd.Context(), whoami(fromShell), id, fields)
 			})
 		},
@@ -187,20 +188,22 @@ settings.yaml. To put back what was changed instead: aditus sync BERTH.`,
 	return cmd
 }
 
-// offered has something offered about a berth, and tells on which branch it is.
-func offered(cmd *cobra.Command, r connection, named string, asJSON bool, offer func(control.Control, berth.ID) (source.Proposal, error)) error {
+// offeredAt has something offered about a berth.
+func offeredAt(cmd *cobra.Command, r connection, named string, asJSON bool, offer func(control.Control, berth.ID) (source.Proposal, error)) error {
 	id, err := parseBerth(named)
 	if err != nil {
 		return err
 	}
-	remote, folder, err := r.running()
+	remote, err := r.mustRun()
 	if err != nil {
 		return err
 	}
-	if remote == nil {
-		return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
-	}
-	p, err := offer(remote, id)
+	return offered(cmd, asJSON, func() (source.Proposal, error) { return offer(remote, id) })
+}
+
+// offered has something offered, and tells on which branch it is.
+func offered(cmd *cobra.Command, asJSON bool, offer func() (source.Proposal, error)) error {
+	p, err := offer()
 	if err != nil {
 		return err
 	}
@@ -209,6 +212,15 @@ func offered(cmd *cobra.Command, r connection, named string, asJSON bool, offer 
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
 	return nil
+}
+
+// mustRun gives the Aditus that runs where it is meant.
+func (r connection) mustRun() (*api.Remote, error) {
+	remote, folder, err := r.running()
+	if err == nil && remote == nil {
+		err = fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
+	}
+	return remote, err
 }
 
 func newRevert() *cobra.Command {
@@ -223,7 +235,7 @@ branch of its own, with the evidence in its message. Nothing is ever written to 
 branch that the link watches. The link must allow it: push: true in settings.yaml.`,
 		Args: oneArg("berth, written WORKLOAD/SITE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return offered(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
+			return offeredAt(cmd, r, args[0], asJSON, func(c control.Control, id berth.ID) (source.Proposal, error) {
 				return c.OfferRevert(cmd.Context(), whoami(fromShell), id)
 			})
 		},

@@ -13,7 +13,7 @@ import (
 	"aditus/internal/tui/kit"
 )
 
-// told after is how long something may take before it is told that it is under way, and how often that is told anew.
+// Progress: how long something may take before it is told that it is under way, and how often that is told anew.
 const (
 	toldAfter = time.Second
 	toldAgain = time.Second

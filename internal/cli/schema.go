@@ -21,7 +21,7 @@ import (
 	"aditus/internal/words"
 )
 
-// read are schemas of what is read, and of what is written line by line.
+// readSchemas are those of what is read, and of what is written line by line.
 func readSchemas() map[string][]byte {
 	return map[string][]byte{"declaration": declare.Schema, "line": declare.LineSchema, "settings": settingsSchema(), "fact": ledger.FactSchema, "verdict": guard.VerdictSchema, "recording": scrape.RecordingSchema, "played": panel.PlayedSchema}
 }
@@ -32,12 +32,8 @@ var answers = map[string]any{
 	"log": written{}, "links": []status.Link{}, "tokens": []control.TokenShown{}, "proposal": source.Proposal{}, "version": programVersion{}, "told": told{}, "leaving": []words.Leaving{}, "strays": api.Strays{},
 }
 
-func schemaNames() []string {
-	return slices.Sorted(maps.Keys(readSchemas()))
-}
-
 func newSchema() *cobra.Command {
-	names := slices.Concat(schemaNames(), slices.Sorted(maps.Keys(answers)))
+	names := slices.Concat(slices.Sorted(maps.Keys(readSchemas())), slices.Sorted(maps.Keys(answers)))
 	return &cobra.Command{
 		Use:   "schema [NAME]",
 		Short: "The JSON Schema of what is read and written",

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"aditus/internal/control/api"
-	"aditus/internal/core/say"
+	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 )
@@ -37,23 +37,12 @@ settings.yaml.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			remote, folder, err := r.running()
+			remote, err := r.mustRun()
 			if err != nil {
 				return err
 			}
-			if remote == nil {
-				return fmt.Errorf("no Aditus runs on %s; start one with aditus, and ask again", folder)
-			}
 			if what.Site, what.Strays = args[0], args[1:]; len(what.Strays) > 0 {
-				p, err := remote.TakeOver(cmd.Context(), whoami(fromShell), what)
-				if err != nil {
-					return err
-				}
-				if asJSON {
-					return writeLine(cmd.OutOrStdout(), p)
-				}
-				fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
-				return nil
+				return offered(cmd, asJSON, func() (source.Proposal, error) { return remote.TakeOver(cmd.Context(), whoami(fromShell), what) })
 			}
 			all, err := remote.Strays(cmd.Context(), what.Site)
 			if err != nil {

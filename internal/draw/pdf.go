@@ -154,21 +154,4 @@ func (p *pdfPen) text(x, y float64, c color.Color, w weight, words string) {
 // middle is how far beneath the middle of its capitals the base line of a text is, in its size.
 const middle = 0.35
 
-// WriteTo implements io.WriterTo.
-func (p *pdfPen) WriteTo(w io.Writer) (int64, error) {
-	count := &counting{w: w}
-	err := p.doc.Output(count)
-	return count.n, err
-}
-
-type counting struct {
-	w io.Writer
-	n int64
-}
-
-// Write implements io.Writer.
-func (c *counting) Write(text []byte) (int, error) {
-	n, err := c.w.Write(text)
-	c.n += int64(n)
-	return n, err
-}
+func (p *pdfPen) write(w io.Writer) error { return p.doc.Output(w) }

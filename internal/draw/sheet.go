@@ -44,7 +44,7 @@ type pen interface {
 	FillPolygon(fill color.Color, points []vg.Point)
 	StrokeLines(style draw.LineStyle, lines ...[]vg.Point)
 	text(x, y float64, c color.Color, w weight, words string) // on one line, centred on y
-	io.WriterTo
+	write(w io.Writer) error
 }
 
 // sheet is a canvas with its origin at the top left and lengths in points.
@@ -69,8 +69,13 @@ func newSheet(format Format, w, h float64, palette Palette) *sheet {
 // svgPen draws an SVG, whose letters whoever shows it has fonts for.
 type svgPen struct {
 	draw.Canvas
-	io.WriterTo
-	h float64
+	out io.WriterTo
+	h   float64
+}
+
+func (p *svgPen) write(w io.Writer) error {
+	_, err := p.out.WriteTo(w)
+	return err
 }
 
 func (p *svgPen) text(x, y float64, c color.Color, w weight, words string) {
@@ -190,6 +195,5 @@ func printable(words string) string {
 }
 
 func (s *sheet) write(w io.Writer) error {
-	_, err := s.canvas.WriteTo(w)
-	return err
+	return s.canvas.write(w)
 }

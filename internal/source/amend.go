@@ -65,14 +65,11 @@ func amend(files []File, workload, site string, fields []Amended) (map[string][]
 	if base == "" {
 		return nil, fmt.Errorf("%w: no file here declares %s", ErrNoFolder, workload)
 	}
-	own := base
-	if !alone {
-		own = path.Join(stem(base), site+".yaml")
-		if yml := path.Join(stem(base), site+".yml"); texts[yml] != nil {
-			own = yml
-		}
-	} else if small := path.Join(stem(base), site+".yaml"); texts[small] != nil {
-		own = small
+	own := path.Join(stem(base), site+".yaml")
+	if yml := path.Join(stem(base), site+".yml"); texts[yml] != nil {
+		own = yml
+	} else if alone && texts[own] == nil {
+		own = base
 	}
 	changed := map[string][]byte{}
 	for _, f := range fields {

@@ -211,12 +211,12 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 	}
 	switch {
 	case value == nil:
-		if lineOf(lines, last.Line)[:min(last.Column-1, len(lineOf(lines, last.Line)))] != strings.Repeat(" ", last.Column-1) {
+		if lines[last.Line-1][:min(last.Column-1, len(lines[last.Line-1]))] != strings.Repeat(" ", last.Column-1) {
 			return nil, false // it shares its line
 		}
 		return join(lines[:last.Line-1], lines[endOf(lines, last):])
 	case (scalar || flow) && one:
-		line := lineOf(lines, parent.Line)
+		line := lines[parent.Line-1]
 		at := byteAt(line, parent.Column-1)
 		length, ok := tokenLength(line[at:], parent)
 		if !ok {
@@ -227,7 +227,7 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 	case last == parent: // an item that is no scalar
 		return nil, false
 	default:
-		line := lineOf(lines, last.Line)
+		line := lines[last.Line-1]
 		if strings.TrimSpace(line[:byteAt(line, last.Column-1)]) != "" {
 			return nil, false
 		}
@@ -239,8 +239,6 @@ func splice(text []byte, node *yaml.Node, path []string, value any) (edited []by
 	}
 }
 
-func lineOf(lines []string, n int) string { return lines[n-1] }
-
 // byteAt is where a rune of a line begins.
 func byteAt(line string, runes int) int {
 	at := 0
@@ -251,9 +249,9 @@ func byteAt(line string, runes int) int {
 	return at
 }
 
-// keyOf finds a key of a mapping, and its value.
+// keyOf finds a key of a mapping, and its value; nil for none.
 func keyOf(mapping *yaml.Node, name string) (key, value *yaml.Node) {
-	if mapping.Kind != yaml.MappingNode {
+	if mapping == nil || mapping.Kind != yaml.MappingNode {
 		return nil, nil
 	}
 	for i := 0; i+1 < len(mapping.Content); i += 2 {
@@ -262,6 +260,12 @@ func keyOf(mapping *yaml.Node, name string) (key, value *yaml.Node) {
 		}
 	}
 	return nil, nil
+}
+
+// child is the value of a key in a mapping; nil where there is none.
+func child(mapping *yaml.Node, name string) *yaml.Node {
+	_, value := keyOf(mapping, name)
+	return value
 }
 
 // endOf is the line after the last one of a key's value.

@@ -26,7 +26,7 @@ parts:
     kind: volume
     size: 1 GB
 notes: |
-  # kept
+  # as it is
   kind: text
 `
 
@@ -49,7 +49,7 @@ func TestSetField(t *testing.T) {
 		{"parts engine user", 1000.0, "    needs: [hold]\n", "    needs: [hold]\n    user: 1000\n"},
 		{"parts engine resources memory", "64 MB", "    needs: [hold]\n", "    needs: [hold]\n    resources:\n      memory: 64 MB\n"},
 		{"parts hold", nil, "  hold:\n    kind: volume\n    size: 1 GB\n", ""},
-		{"notes", "one\ntwo\n", "notes: |\n  # kept\n  kind: text\n", "notes: |\n  one\n  two\n"},
+		{"notes", "one\ntwo\n", "notes: |\n  # as it is\n  kind: text\n", "notes: |\n  one\n  two\n"},
 		{"rollout style", "rolling", "  kind: text\n", "  kind: text\nrollout:\n  style: rolling\n"},
 	} {
 		got, err := setField([]byte(decked), 0, strings.Fields(test.path), test.value)

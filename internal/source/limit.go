@@ -28,35 +28,13 @@ func SetLimit(text []byte, guard, kind, limit string) ([]byte, bool, error) {
 		}
 		lines := strings.SplitAfter(string(text), "\n")
 		line := lines[value.Line-1]
-		at := value.Column - 1
-		if at > len(line) {
-			return nil, false, fmt.Errorf("the limit of %s is not where the parser says; change it by hand", guard)
-		}
-		written := value.Value
-		switch value.Style {
-		case yaml.DoubleQuotedStyle:
-			written = `"` + written + `"`
-		case yaml.SingleQuotedStyle:
-			written = "'" + written + "'"
-		}
-		if !strings.HasPrefix(line[at:], written) {
+		at := byteAt(line, value.Column-1)
+		length, ok := tokenLength(line[at:], value)
+		if !ok {
 			return nil, false, fmt.Errorf("the limit of %s is written in a way that cannot be changed without harm, such as %q; change it by hand", guard, strings.TrimSpace(line[at:]))
 		}
-		lines[value.Line-1] = line[:at] + limit + line[at+len(written):]
+		lines[value.Line-1] = line[:at] + limit + line[at+length:]
 		return []byte(strings.Join(lines, "")), true, nil
 	}
 	return nil, false, nil
-}
-
-// child is the value of a key in a mapping; nil where there is none.
-func child(n *yaml.Node, key string) *yaml.Node {
-	if n == nil || n.Kind != yaml.MappingNode {
-		return nil
-	}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value == key {
-			return n.Content[i+1]
-		}
-	}
-	return nil
 }

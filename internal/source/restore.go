@@ -53,13 +53,13 @@ func Restore(ctx context.Context, link config.Link, access Access, workload, com
 		if err := back.part(textsOf(was), workload); err != nil {
 			return nil, err
 		}
-		if !back.makes(nil) {
-			if exact = back.makes(back.others); exact {
-				back.others = back.fewest()
-			}
-		}
-		if !exact || back.makes(nil) {
+		switch {
+		case back.makes(nil):
 			back.others = nil
+		case back.makes(back.others):
+			back.others = back.fewest()
+		default:
+			exact, back.others = false, nil
 		}
 		for _, u := range back.others {
 			beside = append(beside, u.String())

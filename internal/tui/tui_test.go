@@ -335,6 +335,22 @@ func TestNarrow(t *testing.T) {
 	}
 }
 
+// TestCursorStays sees that the cursor stays on its berth while others are found, and when all are shown again.
+func TestCursorStays(t *testing.T) {
+	a, _ := app(t)
+	press(a, "2")
+	at := a.shown().Berth()
+	for what, do := range map[string]func(){
+		"others are found": func() { a.desk.Find("site:north") }, "all are shown again": func() { a.desk.Find(""); a.desk.Find("site:slipway,north"); a.desk.Find("") },
+		"rows are grouped": func() { press(a, "z") }, "rows are in another order": func() { press(a, "> >") },
+	} {
+		do()
+		if is := a.shown().Berth(); is != at {
+			t.Errorf("once %s the cursor is on %s instead of %s", what, is, at)
+		}
+	}
+}
+
 // TestAsks sees that what changes a site is asked about once, in a sentence, and done only on enter.
 func TestAsks(t *testing.T) {
 	for _, test := range []struct {

@@ -73,7 +73,7 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 		if volumes {
 			l.Goes = append(l.Goes, name+": the volume, with all that it holds; that does not come back")
 		} else {
-			l.Stays = append(l.Stays, name+": the volume, with all that it holds")
+			l.Stays = append(l.Stays, name+": the volume, with all that it holds, unless volumes are to go too")
 		}
 	}
 	var need []string

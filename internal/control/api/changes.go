@@ -266,10 +266,19 @@ func (h *hearer) order() {
 	}
 }
 
+// mostCopied is how much a patch may copy within what it is of: ours copy nothing.
+const mostCopied = 1 << 20
+
+func applying() *jsonpatch.ApplyOptions {
+	o := jsonpatch.NewApplyOptions()
+	o.AccumulatedCopySizeLimit, o.EscapeHTML = mostCopied, false
+	return o
+}
+
 func patched(text, patch []byte) ([]byte, error) {
 	operations, err := jsonpatch.DecodePatch(patch)
 	if err == nil {
-		text, err = operations.Apply(text)
+		text, err = operations.ApplyWithOptions(text, applying())
 	}
 	if err != nil {
 		return nil, fmt.Errorf("what changed does not fit what was told before: %w", err)

@@ -141,10 +141,13 @@ func strayWords(o *unstructured.Unstructured) string {
 var servers = [][]string{
 	{"status"}, {"metadata", "uid"}, {"metadata", "resourceVersion"}, {"metadata", "generation"}, {"metadata", "creationTimestamp"}, {"metadata", "managedFields"}, {"metadata", "selfLink"}, {"metadata", "namespace"}, {"metadata", "finalizers"},
 	{"spec", "template", "metadata", "creationTimestamp"}, {"spec", "jobTemplate", "metadata", "creationTimestamp"}, {"spec", "jobTemplate", "spec", "template", "metadata", "creationTimestamp"},
-	{"metadata", "annotations", "deployment.kubernetes.io/revision"}, {"metadata", "annotations", "kubectl.kubernetes.io/last-applied-configuration"}, {"metadata", "annotations", "pv.kubernetes.io/bind-completed"},
+	{"metadata", "annotations", "deployment.kubernetes.io/revision"}, {"metadata", "annotations", "pv.kubernetes.io/bind-completed"},
 	{"metadata", "annotations", "pv.kubernetes.io/bound-by-controller"}, {"metadata", "annotations", "volume.kubernetes.io/storage-provisioner"}, {"metadata", "annotations", "volume.beta.kubernetes.io/storage-provisioner"},
 	{"metadata", "annotations", "deprecated.daemonset.template.generation"},
 }
+
+// lastApplied ends the name of the annotation that has all of an object once more, as somebody applied it.
+const lastApplied = "/last-applied-configuration"
 
 // ofKind are such fields of one kind.
 var ofKind = map[string][][]string{
@@ -162,6 +165,12 @@ func declarable(o *unstructured.Unstructured) map[string]any {
 			continue // it has none, which somebody declared
 		}
 		unstructured.RemoveNestedField(plain, path...)
+	}
+	annotations, _, _ := unstructured.NestedStringMap(plain, "metadata", "annotations")
+	for name := range annotations {
+		if strings.HasSuffix(name, lastApplied) {
+			unstructured.RemoveNestedField(plain, "metadata", "annotations", name)
+		}
 	}
 	for _, path := range [][]string{{"metadata", "annotations"}, {"metadata", "labels"}, {"spec", "template", "metadata", "labels"}} {
 		if m, has, _ := unstructured.NestedMap(plain, path...); has && len(m) == 0 {

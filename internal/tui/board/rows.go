@@ -73,7 +73,7 @@ type lead struct {
 
 // refilter finds the workloads and sites that are shown.
 func (m *Model) refilter() {
-	at := m.cursor()
+	at, site := m.cursor(), m.Berth().Site
 	find := view.ReadFind(m.filter)
 	m.sites = m.sites[:0]
 	for _, site := range m.snapshot.Sites {
@@ -97,6 +97,9 @@ func (m *Model) refilter() {
 	}
 	m.arrange()
 	m.put(at)
+	if column := slices.Index(m.sites, site); column >= 0 {
+		m.column = column
+	}
 }
 
 // arrange makes the rows of the workloads: in their groups, in their order.

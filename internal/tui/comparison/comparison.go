@@ -116,10 +116,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case status.Snapshot:
 		return m.renew(msg)
 	case tea.MouseClickMsg:
-		from, to := m.list.Window(m.room, len(m.rows))
-		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to {
-			m.list.At = at
-		}
+		m.list.Click(msg.Y-m.rowsAt, m.room, len(m.rows))
 	}
 	return nil
 }

@@ -32,6 +32,14 @@ func (l *List) Key(key string, n int) bool {
 	return true
 }
 
+// Click puts the cursor on the row that was drawn so many rows below the first one, among n in a room.
+func (l *List) Click(below, room, n int) {
+	from, to := l.Window(room, n)
+	if at := from + below; below >= 0 && at < to {
+		l.At = at
+	}
+}
+
 // Selected is the row under the cursor; ok is false where there is none.
 func Selected[T any](l *List, rows []T) (row T, ok bool) {
 	if l.At < 0 || l.At >= len(rows) {

@@ -74,10 +74,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			return m.ask()
 		}
 	case tea.MouseClickMsg:
-		from, to := m.list.Window(m.room, len(m.sites))
-		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to {
-			m.list.At = at
-		}
+		m.list.Click(msg.Y-m.rowsAt, m.room, len(m.sites))
 	}
 	return nil
 }

@@ -44,10 +44,7 @@ func (m *Model) Picture() *screen.Picture { return nil }
 // Update implements screen.Screen.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	if msg, is := msg.(tea.MouseClickMsg); is {
-		from, to := m.list.Window(m.room, len(m.strays))
-		if at := from + msg.Y - m.rowsAt; msg.Y >= m.rowsAt && at < to {
-			m.list.At = at
-		}
+		m.list.Click(msg.Y-m.rowsAt, m.room, len(m.strays))
 	}
 	return nil
 }
