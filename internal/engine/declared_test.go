@@ -715,6 +715,41 @@ func TestOfferLive(t *testing.T) {
 	}
 }
 
+// TestAmended sees which fields of a site can be declared, at which place, and with which value; what is in a list is told with all of that.
+func TestAmended(t *testing.T) {
+	b := status.Berth{Live: compare.Live{
+		"app": map[string]any{"kind": "service", "instances": 5.0, "process": "stopped", "command": []any{"run", "--fast"}, "environment": map[string]any{"A/B": "1"}},
+		"key": map[string]any{"kind": "secret", "values": map[string]any{"k": "v"}},
+		"all": map[string]any{"kind": "objects", "objects": map[string]any{"Deployment/gate": map[string]any{"spec": map[string]any{"containers": []any{map[string]any{"image": "gate:2", "args": []any{"a"}}}}}}},
+	}}
+	for pointer, want := range map[string]string{
+		"/parts/app/instances":                "[parts app instances] = 5",
+		"/parts/app/environment/A~1B":         "[parts app environment A/B] = 1",
+		"/parts/app/command/1":                "[parts app command 1] = --fast, or [parts app command] = [run --fast]",
+		"/parts/app/command/2":                "[parts app command] = [run --fast]",
+		"/parts/app/user":                     "[parts app user] = <nil>",
+		"/parts/gone":                         "[parts gone] = <nil>",
+		"/parts/app/process":                  "app/process is nothing that is declared: a sync puts it back",
+		"/parts/key/values/k":                 "key/values/k is secret: declare it by hand",
+		"/rollout/style":                      "/rollout/style is of no part: declare it by hand",
+		"/parts/all/objects/Deployment~1gate": "all/objects/Deployment~1gate is a whole object: put it into the declaration, or take it out, by hand",
+		"/parts/all/objects/Deployment~1gate/spec/containers/0/image":  "Deployment gate [spec containers 0 image] = gate:2, or [spec containers] = [map[args:[a] image:gate:2]]",
+		"/parts/all/objects/Deployment~1gate/spec/containers/0/args/1": "Deployment gate [spec containers 0 args] = [a]",
+	} {
+		f, err := amended(b, compare.Difference{Pointer: pointer})
+		told := strings.TrimSpace(fmt.Sprintf("%s %s %v = %v", f.Kind, f.Name, f.Path, f.Value))
+		if f.List != nil {
+			told += fmt.Sprintf(", or %v = %v", f.List, f.Whole)
+		}
+		if err != nil {
+			told = err.Error()
+		}
+		if told != want {
+			t.Errorf("%s is %s\nwant %s", pointer, told, want)
+		}
+	}
+}
+
 // TestShow sees that a berth gets another number whenever anything of it changed but when it was looked at.
 func TestShow(t *testing.T) {
 	b := &loop{e: &Engine{}}

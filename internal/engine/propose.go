@@ -180,6 +180,9 @@ func amended(b status.Berth, d compare.Difference) (f source.Amended, err error)
 	if kind, _ := live["kind"].(string); kind == string(declare.Secret) {
 		return f, fmt.Errorf("%s is secret: declare it by hand", name)
 	}
+	if len(path) > 2 && slices.Contains(compare.Told, path[2]) {
+		return f, fmt.Errorf("%s is nothing that is declared: a sync puts it back", name)
+	}
 	before, within, value := path[:2:2], path[2:], any(nil)
 	if there {
 		value = live

@@ -157,6 +157,9 @@ func show(value any) string {
 // declares that.
 var Observed = []string{"kind", "artifact", "command", "instances", "environment", "values", "volumes", "service", "to", "host", "preview", "preview-by", "grpc", "tcp", "sticky", "size", "resources", "user", "objects"}
 
+// Told are fields by which a site tells what became of a process or a folder. Nobody declares them.
+var Told = []string{"process", "mode", "owner"}
+
 // Kept are the fields of a part that say how it is looked after, and not what runs: a change of theirs alone starts
 // nothing anew.
 var Kept = []string{"needs", "probes", "metrics", "sealed", "not-undoable", "rules"}
