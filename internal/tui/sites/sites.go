@@ -13,6 +13,7 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/course"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
@@ -96,6 +97,10 @@ func (m *Model) ask() tea.Cmd {
 
 // Keys implements screen.Screen.
 func (m *Model) Keys() []screen.Key {
+	takes := ""
+	if s, ok := m.selected(); ok && slices.Contains(s.Ground.Takes, declare.Objects) { // what else can be listed nowhere
+		takes = "take over"
+	}
 	return []screen.Key{
 		screen.List(&m.list, func() int { return len(m.sites) }),
 		screen.Bind("enter", "enter", "its berths", "its berths, on the board", screen.Only(func(string) {
@@ -105,7 +110,7 @@ func (m *Model) Keys() []screen.Key {
 		})),
 		screen.Bind("a", "a", m.offers(func(s status.Site) string { return toggled(s.Automatic, "take by hand", "take by itself") }), "have it take revisions by itself, or by hand, in the settings", m.change(takesItself)),
 		screen.Bind("d", "d", m.offers(func(s status.Site) string { return toggled(s.Corrects, "tell drift", "put drift back") }), "have what is changed by hand put back by itself, or only told, in the settings", m.change(putsBack)),
-		screen.Bind("t", "t", "take over", "what is there and nobody put there through Aditus, to take it over", func(string) tea.Cmd {
+		screen.Bind("t", "t", takes, "what is there and nobody put there through Aditus, to take it over", func(string) tea.Cmd {
 			if s, ok := m.selected(); ok {
 				return strays.Open(m.desk, s.Name)
 			}
