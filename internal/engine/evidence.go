@@ -344,7 +344,7 @@ func (seen *evidence) core() berth.Seen {
 			cohort.Objects = append(cohort.Objects, berth.Object{Part: o.Part, ID: o.ID, There: o.There, State: o.State})
 		}
 		for _, in := range c.Instances {
-			one := berth.Instance{ID: in.ID, Part: in.Part, Done: in.Done, Failed: in.Failed, CannotStart: in.CannotStart}
+			one := berth.Instance{ID: in.ID, Part: in.Part, Done: in.Done, Failed: in.Failed, CannotStart: in.CannotStart, Found: in.Found}
 			if h, ok := seen.health[in.ID]; ok {
 				one.Health = &h
 			}

@@ -63,6 +63,7 @@ func (b *loop) view() status.Berth {
 	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.last
 	if seen != nil {
+		v.Trial = append(slices.Clone(v.Trial), seen.target.Told...)
 		v.Cohorts = b.cohorts(seen)
 		if c, ok := seen.target.Cohort(b.state.Applied); ok && seen.reached {
 			v.Live = c.Live
@@ -119,7 +120,7 @@ func (b *loop) cohorts(seen *evidence) []status.Cohort {
 			cohort.Objects = append(cohort.Objects, status.Object(o))
 		}
 		for _, in := range c.Instances {
-			one := status.Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory}
+			one := status.Instance{ID: in.ID, Part: in.Part, Address: in.Address, Health: seen.health[in.ID], Done: in.Done, Environment: in.Environment, Events: in.Events, Ports: in.Ports, Cores: in.Cores, Memory: in.Memory, Found: in.Found}
 			switch {
 			case in.Done:
 				one.Health = health.Instance{Word: health.Stopped, Reason: "ran to its end", Started: in.Started}

@@ -26,6 +26,7 @@ type Site struct {
 	SignOff   []string       `json:"sign_off,omitempty"` // who signs off there, by the courses
 	Windowed  bool           `json:"windowed,omitempty"` // something may begin there only in windows, by the line's rules
 	Times     []course.Entry `json:"times,omitempty"`    // its windows and freezes of the next days
+	Lists     bool           `json:"lists,omitempty"`    // it can tell what is there and nobody put there through Aditus
 	Berths    int            `json:"berths"`
 	Absent    int            `json:"absent,omitempty"` // of those
 	Moving    int            `json:"moving,omitempty"`

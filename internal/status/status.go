@@ -179,6 +179,7 @@ type Instance struct {
 	Ports       map[string]int    `json:"ports,omitempty"`
 	Cores       float64           `json:"cores,omitempty"`  // of the processor, used lately
 	Memory      uint64            `json:"memory,omitempty"` // bytes resident
+	Found       bool              `json:"found,omitempty"`  // it ran before Aditus, and would run on without
 }
 
 // Event is something that happened to an instance, in the target's words.

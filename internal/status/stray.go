@@ -7,9 +7,11 @@ type Stray struct {
 	Says   string         `json:"says"`             // what it is, in a few words
 	Not    string         `json:"not,omitempty"`    // why it cannot be taken over; empty where it can
 	Object map[string]any `json:"object,omitempty"` // as it would be declared
+	Part   map[string]any `json:"part,omitempty"`   // as it would be declared, where it is no object
+	Notes  []string       `json:"notes,omitempty"`  // what whoever declares it should know
 }
 
-// TakenAsItIs is what a site says of an object that is declared, and there already exactly so.
+// TakenAsItIs is what a site says of an object or a process that is declared, and there already exactly so.
 const TakenAsItIs = "it is there already, and is taken over as it is"
 
 // TakeOver says what of a site is to be declared as a workload.

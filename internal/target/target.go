@@ -5,6 +5,7 @@ package target
 import (
 	"context"
 	"net/http"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -71,6 +72,22 @@ type Finder interface {
 	Strays(ctx context.Context) ([]status.Stray, error)
 }
 
+// Pledger is a driver of a site whose strays are taken over as parts, which it has to remember.
+type Pledger interface {
+	// Pledge has strays, by ID, be the first instances of parts of a workload, by name, once these are asked for and are still what they run.
+	Pledge(workload Berth, parts map[string]string) error
+}
+
+// StrayName makes a name that a workload can have.
+func StrayName(text string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(text)), "-")
+}
+
 // Rememberer is a driver of a site that knows by itself what it was asked to run, also when nobody else does any more.
 type Rememberer interface {
 	// Remembered gives a revision that the site was prepared for; nil where it does not know more than its name.
@@ -118,7 +135,8 @@ type Observation struct {
 	Trouble string // why traffic does not come in as it should, though the site answers; empty where it does
 	Step    int64  // that the site was last told by a Note; 0 for none
 
-	TakesOver bool // it knows Take
+	TakesOver bool     // it knows Take
+	Told      []string // what a sync would take over there, as it runs
 }
 
 // Cohort is all instances at one revision.
@@ -159,6 +177,7 @@ type Instance struct {
 	Cores       float64           // of the processor, that it has used lately; 0 where that is not known
 	Memory      uint64            // bytes resident; 0 where that is not known
 	Told        map[string]string // probes that the target asks by itself, and why each does not pass; empty where it does
+	Found       bool              // it ran before anybody had it run here, and would run on without
 	Through     http.RoundTripper // the way to its HTTP ports; nil for the network
 }
 

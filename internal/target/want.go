@@ -16,8 +16,16 @@ type Want struct {
 	Rest    declare.Fingerprint // SetShare: the revision that gets the rest; empty for none
 	Opened  map[string]string   // Place: the part's sealed values, opened
 
+	Found    *Found      // Scale: what runs already, as the first instance that is added; nil for none
 	Remember *Remembered // Prepare: the revision itself, to be kept at the site; nil for nothing to keep
 	Step     int64       // Note
+}
+
+// Found is a process that ran before anybody had it run here, and is to be an instance.
+type Found struct {
+	PID     int            `json:"pid"`
+	Created int64          `json:"created"` // when the system says that it was made, in milliseconds since 1970
+	Ports   map[string]int `json:"ports,omitempty"`
 }
 
 // Note has the site keep the number of the last step on record that asked something of it, so that a record which is older

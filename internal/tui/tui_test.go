@@ -91,6 +91,7 @@ func (f *fake) Sites(context.Context) ([]status.Site, error) {
 	}
 	if n := len(all); n > 2 {
 		now := f.Story.Snapshot.Now
+		all[0].Lists, all[n-1].Lists = true, true
 		all[0].Ground = status.Ground{On: "this machine, traffic on 8080", Room: []status.Room{{Of: "processors", Used: 1.25, Has: 2}, {Of: "memory", Used: 6e9, Has: 10e9}, {Of: "disk", Used: 96e9, Has: 100e9}}, Takes: []declare.Kind{declare.Service, declare.Volume}}
 		all[1].After, all[1].SignOff = []string{all[0].Name}, []string{"a harbour-master"}
 		all[1].Windowed, all[1].Times = true, []course.Entry{{Sort: course.SortWindow, Name: "mornings", From: now.Add(20 * time.Hour), Until: now.Add(22 * time.Hour), Text: "mornings: something may begin"}}

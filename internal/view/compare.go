@@ -141,14 +141,14 @@ func LiveWords(b status.Berth) string {
 	case b.Looked.IsZero():
 		return "not seen yet"
 	case b.Live == nil && takenAsItIs(b) > 0:
-		return fmt.Sprintf("%s there already, as declared, and nobody's: a sync marks what is there", isAre(takenAsItIs(b)))
+		return fmt.Sprintf("what is declared is there already (%d found), and nobody's: a sync takes it over as it is", takenAsItIs(b))
 	case b.Live == nil:
 		return "nothing is there"
 	}
 	return "seen " + b.Looked.Local().Format("15:04:05")
 }
 
-// takenAsItIs is how many objects a site says are there exactly as they are declared, though nobody put them there through Aditus.
+// takenAsItIs is how much a site says is there exactly as they are declared, though nobody put them there through Aditus.
 func takenAsItIs(b status.Berth) (n int) {
 	for _, told := range b.Trial {
 		if strings.HasSuffix(told, status.TakenAsItIs) {
@@ -156,13 +156,6 @@ func takenAsItIs(b status.Berth) (n int) {
 		}
 	}
 	return n
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "1 object is"
-	}
-	return fmt.Sprintf("%d objects are", n)
 }
 
 // sentences tell what a sync would do, and what it would overwrite.

@@ -92,16 +92,30 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 	return l
 }
 
-// OwnMade is a part at a berth's site that is not objects as they are; empty for none.
+// OwnMade is a part at a berth's site that is neither objects as they are, nor a service whose instances were all found there; empty for none.
 func OwnMade(b status.Berth) string {
 	for _, c := range b.Cohorts {
 		for _, p := range c.Parts {
-			if p.Kind != declare.Objects {
+			if p.Kind != declare.Objects && (p.Kind != declare.Service || !wasFound(b, p.Name)) {
 				return p.Name
 			}
 		}
 	}
 	return ""
+}
+
+// wasFound tells whether all instances of a part, one at least, ran before Aditus had them run.
+func wasFound(b status.Berth, part string) bool {
+	found := false
+	for _, c := range b.Cohorts {
+		for _, in := range c.Instances {
+			if in.Part == part && !in.Found {
+				return false
+			}
+			found = found || in.Part == part
+		}
+	}
+	return found
 }
 
 // LettingGoOf tells what stays of a berth that is let go: all of it.
@@ -110,6 +124,9 @@ func LettingGoOf(b status.Berth) Leaving {
 	for _, c := range b.Cohorts {
 		for _, o := range c.Objects {
 			l.Stays = append(l.Stays, o.ID+", as it is")
+		}
+		for _, in := range c.Instances {
+			l.Stays = append(l.Stays, in.Part+", which ran before: its process, as it is")
 		}
 	}
 	l.Goes = []string{"the marks on them, and the account that is kept of them at the site"}

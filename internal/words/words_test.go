@@ -249,6 +249,15 @@ func TestLeaving(t *testing.T) {
 	if l := words.LettingGoOf(taken); words.OwnMade(taken) != "" || !slices.Equal(l.Stays[:2], []string{"ConfigMap/tides, as it is", "Deployment/gate, as it is"}) || len(l.Goes) != 1 {
 		t.Errorf("let go: %+v", l)
 	}
+	ran := b
+	ran.Cohorts = []status.Cohort{{Parts: []status.Part{part("gate", declare.Service, nil)}, Instances: []status.Instance{{ID: "a", Part: "gate", Found: true}}}}
+	if l := words.LettingGoOf(ran); words.OwnMade(ran) != "" || l.Stays[0] != "gate, which ran before: its process, as it is" {
+		t.Errorf("a process that ran before: %q, %+v", words.OwnMade(ran), l)
+	}
+	ran.Cohorts[0].Instances = append(ran.Cohorts[0].Instances, status.Instance{ID: "b", Part: "gate"})
+	if words.OwnMade(ran) != "gate" {
+		t.Error("one that was started here runs on by itself")
+	}
 	b.Lock = &berth.Lock{By: "Maren Oake", Message: "a regatta"}
 	if l := words.LeavingOf(s, b, false); len(l.Lines()) != 1 || !strings.Contains(l.Not, "locked by Maren Oake") {
 		t.Errorf("locked: %+v", l)

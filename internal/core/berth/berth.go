@@ -154,6 +154,7 @@ type Instance struct {
 	Done        bool
 	Failed      string
 	CannotStart string
+	Found       bool // it ran before anybody had it run here, and would run on without
 }
 
 // Decision is what a step came to. It is to be recorded whole before anything of it is done.

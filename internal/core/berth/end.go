@@ -240,16 +240,32 @@ func (d *decision) beginTearDown(t TornDown, reasonless bool) error {
 	return nil
 }
 
-// ownMade is a part at the site that is not objects as they are; empty for none.
+// ownMade is a part at the site that would not run on by itself as it did before: that is neither objects as they are, nor a service whose
+// instances were all found there. It is empty for none.
 func (d *decision) ownMade() string {
 	for _, c := range d.seen.Cohorts {
 		for _, name := range slices.Sorted(maps.Keys(c.Live)) {
-			if fields, _ := c.Live[name].(map[string]any); fields["kind"] != string(declare.Objects) {
+			fields, _ := c.Live[name].(map[string]any)
+			if kind := fields["kind"]; kind != string(declare.Objects) && (kind != string(declare.Service) || !d.wasFound(name)) {
 				return name
 			}
 		}
 	}
 	return ""
+}
+
+// wasFound tells whether all instances of a part at the site, one at least, ran before anybody had them run here.
+func (d *decision) wasFound(part string) bool {
+	found := false
+	for _, c := range d.seen.Cohorts {
+		for _, in := range c.Instances {
+			if in.Part == part && !in.Found {
+				return false
+			}
+			found = found || in.Part == part
+		}
+	}
+	return found
 }
 
 // letGo takes the marks off all that is there, and then its records away.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"aditus/internal/core/calendar"
+	"aditus/internal/core/compare"
 	"aditus/internal/core/course"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
@@ -513,6 +514,42 @@ func TestLockedWhileKept(t *testing.T) {
 		d := Decide(north, m.state, seen, m.world, []Order{{Verb: Sync, Berth: north, By: "Maren Oake"}}, start.Add(time.Minute))
 		if a := d.Answers[0]; a.Again == locked || (a.Err != nil) != locked || d.State.Roll.LetGo == locked {
 			t.Errorf("locked %v: answered %+v, the set let go %v", locked, a, d.State.Roll.LetGo)
+		}
+	}
+}
+
+// TestLetGo sees that what ran before is let go, part by part, and that nothing is which Aditus made.
+func TestLetGo(t *testing.T) {
+	live := func(kind declare.Kind) any { return map[string]any{"kind": string(kind)} }
+	for name, one := range map[string]struct {
+		live      compare.Live
+		instances []Instance
+		made      string
+	}{
+		"objects":                {compare.Live{"all": live(declare.Objects)}, nil, ""},
+		"what was found":         {compare.Live{"app": live(declare.Service), "all": live(declare.Objects)}, []Instance{{ID: "a", Part: "app", Found: true}}, ""},
+		"started anew":           {compare.Live{"app": live(declare.Service)}, []Instance{{ID: "a", Part: "app", Found: true}, {ID: "b", Part: "app"}}, "app"},
+		"with a route":           {compare.Live{"app": live(declare.Service), "entry": live(declare.Route)}, []Instance{{ID: "a", Part: "app", Found: true}}, "entry"},
+		"a task of its own":      {compare.Live{"sum": live(declare.Task)}, nil, "sum"},
+		"a service without any":  {compare.Live{"app": live(declare.Service)}, nil, "app"},
+		"a volume and its state": {compare.Live{"hold": live(declare.Volume)}, nil, "hold"},
+	} {
+		m := newModel()
+		m.world.Automatic, m.state.Applied = false, m.world.Declared.Fingerprint
+		seen := Seen{Reached: true, Cohorts: []Cohort{{Revision: m.world.Declared.Fingerprint, Share: 1, Live: one.live, Instances: one.instances}}}
+		d := Decide(north, m.state, seen, m.world, []Order{{Verb: LetGo, Berth: north, By: "Edda Marsh", Note: "the regatta"}}, start.Add(time.Minute))
+		err := d.Answers[0].Err
+		if one.made != "" && (err == nil || !strings.Contains(err.Error(), one.made+" is of Aditus' own making")) || one.made == "" && err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		let := 0
+		for _, i := range d.Intents {
+			if i.Do == rollout.LetGo {
+				let++
+			}
+		}
+		if want := len(one.live); one.made == "" && let != want || one.made != "" && let > 0 {
+			t.Errorf("%s: %d parts are let go, want %d", name, let, want)
 		}
 	}
 }

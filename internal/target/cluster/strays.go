@@ -88,7 +88,7 @@ func stray(o *unstructured.Unstructured) (one status.Stray, is bool) {
 		return one, false
 	}
 	plain := declarable(o)
-	one = status.Stray{ID: declare.ObjectID(plain), With: strayName(cmp.Or(labels["app.kubernetes.io/part-of"], labels["app.kubernetes.io/instance"], labels["app.kubernetes.io/name"], labels["app"], o.GetName())), Says: strayWords(o)}
+	one = status.Stray{ID: declare.ObjectID(plain), With: target.StrayName(cmp.Or(labels["app.kubernetes.io/part-of"], labels["app.kubernetes.io/instance"], labels["app.kubernetes.io/name"], labels["app"], o.GetName())), Says: strayWords(o)}
 	switch o.GetKind() {
 	case "Secret":
 		one.Not = "what it holds is secret and is not written down: seal it, and declare it by hand"
@@ -98,16 +98,6 @@ func stray(o *unstructured.Unstructured) (one status.Stray, is bool) {
 		one.Object = plain
 	}
 	return one, true
-}
-
-// strayName makes a name that a workload can have.
-func strayName(text string) string {
-	return strings.Trim(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
-			return r
-		}
-		return '-'
-	}, strings.ToLower(text)), "-")
 }
 
 // strayWords tells what an object is: how it is doing, and what it runs.

@@ -292,6 +292,14 @@ func (c *Client) endRouter(ctx context.Context) error {
 	return traffic.NewClient(c.folder, slog.New(slog.DiscardHandler)).Leave(ctx)
 }
 
+// letGo has the keeper leave an instance to itself that ran before it kept it.
+func (c *Client) letGo(ctx context.Context, site, id string) error {
+	if err := c.ensure(ctx); err != nil {
+		return err
+	}
+	return c.ask(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/instances/"+url.PathEscape(id)+"/let-go", nil, nil)
+}
+
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerWait)
 	defer cancel()

@@ -4,6 +4,7 @@
 package local
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -51,12 +53,13 @@ type Site struct {
 	places  string // the folder of its instances and volumes
 	secrets string // on a file system in memory where there is one
 
-	cache   cache
-	telling sync.Mutex // one telling of the keeper at a time
-	mu      sync.Mutex
-	failed  map[string]failure // instances that are not with the keeper, and why
-	behind  bool               // more is asked for than the keeper was told
-	held    bool               // much is asked for, and it is told later
+	cache    cache
+	telling  sync.Mutex // one telling of the keeper at a time
+	pledging sync.Mutex // one change of what is pledged at a time
+	mu       sync.Mutex
+	failed   map[string]failure // instances that are not with the keeper, and why
+	behind   bool               // more is asked for than the keeper was told
+	held     bool               // much is asked for, and it is told later
 }
 
 var (
@@ -118,7 +121,7 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 		return o, err
 	}
 	cohorts := s.copy(workload)
-	o.Step, o.TakesOver = s.book.Step(workload), true
+	o.Step, o.TakesOver, o.Told = s.book.Step(workload), true, s.toldOf(workload)
 	status, err := s.status(ctx)
 	if err != nil {
 		return o, err
@@ -162,7 +165,9 @@ func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) tar
 	for _, at := range now.Restarts {
 		seen.Restarts = append(seen.Restarts, s.as(at))
 	}
-	seen.Events = append(seen.Events, status.Event{At: created, Text: "created from " + part.Artifact})
+	if seen.Found = now.Found; in.Found == nil {
+		seen.Events = append(seen.Events, status.Event{At: created, Text: "created from " + cmp.Or(part.Artifact, strings.Join(part.Command, " "))})
+	}
 	for _, e := range now.Events {
 		seen.Events = append(seen.Events, status.Event{At: s.as(e.At), Text: e.Text, Bad: e.Bad})
 	}
@@ -287,7 +292,8 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 		}
 		possible = append(possible, w)
 	}
-	failed = append(failed, s.book.Apply(workload, possible, routed, time.Now()))
+	possible, left := s.leave(ctx, workload, before, possible)
+	failed = append(failed, left, s.book.Apply(workload, s.withFound(workload, possible), routed, time.Now()), s.redeemed())
 	after := s.copy(workload)
 	for _, w := range possible {
 		if c := after[w.Revision]; w.Do == rollout.Prepare && c != nil {

@@ -108,7 +108,7 @@ func (s *Site) tell(ctx context.Context, only ...string) error {
 // process is an instance as the keeper is to run it.
 func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (keeper.Process, error) {
 	part := c.Parts[in.Part]
-	p := keeper.Process{ID: in.ID, Workload: workload, Folder: s.home(in.ID), Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again}
+	p := keeper.Process{ID: in.ID, Workload: workload, Folder: s.home(in.ID), Ports: slices.Sorted(maps.Keys(part.Ports)), Once: part.Kind == declare.Task, Stop: part.Ending(), Again: in.Again, Found: in.Found}
 	for _, name := range slices.Sorted(maps.Keys(part.Probes)) {
 		if probe := part.Probes[name]; probe.Tells != declare.TellsAlive && len(probe.Command) == 0 {
 			p.Probes = append(p.Probes, probe)

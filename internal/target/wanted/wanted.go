@@ -69,6 +69,7 @@ type Instance struct {
 	Environment map[string]string `json:"environment,omitempty"` // that it was created with
 	Again       int               `json:"again,omitempty"`       // how often it was to be started anew
 	Restarts    []time.Time       `json:"restarts,omitempty"`    // when, the last few times
+	Found       *target.Found     `json:"found,omitempty"`       // what was it already when it was asked for; nil for nothing
 }
 
 // mostRestarts and mostShares are how much is remembered of an instance and of a cohort.
@@ -230,6 +231,9 @@ func (p *page) apply(w target.Want, splits Splits, now time.Time) error {
 	case rollout.RemovePart:
 		p.removePart(w)
 		return nil
+	case rollout.LetGo:
+		p.letGo(w)
+		return nil
 	case rollout.Relabel:
 		return p.relabel(w.From, w.Revision)
 	case rollout.Delete:
@@ -290,8 +294,9 @@ func (p *page) scale(w target.Want, now time.Time) error {
 		}
 		return in.Part == part && have > want
 	})
-	for ; have < want; have++ {
+	for found := w.Found; have < want; have++ {
 		c.add(p.Workload, w.Revision, part, now)
+		c.Instances[len(c.Instances)-1].Found, found = found, nil
 	}
 	return nil
 }
@@ -479,6 +484,14 @@ func (p *page) removePart(w target.Want) {
 	if c := p.Cohorts[revision]; c != nil {
 		delete(c.Parts, part)
 		c.Instances = slices.DeleteFunc(c.Instances, func(in Instance) bool { return in.Part == part })
+	}
+}
+
+// letGo takes a part of a revision away, and the revision with its last one.
+func (p *page) letGo(w target.Want) {
+	p.removePart(w)
+	if c := p.Cohorts[w.Revision]; c != nil && len(c.Parts) == 0 {
+		delete(p.Cohorts, w.Revision)
 	}
 }
 

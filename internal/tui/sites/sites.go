@@ -13,7 +13,6 @@ import (
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/course"
-	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
@@ -98,7 +97,7 @@ func (m *Model) ask() tea.Cmd {
 // Keys implements screen.Screen.
 func (m *Model) Keys() []screen.Key {
 	takes := ""
-	if s, ok := m.selected(); ok && slices.Contains(s.Ground.Takes, declare.Objects) { // what else can be listed nowhere
+	if s, ok := m.selected(); ok && s.Lists {
 		takes = "take over"
 	}
 	return []screen.Key{

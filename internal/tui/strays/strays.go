@@ -55,7 +55,7 @@ func (m *Model) selected() (status.Stray, bool) { return kit.Selected(&m.list, m
 func (m *Model) Keys() []screen.Key {
 	takes := ""
 	if len(m.marked) > 0 {
-		takes = "take over " + say.Count(len(m.marked), "object")
+		takes = fmt.Sprintf("take over %d", len(m.marked))
 	}
 	return []screen.Key{
 		screen.Bind("t enter", "t", takes, "offer to declare what is marked, so that it is taken over as it is", m.take),
@@ -107,12 +107,12 @@ func (m *Model) take(string) tea.Cmd {
 		return nil
 	}
 	return m.desk.Type(screen.Prompt{
-		Label: fmt.Sprintf("Take over %s as the workload:", say.Count(len(what.Strays), "object")), Text: name,
+		Label: fmt.Sprintf("Take over %s as the workload:", say.Few(what.Strays, 2)), Text: name,
 		Hints: []kit.Hint{{Key: "enter", Does: "see what is done"}, {Key: "esc", Does: "leave it"}},
 		Done: func(typed string) tea.Cmd {
 			what.Workload = typed
 			m.desk.Ask(screen.Question{
-				Text:  fmt.Sprintf("Offer to declare this as %s at %s? It is a commit on a branch of its own; once that is merged, and synced, each is marked as it is, and nothing starts anew.", typed, m.site),
+				Text:  fmt.Sprintf("Offer to declare this as %s at %s? It is a commit on a branch of its own; once that is merged, and synced, each is taken over as it is, and nothing starts anew.", typed, m.site),
 				Lines: what.Strays,
 				Do: func(ctx context.Context) (string, error) {
 					p, err := m.desk.Control.TakeOver(ctx, m.desk.Who, what)
@@ -133,7 +133,7 @@ func (m *Model) View(p *kit.Page) {
 	const details = 7
 	y := 3
 	if len(m.strays) == 0 {
-		p.Wrap(left, y, end-left, 3, kit.Text, "Nothing was found: all that is there is of Aditus, or of the cluster itself.")
+		p.Wrap(left, y, end-left, 3, kit.Text, "Nothing was found: all that is there is of Aditus, or of the site itself.")
 		return
 	}
 	id, with := 12, 8
@@ -141,7 +141,7 @@ func (m *Model) View(p *kit.Page) {
 		id, with = max(id, kit.Width(s.ID)), max(with, kit.Width(s.With))
 	}
 	id, with = min(id, p.W*2/5), min(with, p.W/5)
-	p.Put(left+2, y, kit.Dim, "OBJECT")
+	p.Put(left+2, y, kit.Dim, "WHAT")
 	p.Put(left+2+id+2, y, kit.Dim, "belongs with")
 	p.Put(left+2+id+2+max(with, 12)+2, y, kit.Dim, "what it is")
 	y += 2
@@ -183,6 +183,9 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	p.Put(left, y+1, kit.Bright, s.ID)
 	line := p.Detail(left, y+3, 12, end).Line
 	line("is", say.Sentence(s.Says), kit.Text, 2)
+	for _, note := range s.Notes {
+		line("note", say.Sentence(note), kit.Text, 2)
+	}
 	if s.Not != "" {
 		line("stays", say.Sentence(s.Not), kit.New, 2)
 	}

@@ -34,6 +34,9 @@ func (p *process) adopt(left stray) *running {
 	pid := p.record.PID
 	if !p.record.lives() {
 		p.ready, p.led = false, false
+		if now := p.takeOver(); now != nil {
+			return now
+		}
 		created, ok := sole.CreatedAt(left.pid)
 		if !left.of(p.spec) || !ok {
 			if pid != 0 { // it ended while nobody kept it
@@ -52,16 +55,23 @@ func (p *process) adopt(left stray) *running {
 		pid, p.record.Created, p.record.Ports = left.pid, created, left.ports(p.spec.Ports)
 		p.site.keeper.ports.hold(p.spec.ID, p.record.Ports)
 	}
-	now := &running{pid: pid, gone: make(chan ending, 1)}
-	now.own, _ = os.FindProcess(pid) // holds on to this very process where the system lets it
 	p.note(func(r *record, at time.Time) {
 		r.PID = pid
 		r.event(at, false, "taken over")
 	})
-	if err := p.journal.read(); err != nil {
-		p.record.event(time.Now(), true, "what it writes cannot be read any more: %v", err)
+	if !p.record.Found {
+		if err := p.journal.read(); err != nil {
+			p.record.event(time.Now(), true, "what it writes cannot be read any more: %v", err)
+		}
 	}
+	return p.attend()
+}
+
+// attend looks after the process of the record, which nobody here started. It is called with the lock held.
+func (p *process) attend() *running {
 	r := p.record
+	now := &running{pid: r.PID, gone: make(chan ending, 1)}
+	now.own, _ = os.FindProcess(r.PID) // holds on to this very process where the system lets it
 	go func() {
 		for r.lives() {
 			time.Sleep(lookEvery)
@@ -123,7 +133,7 @@ func (p *process) start() (*running, error) {
 	}
 	now := &running{pid: cmd.Process.Pid, own: cmd.Process, gone: make(chan ending, 1)}
 	p.note(func(r *record, at time.Time) {
-		r.PID, r.Started, r.Reason = now.pid, at, ""
+		r.PID, r.Started, r.Reason, r.Found = now.pid, at, "", false
 		r.Created, _ = sole.CreatedAt(now.pid)
 		if r.event(at, false, "started"); p.spec.Reach != nil && !confine.Can() {
 			r.event(at, true, "not confined: %v", confine.ErrCannot)

@@ -18,6 +18,9 @@ func (p *process) byHand() (all []string) {
 	if states, err := seen.Status(); err == nil && slices.Contains(states, gops.Stop) {
 		all = append(all, "stopped by a signal or a debugger")
 	}
+	if p.record.Found {
+		return all // it runs as whom it ran, and held to what it was
+	}
 	user := uint32(p.spec.User)
 	if user == 0 {
 		user = uint32(os.Geteuid())

@@ -181,7 +181,7 @@ func (k *Keeper) site(name string) *site {
 const maxSpec = 256 << 20
 
 // handler answers the server: GET /keeper, PUT and GET /sites/NAME, POST /sites/NAME/run,
-// /sites/NAME/instances/ID/hand and /leave.
+// /sites/NAME/instances/ID/hand, …/let-go, and /leave.
 func (k *Keeper) handler() http.Handler {
 	mux := http.NewServeMux()
 	reply := func(w http.ResponseWriter, value any) {
@@ -225,6 +225,13 @@ func (k *Keeper) handler() http.Handler {
 	})
 	mux.HandleFunc("POST /sites/{name}/instances/{id}/hand", func(w http.ResponseWriter, r *http.Request) {
 		if err := k.site(r.PathValue("name")).hand(r.PathValue("id")); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	mux.HandleFunc("POST /sites/{name}/instances/{id}/let-go", func(w http.ResponseWriter, r *http.Request) {
+		if err := k.site(r.PathValue("name")).letGo(r.PathValue("id")); err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}

@@ -30,6 +30,7 @@ type process struct {
 	folder  string
 	journal *journal
 	stop    chan struct{} // closed when it is no longer wanted
+	letGo   chan struct{} // closed before that, where it runs on all the same
 	again   chan struct{} // has something when it is to be started anew
 	ended   chan struct{} // closed once nothing of it runs
 
@@ -52,7 +53,7 @@ type process struct {
 
 func newProcess(s *site, spec Process) *process {
 	folder := cmp.Or(spec.Folder, filepath.Join(s.spec.Folder, spec.ID))
-	p := &process{site: s, folder: folder, journal: newJournal(folder), spec: spec, changed: s.news.add(), stop: make(chan struct{}), again: make(chan struct{}, 1), ended: make(chan struct{})}
+	p := &process{site: s, folder: folder, journal: newJournal(folder), spec: spec, changed: s.news.add(), stop: make(chan struct{}), letGo: make(chan struct{}), again: make(chan struct{}, 1), ended: make(chan struct{})}
 	p.record, _ = readRecord(folder) // there is none of a new one
 	return p
 }
@@ -131,8 +132,9 @@ func (p *process) life(left stray) {
 				cancel()
 				p.exited(how)
 			case <-p.stop:
-				cancel()
-				p.end(now, "no longer wanted")
+				if cancel(); !p.goes() {
+					p.end(now, "no longer wanted")
+				}
 				return
 			case <-p.again:
 				cancel()
@@ -214,7 +216,7 @@ func (p *process) state() (State, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := p.record
-	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next}
+	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next, Found: r.Found}
 	if s.Running {
 		p.measure(time.Now())
 		s.CPU, s.Cores, s.Memory, s.ByHand = p.used.seconds, p.used.cores, p.used.memory, p.used.byHand

@@ -25,6 +25,7 @@ type record struct {
 	PID         int            `json:"pid,omitempty"`     // 0 while it does not run
 	Created     int64          `json:"created,omitempty"` // when the system says that it was made, in milliseconds since 1970
 	Ports       map[string]int `json:"ports,omitempty"`
+	Found       bool           `json:"found,omitempty"` // it ran already: nobody here started it
 	Started     time.Time      `json:"started,omitzero"`
 	Restarts    []time.Time    `json:"restarts,omitempty"`
 	Asked       int            `json:"asked,omitempty"`         // restarts that were asked for and done
@@ -79,6 +80,9 @@ func strays() map[string]stray {
 	})
 	return found
 }
+
+// Started tells by the environment of a process whether a keeper started it, or what it keeps did.
+func Started(environment []string) bool { return lookup(environment, folderName) != "" }
 
 // stray is a process that runs, and what it was told when it was started.
 type stray struct {

@@ -10,12 +10,13 @@ import (
 	"aditus/internal/confine"
 	"aditus/internal/core/declare"
 	"aditus/internal/limit"
+	"aditus/internal/target"
 	"aditus/internal/target/router"
 )
 
 // Format is the version of what server and keeper say to each other. A keeper of another format is asked to leave, with
 // its processes running, and one of this format takes over.
-const Format = 7
+const Format = 8
 
 // Spec is all that one site is to run. Told again it changes nothing; what is not in it any more is ended.
 type Spec struct {
@@ -54,6 +55,7 @@ type Process struct {
 	Probes   []declare.Probe `json:"probes,omitempty"` // that say whether it may have traffic
 	Again    int             `json:"again,omitempty"`  // how often it was asked to be started anew
 	Stay     bool            `json:"stay,omitempty"`   // it cannot be started now, and runs on where it does
+	Found    *target.Found   `json:"found,omitempty"`  // what is it already, until it is started for the first time; nil for nothing
 }
 
 // File is a file that is laid before each start, with ${NAME} for what is in the environment.
@@ -98,6 +100,7 @@ type State struct {
 	Cores    float64        `json:"cores,omitempty"`   // that it has used lately
 	Memory   uint64         `json:"memory,omitempty"`  // bytes resident
 	ByHand   []string       `json:"by-hand,omitempty"` // what somebody changed of it while it runs
+	Found    bool           `json:"found,omitempty"`   // nobody here started it: it ran already
 }
 
 // Taken is the answer to a Spec.
