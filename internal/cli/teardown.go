@@ -21,19 +21,23 @@ import (
 func newTearDown() *cobra.Command {
 	var r connection
 	var message, site string
+	var parts []string
 	var volumes, dry, yes, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "tear-down [BERTH]",
-		Short: "Take all of a berth away from its site",
-		Long: `Take all of a berth away from its site, or with --site all berths of one. Its traffic ends first,
-then all that runs stops, then what is left is removed. What its volumes hold stays unless
---remove-volumes says otherwise. It comes again when somebody syncs. With --dry-run it only
-tells what would go and what would stay. On a terminal the workload's name, or the site's, is to be
-typed before anything is done, unless --yes says that it was meant.`,
-		Example: "  aditus tear-down piers/isles --dry-run\n  aditus tear-down piers/isles -m 'the trial is over'\n  aditus tear-down --site isles -m 'the machine goes'",
+		Short: "Take a berth, or parts of it, away from its site",
+		Long: `Take all of a berth away from its site, with --part only parts of it, or with --site all berths of a
+site. Its traffic ends first, then all that runs stops, then what is left is removed. What its volumes
+hold stays unless --remove-volumes says otherwise. It comes again when somebody syncs. With --dry-run
+it only tells what would go and what would stay. On a terminal the name of the part, the workload or
+the site is to be typed before anything is done, unless --yes says that it was meant.`,
+		Example: "  aditus tear-down piers/isles --dry-run\n  aditus tear-down piers/isles -m 'the trial is over'\n  aditus tear-down piers/isles --part lamps -m 'they are sold'\n  aditus tear-down --site isles -m 'the machine goes'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 || (len(args) == 1) == (site != "") {
 				return usageError{errors.New("aditus tear-down takes one berth, written WORKLOAD/SITE, or --site SITE")}
+			}
+			if len(parts) > 0 && site != "" {
+				return usageError{errors.New("--part is for one berth: leave --site out")}
 			}
 			name := site
 			var id berth.ID
@@ -42,13 +46,15 @@ typed before anything is done, unless --yes says that it was meant.`,
 				if id, err = parseBerth(args[0]); err != nil {
 					return err
 				}
-				name = id.Workload
+				if name = id.Workload; len(parts) == 1 {
+					name = parts[0]
+				}
 			}
 			s, _, err := r.picture(cmd.Context())
 			if err != nil {
 				return err
 			}
-			leaves, err := leaving(s, id, site, volumes)
+			leaves, err := leaving(s, id, site, volumes, parts)
 			if err != nil {
 				return err
 			}
@@ -66,13 +72,14 @@ typed before anything is done, unless --yes says that it was meant.`,
 					return err
 				}
 			}
-			return r.tearDown(cmd.Context(), cmd.OutOrStdout(), leaves, berth.Order{Verb: berth.TearDown, Note: message, Volumes: volumes}, asJSON)
+			return r.tearDown(cmd.Context(), cmd.OutOrStdout(), leaves, berth.Order{Verb: berth.TearDown, Note: message, Volumes: volumes, Parts: parts}, asJSON)
 		},
 	}
 	connectionFlags(cmd, &r)
 	jsonFlag(cmd, &asJSON)
 	cmd.Flags().StringVarP(&message, "message", "m", "", "why; needed")
 	cmd.Flags().StringVar(&site, "site", "", "all berths of this `site`")
+	cmd.Flags().StringArrayVar(&parts, "part", nil, "only this `part`; may stand several times")
 	cmd.Flags().BoolVar(&volumes, "remove-volumes", false, "what its volumes hold goes too")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell what would go and what would stay, and do nothing")
 	cmd.Flags().BoolVar(&yes, "yes", false, "ask nothing on a terminal")
@@ -80,10 +87,10 @@ typed before anything is done, unless --yes says that it was meant.`,
 }
 
 // leaving tells what goes and stays of a berth, or of all that there is something of at a site.
-func leaving(s status.Snapshot, id berth.ID, site string, volumes bool) (all []words.Leaving, err error) {
+func leaving(s status.Snapshot, id berth.ID, site string, volumes bool, parts []string) (all []words.Leaving, err error) {
 	for _, b := range s.Berths {
 		if b.ID == id || site != "" && b.Site == site && (b.Applied != nil || len(b.Cohorts) > 0) {
-			all = append(all, words.LeavingOf(s, b, volumes))
+			all = append(all, words.LeavingOf(s, b, volumes, parts...))
 		}
 	}
 	switch {
@@ -135,6 +142,9 @@ func (r connection) tearDown(ctx context.Context, out io.Writer, all []words.Lea
 			continue
 		}
 		text := "is being torn down"
+		if len(order.Parts) > 0 {
+			text = "is being rid of " + say.List(order.Parts)
+		}
 		if asJSON {
 			printBerth(out, l.Berth, true, text)
 			continue

@@ -59,6 +59,7 @@ type loop struct {
 	stands   int      // standing guards that go back by themselves
 	trial    trial
 	breached time.Time // since when standing guards breach, where that is seen; zero for not
+	acted    bool      // something was asked of the site in the last step, and what came of it is not seen yet
 }
 
 func newLoop(e *Engine, id berth.ID) *loop {
@@ -116,6 +117,7 @@ func (b *loop) step(ctx context.Context, now time.Time) {
 	}
 	decided := berth.Decide(b.id, b.state, seen.core(), world, wishes(orders), now)
 	answers := decided.Answers
+	b.acted = len(decided.Intents) > 0
 	if err := b.record(ctx, &decided, now); err != nil {
 		next, first, goesOn := decided.Unrecorded(b.state)
 		b.state = next
@@ -173,11 +175,11 @@ func (e *Engine) crowd() int {
 }
 
 // next is when the berth is looked at again if nothing wakes it: at the next beat, or later where it is aligned and
-// healthy, nothing is under way, and no probe or guard is due before.
+// healthy, nothing is under way or was just done, and no probe or guard is due before.
 func (b *loop) next(now time.Time) time.Time {
 	beat := now.Add(b.e.beat)
 	waits := b.state.Change.SyncStatus == compare.Behind && !b.state.MayCome.IsZero() // for the line's rules, and is woken by what others come to
-	if b.state.Roll != nil || b.state.Unsettled() || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned && !waits || b.word != health.Healthy || len(b.last.dead) > 0 {
+	if b.acted || b.state.Roll != nil || b.state.Unsettled() || b.problem != nil || b.state.Change.SyncStatus != compare.Aligned && !waits || b.word != health.Healthy || len(b.last.dead) > 0 {
 		return beat
 	}
 	next := now.Add(min(calmBeats*b.e.beat, calmMost))

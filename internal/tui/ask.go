@@ -70,9 +70,15 @@ func (a *App) start(action words.Action) tea.Cmd {
 			return "It is offered on the branch " + p.Branch + ".", err
 		}})
 	case action.Verb == words.TearDown || action.Verb == words.LetGo:
+		var only []string
+		if at, can := a.over.(interface{ Pointed() []string }); can && action.Verb == words.TearDown {
+			if only = at.Pointed(); len(only) > 0 {
+				action = words.TearDownOnly(action, action.Berth.Workload, only)
+			}
+		}
 		for _, b := range a.snapshot.Berths {
 			if b.ID == at {
-				lines := words.LeavingOf(a.snapshot, b, false).Lines()
+				lines := words.LeavingOf(a.snapshot, b, false, only...).Lines()
 				if action.Verb == words.LetGo {
 					lines = words.LettingGoOf(b).Lines()
 				}

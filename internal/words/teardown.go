@@ -21,8 +21,9 @@ type Leaving struct {
 	Not   string   `json:"not,omitempty"` // why it cannot be torn down now
 }
 
-// LeavingOf tells what goes and what stays of a berth, as its site shows it. volumes is whether what they hold goes too.
-func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
+// LeavingOf tells what goes and what stays of a berth, or of only some of its parts, as its site shows it. volumes is whether what they hold
+// goes too.
+func LeavingOf(s status.Snapshot, b status.Berth, volumes bool, only ...string) Leaving {
 	l := Leaving{Berth: b.ID, Goes: []string{}, Stays: []string{}}
 	for _, a := range Actions(b) {
 		if a.Verb == TearDown && a.Not != nil {
@@ -33,6 +34,7 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 		l.Goes = append(l.Goes, "what is there cannot be seen now")
 	}
 	held := map[string]bool{}
+	goes := func(part string) bool { return len(only) == 0 || slices.Contains(only, part) }
 	for _, c := range b.Cohorts {
 		of := ""
 		if len(b.Cohorts) > 1 {
@@ -46,6 +48,12 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 			orphan := ""
 			if p.Orphan {
 				orphan = ", an orphan"
+			}
+			if !goes(p.Name) {
+				if needed := slices.DeleteFunc(slices.Clone(p.Needs), func(n string) bool { return !slices.Contains(only, n) }); len(needed) > 0 {
+					l.Stays = append(l.Stays, fmt.Sprintf("%s%s: it needs %s, and runs on as it does", p.Name, of, say.List(needed)))
+				}
+				continue
 			}
 			switch p.Kind {
 			case declare.Volume:
@@ -62,6 +70,9 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 			}
 		}
 		for _, o := range c.Objects {
+			if !goes(o.Part) {
+				continue
+			}
 			if o.Stays {
 				l.Stays = append(l.Stays, fmt.Sprintf("%s%s: %s, which was there before, or is to be kept; it is nobody's then", o.Part, of, o.ID))
 				continue
@@ -75,6 +86,13 @@ func LeavingOf(s status.Snapshot, b status.Berth, volumes bool) Leaving {
 		} else {
 			l.Stays = append(l.Stays, name+": the volume, with all that it holds, unless volumes are to go too")
 		}
+	}
+	if len(only) > 0 {
+		l.Stays = append(l.Stays, "the rest of "+b.Workload+", as it is")
+		if b.Declared != nil {
+			l.Stays = append(l.Stays, fmt.Sprintf("what Git declares of it, %s, which comes again with the next sync", b.Declared.Version))
+		}
+		return l
 	}
 	var need []string
 	for _, other := range s.Berths {
@@ -161,6 +179,22 @@ func (l Leaving) Lines() (lines []string) {
 		lines = append(lines, "stays  "+one)
 	}
 	return lines
+}
+
+// TearDownOnly is an order to tear some parts of a berth down, as it is asked for: by the part's name, or the workload's where there are several.
+func TearDownOnly(a Action, workload string, parts []string) Action {
+	name := workload
+	if len(parts) == 1 {
+		name = parts[0]
+	}
+	a.Asks = fmt.Sprintf("Tear down only %s of %s? The rest of it stays as it is.", say.List(parts), workload)
+	a.Says = fmt.Sprintf("Type %s, or %s %s, and why:", name, name, withVolumes)
+	a.Read = func(text string) (berth.Order, error) {
+		o, err := ReadLeaving(text, name)
+		o.Parts = parts
+		return o, err
+	}
+	return a
 }
 
 // ReadLeaving reads a name, whether volumes go too, and why.

@@ -238,6 +238,10 @@ func TestLeaving(t *testing.T) {
 	if l := words.LeavingOf(s, b, true); !slices.Equal(l.Goes, append(goes, "hold: the volume, with all that it holds; that does not come back")) || !slices.Equal(l.Stays, stays) {
 		t.Errorf("with volumes %+v", l)
 	}
+	b.Cohorts[0].Parts[2].Needs = []string{"engine"}
+	if l := words.LeavingOf(s, b, false, "engine"); !slices.Equal(l.Goes, goes[:1]) || !slices.Equal(l.Stays, []string{"sum: it needs engine, and runs on as it does", "the rest of deck, as it is", "what Git declares of it, 2, which comes again with the next sync"}) {
+		t.Errorf("one part alone: %+v", l)
+	}
 	if made := words.OwnMade(b); made != "engine" {
 		t.Errorf("of its own making is %q", made)
 	}

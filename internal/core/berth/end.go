@@ -79,6 +79,9 @@ func (d *decision) ends() {
 	d.takeTrial()
 	d.each(Extend, d.extend)
 	d.each(TearDown, func(o *order) error {
+		if len(o.Parts) > 0 {
+			return d.tearDownParts(o)
+		}
 		why := "torn down by " + o.who()
 		if o.Note != "" {
 			why += ": " + o.Note
@@ -210,19 +213,8 @@ func (d *decision) extend(o *order) error {
 
 // beginTearDown begins to take all of a berth away, where that may be.
 func (d *decision) beginTearDown(t TornDown, reasonless bool) error {
-	switch {
-	case d.State.Ending != nil:
-		return fmt.Errorf(tearDownNot+"it is on its way already: %s", d.State.Ending)
-	case d.State.Lock != nil:
-		return fmt.Errorf(tearDownNot+"%s is locked by %s", d.id, d.State.Lock)
-	case reasonless:
-		return fmt.Errorf(tearDownNot+"it needs a reason: whoever looks for %s will want to know", d.id)
-	case !d.seen.Reached:
-		return fmt.Errorf(tearDownNot+"there is no fresh look at %s: %s", d.id, d.seen.Stale)
-	case len(d.seen.Cohorts) == 0:
-		return fmt.Errorf(tearDownNot+"nothing of %s is there", d.id)
-	case d.opens().After(d.now):
-		return fmt.Errorf(tearDownNot+"nothing may move until %s", say.Moment(d.opens()))
+	if err := d.mayTearDown(reasonless); err != nil {
+		return err
 	}
 	if made := d.ownMade(); t.LetGo && made != "" {
 		return fmt.Errorf("let go is not possible: %s is of Aditus' own making, and would be looked after by nobody: tear it down, or declare it as objects first", made)
@@ -237,6 +229,85 @@ func (d *decision) beginTearDown(t TornDown, reasonless bool) error {
 		text += "; what its volumes hold stays"
 	}
 	d.fact(kind, t.By, d.State.Applied, text, nil)
+	return nil
+}
+
+// mayTearDown tells why nothing can be taken away; nil where it can.
+func (d *decision) mayTearDown(reasonless bool) error {
+	switch {
+	case d.State.Ending != nil:
+		return fmt.Errorf(tearDownNot+"it is on its way already: %s", d.State.Ending)
+	case d.State.Lock != nil:
+		return fmt.Errorf(tearDownNot+"%s is locked by %s", d.id, d.State.Lock)
+	case reasonless:
+		return fmt.Errorf(tearDownNot+"it needs a reason: whoever looks for %s will want to know", d.id)
+	case !d.seen.Reached:
+		return fmt.Errorf(tearDownNot+"there is no fresh look at %s: %s", d.id, d.seen.Stale)
+	case len(d.seen.Cohorts) == 0:
+		return fmt.Errorf(tearDownNot+"nothing of %s is there", d.id)
+	case d.opens().After(d.now):
+		return fmt.Errorf(tearDownNot+"nothing may move until %s", say.Moment(d.opens()))
+	}
+	return nil
+}
+
+// tearDownParts takes some parts away at once. What Git declares of them is there again with the next sync.
+func (d *decision) tearDownParts(o *order) error {
+	if err := d.mayTearDown(o.Note == ""); err != nil {
+		return err
+	}
+	var traffic, rest []rollout.Intent // that ends first
+	for _, name := range o.Parts {
+		there := false
+		for _, c := range d.seen.Cohorts {
+			live, has := c.Live[name]
+			if !has {
+				continue
+			}
+			there = true
+			intent := rollout.Intent{Do: rollout.RemovePart, Revision: c.Revision, Part: name}
+			if fields, _ := live.(map[string]any); fields["kind"] == string(declare.Route) {
+				traffic = append(traffic, intent)
+			} else {
+				rest = append(rest, intent)
+			}
+		}
+		if !there {
+			return fmt.Errorf(tearDownNot+"there is no part %s at %s", name, d.id)
+		}
+		if err := d.mayGo(name, o); err != nil {
+			return err
+		}
+	}
+	d.Intents = append(append(d.Intents, traffic...), rest...)
+	d.fact(TearsDown, o.By, d.State.Applied, fmt.Sprintf("%s tears down %s: %s; the rest stays as it is", o.By, say.List(o.Parts), o.Note), o.Parts)
+	return nil
+}
+
+// mayGo tells why a part cannot be taken away without others; nil where it can.
+func (d *decision) mayGo(name string, o *order) error {
+	if applied := d.desired(d.State.Applied); applied != nil && d.world.Drift.Correct {
+		if _, declared := applied.Parts[name]; declared {
+			return fmt.Errorf(tearDownNot+"what is taken away by hand is put back by itself at %s: take %s out of Git", d.id.Site, name)
+		}
+	}
+	for _, c := range d.seen.Cohorts {
+		own, _ := c.Live[name].(map[string]any)
+		volume := own["kind"] == string(declare.Volume)
+		if volume && !o.Volumes {
+			return fmt.Errorf(tearDownNot+"%s is a volume, and what it holds would be lost: say that volumes are to go too", name)
+		}
+		for _, other := range slices.Sorted(maps.Keys(c.Live)) {
+			fields, _ := c.Live[other].(map[string]any)
+			uses, _ := fields["volumes"].(map[string]any)
+			if uses[name] != nil && volume && slices.ContainsFunc(c.Instances, func(in Instance) bool { return in.Part == other }) {
+				return fmt.Errorf(tearDownNot+"%s uses %s: tear that down first", other, name)
+			}
+			if fields["service"] == name && !slices.Contains(o.Parts, other) {
+				return fmt.Errorf(tearDownNot+"%s leads traffic to %s: name both", other, name)
+			}
+		}
+	}
 	return nil
 }
 

@@ -47,7 +47,7 @@ type Order struct {
 	By       string    `json:"by"`
 	From     string    `json:"from,omitempty"` // where it was given, for the record
 	Note     string    `json:"note,omitempty"`
-	Parts    []string  `json:"parts,omitempty"`    // Sync, Scale: only these parts; empty for all
+	Parts    []string  `json:"parts,omitempty"`    // Sync, Scale, TearDown: only these parts; empty for all
 	Override string    `json:"override,omitempty"` // Sync: why it passes over what the line's rules put in its way; by those who may
 	Until    time.Time `json:"until,omitzero"`     // PutOff: when it is asked again; zero for not. Extend: until when
 	Count    *int      `json:"count,omitempty"`    // Scale: how many instances; nil for as many as are declared

@@ -1,6 +1,7 @@
 package berth
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -514,6 +515,46 @@ func TestLockedWhileKept(t *testing.T) {
 		d := Decide(north, m.state, seen, m.world, []Order{{Verb: Sync, Berth: north, By: "Maren Oake"}}, start.Add(time.Minute))
 		if a := d.Answers[0]; a.Again == locked || (a.Err != nil) != locked || d.State.Roll.LetGo == locked {
 			t.Errorf("locked %v: answered %+v, the set let go %v", locked, a, d.State.Roll.LetGo)
+		}
+	}
+}
+
+// TestTearDownParts takes parts away: traffic first, and none that something else there still stands on.
+func TestTearDownParts(t *testing.T) {
+	live := compare.Live{
+		"app": map[string]any{"kind": "service", "volumes": map[string]any{"hold": "/var/hold"}}, "entry": map[string]any{"kind": "route", "service": "app"}, "hold": map[string]any{"kind": "volume"}, "left": map[string]any{"kind": "service"},
+	}
+	for name, one := range map[string]struct {
+		parts    []string
+		volumes  bool
+		corrects bool
+		note     string
+		goes     string
+		not      string
+	}{
+		"traffic first":          {parts: []string{"app", "entry"}, goes: "entry app"},
+		"an orphan":              {parts: []string{"left"}, corrects: true, goes: "left"},
+		"what is led to":         {parts: []string{"app"}, not: "entry leads traffic to app"},
+		"a volume":               {parts: []string{"hold"}, not: "what it holds would be lost"},
+		"a volume that is used":  {parts: []string{"hold"}, volumes: true, not: "app uses hold"},
+		"what is not there":      {parts: []string{"deck"}, not: "there is no part deck"},
+		"without a reason":       {parts: []string{"left"}, note: " ", not: "it needs a reason"},
+		"what is put back again": {parts: []string{"app", "entry"}, corrects: true, not: "take app out of Git"},
+	} {
+		m := newModel()
+		m.world.Automatic, m.world.Drift.Correct, m.state.Applied = false, one.corrects, m.world.Declared.Fingerprint
+		m.world.Revisions[m.state.Applied] = m.world.Declared
+		seen := Seen{Reached: true, Cohorts: []Cohort{{Revision: m.state.Applied, Share: 1, Live: live, Instances: []Instance{{ID: "a", Part: "app"}}}}}
+		d := Decide(north, m.state, seen, m.world, []Order{{Verb: TearDown, Berth: north, By: "Edda Marsh", Note: strings.TrimSpace(cmp.Or(one.note, "the regatta")), Parts: one.parts, Volumes: one.volumes}}, start.Add(time.Minute))
+		var goes []string
+		for _, i := range d.Intents {
+			if i.Do == rollout.RemovePart {
+				goes = append(goes, i.Part)
+			}
+		}
+		err := d.Answers[0].Err
+		if one.not == "" && (err != nil || d.State.Ending != nil) || one.not != "" && (err == nil || !strings.Contains(err.Error(), one.not)) || strings.Join(goes, " ") != one.goes {
+			t.Errorf("%s: %v goes (%v), want %q (%q)", name, goes, err, one.goes, one.not)
 		}
 	}
 }

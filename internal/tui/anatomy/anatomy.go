@@ -78,6 +78,14 @@ func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
 	return m
 }
 
+// Pointed gives the part that a tear-down is for: the one under the cursor; none means all of the berth.
+func (m *Model) Pointed() []string {
+	if r, ok := m.selected(); ok && r.Depth == 1 && r.Part != nil {
+		return []string{r.Part.Name}
+	}
+	return nil
+}
+
 // worst puts the cursor on what is not well, if anything is.
 func (m *Model) worst() {
 	for i, r := range m.rows {

@@ -154,6 +154,9 @@ func (m *Model) Chosen() []string {
 	return names
 }
 
+// Pointed gives the parts that a tear-down is for: those that are marked; none means all.
+func (m *Model) Pointed() []string { return m.Chosen() }
+
 // Patch is what makes live what is declared, as a JSON Patch (RFC 6902).
 func (m *Model) Patch() string {
 	text, err := json.MarshalIndent(m.c.Patch, "", "  ")
