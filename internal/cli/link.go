@@ -13,6 +13,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/control"
+	"aditus/internal/control/api"
 	"aditus/internal/core/say"
 	"aditus/internal/engine"
 	"aditus/internal/source"
@@ -30,7 +31,7 @@ func newLink() *cobra.Command {
 		Args:  noArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newLinkAdd(), newLinkFind(), newLinkTest(), newLinkList(), newLinkRemove(), newLinkAllow(), newLinkCredential(), newLinkHook())
+	cmd.AddCommand(newLinkAdd(), newLinkFind(), newLinkTest(), newLinkList(), newLinkTurn("off", "Have a link not be read any more; what it declared stays declared", true), newLinkTurn("on", "Have a link that was switched off be read again", false), newLinkRemove(), newLinkAllow(), newLinkCredential(), newLinkHook())
 	return cmd
 }
 
@@ -220,6 +221,36 @@ func newLinkRemove() *cobra.Command {
 		},
 	}
 	dataFlag(cmd, &folder)
+	return cmd
+}
+
+// newLinkTurn switches a link off, or on.
+func newLinkTurn(name, short string, off bool) *cobra.Command {
+	var r connection
+	cmd := &cobra.Command{
+		Use:   name + " LINK",
+		Short: short,
+		Args:  oneArg("link's name"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			all, err := r.settings(cmd)
+			if err != nil {
+				return err
+			}
+			links, _ := all["links"].([]any)
+			for _, one := range links {
+				if entry, _ := one.(map[string]any); entry["name"] == args[0] {
+					if delete(entry, "name"); off {
+						entry["off"] = true
+					} else {
+						delete(entry, "off")
+					}
+					return putSettings(cmd, r, api.Settings{Links: map[string]map[string]any{args[0]: entry}})
+				}
+			}
+			return fmt.Errorf("there is no link %s among the settings", args[0])
+		},
+	}
+	connectionFlags(cmd, &r)
 	return cmd
 }
 

@@ -26,19 +26,7 @@ or with the commands below, at a server too, by those who may change the whole l
 people wrote beside them stays. See docs/settings.md.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			remote, folder, err := r.running()
-			if err != nil {
-				return err
-			}
-			var shown map[string]any
-			if remote != nil && folder == "" {
-				shown, err = remote.Settings(cmd.Context(), whoami(fromShell))
-			} else {
-				var s config.Settings
-				if s, err = readSettings(folder); err == nil {
-					shown, err = s.Shown()
-				}
-			}
+			shown, err := r.settings(cmd)
 			if err != nil {
 				return err
 			}
@@ -52,6 +40,22 @@ people wrote beside them stays. See docs/settings.md.`,
 	connectionFlags(cmd, &r)
 	cmd.AddCommand(newSettingsPut(), newSettingsRemove())
 	return cmd
+}
+
+// settings are the settings of the Aditus that is meant, as they may be shown.
+func (r connection) settings(cmd *cobra.Command) (map[string]any, error) {
+	remote, folder, err := r.running()
+	if err != nil {
+		return nil, err
+	}
+	if remote != nil && folder == "" {
+		return remote.Settings(cmd.Context(), whoami(fromShell))
+	}
+	s, err := readSettings(folder)
+	if err != nil {
+		return nil, err
+	}
+	return s.Shown()
 }
 
 func newSettingsPut() *cobra.Command {

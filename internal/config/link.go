@@ -69,6 +69,7 @@ type Link struct {
 	May        *May              `yaml:"may,omitempty" jsonschema_description:"What those who may push there may declare: everything, or what is listed. Where it is left out it is everything for the only link that there is, and nothing as soon as there are several."`
 	Must       string            `yaml:"must,omitempty" jsonschema:"pattern=^/" jsonschema_description:"A file of this machine, by its whole path, that says what holds whatever is declared there: least guards, soaks, sign-offs, and rules."`
 	Signed     []string          `yaml:"signed,omitempty" jsonschema_description:"Only what is signed by one of these is taken: files of keys by their whole path, or the keys themselves. Of a repository public keys of SSH, lists of allowed signers, and armoured keys of OpenPGP; of a bundle X.509 certificates in PEM."`
+	Off        bool              `yaml:"off,omitempty" jsonschema:"default=false" jsonschema_description:"It is not read any more; what it declared stays declared."`
 	Push       bool              `yaml:"push,omitempty" jsonschema:"default=false" jsonschema_description:"Branches with offered changes may be written to it; never the one that is watched."`
 }
 

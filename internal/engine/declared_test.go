@@ -409,6 +409,21 @@ func TestReload(t *testing.T) {
 	if now := r.engine.Snapshot().Links[0].Looked; now.Sub(looked) < 3*time.Second {
 		t.Errorf("every 2 s, and yet it was looked at %s and %s", looked, now)
 	}
+	turn := func(off bool) {
+		t.Helper()
+		entry := map[string]any{"repository": filepath.Join(r.folder, "repo"), "branch": "main", "folder": "workloads", "every": "2s", "off": off}
+		_, err := config.Put(r.folder, config.Settings{}, []config.Entry{{Section: "links", Name: "repo", Value: entry}}, false, nil)
+		r.must(err)
+		r.must(apply())
+	}
+	turn(true)
+	r.push("3")
+	r.wait(10 * time.Second)
+	if s := r.engine.Snapshot(); !s.Links[0].Off || berthAt(s, "drydock").Declared.Version != "2" {
+		t.Errorf("switched off it is read: %+v", s.Links[0])
+	}
+	turn(false)
+	r.until("switched on it is read", func(s status.Snapshot) bool { return berthAt(s, "drydock").Declared.Version == "3" })
 	_, err := config.AddLink(r.folder, config.Settings{}, config.Link{Name: "second", Repository: filepath.Join(r.folder, "repo"), Branch: "main", Folder: "more", Every: time.Second, May: &config.May{Workloads: []string{"tides"}, Sites: []string{"*"}, Registries: []string{"r.example"}, Hosts: []string{"*"}}}, nil, nil)
 	r.must(err)
 	r.write("more/tides.yaml", strings.NewReplacer("workload: web", "workload: tides", "VERSION", "1").Replace(declared), "Tides")

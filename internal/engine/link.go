@@ -79,7 +79,7 @@ func newLink(e *Engine, s config.Link, follow *config.Follow) (*link, error) {
 	}
 	l.shown = status.Link{
 		Name: l.source.Name, Repository: s.Where(), Ref: l.source.Ref(), Branch: l.source.Branch, Folder: s.Folder, Every: s.Every,
-		Commit: l.state.Commit, Version: l.state.Version, Berths: len(l.state.Declared), Bundle: s.Bundle(),
+		Commit: l.state.Commit, Version: l.state.Version, Berths: len(l.state.Declared), Bundle: s.Bundle(), Off: s.Off,
 	}
 	if follow != nil {
 		l.shown.Follows, l.shown.Until = follow.Site, follow.Until
@@ -127,9 +127,12 @@ func (l *link) loop(ctx context.Context) error {
 // lookTimeout is how long a repository or registry may take.
 const lookTimeout = 2 * time.Minute
 
-// look reads the link once and shows what came of it.
+// look reads the link once and shows what came of it. One that is switched off is not read.
 func (l *link) look(ctx context.Context) {
 	e := l.e
+	if l.source.Off {
+		return
+	}
 	began := time.Now()
 	e.mu.Lock()
 	accept := l.accept

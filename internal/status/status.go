@@ -74,6 +74,7 @@ type Link struct {
 	Until      time.Time     `json:"until,omitzero"`
 	Warnings   []string      `json:"warnings,omitempty"`
 	Every      time.Duration `json:"every"`
+	Off        bool          `json:"off,omitempty"` // it is not read; what it declared stays declared
 	Commit     string        `json:"commit"`
 	Looked     time.Time     `json:"looked,omitzero"`
 	Took       time.Duration `json:"took"`

@@ -14,6 +14,7 @@ import (
 	"aditus/internal/control"
 	"aditus/internal/core/policy"
 	"aditus/internal/source"
+	"aditus/internal/status"
 	"aditus/internal/view/storytest"
 )
 
@@ -141,6 +142,36 @@ func TestSettings(t *testing.T) {
 	s.refuse = errors.New("you may not change the line")
 	press(a, "esc ,")
 	shows("You may not change the line.")
+}
+
+// TestLinkSettings switches a link off, and goes to its entry in the settings.
+func TestLinkSettings(t *testing.T) {
+	a, f := app(t)
+	name := f.Story.Snapshot.Links[0].Name
+	press(a, "L p")
+	if text := frame(a, 158, 47); !strings.Contains(text, "Switch the link "+name+" off? It is not read any more") {
+		t.Errorf("it is not asked:\n%s", text)
+	}
+	press(a, "enter")
+	if text := frame(a, 158, 47); !strings.Contains(text, "The link "+name+" does not stand in the settings") {
+		t.Errorf("what is not there is changed:\n%s", text)
+	}
+	for off, want := range map[bool]string{false: "links line map[branch:main every:10s folder:declarations off:true repository:https://git.skerry.example/line.git]", true: "links line map[branch:main every:10s folder:declarations repository:https://git.skerry.example/line.git]"} {
+		a, f = app(t)
+		f.Story.Snapshot.Links = []status.Link{{Name: "line", Off: off}}
+		a.snapshot = f.Story.Snapshot
+		press(a, "L p enter")
+		if got := strings.Join(f.settings.changes, " "); got != want {
+			t.Errorf("off %v: changed %q, want %q\n%s", off, got, want, frame(a, 158, 47))
+		}
+		if text := frame(a, 158, 47); strings.Contains(text, "switched off: it is not read") != off {
+			t.Errorf("off %v is not told:\n%s", off, text)
+		}
+		press(a, "enter enter")
+		if text := frame(a, 158, 47); !strings.Contains(text, "link line") || !strings.Contains(text, "repository: https://git.skerry.example/line.git") {
+			t.Errorf("its entry is not written:\n%s", text)
+		}
+	}
 }
 
 // connectable is what a repository offers: two folders for a site that there is and one that there isn't.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -376,11 +377,22 @@ func LinkLine(l status.Link, now time.Time) string {
 	if !l.Looked.IsZero() {
 		read = fmt.Sprintf("read %s, every %s", say.Ago(now.Sub(l.Looked)), say.Span(l.Every))
 	}
+	if l.Off {
+		read = "switched off: it is not read, and what it declared stays declared"
+	}
 	at := fmt.Sprintf("at %.7s", l.Commit)
 	if l.Version != "" {
 		at = "at version " + l.Version
 	}
 	return fmt.Sprintf("folder %s of %s in %s, %s, %s", cmp.Or(l.Folder, "."), l.Ref, l.Repository, at, read)
+}
+
+// LinkName is the name of a link in the settings, also where it follows another branch for a site.
+func LinkName(l status.Link) string {
+	if l.Follows == "" {
+		return l.Name
+	}
+	return strings.TrimSuffix(l.Name, " for "+l.Follows)
 }
 
 // WaitingBehind tells the sites that wait behind a berth in the course.

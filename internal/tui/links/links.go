@@ -14,6 +14,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/settings"
 	"aditus/internal/words"
 )
 
@@ -71,8 +72,10 @@ func (m *Model) Keys() []screen.Key {
 	return []screen.Key{
 		screen.List(&m.list, func() int { return len(m.links) }),
 		screen.Bind("t", "t", accepts, "accept a rewritten branch as it is now", func(string) tea.Cmd { return m.desk.Start(words.AcceptHistory, berth.ID{}) }),
+		screen.Bind("enter I", "enter", m.opens(), "its entry in the settings: written anew, credential, webhook's secret, taken out", m.each(func(l status.Link) tea.Cmd { return settings.At(m.desk, m.line, m.now, "links", words.LinkName(l)) })),
 		screen.Bind("v", "v", "try it", "try it: does it answer, and what?", m.each(m.try)),
 		screen.Bind("n", "n", "look now", "look now", m.each(m.lookNow)),
+		screen.Bind("p", "p", m.offers(), "have it not be read any more, or again, in the settings", m.each(m.turn)),
 		screen.Bind("+ = -", "+ -", "poll more or less often", "poll more or less often, from now on", m.poll),
 	}
 }
@@ -85,6 +88,51 @@ func (m *Model) each(do func(l status.Link) tea.Cmd) func(string) tea.Cmd {
 		}
 		return nil
 	}
+}
+
+// opens is what enter does, in the bar; nothing where settings are not changed from here.
+func (m *Model) opens() string {
+	if _, ok := m.selected(); ok && m.desk.Settings != nil {
+		return "its settings"
+	}
+	return ""
+}
+
+// offers is what p does to the selected link, in the bar.
+func (m *Model) offers() string {
+	l, ok := m.selected()
+	switch {
+	case !ok || m.desk.Settings == nil || l.Follows != "":
+		return ""
+	case l.Off:
+		return "switch on"
+	}
+	return "switch off"
+}
+
+// turn switches a link off, or on again.
+func (m *Model) turn(l status.Link) tea.Cmd {
+	switch {
+	case m.desk.Settings == nil:
+		m.desk.Say("Settings are changed at the server, not from here.", true)
+		return nil
+	case l.Follows != "":
+		m.desk.Say("It follows a branch for a while: f on the sites ends that.", true)
+		return nil
+	}
+	text := fmt.Sprintf("Switch the link %s off? It is not read any more; what it declared stays declared, and nothing that runs changes.", l.Name)
+	if l.Off {
+		text = fmt.Sprintf("Switch the link %s on? It is read at once, and what it declares by now is taken as its sites take it.", l.Name)
+	}
+	m.desk.Ask(screen.Question{Text: text, Do: func(ctx context.Context) (string, error) {
+		err := settings.Change(ctx, m.desk, "links", l.Name, func(entry map[string]any) {
+			if delete(entry, "off"); !l.Off {
+				entry["off"] = true
+			}
+		})
+		return fmt.Sprintf("It is written in the settings, at the link %s.", l.Name), err
+	}})
+	return nil
 }
 
 func (m *Model) try(l status.Link) tea.Cmd {
@@ -204,7 +252,10 @@ func (m *Model) View(p *kit.Page) {
 		if !l.Looked.IsZero() {
 			answered = say.Ago(m.now.Sub(l.Looked))
 		}
-		if l.Problem != nil {
+		switch {
+		case l.Off:
+			answered = "off"
+		case l.Problem != nil:
 			answered, role = "no answer", kit.Bad
 		}
 		p.Right(answer, y, role, answered)
@@ -238,7 +289,10 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	line("watches", say.Capital(words.LinkLine(l, m.now)), kit.Text, 2)
 	line("declares", say.Count(l.Berths, "berth"), kit.Text, 1)
 	next := "not read yet"
-	if !l.Looked.IsZero() {
+	switch {
+	case l.Off:
+		next = "None, until it is switched on again"
+	case !l.Looked.IsZero():
 		next = "at " + l.Looked.Add(l.Every).Local().Format("15:04:05") + ", or at once when a webhook comes"
 	}
 	line("next look", next, kit.Text, 1)

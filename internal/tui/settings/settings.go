@@ -87,20 +87,64 @@ type Model struct {
 func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd) {
 	m := &Model{desk: d, line: s.Line, now: s.Now, links: s.Links}
 	if d.Settings == nil {
-		m.failed = "The settings are changed where Aditus runs: in settings.yaml, or with aditus settings."
+		m.failed = elsewhere
 		return m, nil
 	}
 	return m, m.fetch()
 }
 
-// fetch asks for what there is.
+// At opens the settings of a line at an entry of a section.
+func At(d *screen.Desk, line string, now time.Time, section, name string) tea.Cmd {
+	return d.Open(func(ctx context.Context) (screen.Screen, error) {
+		m := &Model{desk: d, line: line, now: now, fresh: section + "/" + name}
+		if d.Settings == nil {
+			m.failed = elsewhere
+			return m, nil
+		}
+		all, has, err := m.ask(ctx)
+		if err == nil {
+			m.set(all, has)
+			m.choose()
+		}
+		return m, err
+	})
+}
+
+// elsewhere is said where settings are not changed from here.
+const elsewhere = "The settings are changed where Aditus runs: in settings.yaml, or with aditus settings."
+
+// Change writes an entry of the settings as a change makes it, with all else of it as it is.
+func Change(ctx context.Context, d *screen.Desk, of, name string, how func(entry map[string]any)) error {
+	all, err := d.Settings.Settings(ctx, d.Who)
+	if err != nil {
+		return err
+	}
+	entries, _ := all[of].([]any)
+	for _, one := range entries {
+		if entry, _ := one.(map[string]any); entry["name"] == name {
+			entry = maps.Clone(entry)
+			delete(entry, "name")
+			how(entry)
+			return d.Settings.PutSettings(ctx, d.Who, nil, config.Entry{Section: of, Name: name, Value: entry})
+		}
+	}
+	at := slices.IndexFunc(sections, func(s section) bool { return s.name == of })
+	return fmt.Errorf("the %s %s does not stand in the settings", sections[at].one, name)
+}
+
+// ask asks for what there is.
+func (m *Model) ask(ctx context.Context) (all map[string]any, has []control.TokenShown, err error) {
+	all, err = m.desk.Settings.Settings(ctx, m.desk.Who)
+	if err == nil && m.desk.Tokens != nil {
+		has, err = m.desk.Tokens.Tokens(ctx, m.desk.Who)
+	}
+	return all, has, err
+}
+
+// fetch asks for what there is, and shows it.
 func (m *Model) fetch() tea.Cmd {
 	return m.desk.Fetch(m, func(ctx context.Context) func() tea.Cmd {
-		all, err := m.desk.Settings.Settings(ctx, m.desk.Who)
-		var has []control.TokenShown
-		if err == nil && m.desk.Tokens != nil {
-			has, err = m.desk.Tokens.Tokens(ctx, m.desk.Who)
-		}
+		all, has, err := m.ask(ctx)
 		return func() tea.Cmd {
 			if m.failed = ""; err != nil {
 				m.failed = say.Sentence(err.Error())

@@ -4,12 +4,19 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/config"
+	"aditus/internal/core/calendar"
+	"aditus/internal/core/say"
 	"aditus/internal/status"
+	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/settings"
+	"aditus/internal/words"
 )
 
 // offers is what a key does to the selected site, in the bar; nothing where settings are not changed from here.
@@ -69,33 +76,82 @@ func (m *Model) change(how func(s status.Site, entry map[string]any) string) fun
 		}
 		begin := func() { m.eager = m.now.Add(eagerFor) }
 		m.desk.Ask(screen.Question{Text: how(s, map[string]any{}), Begin: begin, Do: func(ctx context.Context) (string, error) {
-			entry, err := m.entry(ctx, s.Name)
-			if err != nil {
-				return "", err
-			}
-			how(s, entry)
-			if err := m.desk.Settings.PutSettings(ctx, m.desk.Who, nil, config.Entry{Section: "sites", Name: s.Name, Value: entry}); err != nil {
-				return "", err
-			}
-			return fmt.Sprintf("It is written in the settings, at the site %s.", s.Name), nil
+			err := settings.Change(ctx, m.desk, "sites", s.Name, func(entry map[string]any) { how(s, entry) })
+			return fmt.Sprintf("It is written in the settings, at the site %s.", s.Name), err
 		}})
 		return nil
 	}
 }
 
-// entry is what stands of a site in the settings, without its name.
-func (m *Model) entry(ctx context.Context, name string) (map[string]any, error) {
-	all, err := m.desk.Settings.Settings(ctx, m.desk.Who)
-	if err != nil {
-		return nil, err
+// followOffer is what f does, in the bar.
+func (m *Model) followOffer() string {
+	s, ok := m.selected()
+	if !ok || m.desk.Settings == nil {
+		return ""
 	}
-	sites, _ := all["sites"].([]any)
-	for _, one := range sites {
-		if entry, _ := one.(map[string]any); entry["name"] == name {
-			entry = maps.Clone(entry)
-			delete(entry, "name")
-			return entry, nil
+	_, branch := m.follows(s.Name)
+	return toggled(branch != "", "follow no branch", "follow a branch")
+}
+
+// follow has a site follow another branch of a link for a while, or no longer.
+func (m *Model) follow(string) tea.Cmd {
+	s, ok := m.selected()
+	if !ok {
+		return nil
+	}
+	if m.desk.Settings == nil {
+		m.desk.Say("Settings are changed at the server, not from here.", true)
+		return nil
+	}
+	link, branch := m.follows(s.Name)
+	if branch != "" {
+		m.desk.Ask(screen.Question{
+			Text: fmt.Sprintf("Have %s no longer follow the branch %s of %s? What the link itself declares is taken there again, as the site takes revisions.", s.Name, branch, link),
+			Do: func(ctx context.Context) (string, error) {
+				return "It is taken out of the settings.", m.desk.Settings.DropSetting(ctx, m.desk.Who, "follow", s.Name)
+			},
+		})
+		return nil
+	}
+	if link == "" {
+		m.desk.Say("No link declares anything there: what would it follow a branch of?", true)
+		return nil
+	}
+	return m.desk.Type(screen.Prompt{
+		Label: fmt.Sprintf("A branch of %s that %s follows, and until when (trial 2026-12-24):", link, s.Name),
+		Hints: []kit.Hint{{Key: "enter", Does: "see what is written"}, {Key: "esc", Does: "leave it"}},
+		Done: func(text string) tea.Cmd {
+			branch, end, _ := strings.Cut(strings.TrimSpace(text), " ")
+			until, err := calendar.Moment(strings.TrimSpace(end), time.Local)
+			if branch == "" || err != nil {
+				m.desk.Say("Nothing was changed: it takes a branch, and a day or a moment, such as trial 2026-12-24.", true)
+				return nil
+			}
+			m.desk.Ask(screen.Question{
+				Text: fmt.Sprintf("Have %s follow the branch %s of %s until %s? What that declares there is taken instead of what the link does, as the site takes revisions.", s.Name, branch, link, say.Moment(until)),
+				Do: func(ctx context.Context) (string, error) {
+					return "It is written in the settings.", m.desk.Settings.PutSettings(ctx, m.desk.Who, nil, config.Entry{Section: "follow", Name: s.Name, Value: map[string]any{"link": link, "branch": branch, "until": until.Format(time.RFC3339)}})
+				},
+			})
+			return nil
+		},
+	})
+}
+
+// follows is the link that declares most at a site, and the branch of it that the site follows for a while; empty for none.
+func (m *Model) follows(site string) (link, branch string) {
+	for _, l := range m.links {
+		if l.Follows == site {
+			return words.LinkName(l), l.Ref
 		}
 	}
-	return nil, fmt.Errorf("the site %s does not stand in the settings", name)
+	most := map[string]int{}
+	for _, b := range m.berths {
+		if b.Site == site && b.Link != "" {
+			if most[b.Link]++; most[b.Link] > most[link] || most[b.Link] == most[link] && b.Link < link {
+				link = b.Link
+			}
+		}
+	}
+	return link, ""
 }

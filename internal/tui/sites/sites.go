@@ -17,6 +17,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/tui/settings"
 	"aditus/internal/tui/strays"
 	"aditus/internal/words"
 )
@@ -32,6 +33,7 @@ type Model struct {
 	desk   *screen.Desk
 	sites  []status.Site
 	berths []status.Berth
+	links  []status.Link
 	line   string
 	now    time.Time
 	asked  time.Time
@@ -44,7 +46,7 @@ type Model struct {
 // Open asks all sites.
 func Open(d *screen.Desk, s status.Snapshot, at berth.ID) (screen.Screen, tea.Cmd) {
 	return nil, d.Open(func(ctx context.Context) (screen.Screen, error) {
-		m := &Model{desk: d, line: s.Line, berths: s.Berths, now: s.Now, asked: s.Now}
+		m := &Model{desk: d, line: s.Line, berths: s.Berths, links: s.Links, now: s.Now, asked: s.Now}
 		all, err := d.Control.Sites(ctx)
 		m.sites = all
 		for i, site := range all {
@@ -69,7 +71,7 @@ func (m *Model) Picture() *screen.Picture { return nil }
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case status.Snapshot:
-		m.berths = msg.Berths
+		m.berths, m.links = msg.Berths, msg.Links
 		if m.now = msg.Now; m.now.Sub(m.asked).Abs() >= askEvery || m.now.Before(m.eager) {
 			return m.ask()
 		}
@@ -112,6 +114,13 @@ func (m *Model) Keys() []screen.Key {
 		screen.Bind("t", "t", takes, "what is there and nobody put there through Aditus, to take it over", func(string) tea.Cmd {
 			if s, ok := m.selected(); ok {
 				return strays.Open(m.desk, s.Name)
+			}
+			return nil
+		}),
+		screen.Bind("f", "f", m.followOffer(), "have it follow another branch for a while, in the settings", m.follow),
+		screen.Bind("I", "I", "", "its entry in the settings: written anew, taken out", func(string) tea.Cmd {
+			if s, ok := m.selected(); ok {
+				return settings.At(m.desk, m.line, m.now, "sites", s.Name)
 			}
 			return nil
 		}),
