@@ -26,10 +26,10 @@ type Refine struct {
 }
 
 // RefineFields are the fields that ReadRefine knows, as they are written.
-var RefineFields = []string{"site:", "workload:", "by:", "kind:", "since:", "until:"}
+var RefineFields = []string{"site:", "workload:", "by:", "kind:", "on:", "since:", "until:"}
 
-// ReadRefine reads what people type: words, "several words" in quotes, and fields such as site:north, by:edda, kind:rolled, since:mon, since:7d or
-// until:2026-11-26. A field that stands there several times selects what any of them does.
+// ReadRefine reads what people type: words, "several words" in quotes, and fields such as site:north, by:edda, kind:rolled, on:tue, since:mon,
+// since:7d or until:2026-11-26. A field that stands there several times selects what any of them does.
 func ReadRefine(text string, now time.Time) (r Refine, err error) {
 	for _, token := range tokens(text) {
 		field, value, is := strings.Cut(token, ":")
@@ -44,6 +44,13 @@ func ReadRefine(text string, now time.Time) (r Refine, err error) {
 			r.By = append(r.By, strings.ToLower(value))
 		case is && field == "kind":
 			r.Kinds = append(r.Kinds, strings.ToLower(value))
+		case is && field == "on":
+			at, err := ReadMoment(value, now)
+			if err != nil {
+				return r, err
+			}
+			r.Since = time.Date(at.Year(), at.Month(), at.Day(), 0, 0, 0, 0, at.Location())
+			r.Until = r.Since.AddDate(0, 0, 1)
 		case is && field == "since":
 			if r.Since, err = ReadMoment(value, now); err != nil {
 				return r, err

@@ -21,7 +21,7 @@ func TestRefine(t *testing.T) {
 	for text, want := range map[string][]int64{
 		"": {1, 2, 3, 4, 5}, "site:north": {1, 2, 3}, "site:south": {4}, "site:*pier site:nowhere": {4}, "by:edda": {1, 5}, "by:marsh": {1}, "by:marsh by:aditus": {1, 2, 3}, "kind:rolled": {3}, "workload:boarding site:north": {2, 3},
 		"BOARDING": {2, 3, 4, 5}, "slow share": {3}, `"share slow"`: {}, `"tickets offline" site:north`: {2}, "7941b4a": {2}, "since:tue": {2, 3, 4, 5}, "since:today": {4, 5}, "since:2h": {4, 5}, "since:3d until:today": {2, 3},
-		"since:2026-11-24 until:2026-11-25": {2, 3}, "since:yesterday": {4, 5}, "site: by:": {1, 2, 3, 4, 5}, "since:2026-11-26T08:03:00Z": {5}, "until:7d": {1}, "odd:one": {}, "site:[": {},
+		"on:tue": {2, 3}, "on:today": {4, 5}, "on:2026-11-24": {2, 3}, "since:2026-11-24 until:2026-11-25": {2, 3}, "since:yesterday": {4, 5}, "site: by:": {1, 2, 3, 4, 5}, "since:2026-11-26T08:03:00Z": {5}, "until:7d": {1}, "odd:one": {}, "site:[": {},
 	} {
 		r, err := ReadRefine(text, now)
 		if err != nil {
@@ -37,7 +37,7 @@ func TestRefine(t *testing.T) {
 			t.Errorf("%s selects %v, want %v", text, got, want)
 		}
 	}
-	for _, text := range []string{"since:soon", "until:mo", "since:-2h"} {
+	for _, text := range []string{"on:soon", "since:soon", "until:mo", "since:-2h"} {
 		if _, err := ReadRefine(text, now); err == nil {
 			t.Errorf("%s is taken", text)
 		}

@@ -250,7 +250,7 @@ func (m *Model) Keys() []screen.Key {
 		move,
 		screen.Bind("enter", "enter", does("watch it", r.about().Rollout != 0), "watch the rollout at that moment", m.watch),
 		screen.Bind("right l left h", "←→", does("unfold", r.what.Rollout != 0), "unfold a rollout, and fold it", m.fold),
-		screen.Bind("/", "/", "refine", "refine: words, \"several words\", site: workload: by: kind: since: until:", m.find),
+		screen.Bind("/", "/", "refine", "refine: words, \"several words\", site: workload: by: kind: on: since: until:", m.find),
 		screen.Bind("g", "g", map[bool]string{true: "by time", false: "by rollout"}[m.byRollout], "group by rollout, or each by its time", screen.Only(func(string) {
 			m.byRollout = !m.byRollout
 			m.arrange()
