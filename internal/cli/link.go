@@ -236,18 +236,14 @@ func newLinkTurn(name, short string, off bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			links, _ := all["links"].([]any)
-			for _, one := range links {
-				if entry, _ := one.(map[string]any); entry["name"] == args[0] {
-					if delete(entry, "name"); off {
-						entry["off"] = true
-					} else {
-						delete(entry, "off")
-					}
-					return putSettings(cmd, r, api.Settings{Links: map[string]map[string]any{args[0]: entry}})
-				}
+			entry, err := config.EntryOf(all, "links", args[0])
+			if err != nil {
+				return err
 			}
-			return fmt.Errorf("there is no link %s among the settings", args[0])
+			if delete(entry.Value, "off"); off {
+				entry.Value["off"] = true
+			}
+			return putSettings(cmd, r, api.Settings{Links: map[string]map[string]any{args[0]: entry.Value}})
 		},
 	}
 	connectionFlags(cmd, &r)

@@ -210,6 +210,10 @@ func offered(cmd *cobra.Command, asJSON bool, offer func() (source.Proposal, err
 	if asJSON {
 		return writeLine(cmd.OutOrStdout(), p)
 	}
+	if p.Setting != "" {
+		_, err := fmt.Fprintln(cmd.OutOrStdout(), p.Told())
+		return err
+	}
 	fmt.Fprintf(cmd.OutOrStdout(), "Offered on the branch %s (%.7s): %s\n", p.Branch, p.Commit, say.List(p.Files))
 	return nil
 }

@@ -3,6 +3,7 @@ package config
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"path"
 	"slices"
@@ -235,6 +236,19 @@ func Drop(folder, section, name string, far bool, check func(Settings) error) (S
 		entries.Content = slices.Delete(entries.Content, at, at+1)
 		return nil
 	}, check)
+}
+
+// EntryOf finds an entry of links or sites among settings as they are shown.
+func EntryOf(shown map[string]any, section, name string) (Entry, error) {
+	entries, _ := shown[section].([]any)
+	for _, one := range entries {
+		if value, _ := one.(map[string]any); value["name"] == name {
+			value = maps.Clone(value)
+			delete(value, "name")
+			return Entry{Section: section, Name: name, Value: value}, nil
+		}
+	}
+	return Entry{}, fmt.Errorf("the %s %s does not stand in the settings", strings.TrimSuffix(section, "s"), name)
 }
 
 // Shown gives settings as they may be shown: addresses without what is secret in them.

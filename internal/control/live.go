@@ -83,9 +83,34 @@ func (l Live) may(ctx context.Context, who policy.Actor, id berth.ID, needs ...p
 // OfferRevert implements Writer.
 func (l Live) OfferRevert(ctx context.Context, who policy.Actor, id berth.ID) (p source.Proposal, err error) {
 	if err = l.may(ctx, who, id, policy.Change); err == nil {
-		p, err = l.Engine.OfferRevert(ctx, id, who.Person())
+		p, err = l.revert(ctx, who, id)
 	}
 	return p, l.asked(ctx, who, id, err, "the revert of %s", id)
+}
+
+// revert offers the way back: a commit where a repository declares it, and an older version in the settings where a bundle does.
+func (l Live) revert(ctx context.Context, who policy.Actor, id berth.ID) (p source.Proposal, err error) {
+	name, digest, err := l.Engine.BundleBefore(ctx, id)
+	if err != nil || name == "" {
+		if err == nil {
+			p, err = l.Engine.OfferRevert(ctx, id, who.Person())
+		}
+		return p, err
+	}
+	all, err := l.Settings(ctx, who)
+	if err != nil {
+		return p, err
+	}
+	entry, err := config.EntryOf(all, "links", name)
+	if err != nil {
+		return p, err
+	}
+	p.Setting = fmt.Sprintf("the link %s stays at %s, in place of %s", name, digest, entry.Value["version"])
+	entry.Value["version"] = digest
+	if err := l.PutSettings(ctx, who, nil, entry); err != nil {
+		return source.Proposal{}, err
+	}
+	return p, l.Engine.Reverted(ctx, id, who.Person(), p.Setting)
 }
 
 // OfferLive implements Writer.

@@ -71,7 +71,7 @@ var streams = regexp.MustCompile(`(?s)stream\r?\n(.*?)\r?\nendstream`)
 // TestWatchPDF reads the words out of the PDF again.
 func TestWatchPDF(t *testing.T) {
 	w := storytest.Load(t).Watches["boarding/north"]
-	names := []string{"Ærøskøbing", "Пристань", "Λιμάνι", "מעגן", "ميناء", "Նավահանգիստ"}
+	names := []string{"Ærøskøbing", "Пристань", "Λιμάνι", "מעגן", "ميناء", "Նավահանգիստ", "港口", "フェリー", "부두"}
 	w.Line = strings.Join(names, " ")
 	pdf := drawn(t, PDF, w)
 	if !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf[len(pdf)-32:], []byte("%%EOF")) {
@@ -83,6 +83,12 @@ func TestWatchPDF(t *testing.T) {
 			io.Copy(&content, r)
 		}
 	}
+	if got := seen("pier מעגן 3 aב שלום לך (מזח)"); got != "pier ןגעמ 3 aב (חזמ) ךל םולש" {
+		t.Errorf("from left to right it is %q", got)
+	}
+	for i, name := range names {
+		names[i] = seen(name)
+	}
 	for _, want := range append(names, "boarding · north", "WHAT WAS DONE", "slow share") {
 		text := []byte{}
 		for _, unit := range utf16.Encode([]rune(want)) {
@@ -92,7 +98,7 @@ func TestWatchPDF(t *testing.T) {
 			t.Errorf("%q is not in the PDF", want)
 		}
 	}
-	for _, font := range []string{"utf8liberation#20sansB", "utf8dejavu#20sans"} {
+	for _, font := range []string{"utf8liberation#20sansB", "utf8dejavu#20sans", "utf8droid#20sans#20fallback"} {
 		if !bytes.Contains(pdf, []byte(font)) {
 			t.Errorf("the font %s is not in the PDF", font)
 		}

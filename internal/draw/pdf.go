@@ -1,9 +1,13 @@
 package draw
 
 import (
+	_ "embed"
 	"image/color"
 	"io"
+	"slices"
+	"strings"
 	"time"
+	"unicode"
 
 	"codeberg.org/go-fonts/dejavu/dejavusans"
 	"codeberg.org/go-fonts/dejavu/dejavusansbold"
@@ -11,6 +15,7 @@ import (
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
 	"codeberg.org/go-pdf/fpdf"
 	"golang.org/x/image/font/sfnt"
+	"golang.org/x/text/unicode/bidi"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 )
@@ -22,11 +27,17 @@ type face struct {
 	letters       *sfnt.Font
 }
 
-// faces are those that a letter is looked for in, one after the other: the one that all is set in, and one with more scripts. A letter
-// that neither has is a box.
+// droid is Droid Sans Fallback (Apache License 2.0, in fonts/LICENSE), which has one weight. No package has a font with these scripts.
+//
+//go:embed fonts/DroidSansFallback.ttf
+var droid []byte
+
+// faces are those that a letter is looked for in, one after the other: the one that all is set in, one with more scripts, and one with
+// those of China, Japan and Korea. A letter that none has is a box.
 var faces = []face{
 	{"Liberation Sans", liberationsansregular.TTF, liberationsansbold.TTF, parsed(liberationsansregular.TTF)},
 	{"DejaVu Sans", dejavusans.TTF, dejavusansbold.TTF, parsed(dejavusans.TTF)},
+	{"Droid Sans Fallback", droid, droid, parsed(droid)},
 }
 
 func parsed(font []byte) *sfnt.Font {
@@ -45,7 +56,7 @@ func faceOf(r rune) int {
 			return i
 		}
 	}
-	return len(faces) - 1
+	return 1
 }
 
 // run is a stretch of a text that is set in one face.
@@ -54,9 +65,38 @@ type run struct {
 	text string
 }
 
+// seen is a text in the order in which its letters stand from left to right: words of scripts that run from right to left, and those that follow
+// one another, are turned. Whole paragraphs of such a script, with numbers among the words, take more (UAX #9); names and sentences of
+// a release do not. Letters that are joined in writing stand side by side.
+func seen(text string) string {
+	words := strings.Split(text, " ")
+	for from := 0; from < len(words); from++ {
+		to := from
+		for to < len(words) && turned(words[to]) {
+			words[to] = bidi.ReverseString(words[to])
+			to++
+		}
+		slices.Reverse(words[from:to])
+		from = max(from, to-1)
+	}
+	return strings.Join(words, " ")
+}
+
+// turned tells whether all letters of a word, one at least, are of scripts that run from right to left.
+func turned(word string) bool {
+	other := func(r rune) bool { return unicode.IsLetter(r) && !toLeft(r) }
+	return strings.ContainsFunc(word, toLeft) && !strings.ContainsFunc(word, other)
+}
+
+// toLeft tells whether a letter is of a script that runs from right to left.
+func toLeft(r rune) bool {
+	p, _ := bidi.LookupRune(r)
+	return p.Class() == bidi.R || p.Class() == bidi.AL
+}
+
 // runs parts a text by the faces that have its letters.
 func runs(text string) (all []run) {
-	for _, r := range text {
+	for _, r := range seen(text) {
 		f := faceOf(r)
 		if n := len(all); n > 0 && (all[n-1].face == f || r == ' ') {
 			all[n-1].text += string(r)

@@ -40,14 +40,9 @@ func (e *Engine) linkFor(id berth.ID) (config.Link, source.Access, error) {
 // OfferRevert offers the way back in Git: a commit, on a branch of its own, that has the workload's files as they were for
 // the revision that serves, in place of the barred one.
 func (e *Engine) OfferRevert(ctx context.Context, id berth.ID, by string) (source.Proposal, error) {
-	b, ok := e.Snapshot().Find(id)
-	switch {
-	case !ok:
-		return source.Proposal{}, fault.New(fault.ErrNotFound, "there is no berth %s", id)
-	case b.Bar == nil || b.Declared == nil:
-		return source.Proposal{}, fmt.Errorf("there is nothing to revert: what Git declares for %s is not barred", id)
-	case b.Applied == nil:
-		return source.Proposal{}, fmt.Errorf("there is nothing to go back to: nothing was ever applied at %s", id)
+	b, err := e.barred(id)
+	if err != nil {
+		return source.Proposal{}, err
 	}
 	link, access, err := e.linkFor(id)
 	if err != nil {
@@ -66,6 +61,47 @@ func (e *Engine) OfferRevert(ctx context.Context, id berth.ID, by string) (sourc
 		return p, fmt.Errorf("offer the revert of %s: %w", b.Bar.Version, err)
 	}
 	return p, e.note(ctx, id, berth.Offered, by, b.Bar.Revision, fmt.Sprintf("%s offers the revert of %s on the branch %s (%.7s)", by, b.Bar.Version, p.Branch, p.Commit), p)
+}
+
+// barred is a berth at which what is declared is barred, and something else was applied.
+func (e *Engine) barred(id berth.ID) (status.Berth, error) {
+	b, ok := e.Snapshot().Find(id)
+	switch {
+	case !ok:
+		return b, fault.New(fault.ErrNotFound, "there is no berth %s", id)
+	case b.Bar == nil || b.Declared == nil:
+		return b, fmt.Errorf("there is nothing to revert: what Git declares for %s is not barred", id)
+	case b.Applied == nil:
+		return b, fmt.Errorf("there is nothing to go back to: nothing was ever applied at %s", id)
+	}
+	return b, nil
+}
+
+// BundleBefore is the link of a berth that is to a bundle, with the digest of the one that declares what serves there, in place of a barred
+// one. The link's name is empty where it is to a repository.
+func (e *Engine) BundleBefore(ctx context.Context, id berth.ID) (name, digest string, err error) {
+	link, access, err := e.linkFor(id)
+	if err != nil || !link.Bundle() {
+		return "", "", err
+	}
+	b, err := e.barred(id)
+	if err != nil {
+		return "", "", err
+	}
+	link.Version = "sha256:" + b.Applied.Commit
+	answer, err := source.Ask(ctx, link, access, source.Seen{}, false)
+	if err != nil {
+		return "", "", fmt.Errorf("read the bundle that %s came from: %w", b.Applied.Version, err)
+	}
+	if !e.declares(ctx, id, b.Applied.Fingerprint, answer.Files) {
+		return "", "", fmt.Errorf("the bundle that %s came from does not declare it any more: what is declared for %s comes from the settings too, such as variables; change these, or version: of the link %s", b.Applied.Version, id, link.Name)
+	}
+	return link.Name, link.Version, nil
+}
+
+// Reverted notes that a link stays at an older bundle.
+func (e *Engine) Reverted(ctx context.Context, id berth.ID, by, what string) error {
+	return e.note(ctx, id, berth.Offered, by, "", by+" takes back what is barred: "+what, nil)
 }
 
 // OfferLimit offers another limit for a guard as a commit on a branch of its own. kind and limit are as they stand in a

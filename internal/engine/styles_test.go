@@ -2,13 +2,17 @@ package engine
 
 import (
 	"context"
+	"io"
+	"log"
 	"math"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/google/go-containerregistry/pkg/registry"
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
@@ -391,5 +395,43 @@ func TestAgainstItsPast(t *testing.T) {
 		if why := berthAt(s, "drydock").Bar.Why; !strings.Contains(why, "5 points above its past is allowed") {
 			t.Errorf("barred as %s", why)
 		}
+	}
+}
+
+// TestBundleBefore finds the bundle to go back to where the one that came was barred.
+func TestBundleBefore(t *testing.T) {
+	server := httptest.NewServer(registry.New(registry.Logger(log.New(io.Discard, "", 0))))
+	t.Cleanup(server.Close)
+	host := strings.TrimPrefix(server.URL, "http://")
+	place := config.BundleScheme + host + "/line/web"
+	registries := source.NewRegistries(map[string]config.Registry{host: {Plain: true}}, func(string) source.Credential { return source.Credential{} })
+	r := newRig(t)
+	push := func(version string) string {
+		t.Helper()
+		text := strings.NewReplacer(stagesOf, "  stages: [{share: 100 %}]\n", "VERSION", version).Replace(declared)
+		digest, err := registries.Push(t.Context(), place, source.Bundle{Version: version + ".0.0", Title: "Gates", Files: []source.File{{Name: "web.yaml", Text: []byte(text)}}})
+		r.must(err)
+		return digest
+	}
+	r.change = func(s *config.Settings) {
+		s.Links[0] = config.Link{Name: "base", Repository: place, Version: ">=1", Plain: true, Every: 5 * time.Second}
+	}
+	id := berth.ID{Workload: "web", Site: "drydock"}
+	first := push("1")
+	r.run()
+	r.until("1 is there", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return version(b) == "1" && b.Rollout == nil && b.Bundle
+	})
+	if _, _, err := r.engine.BundleBefore(t.Context(), id); err == nil || !strings.Contains(err.Error(), "there is nothing to revert") {
+		t.Errorf("before anything is barred: %v", err)
+	}
+	push("2")
+	r.until("2 is there", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+	r.must(r.do(berth.Order{Verb: berth.RollBack, Berth: id, By: "Maren Oake", To: "1", Note: "a customer called"}))
+	r.until("1 is back", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+	name, digest, err := r.engine.BundleBefore(t.Context(), id)
+	if name != "base" || digest != first || err != nil {
+		t.Errorf("it goes back to %s of %s (%v), want %s", digest, name, err, first)
 	}
 }

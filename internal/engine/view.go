@@ -60,7 +60,7 @@ func (b *loop) view() status.Berth {
 		}
 	}
 	v.Back = shown(b.state.Back(b.held))
-	v.Link, v.Follows, v.Until = b.e.linkOf(b.id)
+	v.Link, v.Bundle, v.Follows, v.Until = b.e.linkOf(b.id)
 	seen := b.last
 	if seen != nil {
 		v.Trial = append(slices.Clone(v.Trial), seen.target.Told...)

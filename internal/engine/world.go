@@ -95,17 +95,17 @@ func (e *Engine) behind(id berth.ID, applied declare.Fingerprint) (declared decl
 }
 
 // linkOf tells which link declares a berth, and which branch the site follows for a while, if it does.
-func (e *Engine) linkOf(id berth.ID) (name, follows string, until time.Time) {
+func (e *Engine) linkOf(id berth.ID) (name string, bundle bool, follows string, until time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	d, ok := e.declared[id]
 	switch {
 	case !ok:
-		return "", "", time.Time{}
+		return "", false, "", time.Time{}
 	case d.link.follow != nil:
-		return d.link.follow.Link, d.link.follow.Branch, d.link.follow.Until
+		return d.link.follow.Link, false, d.link.follow.Branch, d.link.follow.Until
 	}
-	return d.link.source.Name, "", time.Time{}
+	return d.link.source.Name, d.link.source.Bundle(), "", time.Time{}
 }
 
 // siteOf gives a site's settings. It is called with the lock held.

@@ -19,6 +19,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/object"
 
 	"aditus/internal/config"
+	"aditus/internal/core/say"
 )
 
 // Change is a commit that is offered on a branch of its own, for people to look at and take over. Nothing is ever
@@ -34,9 +35,21 @@ type Change struct {
 
 // Proposal is a change that was offered.
 type Proposal struct {
-	Branch string   `json:"branch"`
-	Commit string   `json:"commit"`
-	Files  []string `json:"files"`
+	Branch  string   `json:"branch"`
+	Commit  string   `json:"commit"`
+	Files   []string `json:"files"`
+	Setting string   `json:"setting,omitempty"` // what was written in the settings instead, as a bundle has no branches
+}
+
+// Told tells what a proposal came to.
+func (p Proposal) Told() string {
+	switch {
+	case p.Setting != "":
+		return "It is written in the settings: " + p.Setting + "."
+	case len(p.Files) == 0:
+		return fmt.Sprintf("It is offered on the branch %s.", p.Branch)
+	}
+	return fmt.Sprintf("It is offered on the branch %s, in %s.", p.Branch, say.List(p.Files))
 }
 
 // What can be in the way of a proposal.

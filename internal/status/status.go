@@ -95,6 +95,7 @@ type Berth struct {
 	Live        compare.Live            `json:"live,omitempty"`
 	Cohorts     []Cohort                `json:"cohorts,omitempty"`
 	Link        string                  `json:"link,omitempty"`    // that declares it
+	Bundle      bool                    `json:"bundle,omitempty"`  // and is to a bundle in a registry
 	Follows     string                  `json:"follows,omitempty"` // another branch than the other sites
 	Until       time.Time               `json:"until,omitzero"`
 	InPart      bool                    `json:"in_part,omitempty"` // a person took some parts of what is declared

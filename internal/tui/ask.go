@@ -67,7 +67,7 @@ func (a *App) start(action words.Action) tea.Cmd {
 	case action.Verb == words.OfferRevert:
 		a.put(screen.Question{Text: action.Asks, Do: func(ctx context.Context) (string, error) {
 			p, err := a.desk.Control.OfferRevert(ctx, a.desk.Who, at)
-			return "It is offered on the branch " + p.Branch + ".", err
+			return p.Told(), err
 		}})
 	case action.Verb == words.TearDown || action.Verb == words.LetGo:
 		var only []string

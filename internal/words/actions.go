@@ -325,6 +325,11 @@ func revertAction(b status.Berth) Action {
 		a.Not = errors.New("what Git declares is not barred here")
 		return a
 	}
+	if b.Bundle {
+		a.Means = "an older version of the bundle, in the settings"
+		a.Asks = fmt.Sprintf("Have the link %s stay at the bundle that declares %s, which serves? That is written in the settings in place of its version; what it declares of other workloads goes back too, and nothing newer comes until another version is written there.", b.Link, b.Applied.Version)
+		return a
+	}
 	a.Asks = fmt.Sprintf("Offer the revert of %s? A commit that declares %s as it serves goes to the branch aditus/revert-%s-%s, with the evidence in its message. Nothing else changes.", b.Bar.Version, b.Applied.Version, b.Workload, b.Bar.Revision.Short())
 	return a
 }

@@ -177,7 +177,7 @@ func (m *Model) offer(string) {
 		Text: fmt.Sprintf("Offer the limit %s: %s for %s of %s? A commit goes to a branch of its own, for people to look at. Nothing else changes.", key, text, b.Rule.Name, b.Berth.Workload),
 		Do: func(ctx context.Context) (string, error) {
 			p, err := m.desk.Control.OfferLimit(ctx, m.desk.Who, b, limit)
-			return "It is offered on the branch " + p.Branch + ".", err
+			return p.Told(), err
 		},
 	})
 }

@@ -288,7 +288,7 @@ func (m *Model) offer(string) tea.Cmd {
 		Text: fmt.Sprintf("Offer to declare %s of %s at %s as it is there? It is a commit on a branch of its own, for people to look at; until it is merged it stays drifted.", say.Few(names, mostNamed), at.Workload, at.Site),
 		Do: func(ctx context.Context) (string, error) {
 			p, err := m.desk.Control.OfferLive(ctx, m.desk.Who, at, pointers)
-			return fmt.Sprintf("It is offered on the branch %s, in %s.", p.Branch, say.List(p.Files)), err
+			return p.Told(), err
 		},
 	})
 	return nil

@@ -119,17 +119,12 @@ func Change(ctx context.Context, d *screen.Desk, of, name string, how func(entry
 	if err != nil {
 		return err
 	}
-	entries, _ := all[of].([]any)
-	for _, one := range entries {
-		if entry, _ := one.(map[string]any); entry["name"] == name {
-			entry = maps.Clone(entry)
-			delete(entry, "name")
-			how(entry)
-			return d.Settings.PutSettings(ctx, d.Who, nil, config.Entry{Section: of, Name: name, Value: entry})
-		}
+	entry, err := config.EntryOf(all, of, name)
+	if err != nil {
+		return err
 	}
-	at := slices.IndexFunc(sections, func(s section) bool { return s.name == of })
-	return fmt.Errorf("the %s %s does not stand in the settings", sections[at].one, name)
+	how(entry.Value)
+	return d.Settings.PutSettings(ctx, d.Who, nil, entry)
 }
 
 // ask asks for what there is.

@@ -116,7 +116,7 @@ func (m *Model) take(string) tea.Cmd {
 				Lines: what.Strays,
 				Do: func(ctx context.Context) (string, error) {
 					p, err := m.desk.Control.TakeOver(ctx, m.desk.Who, what)
-					return fmt.Sprintf("It is offered on the branch %s, in %s.", p.Branch, say.List(p.Files)), err
+					return p.Told(), err
 				},
 			})
 			return nil
