@@ -13,12 +13,13 @@ import (
 	"aditus/internal/source"
 	"aditus/internal/target"
 	"aditus/internal/target/cluster"
+	"aditus/internal/target/containers"
 	"aditus/internal/target/local"
 	"aditus/internal/target/sim"
 )
 
 // kinds are all kinds of target that there are.
-var kinds = []target.Kind{local.Kind, cluster.Kind, sim.Kind}
+var kinds = []target.Kind{local.Kind, containers.Kind, cluster.Kind, sim.Kind}
 
 // sites are the opened sites of a data folder.
 type sites struct {

@@ -154,6 +154,8 @@ type Target struct {
 
 	Reach []string `yaml:"reach,omitempty" jsonschema_description:"local: folders of the machine that instances may read and write beside their own, such as /srv/media; / for all of it."`
 
+	Engine string `yaml:"engine,omitempty" jsonschema:"pattern=^unix:///" jsonschema_description:"containers: the address of the container engine on this machine, such as unix:///run/podman/podman.sock."`
+
 	Kubeconfig string   `yaml:"kubeconfig,omitempty" jsonschema_description:"cluster: the file that says how it is reached; where it is left out what KUBECONFIG names, the home folder's, or the service account that Aditus runs under."`
 	Context    string   `yaml:"context,omitempty" jsonschema_description:"cluster: of that file; its current one where it is left out."`
 	Namespace  string   `yaml:"namespace,omitempty" jsonschema:"pattern=^[a-z0-9]([-a-z0-9]*[a-z0-9])?$" jsonschema_description:"cluster: the one that is the site. It is made where it is missing and the account may."`

@@ -223,7 +223,7 @@ func (c *Client) End(ctx context.Context) error {
 	}
 	hello, err := c.hello(ctx)
 	switch {
-	case err != nil && len(keeper.Running(folders)) == 0 && c.mayStart() == nil: // where it may not start one it does not see all that runs
+	case err != nil && len(keeper.Running(folders)) == 0 && !keeper.KeepsContainers(folders) && c.mayStart() == nil: // where it may not start one it does not see all that runs
 		return errors.Join(c.endRouter(ctx), forget(kept))
 	case err != nil && len(c.command) == 0:
 		return err

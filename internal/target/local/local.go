@@ -42,6 +42,7 @@ type Options struct {
 	Open     func(sealed string) (string, error) // opens a secret's value; nil where there are none
 	Mark     func(plain string) string           // the fingerprint of a secret's value; nil where there are none
 	ReadOnly bool                                // it is only looked at: no keeper is started for it, or told anything
+	Engine   *Engine                             // that instances are containers of; nil for processes of the machine
 	As       func(time.Time) time.Time           // what the engine's clock calls a moment of the machine's; nil where it is the same
 }
 
@@ -94,7 +95,11 @@ func Open(o Options) (*Site, error) {
 	if o.Users != nil {
 		o.Users.use(s)
 	}
-	o.Store.Use(o.Name, s.references, func() { s.submit(context.Background()) }) // where it fails, the next look tells why
+	use := func(user string, references func() []string, ready func()) { o.Store.Use(user, references, ready) }
+	if s.contained() {
+		use = o.Engine.Images.Use
+	}
+	use(o.Name, s.references, func() { s.submit(context.Background()) }) // where it fails, the next look tells why
 	return s, nil
 }
 
@@ -125,6 +130,9 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 	status, err := s.status(ctx)
 	if err != nil {
 		return o, err
+	}
+	if status.Silent != "" {
+		return o, fmt.Errorf("%s: %w: %s", s.Name, target.ErrUnreachable, status.Silent)
 	}
 	o.Whole, o.Trouble = len(cohorts) > 0 && !routed(cohorts), status.Troubles.Of(workload+"/")
 	for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
@@ -282,8 +290,12 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 				continue
 			}
 			for _, part := range w.Desired.Parts {
-				if part.Artifact != "" {
-					s.Store.Get(part.Artifact) // it comes while the rest is prepared
+				switch { // it comes while the rest is prepared
+				case part.Artifact == "":
+				case s.contained():
+					s.Engine.Images.Get(part.Artifact)
+				default:
+					s.Store.Get(part.Artifact)
 				}
 			}
 		}
@@ -303,12 +315,20 @@ func (s *Site) Apply(ctx context.Context, workload string, wants []target.Want) 
 	told := s.do(ctx, workload)
 	if told == nil {
 		for part := range volumes {
-			if err := s.remove(s.volume(workload, part)); err != nil {
+			if err := s.removeVolume(ctx, workload, part); err != nil {
 				failed = append(failed, fmt.Errorf("remove the volume %s of %s at %s: %w", part, workload, s.Name, err))
 			}
 		}
 	}
 	return errors.Join(append(failed, told)...)
+}
+
+// removeVolume takes a volume away, with all that it holds.
+func (s *Site) removeVolume(ctx context.Context, workload, part string) error {
+	if s.contained() {
+		return s.Engine.Host.RemoveVolume(ctx, s.own(workload, part))
+	}
+	return s.remove(s.volume(workload, part))
 }
 
 // Restart implements target.Driver.

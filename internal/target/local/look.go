@@ -36,14 +36,15 @@ func (s *Site) Exec(ctx context.Context, workload, id string, command []string) 
 	if err != nil {
 		return "", err
 	}
-	part := c.Parts[in.Part]
-	unpacked, err := s.unpacked(part)
-	if err != nil {
-		return "", err
-	}
-	args, err := unpacked.Command(command, s.machine(part))
-	if err != nil {
-		return err.Error(), nil
+	args := command
+	if part := c.Parts[in.Part]; !s.contained() {
+		unpacked, err := s.unpacked(part)
+		if err != nil {
+			return "", err
+		}
+		if args, err = unpacked.Command(command, s.machine(part)); err != nil {
+			return err.Error(), nil
+		}
 	}
 	said, err := s.Keeper.run(ctx, s.Name, keeper.Command{Process: id, Args: args, Name: command[0]})
 	if ctx.Err() != nil {
@@ -75,7 +76,9 @@ func (s *Site) Measure(ctx context.Context, workload string) (map[string]signal.
 			page = target.Measured(counts.Requests, router.Bounds, buckets, counts.Seconds)
 			page[target.ConnectionsMetric] = []signal.Sample{signal.NewSample(nil, float64(counts.Connections))}
 		}
-		if state.Running {
+		if state.Running && s.contained() {
+			s.containerUsage(ctx, id, page)
+		} else if state.Running {
 			page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, float64(state.Memory))}
 			page[target.ProcessorMetric] = []signal.Sample{signal.NewSample(nil, state.CPU)}
 		}
@@ -101,9 +104,12 @@ func instancesOf(cohorts map[declare.Fingerprint]*wanted.Cohort) (ids []string) 
 }
 
 // Log implements target.Driver.
-func (s *Site) Log(_ context.Context, workload, id string, since time.Time, most int) ([]target.LogLine, error) {
+func (s *Site) Log(ctx context.Context, workload, id string, since time.Time, most int) ([]target.LogLine, error) {
 	if _, _, err := s.find(workload, id); err != nil {
 		return nil, fmt.Errorf("the log of %w", err)
+	}
+	if s.contained() {
+		return s.containerLog(ctx, id, since, most)
 	}
 	folder := filepath.Join(s.home(id), keeper.LogFolder)
 	older, err := filepath.Glob(filepath.Join(folder, "current-*.log")) // with the time in their names, so in order

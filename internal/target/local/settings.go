@@ -97,6 +97,9 @@ func write(folder string, values map[string]string) error {
 // that somebody changed start anew.
 func (s *Site) putBack(ctx context.Context, workload string, c *wanted.Cohort) error {
 	for name, part := range c.Parts {
+		if s.contained() {
+			continue // its engine keeps the rest
+		}
 		if part.Kind == declare.Volume {
 			if err := s.putBackVolume(workload, name); err != nil {
 				return fmt.Errorf("put back the volume %s: %w", name, err)
@@ -151,9 +154,11 @@ func (s *Site) live(workload string, c *wanted.Cohort, name string, part declare
 			return part.Values[key] // it was declared where no key was at hand, so it cannot be told
 		})
 	case declare.Volume:
-		return s.liveVolume(workload, name, part)
+		if !s.contained() {
+			return s.liveVolume(workload, name, part)
+		}
 	case declare.Service, declare.Task:
-		if part.Artifact != "" && s.Store.Spoilt(part.Artifact) {
+		if part.Artifact != "" && !s.contained() && s.Store.Spoilt(part.Artifact) {
 			part.Artifact = declare.Tag(part.Artifact) + byHand
 		}
 		fields := compare.Show(part)

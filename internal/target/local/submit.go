@@ -66,6 +66,9 @@ func (s *Site) tell(ctx context.Context, only ...string) error {
 		return fmt.Errorf("%w, and none is started just to look: start Aditus", ErrNoKeeper)
 	}
 	spec := keeper.Spec{Folder: filepath.Join(s.places, instancesFolder), Listen: s.Listen, Ports: s.Ports, Room: s.room(), Counts: filepath.Join(s.secrets, countsFolder), Partly: s.book.Partly(), Only: only}
+	if s.contained() {
+		spec.Engine = s.Engine.Address
+	}
 	failed, wanted := map[string]failure{}, map[string]bool{}
 	for _, workload := range s.book.Workloads() {
 		for _, id := range s.instances(workload) {
@@ -74,7 +77,10 @@ func (s *Site) tell(ctx context.Context, only ...string) error {
 		if len(only) > 0 && !slices.Contains(only, workload) {
 			continue
 		}
-		addressed := s.addressed(workload)
+		var addressed error
+		if !s.contained() { // those have names in a network of their own
+			addressed = s.addressed(workload)
+		}
 		cohorts := s.copy(workload)
 		for _, revision := range slices.Sorted(maps.Keys(cohorts)) {
 			for _, in := range cohorts[revision].Instances {
@@ -116,6 +122,9 @@ func (s *Site) process(workload string, c *wanted.Cohort, in wanted.Instance) (k
 	}
 	if part.Fixed {
 		p.Fixed = part.Ports
+	}
+	if s.contained() {
+		return p, s.contain(workload, c, in, &p)
 	}
 	unpacked, err := s.unpacked(part)
 	if err != nil {

@@ -4,9 +4,11 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,15 +22,19 @@ import (
 	"aditus/internal/target/local/sole"
 )
 
-// running is a process of the system.
+// running is a process of the system, or a container.
 type running struct {
-	pid  int
-	own  *os.Process
-	gone chan ending // has one when it ended
+	pid       int
+	own       *os.Process
+	container string      // its ID; empty for none
+	gone      chan ending // has one when it ended
 }
 
 // adopt takes over what an earlier keeper started, where it still runs.
 func (p *process) adopt(left stray) *running {
+	if p.contained() {
+		return p.adoptContainer()
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	pid := p.record.PID
@@ -41,7 +47,7 @@ func (p *process) adopt(left stray) *running {
 		if !left.of(p.spec) || !ok {
 			if pid != 0 { // it ended while nobody kept it
 				p.note(func(r *record, now time.Time) {
-					r.PID = 0
+					r.down()
 					r.event(now, true, "ended while nobody kept it")
 					if p.spec.Once {
 						r.Failed = "it ended while nobody watched; whether it did its work is not known"
@@ -81,8 +87,18 @@ func (p *process) attend() *running {
 	return now
 }
 
+// contained tells whether the process is in a container.
+func (p *process) contained() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.spec.Container != nil || p.record.Container != ""
+}
+
 // start starts the process.
 func (p *process) start() (*running, error) {
+	if p.contained() {
+		return p.startContainer()
+	}
 	between := p.site.between()
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -230,6 +246,15 @@ func startUnder(cmd *exec.Cmd, umask string) error {
 // environment is all that the process gets to know.
 func (p *process) environment() []string {
 	environment := append([]string(nil), p.spec.Env...)
+	if c := p.spec.Container; c != nil {
+		for _, name := range slices.Sorted(maps.Keys(c.Ports)) {
+			environment = append(environment, portName(name)+"="+strconv.Itoa(c.Ports[name]))
+			if len(c.Ports) == 1 {
+				environment = append(environment, "PORT="+strconv.Itoa(c.Ports[name]))
+			}
+		}
+		return environment
+	}
 	for name, port := range p.record.Ports {
 		environment = append(environment, portName(name)+"="+strconv.Itoa(port))
 		if len(p.record.Ports) == 1 {

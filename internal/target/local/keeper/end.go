@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -17,11 +18,15 @@ import (
 type ending struct {
 	status int
 	signal syscall.Signal
-	known  bool // false where another keeper started it, so that the system told that one
+	known  bool   // false where another keeper started it, so that the system told that one
+	why    string // in the words of the container's engine; empty where it says no more
+	last   string // line that a container wrote
 }
 
 func (e ending) String() string {
 	switch {
+	case e.why != "":
+		return e.why
 	case !e.known:
 		return "ended while it was taken over, nobody knows how"
 	case e.signal != 0:
@@ -36,7 +41,9 @@ func (p *process) exited(how ending) {
 	last := p.journal.end()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.killGroup(p.record.PID)
+	if p.spec.Container == nil {
+		p.killGroup(p.record.PID)
+	}
 	reason := how.String()
 	group := limit.Find(p.group()...)
 	if how.signal == syscall.SIGKILL && group.OutOfMemory() > p.record.OutOfMemory {
@@ -45,11 +52,11 @@ func (p *process) exited(how ending) {
 	if err := group.End(); err != nil {
 		p.site.warn("a control group cannot be removed", p.spec.ID, err)
 	}
-	if last != "" {
+	if last = cmp.Or(last, how.last); last != "" {
 		reason += ": " + last
 	}
 	p.note(func(r *record, now time.Time) {
-		r.PID = 0
+		r.down()
 		switch {
 		case p.spec.Once && how.known && how.status == 0 && how.signal == 0:
 			r.Done = true
@@ -64,16 +71,16 @@ func (p *process) exited(how ending) {
 	})
 }
 
-// down notes that it could not even be started.
-func (p *process) down(reason string) {
+// down notes that it could not even be started. One that runs once has failed then, unless it is to be tried again.
+func (p *process) down(reason string, again bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.note(func(r *record, now time.Time) {
-		if r.PID = 0; r.Reason != reason {
+		if r.down(); r.Reason != reason {
 			r.event(now, true, "%s", reason)
 		}
 		r.Reason = reason
-		if p.spec.Once {
+		if p.spec.Once && !again {
 			r.Failed = reason
 		}
 	})
@@ -87,6 +94,9 @@ func (p *process) unready() {
 	p.site.lead()
 }
 
+// startedAnew is why a process ends that starts again.
+const startedAnew = "to be started anew"
+
 // end ends the process: no new traffic, what it has may end, then the signal, then by force.
 func (p *process) end(now *running, why string) {
 	p.unready()
@@ -97,10 +107,14 @@ func (p *process) end(now *running, why string) {
 	defer cancel()
 	p.site.keeper.traffic.Drain(drain, p.site.name, p.spec.ID)
 	text := "ended, " + why
-	if !p.signal(now, stop) {
+	if now.container != "" {
+		p.endContainer(now, why == startedAnew)
+	} else if !p.signal(now, stop) {
 		text = fmt.Sprintf("killed, %s: it did not end within %s of %s", why, stop.Within, stop.Signal)
 	}
-	p.killGroup(now.pid)
+	if now.container == "" {
+		p.killGroup(now.pid)
+	}
 	if err := limit.Find(p.group()...).End(); err != nil {
 		p.site.warn("a control group cannot be removed", p.spec.ID, err)
 	}
@@ -108,7 +122,7 @@ func (p *process) end(now *running, why string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.note(func(r *record, at time.Time) {
-		r.PID = 0
+		r.down()
 		r.event(at, false, "%s", text)
 	})
 }

@@ -55,9 +55,10 @@ type Keeper struct {
 	leave   chan bool     // true to end all processes first
 	left    chan struct{} // closed when it leaves
 
-	mu    sync.Mutex
-	sites map[string]*site
-	asked time.Time
+	mu      sync.Mutex
+	sites   map[string]*site
+	engines map[string]*engine // by address
+	asked   time.Time
 }
 
 // site is what is kept for one site.
@@ -93,7 +94,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("keep processes: %w", err)
 	}
 	defer done()
-	k := &Keeper{options: o, users: users, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, asked: time.Now()}
+	k := &Keeper{options: o, users: users, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, engines: map[string]*engine{}, asked: time.Now()}
 	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
 	if err != nil {
 		return fmt.Errorf("keep processes: %w", err)
@@ -393,6 +394,7 @@ func (s *site) dismiss(id string, p *process) {
 	close(p.stop)
 	go func() {
 		<-p.ended
+		p.dropContainer()
 		s.keeper.traffic.Forget(context.Background(), s.name, id)
 		s.keeper.ports.release(id)
 		os.Remove(filepath.Join(p.folder, RecordFile))
@@ -420,7 +422,11 @@ func (s *site) endLeft(folder string, wanted map[string]bool, left map[string]st
 		if user == os.Geteuid() {
 			user = 0
 		}
-		p := newProcess(s, Process{ID: id, User: user, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}})
+		spec := Process{ID: id, User: user, Folder: filepath.Join(folder, id), Stop: declare.Stop{Signal: declare.DefaultStop.Signal, Within: declare.DefaultStop.Within}}
+		if r.Container != "" {
+			spec.Container = &Container{Engine: r.Engine, Name: r.Name}
+		}
+		p := newProcess(s, spec)
 		s.dismiss(id, p)
 		go p.life(alone)
 	}
@@ -519,9 +525,13 @@ func (s *site) status() Status {
 	if err == nil && seen.Known {
 		s.seen = seen // where another one is just taking over, what was told last still holds
 	}
+	address := s.spec.Engine
 	out.Known, out.Counts, out.Unserved, out.Troubles = s.spec.Folder != "", s.seen.Counts, s.seen.Unserved, s.troubles
 	kept := maps.Clone(s.processes)
 	s.mu.Unlock()
+	if address != "" {
+		out.Silent = s.keeper.engine(address).says()
+	}
 	for id, p := range kept {
 		var ready bool
 		if out.Processes[id], ready = p.state(); ready {

@@ -3,6 +3,7 @@ package keeper
 import (
 	"cmp"
 	"context"
+	"errors"
 	"net"
 	"path/filepath"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"aditus/internal/disk"
+	"aditus/internal/target/containers/host"
 	"aditus/internal/target/router"
 )
 
@@ -64,7 +66,7 @@ func (p *process) set(spec Process) {
 	defer p.mu.Unlock()
 	waits := p.spec.Stay && !spec.Stay && p.record.PID == 0
 	if spec.Stay {
-		spec.Args, spec.Env = p.spec.Args, p.spec.Env
+		spec.Args, spec.Env, spec.Container = p.spec.Args, p.spec.Env, p.spec.Container
 	}
 	if p.spec = spec; waits {
 		p.wake()
@@ -90,7 +92,7 @@ func (p *process) wake() {
 func (p *process) unknown() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return len(p.spec.Args) == 0
+	return len(p.spec.Args) == 0 && (p.spec.Container == nil || p.spec.Container.Image == "")
 }
 
 // life keeps the process until it is no longer wanted. left is one that runs without a record.
@@ -104,7 +106,7 @@ func (p *process) life(left stray) {
 			return
 		}
 		if now == nil && p.unknown() {
-			p.down("it ended, and what it is to run is not at hand")
+			p.down("it ended, and what it is to run is not at hand", false)
 			select {
 			case <-p.stop:
 				return
@@ -120,7 +122,7 @@ func (p *process) life(left stray) {
 			}
 			var err error
 			if now, err = p.start(); err != nil {
-				p.down(err.Error())
+				p.down(err.Error(), errors.Is(err, host.ErrSilent))
 			}
 		}
 		if now != nil {
@@ -138,7 +140,7 @@ func (p *process) life(left stray) {
 				return
 			case <-p.again:
 				cancel()
-				p.end(now, "to be started anew")
+				p.end(now, startedAnew)
 				now, wait = nil, firstWait
 				continue
 			}
@@ -218,6 +220,7 @@ func (p *process) state() (State, bool) {
 	r := p.record
 	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next, Found: r.Found}
 	if s.Running {
+		s.Container = r.Container
 		p.measure(time.Now())
 		s.CPU, s.Cores, s.Memory, s.ByHand = p.used.seconds, p.used.cores, p.used.memory, p.used.byHand
 	}
@@ -227,8 +230,8 @@ func (p *process) state() (State, bool) {
 // measure looks at what the process uses, and whether somebody changed it, not more often than usageEvery. It is called with the lock held.
 func (p *process) measure(now time.Time) {
 	since := now.Sub(p.used.at)
-	if p.used.pid == p.record.PID && since < usageEvery {
-		return
+	if p.spec.Container != nil || p.used.pid == p.record.PID && since < usageEvery {
+		return // of a container its engine tells
 	}
 	seconds, memory := usage(p.record.PID)
 	p.used.cores = 0

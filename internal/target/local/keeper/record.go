@@ -25,7 +25,10 @@ type record struct {
 	PID         int            `json:"pid,omitempty"`     // 0 while it does not run
 	Created     int64          `json:"created,omitempty"` // when the system says that it was made, in milliseconds since 1970
 	Ports       map[string]int `json:"ports,omitempty"`
-	Found       bool           `json:"found,omitempty"` // it ran already: nobody here started it
+	Found       bool           `json:"found,omitempty"`     // it ran already: nobody here started it
+	Container   string         `json:"container,omitempty"` // that it runs in; its PID is that of the machine then, or 1
+	Engine      string         `json:"engine,omitempty"`    // of the last container
+	Name        string         `json:"name,omitempty"`      // of the last container
 	Started     time.Time      `json:"started,omitzero"`
 	Restarts    []time.Time    `json:"restarts,omitempty"`
 	Asked       int            `json:"asked,omitempty"`         // restarts that were asked for and done
@@ -65,8 +68,12 @@ func (r record) write(d disk.Disk, folder string) error {
 	return disk.Keep(d, filepath.Join(folder, RecordFile), text, 0o600)
 }
 
-// lives tells whether the process of a record still runs: its number alone could be another's by now.
-func (r record) lives() bool { return sole.Lives(r.PID, r.Created) }
+// lives tells whether the process of a record still runs: its number alone could be another's by now. Of a container its engine says whether
+// it does.
+func (r record) lives() bool { return r.Container != "" || sole.Lives(r.PID, r.Created) }
+
+// down notes that it does not run.
+func (r *record) down() { r.PID, r.Container = 0, "" }
 
 // strays finds processes of instances by the folder in their environment: those that were started by a keeper that was
 // killed before it could write their record.

@@ -34,6 +34,9 @@ func (s *site) run(ctx context.Context, c Command) Ran {
 	if p == nil || len(c.Args) == 0 {
 		return Ran{"it does not run"}
 	}
+	if p.contained() {
+		return p.execute(ctx, c)
+	}
 	p.mu.Lock()
 	runs, cmd := p.record.PID != 0, p.command(c.Args, p.environment())
 	p.mu.Unlock()

@@ -1,0 +1,429 @@
+package containers
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/probe"
+	"aditus/internal/socket/porttest"
+	"aditus/internal/target"
+	"aditus/internal/target/containers/host"
+	"aditus/internal/target/containers/images"
+	"aditus/internal/target/local"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/store"
+	"aditus/internal/target/local/traffic"
+	"aditus/internal/target/targettest"
+)
+
+// apart is set where the tests run in a network and a mount namespace of their own, so that an engine changes nothing of the machine.
+const apart = "ADITUS_TEST_APART"
+
+// TestMain lets the test's own program be a keeper and a router, and has the tests run apart from the machine.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 {
+		ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+		defer stop()
+		log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+		var err error
+		switch os.Args[1] {
+		case "-keeper":
+			err = keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Router: []string{os.Args[0], "-router", os.Args[2]}, Probe: probe.New().Ask, Log: log})
+		case "-router":
+			err = traffic.Run(ctx, traffic.Options{Folder: os.Args[2], Log: log})
+		}
+		if os.Args[1] == "-keeper" || os.Args[1] == "-router" {
+			if err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+			os.Exit(0)
+		}
+	}
+	if os.Getenv(apart) == "" && missing() == "" {
+		cmd := exec.Command("unshare", append([]string{"-n", "-m", "--propagation", "private", os.Args[0]}, os.Args[1:]...)...)
+		cmd.Env = append(os.Environ(), apart+"=1")
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+		err := cmd.Run()
+		var ended *exec.ExitError
+		if errors.As(err, &ended) {
+			os.Exit(ended.ExitCode())
+		} else if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	if os.Getenv(apart) != "" {
+		if out, err := exec.Command("ip", "link", "set", "lo", "up").CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "%s: %v\n", out, err)
+			os.Exit(1)
+		}
+	}
+	os.Exit(m.Run())
+}
+
+// missing tells what keeps a real engine from being started here; empty for nothing.
+func missing() string {
+	if os.Geteuid() != 0 {
+		return "a container engine of its own takes root"
+	}
+	for _, program := range []string{"podman", "runc", "unshare", "ip"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return "there is no " + program + ": scripts/engine installs what it takes"
+		}
+	}
+	if out, err := exec.Command("unshare", "-n", "-m", "--propagation", "private", "true").CombinedOutput(); err != nil {
+		return "namespaces may not be made here: " + strings.TrimSpace(string(out))
+	}
+	return ""
+}
+
+// engine is a real engine in a folder.
+type engine struct {
+	folder  string
+	address string
+	cmd     *exec.Cmd
+}
+
+// startEngine starts an engine of the test's own.
+func startEngine(t testing.TB) *engine {
+	t.Helper()
+	if why := missing(); why != "" {
+		t.Skip(why)
+	}
+	folder, err := os.MkdirTemp("", "aditus-engine")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := &engine{folder: folder, address: host.Scheme + filepath.Join(folder, "engine.sock")}
+	for _, name := range []string{"root", "run", "tmp", "net"} {
+		if err := os.MkdirAll(filepath.Join(folder, name), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var open, processes syscall.Rlimit
+	syscall.Getrlimit(syscall.RLIMIT_NOFILE, &open)
+	syscall.Getrlimit(6, &processes) // RLIMIT_NPROC
+	most := func(l syscall.Rlimit) uint64 { return min(l.Max, 20000) }
+	for name, text := range map[string]string{
+		"containers.conf": fmt.Sprintf("[engine]\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"file\"\nruntime = \"runc\"\ntmp_dir = \"%s/run/libpod\"\n[containers]\nlog_driver = \"k8s-file\"\ndefault_ulimits = [\"nofile=%d:%d\", \"nproc=%d:%d\"]\n[network]\nnetwork_backend = \"netavark\"\nnetwork_config_dir = \"%s/net\"\n",
+			folder, most(open), most(open), most(processes), most(processes), folder),
+		"storage.conf":    fmt.Sprintf("[storage]\ndriver = \"overlay\"\ngraphroot = \"%s/root\"\nrunroot = \"%s/run\"\n", folder, folder),
+		"registries.conf": "unqualified-search-registries = []\n",
+	} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	e.start(t)
+	t.Cleanup(func() {
+		e.podman("rm", "-fa", "-t", "0").Run()
+		e.stop()
+		exec.Command("umount", "-l", filepath.Join(folder, "root", "overlay")).Run()
+		os.RemoveAll(folder)
+	})
+	return e
+}
+
+func (e *engine) podman(args ...string) *exec.Cmd {
+	cmd := exec.Command("podman", args...)
+	at := func(name string) string { return filepath.Join(e.folder, name) }
+	cmd.Env = append(os.Environ(), "CONTAINERS_CONF="+at("containers.conf"), "CONTAINERS_STORAGE_CONF="+at("storage.conf"), "CONTAINERS_REGISTRIES_CONF="+at("registries.conf"), "TMPDIR="+at("tmp"), "DISABLE_HC_SYSTEMD=true")
+	return cmd
+}
+
+func (e *engine) start(t testing.TB) {
+	t.Helper()
+	e.cmd = e.podman("system", "service", "--time", "0", e.address)
+	log, err := os.OpenFile(filepath.Join(e.folder, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	e.cmd.Stdout, e.cmd.Stderr = log, log
+	if err := e.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the engine answers", func() bool { _, err := host.New(e.address).Ping(t.Context()); return err == nil })
+}
+
+func (e *engine) stop() {
+	e.cmd.Process.Kill()
+	e.cmd.Wait()
+}
+
+// eventually waits until something is so.
+func eventually(t testing.TB, what string, so func() bool) {
+	t.Helper()
+	for end := time.Now().Add(40 * time.Second); !so(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("it does not come to this: %s", what)
+		}
+	}
+}
+
+// service is the program that images hold, built once.
+var service = sync.OnceValues(func() ([]byte, error) {
+	folder, err := os.MkdirTemp("", "aditus-service")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	cmd := exec.Command("go", "build", "-o", filepath.Join(folder, "service"), "./testdata/service")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	return os.ReadFile(filepath.Join(folder, "service"))
+})
+
+// image is an image of a version of the service.
+func image(t testing.TB, version string) v1.Image {
+	t.Helper()
+	program, err := service()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	w := tar.NewWriter(&out)
+	for _, folder := range []string{"tmp", "run", "data"} {
+		w.WriteHeader(&tar.Header{Name: folder + "/", Mode: 0o1777, Typeflag: tar.TypeDir})
+	}
+	w.WriteHeader(&tar.Header{Name: "service", Mode: 0o755, Size: int64(len(program))})
+	w.Write(program)
+	w.Close()
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(out.Bytes())), nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	made, err := mutate.AppendLayers(empty.Image, layer)
+	if err == nil {
+		made, err = mutate.Config(made, v1.Config{Entrypoint: []string{"/service"}, Env: []string{"VERSION=" + version}})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return made
+}
+
+// reference is what artifacts of a version are called.
+func reference(version int) string { return fmt.Sprintf("registry.skerry.example/web:%d", version) }
+
+// opened is a site of an engine in a data folder, whose keeper ends with the test.
+func opened(t testing.TB, e *engine, data string, with ...func(*local.Options)) *local.Site {
+	t.Helper()
+	fetch := func(_ context.Context, ref string) (v1.Image, error) {
+		for version := range 5 {
+			if ref == reference(version) {
+				return image(t, fmt.Sprint(version)), nil
+			}
+		}
+		return nil, fmt.Errorf("%w: %s", store.ErrNone, ref)
+	}
+	client := local.NewClient(data, os.Args[0], "-keeper", data)
+	h := host.New(e.address)
+	o := local.Options{Name: "quay", Folder: data, Listen: porttest.Free(t), Ports: [2]int{21000, 29999}, Keeper: client, Engine: &local.Engine{Address: e.address, Host: h, Images: images.Open(h, 1<<30, fetch)},
+		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }}
+	for _, set := range with {
+		set(&o)
+	}
+	s, err := local.Open(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+		defer cancel()
+		if err := client.End(ctx); err != nil {
+			t.Error(err)
+		}
+		if t.Failed() {
+			log, _ := os.ReadFile(filepath.Join(data, keeper.LogName))
+			engineLog, _ := os.ReadFile(filepath.Join(e.folder, "log"))
+			t.Logf("%s\n%s", log, engineLog)
+		}
+	})
+	return s
+}
+
+// followed has a site hear of changes until the test ends.
+func followed(t testing.TB, s *local.Site) {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		s.Follow(ctx, func(string) {})
+	}()
+	t.Cleanup(func() { cancel(); <-done })
+}
+
+// shortTemp is a folder with a name short enough for sockets in it.
+func shortTemp(t testing.TB) string {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "aditus")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	return folder
+}
+
+// TestRealConformance holds the driver against the contract of all drivers, at a real engine.
+func TestRealConformance(t *testing.T) {
+	e := startEngine(t)
+	targettest.Run(t, func(t *testing.T) target.Driver { return opened(t, e, shortTemp(t)) }, targettest.Options{Artifact: reference, Missing: "registry.skerry.example/none:1", Settles: time.Minute})
+}
+
+const workload = "ferry"
+
+func revision(n int) declare.Fingerprint { return declare.Fingerprint(fmt.Sprintf("%07d00", n)) }
+
+// ferry is a workload with all that a container can have.
+func ferry(version int) declare.Desired {
+	span := func(d time.Duration) declare.Span { return declare.Span{Duration: d} }
+	return declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{
+		"deck": {
+			Kind: declare.Service, Artifact: reference(version), Ports: map[string]int{"http": 8080}, Environment: map[string]string{"SEASON": "summer", "ENGINE_AT": "http://${engine.host}:${engine.port}/"}, Volumes: map[string]string{"logbook": "/data"},
+			Probes:    map[string]declare.Probe{"ready": {HTTP: &declare.Endpoint{Port: "http", Path: "/"}, Every: span(time.Second), Timeout: span(time.Second), Passes: 1, Fails: 3}},
+			Stop:      &declare.Stop{Drain: span(time.Second), Signal: "TERM", Within: span(3 * time.Second)},
+			Resources: &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20, Processes: 50}},
+			Files:     map[string]declare.File{"etc/deck.conf": {Text: "season ${SEASON}\n", Mode: "0644"}},
+		},
+		"engine":  {Kind: declare.Service, Artifact: reference(version), Ports: map[string]int{"http": 8080}},
+		"hours":   {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}},
+		"pass":    {Kind: declare.Secret, Values: map[string]string{"word": "fingerprint"}, Sealed: map[string]string{"word": "sealed:ahoy"}},
+		"logbook": {Kind: declare.Volume, Size: 1 << 20},
+		"entry":   {Kind: declare.Route, Service: "deck", To: &declare.Endpoint{Port: "http", Path: "/"}},
+	}}
+}
+
+// up lays a revision and starts its instances, with all of the traffic.
+func up(t testing.TB, s *local.Site, n int, instances int) {
+	t.Helper()
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(n), ferry(n)), target.Scale(revision(n), "deck", instances), target.Scale(revision(n), "engine", 1), target.SetShare(revision(n), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// await looks until the instances of a part are as wanted.
+func await(t testing.TB, s *local.Site, n int, what string, is func([]target.Instance) bool) (found []target.Instance) {
+	t.Helper()
+	var last any
+	defer func() {
+		if t.Failed() {
+			t.Logf("there is %+v", last)
+		}
+	}()
+	eventually(t, what, func() bool {
+		seen, err := s.Observe(t.Context(), workload)
+		c, _ := seen.Cohort(revision(n))
+		found = slices.DeleteFunc(slices.Clone(c.Instances), func(in target.Instance) bool { return in.Part != "deck" })
+		last = fmt.Sprintf("%+v (%v)", found, err)
+		return err == nil && is(found)
+	})
+	return found
+}
+
+func running(n int) func([]target.Instance) bool {
+	return func(all []target.Instance) bool {
+		runs := 0
+		for _, in := range all {
+			if in.Address != "" && in.Waits == "" {
+				runs++
+			}
+		}
+		return runs == n
+	}
+}
+
+// ask asks through the router until there is an answer.
+func ask(t testing.TB, s *local.Site, path string) (text string) {
+	t.Helper()
+	eventually(t, "an answer to "+path, func() bool {
+		response, err := http.Get("http://" + s.Listen + path)
+		if err != nil {
+			return false
+		}
+		defer response.Body.Close()
+		all, _ := io.ReadAll(response.Body)
+		text = string(all)
+		return response.StatusCode == 200
+	})
+	return text
+}
+
+// TestRealFurnished sees what a container is given, and that it is given nothing else.
+func TestRealFurnished(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 1, 1)
+	in := await(t, s, 1, "it runs", running(1))[0]
+	variables := ask(t, s, "/environment")
+	for _, want := range []string{"SEASON=summer", "OPENS_AT=06:30", "WORD=ahoy", "SITE=quay", "WORKLOAD=ferry", "INSTANCE=" + in.ID, "PORT=8080", "PORT_HTTP=8080", "VERSION=1", "VOLUME_LOGBOOK=/data", "ENGINE_AT=http://engine:8080/"} {
+		if !strings.Contains(variables, want+"\n") {
+			t.Errorf("%s is not in its environment:\n%s", want, variables)
+		}
+	}
+	for path, want := range map[string]string{
+		"/file?name=/run/aditus/settings/hours/opens.at": "06:30<nil>", "/file?name=/run/aditus/secrets/pass/word": "ahoy<nil>", "/file?name=/etc/deck.conf": "season summer\n<nil>",
+		"/write?name=/etc/other": "read-only", "/write?name=/data/log": "<nil>", "/write?name=/tmp/log": "<nil>", "/write?name=/run/aditus/settings/hours/opens.at": "read-only",
+		"/reach?at=http://engine:8080/": "200 OK",
+	} {
+		if got := ask(t, s, path); !strings.Contains(got, want) {
+			t.Errorf("%s: %q, want %q", path, got, want)
+		}
+	}
+	c, err := s.Engine.Host.Inspect(t.Context(), containerOf(t, s, in.ID))
+	if err != nil || c.HostConfig.Memory != 64<<20 || c.HostConfig.NanoCpus != 5e8 || !c.HostConfig.ReadonlyRootfs {
+		t.Errorf("it has %+v (%v)", c.HostConfig, err)
+	}
+	if text, err := s.Exec(t.Context(), workload, in.ID, []string{"/service", "check"}); err != nil || text != "" {
+		t.Errorf("a command: %q (%v)", text, err)
+	}
+	ask(t, s, "/write?name=/tmp/sick")
+	if text, err := s.Exec(t.Context(), workload, in.ID, []string{"/service", "check"}); err != nil || text != "/service exited with status 3: it is sick" {
+		t.Errorf("a command that fails: %q (%v)", text, err)
+	}
+	lines, err := s.Log(t.Context(), workload, in.ID, time.Time{}, 10)
+	if err != nil || len(lines) == 0 || lines[0].Text != "ready on 8080" || time.Since(lines[0].At) > time.Minute {
+		t.Errorf("it wrote %v (%v)", lines, err)
+	}
+	page, err := s.Measure(t.Context(), workload)
+	if err != nil || len(page[in.ID][target.MemoryMetric]) != 1 {
+		t.Errorf("it uses %v (%v)", page[in.ID], err)
+	}
+}
+
+// containerOf is the name of an instance's container.
+func containerOf(t testing.TB, s *local.Site, id string) string {
+	t.Helper()
+	all, err := s.Engine.Host.List(t.Context(), map[string]string{"aditus.instance": id})
+	if err != nil || len(all) != 1 {
+		t.Fatalf("%s has the containers %v (%v)", id, all, err)
+	}
+	return all[0].ID
+}

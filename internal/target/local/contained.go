@@ -1,0 +1,184 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"aditus/internal/core/declare"
+	"aditus/internal/core/signal"
+	"aditus/internal/target"
+	"aditus/internal/target/containers/host"
+	"aditus/internal/target/containers/images"
+	"aditus/internal/target/local/keeper"
+	"aditus/internal/target/local/store"
+	"aditus/internal/target/wanted"
+)
+
+// Engine is a container engine on this machine that a site's instances are containers of.
+type Engine struct {
+	Address string
+	Host    *host.Host
+	Images  *images.Images
+}
+
+// Where a container finds what is its.
+const (
+	withinSettings = "/run/aditus/settings"
+	withinSecrets  = "/run/aditus/secrets"
+)
+
+// The labels of a container: whose it is. A revision is none of them, as it may live on as that of another one.
+const (
+	labelSite     = "aditus.site"
+	labelWorkload = "aditus.workload"
+	labelPart     = "aditus.part"
+	labelInstance = "aditus.instance"
+)
+
+// own is the name of something of this site's at its engine.
+func (s *Site) own(parts ...string) string {
+	return strings.Join(append([]string{"aditus", keeper.OwnerOf(s.Folder)[:6], s.Name}, parts...), "-")
+}
+
+// contain makes a process the container of an instance. What is missing of what it reads is laid; what is there stays.
+func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p *keeper.Process) error {
+	part := c.Parts[in.Part]
+	if part.Artifact == "" {
+		return fmt.Errorf("%w: a container takes an artifact, and %s has none", store.ErrBad, in.Part)
+	}
+	image, err := s.Engine.Images.Get(part.Artifact)
+	if err != nil {
+		return err
+	}
+	at := s.home(in.ID)
+	if err := os.MkdirAll(at, 0o700); err != nil {
+		return err
+	}
+	told := s.within(workload, c)
+	variables := map[string]string{"INSTANCE": in.ID, "WORKLOAD": workload, "SITE": s.Name, "SETTINGS": withinSettings, "SECRETS": withinSecrets}
+	for name, other := range c.Parts {
+		values, folder, err := s.values(in.ID, name, other)
+		if err == nil && folder != "" {
+			err = lay(folder, values)
+		}
+		if err != nil {
+			return err
+		}
+		for key, value := range values {
+			variables[declare.EnvironmentName(key)] = value
+		}
+	}
+	for name, value := range part.Environment {
+		variables[name] = declare.Tell(value, told)
+	}
+	for name, mount := range part.Volumes {
+		variables["VOLUME_"+declare.EnvironmentName(name)] = mount
+	}
+	for _, name := range slices.Sorted(maps.Keys(variables)) {
+		p.Env = append(p.Env, name+"="+variables[name])
+	}
+	p.Folder, p.Secrets, p.Limits = at, filepath.Join(s.secrets, in.ID), limits(part)
+	p.Container = &keeper.Container{
+		Engine: s.Engine.Address, Name: s.own(in.ID), Image: image, Folder: part.Folder, Ports: part.Ports, Network: s.own(workload), Aliases: []string{in.Part},
+		Labels: map[string]string{labelSite: s.Name, labelWorkload: workload, labelPart: in.Part, labelInstance: in.ID},
+	}
+	if part.User != nil {
+		p.Container.User = strconv.Itoa(*part.User)
+	}
+	for _, text := range part.Command {
+		p.Container.Command = append(p.Container.Command, declare.Tell(text, told))
+	}
+	for source, to := range map[string]string{filepath.Join(at, settingsFolder): withinSettings, p.Secrets: withinSecrets} {
+		if err := openToRead(source); err != nil {
+			return err
+		}
+		p.Container.Mounts = append(p.Container.Mounts, host.Mount{Type: "bind", Source: source, Target: to, ReadOnly: true})
+	}
+	for name, mount := range part.Volumes {
+		p.Container.Mounts = append(p.Container.Mounts, host.Mount{Type: "volume", Source: s.own(workload, name), Target: path.Clean("/" + mount)})
+	}
+	for name, file := range part.Files {
+		p.Files = append(p.Files, keeper.File{At: within(name), Text: declare.Tell(file.Text, told), Mode: file.Mode})
+		p.Container.Mounts = append(p.Container.Mounts, host.Mount{Type: "bind", Source: s.laid(in.ID, name), Target: path.Clean("/" + name), ReadOnly: true})
+	}
+	slices.SortFunc(p.Files, func(a, b keeper.File) int { return strings.Compare(a.At, b.At) })
+	slices.SortFunc(p.Container.Mounts, func(a, b host.Mount) int { return strings.Compare(a.Target, b.Target) })
+	return nil
+}
+
+// openToRead lets whoever a container runs as read a folder that is bound into it. On the machine it stays out of reach, as the folder that it
+// lies in is its owner's alone.
+func openToRead(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	return filepath.WalkDir(folder, func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.Type()&fs.ModeSymlink != 0 {
+			return err
+		}
+		mode := fs.FileMode(0o644)
+		if entry.IsDir() {
+			mode = 0o755
+		}
+		return os.Chmod(name, mode)
+	})
+}
+
+// within gives the addresses that containers of a workload are told: parts by their names in its network, at the ports that they declare.
+func (s *Site) within(workload string, c *wanted.Cohort) func(declare.Reference) (string, bool) {
+	return func(ref declare.Reference) (string, bool) {
+		part, is := c.Parts[ref.Part]
+		if !is || ref.Workload != "" && ref.Workload != workload {
+			return "", false
+		}
+		if ref.Host {
+			return ref.Part, true
+		}
+		if ref.Port == "" && len(part.Ports) == 1 {
+			for _, number := range part.Ports {
+				return strconv.Itoa(number), true
+			}
+		}
+		number, is := part.Ports[ref.Port]
+		return strconv.Itoa(number), is
+	}
+}
+
+// contained tells whether the instances of the site are containers.
+func (s *Site) contained() bool { return s.Engine != nil }
+
+// containerLog gives the newest lines of an instance's container.
+func (s *Site) containerLog(ctx context.Context, id string, since time.Time, most int) ([]target.LogLine, error) {
+	lines, err := s.Engine.Host.Log(ctx, s.own(id), since, most)
+	if errors.Is(err, host.ErrNotFound) {
+		return nil, nil // it was not made yet
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the log of %s: %w", id, err)
+	}
+	var all []target.LogLine
+	for _, l := range lines {
+		all = append(all, target.LogLine{At: s.as(l.At), Text: l.Text})
+	}
+	return all, nil
+}
+
+// containerUsage adds what an instance's container uses to what is measured of it.
+func (s *Site) containerUsage(ctx context.Context, id string, page signal.Page) {
+	used, err := s.Engine.Host.Usage(ctx, s.own(id))
+	if err != nil {
+		return // what is not known is silent
+	}
+	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, float64(used.Memory))}
+	page[target.ProcessorMetric] = []signal.Sample{signal.NewSample(nil, used.Seconds)}
+}

@@ -1,0 +1,269 @@
+package keeper
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+
+	"aditus/internal/target/containers/host"
+)
+
+// Container says what a process is in a container.
+type Container struct {
+	Engine  string            `json:"engine"` // its address
+	Name    string            `json:"name"`
+	Image   string            `json:"image,omitempty"`   // as the engine has it
+	Command []string          `json:"command,omitempty"` // in place of the image's own
+	User    string            `json:"user,omitempty"`    // the image's own where it is left out
+	Folder  string            `json:"folder,omitempty"`  // where it runs; the image's own where it is left out
+	Ports   map[string]int    `json:"ports,omitempty"`   // within, by name
+	Mounts  []host.Mount      `json:"mounts,omitempty"`
+	Network string            `json:"network,omitempty"`
+	Aliases []string          `json:"aliases,omitempty"` // what it is called there
+	Labels  map[string]string `json:"labels,omitempty"`
+}
+
+// labelForm is the form that a container was made in, so that one of another is exchanged.
+const labelForm = "aditus.form"
+
+// temporary is where a container may write beside its volumes: in memory, and gone with it.
+var temporary = map[string]string{"/tmp": "rw,nosuid,nodev,size=64m"}
+
+// create is the container of a process, with its environment and the ports of the machine that lead to its own.
+func (p Process) create(environment []string, ports map[string]int, owner string) host.Create {
+	c := p.Container
+	made := host.Create{
+		Image: c.Image, Env: environment, User: c.User, WorkingDir: c.Folder, StopSignal: "SIG" + p.Stop.Signal, Labels: maps.Clone(c.Labels), ExposedPorts: map[string]struct{}{},
+		HostConfig: host.HostConfig{
+			NetworkMode: c.Network, PortBindings: map[string][]host.Port{}, Mounts: c.Mounts, Tmpfs: temporary, ReadonlyRootfs: true, CapDrop: []string{"ALL"}, SecurityOpt: []string{"no-new-privileges"},
+		},
+		NetworkingConfig: host.Networking{EndpointsConfig: map[string]host.Endpoint{c.Network: {Aliases: c.Aliases}}},
+	}
+	if len(c.Command) > 0 {
+		command := make([]string, len(c.Command))
+		for i, text := range c.Command {
+			command[i] = fill(text, environment)
+		}
+		made.Entrypoint, made.Cmd = command[:1], command[1:]
+	}
+	if made.Labels == nil {
+		made.Labels = map[string]string{}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Ports)) {
+		within := strconv.Itoa(c.Ports[name]) + "/tcp"
+		made.ExposedPorts[within] = struct{}{}
+		made.HostConfig.PortBindings[within] = []host.Port{{HostIP: Host, HostPort: strconv.Itoa(ports[name])}}
+	}
+	if l := p.Limits; l != nil {
+		made.HostConfig.Memory, made.HostConfig.MemorySwap, made.HostConfig.NanoCpus = l.Memory, l.Memory, int64(l.CPU*1e9)
+		if l.Processes > 0 {
+			made.HostConfig.PidsLimit = new(int64(l.Processes))
+		}
+	}
+	made.Labels[labelKeeper] = owner
+	text, _ := json.Marshal(made)
+	sum := sha256.Sum256(text)
+	made.Labels[labelForm] = hex.EncodeToString(sum[:8])
+	return made
+}
+
+// startContainer starts the process in its container: the one that is there already where it was made likewise, a new one else.
+func (p *process) startContainer() (*running, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-p.stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	between := p.site.between()
+	p.mu.Lock()
+	spec := p.spec
+	ports, err := p.site.keeper.ports.take(spec.ID, spec.Ports, p.record.Ports, spec.Fixed, between)
+	if err == nil {
+		p.record.Ports = ports
+		err = p.lay(p.environment())
+	}
+	environment := p.environment()
+	p.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	e := p.site.keeper.engine(spec.Container.Engine)
+	made := spec.create(environment, ports, e.owner)
+	id, runs, err := p.make(ctx, e, made)
+	if err != nil {
+		return nil, err
+	}
+	now := e.attend(id, p)
+	if !runs {
+		if err := e.Start(ctx, id); err != nil {
+			e.forget(id)
+			return nil, fmt.Errorf("cannot be started: %w", err)
+		}
+	}
+	c, err := e.Inspect(ctx, id)
+	if err != nil {
+		e.forget(id)
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.used.byHand = changedOf(*spec.Container, spec, c)
+	p.note(func(r *record, at time.Time) {
+		r.Container, r.Engine, r.Name, r.PID, r.Reason = id, spec.Container.Engine, spec.Container.Name, max(1, c.State.Pid), ""
+		if r.Started = c.State.StartedAt; runs {
+			r.event(at, false, "taken over")
+		} else {
+			r.event(at, false, "started")
+		}
+	})
+	if !runs && !c.State.Running { // it ended before anybody heard of it
+		go e.ended(context.Background(), id)
+	}
+	return now, nil
+}
+
+// make makes the container, and tells whether it runs already.
+func (p *process) make(ctx context.Context, e *engine, made host.Create) (id string, runs bool, err error) {
+	name := p.spec.Container.Name
+	there, err := e.Inspect(ctx, name)
+	switch {
+	case errors.Is(err, host.ErrNotFound):
+	case err != nil:
+		return "", false, err
+	case there.Config.Labels[labelKeeper] != e.owner:
+		return "", false, fmt.Errorf("there is a container %s already, which is not of this Aditus: remove it, or rename it", name)
+	case there.Config.Labels[labelForm] == made.Labels[labelForm]:
+		return there.ID, there.State.Running, nil
+	default:
+		if err := e.Remove(ctx, there.ID); err != nil {
+			return "", false, err
+		}
+	}
+	if network := p.spec.Container.Network; network != "" {
+		if err := e.Network(ctx, network, map[string]string{labelKeeper: e.owner}); err != nil {
+			return "", false, fmt.Errorf("make its network: %w", err)
+		}
+	}
+	for _, m := range made.HostConfig.Mounts {
+		if m.Type == "volume" {
+			if err := e.Volume(ctx, m.Source, map[string]string{labelKeeper: e.owner}); err != nil {
+				return "", false, fmt.Errorf("make the volume %s: %w", m.Source, err)
+			}
+		}
+	}
+	id, err = e.Create(ctx, name, made)
+	return id, false, err
+}
+
+// adoptContainer takes over the container of the record. Whether it still runs the engine tells.
+func (p *process) adoptContainer() *running {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.record.Container == "" {
+		return nil
+	}
+	p.site.keeper.ports.hold(p.spec.ID, p.record.Ports)
+	p.note(func(r *record, at time.Time) { r.event(at, false, "taken over") })
+	e := p.site.keeper.engine(p.record.Engine)
+	now := e.attend(p.record.Container, p)
+	go e.look(context.Background())
+	return now
+}
+
+// endContainer ends the container by its signal, then by force, and takes it away where it is not to be started again. It is tried until
+// the engine did it.
+func (p *process) endContainer(now *running, again bool) {
+	p.mu.Lock()
+	e, stop, changed := p.site.keeper.engine(p.record.Engine), p.spec.Stop, len(p.used.byHand) > 0
+	p.mu.Unlock()
+	for try := 0; ; try++ {
+		ctx, cancel := context.WithTimeout(context.Background(), stop.Within.Duration+time.Minute)
+		err := e.Stop(ctx, now.container, stop.Within.Duration)
+		if errors.Is(err, host.ErrNotFound) {
+			err = nil
+		}
+		if err == nil && (!again || changed) {
+			err = e.Remove(ctx, now.container)
+		}
+		cancel()
+		if err == nil {
+			e.forget(now.container)
+			return
+		}
+		if try == 0 {
+			p.site.warn("a container cannot be ended yet", p.spec.ID, err)
+		}
+		select {
+		case <-p.site.keeper.left:
+			return
+		case <-time.After(engineAgain):
+		}
+	}
+}
+
+// dropContainer takes a container away that does not run and is not wanted any more.
+func (p *process) dropContainer() {
+	p.mu.Lock()
+	c := p.spec.Container
+	p.mu.Unlock()
+	if c == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	e := p.site.keeper.engine(c.Engine)
+	there, err := e.Inspect(ctx, c.Name)
+	if err == nil && there.Config.Labels[labelKeeper] == e.owner {
+		err = e.Remove(ctx, there.ID)
+	}
+	if err != nil && !errors.Is(err, host.ErrNotFound) {
+		p.site.warn("a container cannot be removed", p.spec.ID, err)
+	}
+}
+
+// KeepsContainers tells whether instances in some folders are containers, which end with whoever keeps them alone.
+func KeepsContainers(folders []string) bool {
+	for _, folder := range folders {
+		records, _ := filepath.Glob(filepath.Join(folder, "*", RecordFile)) // the pattern is right
+		for _, file := range records {
+			if r, err := readRecord(filepath.Dir(file)); err == nil && r.Container != "" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// execute runs a command within the container.
+func (p *process) execute(ctx context.Context, c Command) Ran {
+	p.mu.Lock()
+	id, address := p.record.Container, p.record.Engine
+	p.mu.Unlock()
+	if id == "" {
+		return Ran{"it does not run"}
+	}
+	status, wrote, err := p.site.keeper.engine(address).Exec(ctx, id, c.Args)
+	switch {
+	case err != nil:
+		return Ran{fmt.Sprintf("%s cannot be started: %v", c.Name, err)}
+	case status != 0:
+		text := fmt.Sprintf("%s exited with status %d", c.Name, status)
+		if wrote != "" {
+			text += ": " + wrote
+		}
+		return Ran{text}
+	}
+	return Ran{}
+}
