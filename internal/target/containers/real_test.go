@@ -427,3 +427,98 @@ func containerOf(t testing.TB, s *local.Site, id string) string {
 	}
 	return all[0].ID
 }
+
+// TestRealFaults has happen to containers, their keeper and their engine what happens, and sees that it is told, mended, and that what runs
+// runs on.
+func TestRealFaults(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 1, 1)
+	in := await(t, s, 1, "it runs", running(1))[0]
+	id := containerOf(t, s, in.ID)
+	told := func(what string) func([]target.Instance) bool {
+		return func(all []target.Instance) bool { return len(all) == 1 && strings.Contains(fmt.Sprint(all[0].Events), what) }
+	}
+	observe := func() error { _, err := s.Observe(t.Context(), workload); return err }
+	live := func() string {
+		seen, _ := s.Observe(t.Context(), workload)
+		c, _ := seen.Cohort(revision(1))
+		deck, _ := c.Live["deck"].(map[string]any)
+		text, _ := deck["process"].(string)
+		return text
+	}
+
+	http.Get("http://" + s.Listen + "/crash")
+	await(t, s, 1, "its end is told, with its last words", told("exited with status 5: the tide took it"))
+	await(t, s, 1, "it runs again", running(1))
+	ask(t, s, "/")
+	if again := containerOf(t, s, in.ID); again != id {
+		t.Errorf("it runs in another container, %s, than %s, which has what it wrote before", again, id)
+	}
+	http.Get("http://" + s.Listen + "/eat")
+	await(t, s, 1, "its memory is told", func(all []target.Instance) bool { return told("memory")(all) || told("137")(all) })
+	await(t, s, 1, "it runs again", running(1))
+
+	for _, by := range [][]string{{"pause", id}, {"unpause", id}} {
+		if out, err := e.podman(by...).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v", out, err)
+		}
+		eventually(t, "what was done by hand is seen: "+by[0], func() bool { return (live() == "paused") == (by[0] == "pause") })
+	}
+	if out, err := e.podman("network", "create", "other").CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v", out, err)
+	}
+	if out, err := e.podman("network", "connect", "other", id).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v", out, err)
+	}
+	eventually(t, "another network is seen", func() bool { return live() == "in the network other" })
+	if err := s.Restart(t.Context(), workload, in.ID); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "it was started anew", func(all []target.Instance) bool { return running(1)(all) && len(all[0].Restarts) > 0 && live() == "" })
+
+	id = containerOf(t, s, in.ID)
+	restarts := len(await(t, s, 1, "it runs", running(1))[0].Restarts)
+	if out, err := e.podman("rm", "-f", "-t", "0", id).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v", out, err)
+	}
+	await(t, s, 1, "one that was removed by hand is told, and made anew", func(all []target.Instance) bool {
+		return running(1)(all) && len(all[0].Restarts) > restarts
+	})
+	id = containerOf(t, s, in.ID)
+
+	if err := keeper.Kill(s.Folder); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "the next keeper has it", func(all []target.Instance) bool { return running(1)(all) && told("taken over")(all) })
+	if again := containerOf(t, s, in.ID); again != id {
+		t.Errorf("the next keeper made another container: %s, %s", again, id)
+	}
+
+	e.stop()
+	eventually(t, "an engine that is gone is silent", func() bool { return errors.Is(observe(), target.ErrUnreachable) })
+	if got := ask(t, s, "/"); !strings.Contains(got, "version 1") {
+		t.Errorf("without its engine it answers %q", got)
+	}
+	e.start(t)
+	await(t, s, 1, "the engine is back, and nothing was started anew", running(1))
+	if again := containerOf(t, s, in.ID); again != id {
+		t.Errorf("with its engine came another container: %s, %s", again, id)
+	}
+	e.cmd.Process.Signal(syscall.SIGSTOP)
+	eventually(t, "an engine that hangs is silent", func() bool { return errors.Is(observe(), target.ErrUnreachable) })
+	e.cmd.Process.Signal(syscall.SIGCONT)
+	await(t, s, 1, "it goes on", running(1))
+
+	if err := s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(1), 0, ""), target.Delete(revision(1))}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "nothing is left but the volume", func() bool {
+		all, err := s.Engine.Host.List(t.Context(), map[string]string{"aditus.workload": workload})
+		return err == nil && len(all) == 0
+	})
+	if out, _ := e.podman("volume", "ls", "-q").Output(); !strings.Contains(string(out), "ferry-logbook") {
+		t.Errorf("the volumes that are there: %s", out)
+	}
+}

@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -162,12 +163,12 @@ func (h *Host) List(ctx context.Context, labels map[string]string) (all []Listed
 type Event struct {
 	Action string
 	ID     string // of the container
-	Labels map[string]string
 }
 
-// Events tells what happens to containers with some labels, until ctx ends or the engine does. begun is called once nothing more is missed.
-func (h *Host) Events(ctx context.Context, labels map[string]string, begun func(), do func(Event)) error {
-	at, err := h.path(ctx, "/events?filters="+filters(labels, map[string][]string{"type": {"container"}}))
+// Events tells what happens to all containers there, to their networks too, until ctx ends or the engine does. begun is called once nothing
+// more is missed.
+func (h *Host) Events(ctx context.Context, begun func(), do func(Event)) error {
+	at, err := h.path(ctx, "/events?filters="+filters(nil, map[string][]string{"type": {"container", "network"}}))
 	if err != nil {
 		return err
 	}
@@ -189,7 +190,7 @@ func (h *Host) Events(ctx context.Context, labels map[string]string, begun func(
 		if err := decoder.Decode(&e); err != nil {
 			return h.silent(ctx, err)
 		}
-		do(Event{e.Action, e.Actor.ID, e.Actor.Attributes})
+		do(Event{e.Action, cmp.Or(e.Actor.Attributes["container"], e.Actor.ID)}) // of networks not all engines say the ID in the same place
 	}
 }
 

@@ -72,7 +72,7 @@ func (e *engine) run(left <-chan struct{}) {
 	for ctx.Err() == nil {
 		life, end := context.WithCancelCause(ctx)
 		go e.beat(life, end)
-		err := e.Events(life, map[string]string{labelKeeper: e.owner}, func() { go e.look(life) }, func(event host.Event) { e.happened(life, event) })
+		err := e.Events(life, func() { go e.look(life) }, func(event host.Event) { e.happened(life, event) })
 		if why := context.Cause(life); ctx.Err() == nil && why != nil {
 			err = why
 		}
@@ -174,9 +174,9 @@ func (e *engine) happened(ctx context.Context, event host.Event) {
 		return
 	}
 	switch event.Action {
-	case "die", "died":
+	case "die", "died", "remove", "destroy":
 		e.ended(ctx, event.ID)
-	case "start", "stop", "kill", "exec_create", "exec_start", "exec_died", "create", "init", "attach", "sync", "cleanup", "mount", "unmount", "remove", "destroy", "health_status":
+	case "start", "stop", "kill", "exec", "exec_create", "exec_start", "exec_died", "create", "init", "attach", "sync", "cleanup", "mount", "unmount", "health_status":
 	default: // paused, changed, brought into another network
 		e.changed(ctx, event.ID)
 	}
@@ -208,7 +208,8 @@ func (e *engine) ended(ctx context.Context, id string) {
 	case err != nil:
 		return // it is looked at again once the engine answers
 	case c.State.Running || c.State.Status == "created" || c.State.Status == "configured":
-		return // it was started anew, or is about to
+		time.AfterFunc(engineAgain, func() { e.look(ctx) }) // it was started anew, or is about to; or the engine does not know yet
+		return
 	default:
 		how = endingOf(c.State)
 		if lines, err := e.Log(ctx, id, time.Time{}, 1); err == nil && len(lines) > 0 {
