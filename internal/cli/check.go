@@ -29,6 +29,21 @@ type loadFlags struct {
 	runs    bool // it is tried whether what is declared can be run
 }
 
+// lacks tells what a part asks for that its site, as the settings have it, cannot do.
+func lacks(settings config.Settings) func(source.Declaration, declare.Part) []string {
+	return func(d source.Declaration, part declare.Part) []string {
+		at := slices.IndexFunc(settings.Sites, func(s config.Site) bool { return s.Name == d.Site })
+		if at < 0 {
+			return nil
+		}
+		kind, err := target.Find(kinds, settings.Sites[at].Target.Kind)
+		if err != nil {
+			return nil
+		}
+		return kind.Lacks(part)
+	}
+}
+
 // tryRuns tries whether a part can be run at its site, as the settings have it; one with a file as its artifact at a site of this
 // machine. What is the same is tried once.
 func tryRuns(settings config.Settings, known *source.Registries) func(context.Context, source.Declaration, declare.Part) (string, error) {
@@ -100,6 +115,9 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 				credentials = func(host string) source.Credential { return kept[host] }
 			}
 		}
+	}
+	if f.runs {
+		o.Lacks = lacks(settings)
 	}
 	if !f.offline {
 		known := source.NewRegistries(registries, credentials)

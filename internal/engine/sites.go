@@ -35,7 +35,9 @@ func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
 		all[i] = status.Site{Name: site, Team: s.Teams[site], Rules: e.settings.Policy, Automatic: own.Automatic, Answers: true}
 		drift := e.drift(own)
 		all[i].Corrects, all[i].Notice = drift.Correct, drift.Notice
-		_, all[i].Lists = e.drivers[site].(target.Finder)
+		if finder, ok := e.drivers[site].(target.Finder); ok {
+			all[i].Lists = finder.Finds()
+		}
 		if elsewhere, ok := e.drivers[site].(target.Elsewhere); ok {
 			all[i].Machine = elsewhere.Machine
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -21,6 +22,7 @@ type Options struct {
 	Opener  *Opener                                                                    // opens secrets; nil where no key is at hand
 	Resolve func(context.Context, []string) Resolutions                                // finds artifacts in their registries; nil to not ask
 	Runs    func(context.Context, Declaration, declare.Part) (doubt string, err error) // tries whether a part can be run at its site; nil to not try
+	Lacks   func(Declaration, declare.Part) []string                                   // what a part asks for that its site cannot do; nil to not look
 	Grant   *declare.Grant                                                             // what may be declared; nil for everything
 	Taken   func(site, claim string) (by string)                                       // the workload of another repository that has a host name or port already; nil where there is none
 	NotLine bool                                                                       // line.yaml is not for these: another link has the line's
@@ -74,6 +76,9 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 	l.granted()
 	l.claims()
 	l.unused()
+	if len(l.problems.Wrong()) == 0 && l.options.Lacks != nil {
+		l.tryLacks()
+	}
 	if len(l.problems.Wrong()) == 0 {
 		l.resolve(ctx)
 	}
@@ -423,6 +428,20 @@ func (l *loader) resolve(ctx context.Context) {
 			parts[name] = part
 		}
 		l.loaded.Declarations[i].Parts = parts
+	}
+}
+
+// tryLacks tells what is declared for sites that cannot do it.
+func (l *loader) tryLacks() {
+	for _, d := range l.loaded.Declarations {
+		for _, name := range slices.Sorted(maps.Keys(d.Parts)) {
+			lacks := l.options.Lacks(d, d.Parts[name])
+			if len(lacks) == 0 {
+				continue
+			}
+			at := place(l.at[d.Workload], "parts", name)
+			l.wrong(declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: "/parts/" + name, Message: fmt.Sprintf("%s cannot be at %s: what it runs on has no %s; see docs/targets.md", name, d.Site, strings.Join(lacks, ", no "))})
+		}
 	}
 }
 

@@ -29,6 +29,7 @@ type Kind struct {
 	Runs     func(context.Context, Ground, config.Target, declare.Part) (doubt string, err error) // tries whether a part can be run there; nil where there is nothing to try
 	Objects  func(config.Site, declare.Desired) ([]map[string]any, error)                         // what a revision would be there, as objects of its API; nil where there are none
 	Open     func(Ground, []config.Site) (Opened, error)                                          // opens all sites of the kind at once
+	Can      map[string]string                                                                    // how a site of it does a feature, by the feature's name; what is left out it cannot
 }
 
 // Ground is what sites stand on.

@@ -27,6 +27,11 @@ var Kind = target.Kind{
 		_, _, err := Address{t.Kubeconfig, t.Context}.load()
 		return err
 	},
+	Can: map[string]string{
+		target.CanShare: "exact by Gateway API, else by instances", target.CanPreview: "by Gateway API", target.CanTCP: "by a Service of each", target.CanSticky: "by Gateway API, as its gateway does it",
+		target.CanImages: "pulled by the cluster", target.CanTasks: "Jobs", target.CanSettings: "yes", target.CanVolumes: "claims", target.CanLimits: "by the cluster", target.CanUser: "yes",
+		target.CanObjects: "yes", target.CanDrift: "every field of ours", target.CanLog: "yes", target.CanExec: "within the container", target.CanUsage: "where it has metrics", target.CanTakeOver: "objects", target.CanGoOn: "yes",
+	},
 	Objects: objects,
 	Open:    openAll,
 	Runs: func(_ context.Context, _ target.Ground, _ config.Target, part declare.Part) (string, error) {

@@ -14,7 +14,6 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/config"
-	"aditus/internal/core/declare"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/containers/images"
@@ -32,7 +31,13 @@ var Kind = target.Kind{
 	Describe: func(t config.Target) string { return "containers of " + t.Engine + ", HTTP at " + t.Listen },
 	Try:      try,
 	Open:     openAll,
-	Runs:     runs,
+	Can: map[string]string{
+		target.CanShare: "exact, by Aditus's router", target.CanPreview: "by host or header", target.CanTCP: "yes", target.CanSticky: "by cookie or header",
+		target.CanImages: "brought by Aditus", target.CanFiles: "images: tar, OCI layout", target.CanTasks: "yes", target.CanSettings: "yes", target.CanLay: "yes",
+		target.CanVolumes: "of the engine", target.CanLimits: "by the engine", target.CanProcesses: "by the engine", target.CanUser: "yes", target.CanFolder: "yes", target.CanFixed: "on this machine",
+		target.CanName: "by name, over all cohorts", target.CanDrift: "limits, networks, files; paused or removed", target.CanLog: "yes", target.CanExec: "within the container", target.CanUsage: "yes",
+		target.CanGoOn: "yes",
+	},
 }
 
 // engines are where those of a machine listen.
@@ -70,27 +75,7 @@ func try(ctx context.Context, t config.Target) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	room, err := h.Room(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return []string{fmt.Sprintf("%s %s answers, with version %s of the API, on %s", cmp.Or(v.Name, "the engine"), v.Version, v.API, room.System)}, nil
-}
-
-// runs tells what of a part a container cannot be.
-func runs(_ context.Context, _ target.Ground, _ config.Target, part declare.Part) (doubt string, err error) {
-	switch {
-	case part.Artifact == "" && (part.Kind == declare.Service || part.Kind == declare.Task):
-		return "", errors.New("a container takes an artifact, and this part has none")
-	case part.Umask != "":
-		return "umask is for local sites: a container has that of its image", nil
-	}
-	for _, ref := range part.References() {
-		if ref.Workload != "" {
-			return "", fmt.Errorf("%s of another workload is not reached from a container: each workload has a network of its own", ref.Part)
-		}
-	}
-	return "", nil
+	return []string{fmt.Sprintf("%s %s answers, with version %s of the API", cmp.Or(v.Name, "the engine"), v.Version, v.API)}, nil
 }
 
 func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) {

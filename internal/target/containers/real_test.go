@@ -438,7 +438,9 @@ func TestRealFaults(t *testing.T) {
 	in := await(t, s, 1, "it runs", running(1))[0]
 	id := containerOf(t, s, in.ID)
 	told := func(what string) func([]target.Instance) bool {
-		return func(all []target.Instance) bool { return len(all) == 1 && strings.Contains(fmt.Sprint(all[0].Events), what) }
+		return func(all []target.Instance) bool {
+			return len(all) == 1 && strings.Contains(fmt.Sprint(all[0].Events), what)
+		}
 	}
 	observe := func() error { _, err := s.Observe(t.Context(), workload); return err }
 	live := func() string {
@@ -517,6 +519,10 @@ func TestRealFaults(t *testing.T) {
 	eventually(t, "nothing is left but the volume", func() bool {
 		all, err := s.Engine.Host.List(t.Context(), map[string]string{"aditus.workload": workload})
 		return err == nil && len(all) == 0
+	})
+	eventually(t, "its network is gone", func() bool {
+		out, err := e.podman("network", "ls", "-q").Output()
+		return err == nil && !strings.Contains(string(out), "quay")
 	})
 	if out, _ := e.podman("volume", "ls", "-q").Output(); !strings.Contains(string(out), "ferry-logbook") {
 		t.Errorf("the volumes that are there: %s", out)

@@ -1,11 +1,13 @@
 package local
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"net"
 	"os"
 	"path"
 	"path/filepath"
@@ -16,6 +18,7 @@ import (
 
 	"aditus/internal/core/declare"
 	"aditus/internal/core/signal"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/containers/images"
@@ -181,4 +184,20 @@ func (s *Site) containerUsage(ctx context.Context, id string, page signal.Page) 
 	}
 	page[target.MemoryMetric] = []signal.Sample{signal.NewSample(nil, float64(used.Memory))}
 	page[target.ProcessorMetric] = []signal.Sample{signal.NewSample(nil, used.Seconds)}
+}
+
+// engineGround tells what the site's container engine is, and what its machine has.
+func (s *Site) engineGround(ctx context.Context, g status.Ground) (status.Ground, error) {
+	g.On = "containers of " + s.Engine.Address
+	if _, port, err := net.SplitHostPort(s.Listen); err == nil {
+		g.On += ", traffic on " + port
+	}
+	v, err := s.Engine.Host.Ping(ctx)
+	if err != nil {
+		return g, err
+	}
+	g.Room = machineRoom(ctx) // which is the engine's
+	g.Version = strings.TrimSpace(v.Version)
+	g.Told = append(g.Told, fmt.Sprintf("%s answers with version %s of the API", cmp.Or(v.Name, "the engine"), v.API), "instances are containers with a root that is read only, no capabilities, and a network for each workload")
+	return g, nil
 }

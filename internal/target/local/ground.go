@@ -27,6 +27,9 @@ func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 		g.On += ", traffic on " + port
 		g.Told = append(g.Told, "HTTP traffic comes in at "+s.Listen)
 	}
+	if s.contained() {
+		return s.engineGround(ctx, g)
+	}
 	_, err := s.Keeper.hello(ctx)
 	if err != nil && len(s.book.Workloads()) > 0 { // one that keeps nothing leaves
 		return g, fmt.Errorf("its keeper does not answer: %w", err)
@@ -34,12 +37,7 @@ func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 	if info, err := host.InfoWithContext(ctx); err == nil {
 		g.Version = info.Platform + " " + info.PlatformVersion
 	}
-	if used, err := load.AvgWithContext(ctx); err == nil {
-		g.Room = append(g.Room, status.Room{Of: "processors", Used: used.Load1, Has: float64(runtime.NumCPU())})
-	}
-	if memory, err := mem.VirtualMemoryWithContext(ctx); err == nil {
-		g.Room = append(g.Room, status.Room{Of: "memory", Used: float64(memory.Total - memory.Available), Has: float64(memory.Total)})
-	}
+	g.Room = machineRoom(ctx)
 	if space, err := disk.UsageWithContext(ctx, s.places); err == nil {
 		g.Room = append(g.Room, status.Room{Of: "disk", Used: float64(space.Used), Has: float64(space.Used + space.Free)})
 	}
@@ -58,4 +56,15 @@ func (s *Site) Ground(ctx context.Context) (status.Ground, error) {
 	}
 	g.Told = append(g.Told, held)
 	return g, nil
+}
+
+// machineRoom is what this machine has, and how much of it is taken.
+func machineRoom(ctx context.Context) (all []status.Room) {
+	if used, err := load.AvgWithContext(ctx); err == nil {
+		all = append(all, status.Room{Of: "processors", Used: used.Load1, Has: float64(runtime.NumCPU())})
+	}
+	if memory, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+		all = append(all, status.Room{Of: "memory", Used: float64(memory.Total - memory.Available), Has: float64(memory.Total)})
+	}
+	return all
 }

@@ -28,6 +28,13 @@ var Kind = target.Kind{
 	Describe: func(t config.Target) string { return "processes on this machine, HTTP at " + t.Listen },
 	Open:     openAll,
 	Runs:     runs,
+	Can: map[string]string{
+		target.CanShare: "exact, by Aditus's router", target.CanPreview: "by host or header", target.CanTCP: "yes", target.CanSticky: "by cookie or header",
+		target.CanImages: "unpacked", target.CanFiles: "tar, OCI layout", target.CanPrograms: "those that `programs` allows", target.CanTasks: "yes", target.CanSettings: "yes", target.CanLay: "yes",
+		target.CanVolumes: "folders", target.CanLimits: "by control groups", target.CanProcesses: "by control groups", target.CanUser: "where Aditus is root", target.CanFolder: "yes", target.CanUmask: "yes", target.CanFixed: "yes",
+		target.CanName: "by cohort", target.CanOutside: "yes", target.CanDrift: "files, volumes, artifacts, processes", target.CanLog: "yes", target.CanExec: "beside the instance", target.CanUsage: "yes",
+		target.CanTakeOver: "processes that listen", target.CanGoOn: "yes",
+	},
 }
 
 // firstAddress is where HTTP traffic comes in at the first site, where no address is given.

@@ -40,6 +40,9 @@ var (
 // strayKind is what the ID of a process begins with.
 const strayKind = "process/"
 
+// Finds implements target.Finder: what else runs at a container engine is not looked for.
+func (s *Site) Finds() bool { return !s.contained() }
+
 // Strays implements target.Finder: the processes that listen on this machine, and that no Aditus started.
 func (s *Site) Strays(ctx context.Context) ([]status.Stray, error) {
 	listening, unseen, err := listeners(ctx)

@@ -34,6 +34,18 @@ var Kind = target.Kind{
 	},
 	Describe: func(config.Target) string { return "a stand-in that runs nothing; see --target" },
 	Open:     openAll,
+	Can:      modelled(),
+}
+
+// modelled is all that a model can stand in for.
+func modelled() map[string]string {
+	can := map[string]string{}
+	for _, f := range target.Features {
+		if f.Name != target.CanObjects && f.Name != target.CanTakeOver && f.Name != target.CanGoOn {
+			can[f.Name] = "a model of it"
+		}
+	}
+	return can
 }
 
 func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) {

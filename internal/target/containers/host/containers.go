@@ -335,14 +335,9 @@ func (h *Host) Network(ctx context.Context, name string, labels map[string]strin
 	return err
 }
 
-// RemoveNetwork takes a network away; one that is not there, or that something is in, is left alone.
+// RemoveNetwork takes a network away that nothing is in.
 func (h *Host) RemoveNetwork(ctx context.Context, name string) error {
-	err := h.ask(ctx, http.MethodDelete, "/networks/"+url.PathEscape(name), nil, nil)
-	var refused *Refused
-	if errors.As(err, &refused) && (refused.Status == http.StatusNotFound || refused.Status == http.StatusConflict || refused.Status == http.StatusForbidden) {
-		return nil
-	}
-	return err
+	return h.ask(ctx, http.MethodDelete, "/networks/"+url.PathEscape(name), nil, nil)
 }
 
 // Volume makes a volume where there is none of that name.

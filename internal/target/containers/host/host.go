@@ -234,16 +234,3 @@ func filters(labels map[string]string, more map[string][]string) string {
 	text, _ := json.Marshal(all)
 	return url.QueryEscape(string(text))
 }
-
-// Room is what an engine's machine has.
-type Room struct {
-	Name       string
-	Processors int    `json:"NCPU"`
-	Memory     int64  `json:"MemTotal"`
-	System     string `json:"OperatingSystem"`
-}
-
-// Room tells what the machine has.
-func (h *Host) Room(ctx context.Context) (r Room, err error) {
-	return r, h.ask(ctx, http.MethodGet, "/info", nil, &r)
-}

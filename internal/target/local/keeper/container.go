@@ -231,6 +231,9 @@ func (p *process) dropContainer() {
 	if err != nil && !errors.Is(err, host.ErrNotFound) {
 		p.site.warn("a container cannot be removed", p.spec.ID, err)
 	}
+	if c.Network != "" {
+		e.RemoveNetwork(ctx, c.Network) // an engine keeps one that others are in
+	}
 }
 
 // KeepsContainers tells whether instances in some folders are containers, which end with whoever keeps them alone.
