@@ -92,8 +92,12 @@ func missing() string {
 	}
 	for _, program := range []string{"podman", "runc", "unshare", "ip"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return "there is no " + program + ": scripts/engine installs what it takes"
+			return "there is no " + program + ": make test installs it"
 		}
+	}
+	helper := func(folder string) bool { _, err := os.Stat(filepath.Join(folder, "netavark")); return err == nil }
+	if !slices.ContainsFunc([]string{"/usr/lib/podman", "/usr/libexec/podman"}, helper) {
+		return "there is no netavark: make test installs it"
 	}
 	if out, err := exec.Command("unshare", "-n", "-m", "--propagation", "private", "true").CombinedOutput(); err != nil {
 		return "namespaces may not be made here: " + strings.TrimSpace(string(out))
@@ -178,7 +182,7 @@ func (e *engine) stop() {
 // eventually waits until something is so.
 func eventually(t testing.TB, what string, so func() bool) {
 	t.Helper()
-	for end := time.Now().Add(40 * time.Second); !so(); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !so(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("it does not come to this: %s", what)
 		}
