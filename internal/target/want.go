@@ -2,6 +2,7 @@ package target
 
 import (
 	"encoding/json"
+	"fmt"
 
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
@@ -21,11 +22,25 @@ type Want struct {
 	Step     int64       // Note
 }
 
-// Found is a process that ran before anybody had it run here, and is to be an instance.
+// Found is a process, or a container, that ran before anybody had it run here, and is to be an instance.
 type Found struct {
-	PID     int            `json:"pid"`
-	Created int64          `json:"created"` // when the system says that it was made, in milliseconds since 1970
-	Ports   map[string]int `json:"ports,omitempty"`
+	PID       int            `json:"pid,omitempty"`
+	Created   int64          `json:"created,omitempty"`   // when the system says that the process was made, in milliseconds since 1970
+	Container string         `json:"container,omitempty"` // its ID; empty for a process
+	Ports     map[string]int `json:"ports,omitempty"`     // of the machine, that lead there
+}
+
+// Is tells whether both are the same.
+func (f Found) Is(other Found) bool {
+	return f.PID == other.PID && f.Created == other.Created && f.Container == other.Container
+}
+
+// String says what it is.
+func (f Found) String() string {
+	if f.Container != "" {
+		return fmt.Sprintf("container %.12s", f.Container)
+	}
+	return fmt.Sprintf("process %d", f.PID)
 }
 
 // Note has the site keep the number of the last step on record that asked something of it, so that a record which is older

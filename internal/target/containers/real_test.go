@@ -4,10 +4,12 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -20,6 +22,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/go-containerregistry/pkg/name"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/empty"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
@@ -28,6 +31,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/probe"
 	"aditus/internal/socket/porttest"
+	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/containers/images"
@@ -530,5 +534,102 @@ func TestRealFaults(t *testing.T) {
 	})
 	if out, _ := e.podman("volume", "ls", "-q").Output(); !strings.Contains(string(out), "ferry-logbook") {
 		t.Errorf("the volumes that are there: %s", out)
+	}
+}
+
+// TestRealTakenOver takes a container over that somebody started by hand: the same one runs on through all that befalls Aditus, is let go,
+// taken over again, and gives way to the next revision.
+func TestRealTakenOver(t *testing.T) {
+	e := startEngine(t)
+	file := filepath.Join(t.TempDir(), "web.tar")
+	tag, err := name.NewTag(reference(1))
+	if err == nil {
+		err = tarball.WriteToFile(file, tag, image(t, "1"))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := func(args ...string) string {
+		t.Helper()
+		out, err := e.podman(args...).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%v: %s", args, out)
+		}
+		return strings.TrimSpace(string(out))
+	}
+	by("load", "-i", file)
+	_, port, _ := net.SplitHostPort(porttest.Free(t))
+	run := []string{"run", "-d", "-p", "127.0.0.1:" + port + ":8080", "-e", "PORT=8080", "-e", "SEASON=winter", "-e", "BERTH_TOKEN=hidden"}
+	by(append(run, "--name", "tidal-board", "--memory", "64m", reference(1))...)
+	by("run", "-d", "--name", "keeps-data", "-v", "kept:/data", "-e", "PORT=8080", reference(1))
+	id := by("inspect", "--format", "{{.Id}}", "tidal-board")
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	strays, err := s.Strays(t.Context())
+	if err != nil || len(strays) != 2 || !strings.Contains(strays[0].Not, "it has volume at /data") || strays[1].ID != "container/tidal-board" || strays[1].Not != "" {
+		t.Fatalf("it is told as %+v (%v)", strays, err)
+	}
+	if text := fmt.Sprint(strays[1]); strings.Contains(text, "hidden") || !strings.Contains(text, "BERTH_TOKEN") || !strings.Contains(text, "SEASON:winter") {
+		t.Errorf("a secret is told, or its name is not: %s", text)
+	}
+	var part declare.Part
+	text, _ := json.Marshal(strays[1].Part)
+	if err := json.Unmarshal(bytes.Replace(text, []byte(`"64 MiB"`), []byte("67108864"), 1), &part); err != nil {
+		t.Fatalf("%s: %v", text, err)
+	}
+	part.Probes = nil
+	take := func(n int, season string) {
+		t.Helper()
+		own := part
+		own.Environment = map[string]string{"PORT": "8080", "SEASON": season}
+		desired := declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{"deck": own, "entry": {Kind: declare.Route, Service: "deck", To: &declare.Endpoint{Port: "main", Path: "/"}}}}
+		if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(n), desired), target.Scale(revision(n), "deck", 1), target.SetShare(revision(n), 1, "")}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Pledge(workload, map[string]string{"deck": strays[1].ID}); err != nil {
+		t.Fatal(err)
+	}
+	found := func(all []target.Instance) bool { return running(1)(all) && all[0].Found }
+	take(1, "winter")
+	await(t, s, 1, "it is taken over", found)
+	if got := ask(t, s, "/environment"); !strings.Contains(got, "BERTH_TOKEN=hidden") {
+		t.Errorf("another one answers: %s", got)
+	}
+	if strays, err := s.Strays(t.Context()); err != nil || len(strays) != 1 {
+		t.Errorf("what was taken over is still told as nobody's: %+v (%v)", strays, err)
+	}
+	seen, _ := s.Observe(t.Context(), workload)
+	if deck := seen.Cohorts[0].Live["deck"].(map[string]any); deck["process"] != nil || len(seen.Told) > 0 {
+		t.Errorf("something of it is told to be otherwise: %v, %v", deck["process"], seen.Told)
+	}
+	if err := keeper.Kill(s.Folder); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "the next keeper has it", func(all []target.Instance) bool {
+		return found(all) && slices.ContainsFunc(all[0].Events, func(e status.Event) bool { return e.Text == "taken over" })
+	})
+	if err := s.Apply(t.Context(), workload, []target.Want{target.LetGo(revision(1), "entry"), target.LetGo(revision(1), "deck")}); err != nil {
+		t.Fatal(err)
+	}
+	if strays, err := s.Strays(t.Context()); err != nil || len(strays) != 2 {
+		t.Errorf("what was let go is not found again: %+v (%v)", strays, err)
+	}
+	take(2, "winter")
+	await(t, s, 2, "it is taken over again", found)
+	if now := by("inspect", "--format", "{{.Id}} {{.State.Running}} {{.RestartCount}}", "tidal-board"); now != id+" true 0" {
+		t.Errorf("it is %s now, and was %s", now, id)
+	}
+	take(3, "summer")
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(2), "deck", 0), target.Delete(revision(2))}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 3, "the next revision runs", func(all []target.Instance) bool { return running(1)(all) && !all[0].Found })
+	eventually(t, "what was taken over is gone", func() bool { return e.podman("inspect", id).Run() != nil })
+	if got := ask(t, s, "/environment"); !strings.Contains(got, "SEASON=summer") {
+		t.Errorf("another one answers: %s", got)
+	}
+	if by("inspect", "--format", "{{.State.Running}}", "keeps-data") != "true" {
+		t.Error("what is nobody's was touched")
 	}
 }

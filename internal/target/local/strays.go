@@ -40,11 +40,14 @@ var (
 // strayKind is what the ID of a process begins with.
 const strayKind = "process/"
 
-// Finds implements target.Finder: what else runs at a container engine is not looked for.
-func (s *Site) Finds() bool { return !s.contained() }
+// Finds implements target.Finder.
+func (s *Site) Finds() bool { return true }
 
 // Strays implements target.Finder: the processes that listen on this machine, and that no Aditus started.
 func (s *Site) Strays(ctx context.Context) ([]status.Stray, error) {
+	if s.contained() {
+		return s.strayContainers(ctx)
+	}
 	listening, unseen, err := listeners(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("find what listens on this machine: %w", err)
@@ -93,7 +96,7 @@ func (s *Site) stray(pid int, listening map[int][]gnet.Addr) (one status.Stray, 
 		return one, false
 	}
 	environment, err := p.Environ()
-	if err != nil || keeper.Started(environment) || s.keeps(pid) {
+	if err != nil || keeper.Started(environment) || s.keeps(target.Found{PID: pid}) {
 		return one, false
 	}
 	parent, _ := p.Ppid()
@@ -112,12 +115,12 @@ func (s *Site) stray(pid int, listening map[int][]gnet.Addr) (one status.Stray, 
 // deleted is behind the name of a program that is no longer on disk as it runs.
 const deleted = " (deleted)"
 
-// keeps tells whether a process that was found is an instance here already.
-func (s *Site) keeps(pid int) bool {
+// keeps tells whether something that was found is an instance here already.
+func (s *Site) keeps(f target.Found) bool {
 	for _, workload := range s.book.Workloads() {
 		for _, c := range s.copy(workload) {
 			for _, in := range c.Instances {
-				if in.Found != nil && in.Found.PID == pid && sole.Lives(pid, in.Found.Created) {
+				if in.Found != nil && in.Found.PID == f.PID && in.Found.Container == f.Container && alive(*in.Found) {
 					return true
 				}
 			}
@@ -125,6 +128,9 @@ func (s *Site) keeps(pid int) bool {
 	}
 	return false
 }
+
+// alive tells whether something that was found still runs, as far as that is known here: of a container its engine knows.
+func alive(f target.Found) bool { return f.Container != "" || sole.Lives(f.PID, f.Created) }
 
 // strayWords tells what a process is.
 func strayWords(p *gops.Process, args []string, at []gnet.Addr, parent int32) string {
@@ -287,32 +293,45 @@ const pledgesFile = "pledged.json"
 func (s *Site) Pledge(workload string, parts map[string]string) error {
 	var all []pledge
 	for part, id := range parts {
-		pid, err := strconv.Atoi(strings.TrimPrefix(id, strayKind))
-		created, runs := sole.CreatedAt(pid)
-		if err != nil || !runs {
-			return fmt.Errorf("%s at %s: it does not run any more", id, s.Name)
-		}
-		listening, _, err := listeners(context.Background())
+		found, err := s.found(id)
 		if err != nil {
 			return err
 		}
-		one := pledge{Found: target.Found{PID: pid, Created: created, Ports: map[string]int{}}, Workload: workload, Part: part}
-		stray, is := s.stray(pid, listening)
-		if !is || stray.Part == nil {
-			return fmt.Errorf("%s at %s: it cannot be taken over any more", id, s.Name)
-		}
-		for name, number := range stray.Part["ports"].(map[string]any) {
-			one.Ports[name] = number.(int)
-		}
-		all = append(all, one)
+		all = append(all, pledge{found, workload, part})
 	}
 	return s.pledged(func(before []pledge) []pledge {
 		return append(slices.DeleteFunc(before, func(p pledge) bool {
 			return slices.ContainsFunc(all, func(new pledge) bool {
-				return new.PID == p.PID || new.Workload == p.Workload && new.Part == p.Part
+				return new.Is(p.Found) || new.Workload == p.Workload && new.Part == p.Part
 			})
 		}), all...)
 	})
+}
+
+// found is what a stray is, by its ID.
+func (s *Site) found(id string) (target.Found, error) {
+	f := target.Found{Ports: map[string]int{}}
+	if s.contained() {
+		return s.foundContainer(id)
+	}
+	pid, err := strconv.Atoi(strings.TrimPrefix(id, strayKind))
+	created, runs := sole.CreatedAt(pid)
+	if err != nil || !runs {
+		return f, fmt.Errorf("%s at %s: it does not run any more", id, s.Name)
+	}
+	listening, _, err := listeners(context.Background())
+	if err != nil {
+		return f, err
+	}
+	stray, is := s.stray(pid, listening)
+	if !is || stray.Part == nil {
+		return f, fmt.Errorf("%s at %s: it cannot be taken over any more", id, s.Name)
+	}
+	f.PID, f.Created = pid, created
+	for name, number := range stray.Part["ports"].(map[string]any) {
+		f.Ports[name] = number.(int)
+	}
+	return f, nil
 }
 
 // pledges are the processes that are pledged, and still run.
@@ -324,7 +343,7 @@ func (s *Site) pledges() (all []pledge) {
 	if err != nil { // what is not known to be pledged is not touched
 		return nil
 	}
-	return slices.DeleteFunc(all, func(p pledge) bool { return !sole.Lives(p.PID, p.Created) })
+	return slices.DeleteFunc(all, func(p pledge) bool { return !alive(p.Found) })
 }
 
 // pledged changes what is pledged.
@@ -357,7 +376,7 @@ func (s *Site) withFound(workload string, wants []target.Want) []target.Want {
 		if w.Do != rollout.Scale {
 			continue
 		}
-		if at := slices.IndexFunc(pledges, func(p pledge) bool { return p.Workload == workload && p.Part == w.Part && !s.keeps(p.PID) }); at >= 0 {
+		if at := slices.IndexFunc(pledges, func(p pledge) bool { return p.Workload == workload && p.Part == w.Part && !s.keeps(p.Found) }); at >= 0 {
 			wants[i].Found = &pledges[at].Found
 		}
 	}
@@ -370,15 +389,15 @@ func (s *Site) redeemed() error {
 		return nil
 	}
 	return s.pledged(func(all []pledge) []pledge {
-		return slices.DeleteFunc(all, func(p pledge) bool { return s.keeps(p.PID) })
+		return slices.DeleteFunc(all, func(p pledge) bool { return s.keeps(p.Found) })
 	})
 }
 
 // toldOf tells which processes are taken over with the next sync of a workload.
 func (s *Site) toldOf(workload string) (all []string) {
 	for _, p := range s.pledges() {
-		if p.Workload == workload && !s.keeps(p.PID) {
-			all = append(all, fmt.Sprintf("%s (process %d): %s", p.Part, p.PID, status.TakenAsItIs))
+		if p.Workload == workload && !s.keeps(p.Found) {
+			all = append(all, fmt.Sprintf("%s (%s): %s", p.Part, p.Found, status.TakenAsItIs))
 		}
 	}
 	slices.Sort(all)
@@ -414,7 +433,7 @@ func (s *Site) letGo(ctx context.Context, workload string, c *wanted.Cohort, par
 		}
 		own := pledge{*in.Found, workload, part}
 		if err := s.pledged(func(all []pledge) []pledge {
-			return append(slices.DeleteFunc(all, func(p pledge) bool { return p.PID == own.PID }), own)
+			return append(slices.DeleteFunc(all, func(p pledge) bool { return p.Is(own.Found) }), own)
 		}); err != nil {
 			return err
 		}

@@ -380,6 +380,11 @@ func (h *Host) Usage(ctx context.Context, id string) (u Usage, err error) {
 type Image struct {
 	ID      string   `json:"Id"`
 	Tags    []string `json:"RepoTags"`
+	Digests []string `json:"RepoDigests"`
+	Config  struct {
+		Env, Cmd, Entrypoint []string
+		User                 string
+	}
 	Size    int64
 	Created json.RawMessage
 }

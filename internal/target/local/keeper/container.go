@@ -11,8 +11,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
+	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
 )
 
@@ -68,7 +70,7 @@ func (p Process) create(environment []string, ports map[string]int, owner string
 			made.HostConfig.PidsLimit = new(int64(l.Processes))
 		}
 	}
-	made.Labels[labelKeeper] = owner
+	made.Labels[LabelKeeper] = owner
 	text, _ := json.Marshal(made)
 	sum := sha256.Sum256(text)
 	made.Labels[labelForm] = hex.EncodeToString(sum[:8])
@@ -142,7 +144,7 @@ func (p *process) make(ctx context.Context, e *engine, made host.Create) (id str
 	case errors.Is(err, host.ErrNotFound):
 	case err != nil:
 		return "", false, err
-	case there.Config.Labels[labelKeeper] != e.owner:
+	case there.Config.Labels[LabelKeeper] != e.owner:
 		return "", false, fmt.Errorf("there is a container %s already, which is not of this Aditus: remove it, or rename it", name)
 	case there.Config.Labels[labelForm] == made.Labels[labelForm]:
 		return there.ID, there.State.Running, nil
@@ -152,13 +154,13 @@ func (p *process) make(ctx context.Context, e *engine, made host.Create) (id str
 		}
 	}
 	if network := p.spec.Container.Network; network != "" {
-		if err := e.Network(ctx, network, map[string]string{labelKeeper: e.owner}); err != nil {
+		if err := e.Network(ctx, network, map[string]string{LabelKeeper: e.owner}); err != nil {
 			return "", false, fmt.Errorf("make its network: %w", err)
 		}
 	}
 	for _, m := range made.HostConfig.Mounts {
 		if m.Type == "volume" {
-			if err := e.Volume(ctx, m.Source, map[string]string{labelKeeper: e.owner}); err != nil {
+			if err := e.Volume(ctx, m.Source, map[string]string{LabelKeeper: e.owner}); err != nil {
 				return "", false, fmt.Errorf("make the volume %s: %w", m.Source, err)
 			}
 		}
@@ -172,7 +174,7 @@ func (p *process) adoptContainer() *running {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.record.Container == "" {
-		return nil
+		return p.takeOverContainer()
 	}
 	p.site.keeper.ports.hold(p.spec.ID, p.record.Ports)
 	p.note(func(r *record, at time.Time) { r.event(at, false, "taken over") })
@@ -180,6 +182,55 @@ func (p *process) adoptContainer() *running {
 	now := e.attend(p.record.Container, p)
 	go e.look(context.Background())
 	return now
+}
+
+// takeOverContainer takes over a container that ran before there was anybody to keep it, where it is still what is to run; nil where there is
+// nothing to take over. It is called with the lock held.
+func (p *process) takeOverContainer() *running {
+	f := p.spec.Found
+	if f == nil || f.Container == "" || !p.record.Started.IsZero() || p.spec.Container == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), engineWait)
+	defer cancel()
+	e := p.site.keeper.engine(p.spec.Container.Engine)
+	c, err := p.isFoundContainer(ctx, e, f)
+	if err != nil {
+		p.note(func(r *record, at time.Time) { r.event(at, true, "%s is not taken over: %v", f, err) })
+		return nil
+	}
+	p.site.keeper.ports.hold(p.spec.ID, f.Ports)
+	p.note(func(r *record, at time.Time) {
+		r.Container, r.Engine, r.Name, r.PID, r.Started, r.Found, r.Ports = c.ID, p.spec.Container.Engine, c.Name, max(1, c.State.Pid), c.State.StartedAt, true, f.Ports
+		r.event(at, false, "%s is taken over as it is", f)
+	})
+	return e.attend(c.ID, p)
+}
+
+// isFoundContainer tells why a container is not what is to run; nil where it is.
+func (p *process) isFoundContainer(ctx context.Context, e *engine, f *target.Found) (host.Container, error) {
+	c, err := e.Inspect(ctx, f.Container)
+	if err != nil {
+		return c, err
+	}
+	wanted, err := e.Image(ctx, p.spec.Container.Image)
+	if err != nil {
+		return c, err
+	}
+	switch command := slices.Concat(c.Config.Entrypoint, c.Config.Cmd); {
+	case !c.State.Running:
+		return c, errors.New("it has ended")
+	case strings.TrimPrefix(c.Image, "sha256:") != strings.TrimPrefix(wanted.ID, "sha256:"):
+		return c, errors.New("another image is declared than it runs")
+	case len(p.spec.Container.Command) > 0 && !slices.Equal(command, p.spec.Container.Command):
+		return c, errors.New("another command is declared than it runs")
+	}
+	for name := range p.spec.Container.Ports {
+		if f.Ports[name] == 0 {
+			return c, fmt.Errorf("its port %s is declared otherwise", name)
+		}
+	}
+	return c, nil
 }
 
 // endContainer ends the container by its signal, then by force, and takes it away where it is not to be started again. It is tried until
@@ -225,7 +276,7 @@ func (p *process) dropContainer() {
 	defer cancel()
 	e := p.site.keeper.engine(c.Engine)
 	there, err := e.Inspect(ctx, c.Name)
-	if err == nil && there.Config.Labels[labelKeeper] == e.owner {
+	if err == nil && there.Config.Labels[LabelKeeper] == e.owner {
 		err = e.Remove(ctx, there.ID)
 	}
 	if err != nil && !errors.Is(err, host.ErrNotFound) {

@@ -6,7 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"strings"
+	"slices"
 	"sync"
 	"time"
 
@@ -21,8 +21,8 @@ const (
 	engineWait  = 5 * time.Second
 )
 
-// labelKeeper is on all that a keeper has an engine make: whose it is.
-const labelKeeper = "aditus.keeper"
+// LabelKeeper is on all that a keeper has an engine make: whose it is.
+const LabelKeeper = "aditus.keeper"
 
 // engine is a container engine with the containers that are kept there.
 type engine struct {
@@ -138,7 +138,7 @@ func (e *engine) says() string {
 
 // look sees how all that is kept there is doing: something may have happened while nobody heard it.
 func (e *engine) look(ctx context.Context) {
-	all, err := e.List(ctx, map[string]string{labelKeeper: e.owner})
+	all, err := e.List(ctx, nil) // what was taken over carries no label
 	if ctx.Err() != nil {
 		return
 	}
@@ -150,9 +150,11 @@ func (e *engine) look(ctx context.Context) {
 		runs[c.ID] = c.State == "running" || c.State == "paused"
 	}
 	e.mu.Lock()
-	var ended []string
+	var ended, on []string
 	for id := range e.kept {
-		if !runs[id] {
+		if runs[id] {
+			on = append(on, id)
+		} else {
 			ended = append(ended, id)
 		}
 	}
@@ -160,7 +162,7 @@ func (e *engine) look(ctx context.Context) {
 	for _, id := range ended {
 		e.ended(ctx, id)
 	}
-	for id := range runs {
+	for _, id := range on {
 		e.changed(ctx, id)
 	}
 }
@@ -257,15 +259,22 @@ func (e *engine) changed(ctx context.Context, id string) {
 	if p.spec.Container == nil {
 		return
 	}
-	if all := changedOf(*p.spec.Container, p.spec, c); strings.Join(all, ", ") != strings.Join(p.used.byHand, ", ") {
+	all := changedOf(*p.spec.Container, p.spec, c)
+	if p.record.Found { // it is in what networks it was, and held to what it was
+		all = slices.DeleteFunc(all, func(what string) bool { return what != isPaused })
+	}
+	if !slices.Equal(all, p.used.byHand) {
 		p.used.byHand, p.changed = all, p.site.news.add()
 	}
 }
 
+// isPaused is what is told of a container that somebody paused.
+const isPaused = "paused"
+
 // changedOf is what of a container is not as it was made, in words.
 func changedOf(made Container, spec Process, is host.Container) (all []string) {
 	if is.State.Paused || is.State.Status == "paused" {
-		all = append(all, "paused")
+		all = append(all, isPaused)
 	}
 	if l := spec.Limits; l != nil {
 		if l.Memory != is.HostConfig.Memory {
