@@ -81,6 +81,8 @@ func serveSide(side, behind string) {
 	switch side {
 	case "instance":
 		at = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "ready\n") })).URL
+	case "raw":
+		at = serveRaw()
 	case "bare":
 		to, _ := url.Parse(behind)
 		at = httptest.NewServer(newBare(to)).URL
@@ -100,8 +102,9 @@ func serveSide(side, behind string) {
 }
 
 // startSide starts a side and gives where it is.
-func startSide(b *testing.B, side, behind string) string {
+func startSide(b *testing.B, side, behind string, environment ...string) string {
 	cmd := exec.Command(os.Args[0], "-side", side, behind)
+	cmd.Env = append(os.Environ(), environment...)
 	cmd.Stderr = os.Stderr
 	in, err := cmd.StdinPipe()
 	if err != nil {

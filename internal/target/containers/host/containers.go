@@ -110,30 +110,40 @@ type State struct {
 	FinishedAt time.Time
 }
 
+// heavyWait is how long it may take to make or to start a container: an engine that has much to do takes its time.
+const heavyWait = 2 * time.Minute
+
+// heavy is ask for what may take so long.
+func (h *Host) heavy(ctx context.Context, method, path string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, heavyWait)
+	defer cancel()
+	return h.askFor(ctx, method, path, body, into)
+}
+
 // Create makes a container under a name.
 func (h *Host) Create(ctx context.Context, name string, c Create) (id string, err error) {
 	var made struct {
 		ID string `json:"Id"`
 	}
-	err = h.ask(ctx, http.MethodPost, "/containers/create?name="+url.QueryEscape(name), c, &made)
+	err = h.heavy(ctx, http.MethodPost, "/containers/create?name="+url.QueryEscape(name), c, &made)
 	return made.ID, err
 }
 
 // Start starts a container; one that runs already is left alone.
 func (h *Host) Start(ctx context.Context, id string) error {
-	return h.ask(ctx, http.MethodPost, "/containers/"+url.PathEscape(id)+"/start", nil, nil)
+	return h.heavy(ctx, http.MethodPost, "/containers/"+url.PathEscape(id)+"/start", nil, nil)
 }
 
 // Stop has a container end by its signal, and by force after a while. One that has ended already is left alone.
 func (h *Host) Stop(ctx context.Context, id string, within time.Duration) error {
-	ctx, cancel := context.WithTimeout(ctx, within+answerWait)
+	ctx, cancel := context.WithTimeout(ctx, within+heavyWait)
 	defer cancel()
 	return h.askFor(ctx, http.MethodPost, "/containers/"+url.PathEscape(id)+"/stop?t="+strconv.Itoa(int((within+time.Second-1)/time.Second)), nil, nil)
 }
 
 // Remove takes a container away, by force; what is not there any more is no failure.
 func (h *Host) Remove(ctx context.Context, id string) error {
-	err := h.ask(ctx, http.MethodDelete, "/containers/"+url.PathEscape(id)+"?force=true&v=true", nil, nil)
+	err := h.heavy(ctx, http.MethodDelete, "/containers/"+url.PathEscape(id)+"?force=true&v=true", nil, nil)
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
@@ -324,12 +334,12 @@ func lastLine(text []byte) (last string) {
 
 // Network makes a network where there is none of that name.
 func (h *Host) Network(ctx context.Context, name string, labels map[string]string) error {
-	if err := h.ask(ctx, http.MethodGet, "/networks/"+url.PathEscape(name), nil, nil); err == nil || !errors.Is(err, ErrNotFound) {
+	there := func() error { return h.ask(ctx, http.MethodGet, "/networks/"+url.PathEscape(name), nil, nil) }
+	if err := there(); err == nil || !errors.Is(err, ErrNotFound) {
 		return err
 	}
 	err := h.ask(ctx, http.MethodPost, "/networks/create", map[string]any{"Name": name, "Labels": labels, "CheckDuplicate": true}, nil)
-	var refused *Refused
-	if errors.As(err, &refused) && refused.Status == http.StatusConflict { // another one made it meanwhile
+	if err != nil && there() == nil { // somebody made it meanwhile, which engines say in words of their own
 		return nil
 	}
 	return err

@@ -102,6 +102,11 @@ func (p *process) startContainer() (*running, error) {
 		return nil, err
 	}
 	e := p.site.keeper.engine(spec.Container.Engine)
+	leave, err := e.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	made := spec.create(environment, ports, e.owner)
 	id, runs, err := p.make(ctx, e, made)
 	if err != nil {
@@ -240,15 +245,7 @@ func (p *process) endContainer(now *running, again bool) {
 	e, stop, changed := p.site.keeper.engine(p.record.Engine), p.spec.Stop, len(p.used.byHand) > 0
 	p.mu.Unlock()
 	for try := 0; ; try++ {
-		ctx, cancel := context.WithTimeout(context.Background(), stop.Within.Duration+time.Minute)
-		err := e.Stop(ctx, now.container, stop.Within.Duration)
-		if errors.Is(err, host.ErrNotFound) {
-			err = nil
-		}
-		if err == nil && (!again || changed) {
-			err = e.Remove(ctx, now.container)
-		}
-		cancel()
+		err := e.endOne(now.container, stop.Within.Duration, !again || changed)
 		if err == nil {
 			e.forget(now.container)
 			return
@@ -262,6 +259,23 @@ func (p *process) endContainer(now *running, again bool) {
 		case <-time.After(engineAgain):
 		}
 	}
+}
+
+// endOne ends a container, and takes it away.
+func (e *engine) endOne(id string, within time.Duration, away bool) error {
+	ctx := context.Background()
+	leave, err := e.enter(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	if err := e.Stop(ctx, id, within); err != nil && !errors.Is(err, host.ErrNotFound) {
+		return err
+	}
+	if !away {
+		return nil
+	}
+	return e.Remove(ctx, id)
 }
 
 // dropContainer takes a container away that does not run and is not wanted any more.

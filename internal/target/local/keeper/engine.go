@@ -19,6 +19,8 @@ const (
 	engineAgain = time.Second
 	engineBeat  = 10 * time.Second
 	engineWait  = 5 * time.Second
+	engineFails = 2 // answers that do not come, until it counts as silent: one that has much to do may be slow
+	engineSlots = 8 // containers that are made, started and ended at a time: with more of them it answers nobody
 )
 
 // LabelKeeper is on all that a keeper has an engine make: whose it is.
@@ -29,6 +31,7 @@ type engine struct {
 	*host.Host
 	owner string // of what is made there, as it stands in labels
 	news  func() // tells all sites that something is new
+	slots chan struct{}
 
 	mu     sync.Mutex
 	kept   map[string]*process    // by container
@@ -43,7 +46,7 @@ func (k *Keeper) engine(address string) *engine {
 	defer k.mu.Unlock()
 	e := k.engines[address]
 	if e == nil {
-		e = &engine{Host: host.New(address), owner: OwnerOf(k.options.Folder), kept: map[string]*process{}, gone: map[string]chan ending{}}
+		e = &engine{Host: host.New(address), owner: OwnerOf(k.options.Folder), slots: make(chan struct{}, engineSlots), kept: map[string]*process{}, gone: map[string]chan ending{}}
 		e.news = func() {
 			for _, s := range k.all() {
 				s.news.add()
@@ -95,16 +98,20 @@ func (e *engine) run(left <-chan struct{}) {
 func (e *engine) beat(ctx context.Context, end context.CancelCauseFunc) {
 	ticker := time.NewTicker(engineBeat)
 	defer ticker.Stop()
-	for {
+	for failed := 0; ; {
 		asking, cancel := context.WithTimeout(ctx, engineWait)
 		_, err := e.Ping(asking)
 		cancel()
-		switch {
+		switch failed++; {
 		case ctx.Err() != nil:
 			return
-		case err != nil:
+		case err == nil:
+			failed = 0
+		case failed >= engineFails:
 			end(err)
 			return
+		default:
+			continue
 		}
 		select {
 		case <-ctx.Done():
@@ -191,6 +198,16 @@ func (e *engine) attend(id string, p *process) *running {
 	e.kept[id], e.gone[id] = p, now.gone
 	e.mu.Unlock()
 	return now
+}
+
+// enter waits until there is room for one more container to be made, started or ended.
+func (e *engine) enter(ctx context.Context) (leave func(), err error) {
+	select {
+	case e.slots <- struct{}{}:
+		return func() { <-e.slots }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 func (e *engine) forget(id string) {
