@@ -401,14 +401,14 @@ func TestRealFurnished(t *testing.T) {
 	for path, want := range map[string]string{
 		"/file?name=/run/aditus/settings/hours/opens.at": "06:30<nil>", "/file?name=/run/aditus/secrets/pass/word": "ahoy<nil>", "/file?name=/etc/deck.conf": "season summer\n<nil>",
 		"/write?name=/etc/other": "read-only", "/write?name=/data/log": "<nil>", "/write?name=/tmp/log": "<nil>", "/write?name=/run/aditus/settings/hours/opens.at": "read-only",
-		"/reach?at=http://engine:8080/": "200 OK",
+		"/reach?at=http://engine:8080/": "200 OK", "/file?name=/proc/self/status": "CapEff:\t0000000000000000", "/file?name=/proc/1/status": "NoNewPrivs:\t1",
 	} {
 		if got := ask(t, s, path); !strings.Contains(got, want) {
 			t.Errorf("%s: %q, want %q", path, got, want)
 		}
 	}
 	c, err := s.Engine.Host.Inspect(t.Context(), containerOf(t, s, in.ID))
-	if err != nil || c.HostConfig.Memory != 64<<20 || c.HostConfig.NanoCpus != 5e8 || !c.HostConfig.ReadonlyRootfs {
+	if err != nil || c.HostConfig.Memory != 64<<20 || c.HostConfig.NanoCpus != 5e8 || !c.HostConfig.ReadonlyRootfs || c.HostConfig.PidsLimit == nil || *c.HostConfig.PidsLimit != 50 {
 		t.Errorf("it has %+v (%v)", c.HostConfig, err)
 	}
 	if text, err := s.Exec(t.Context(), workload, in.ID, []string{"/service", "check"}); err != nil || text != "" {
