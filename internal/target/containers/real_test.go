@@ -635,3 +635,38 @@ func TestRealTakenOver(t *testing.T) {
 		t.Error("what is nobody's was touched")
 	}
 }
+
+// TestRealNameTaken leaves a container alone that has the name of one of ours.
+func TestRealNameTaken(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	file := filepath.Join(t.TempDir(), "web.tar")
+	tag, err := name.NewTag(reference(1))
+	if err == nil {
+		err = tarball.WriteToFile(file, tag, image(t, "1"))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	theirs := "aditus-" + keeper.OwnerOf(s.Folder)[:6] + "-quay-ferry-deck-0000001-1"
+	for _, args := range [][]string{{"load", "-i", file}, {"run", "-d", "--name", theirs, "-e", "PORT=1", reference(1)}} {
+		if out, err := e.podman(args...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", args, out)
+		}
+	}
+	up(t, s, 1, 1)
+	await(t, s, 1, "it is told", func(all []target.Instance) bool {
+		return len(all) == 1 && strings.Contains(all[0].Reason, "is not of this Aditus")
+	})
+	if err := s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(1), 0, ""), target.Delete(revision(1))}); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "ours are gone", func() bool {
+		all, err := s.Engine.Host.List(t.Context(), nil)
+		return err == nil && len(all) == 1
+	})
+	if out, err := e.podman("inspect", "--format", "{{.State.Running}}", theirs).CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "true" {
+		t.Errorf("what was there is %s (%v)", out, err)
+	}
+}

@@ -108,7 +108,7 @@ func (p *process) startContainer() (*running, error) {
 	}
 	defer leave()
 	made := spec.create(environment, ports, e.owner)
-	id, runs, err := p.make(ctx, e, made)
+	id, runs, err := e.make(ctx, *spec.Container, made)
 	if err != nil {
 		return nil, err
 	}
@@ -142,8 +142,8 @@ func (p *process) startContainer() (*running, error) {
 }
 
 // make makes the container, and tells whether it runs already.
-func (p *process) make(ctx context.Context, e *engine, made host.Create) (id string, runs bool, err error) {
-	name := p.spec.Container.Name
+func (e *engine) make(ctx context.Context, c Container, made host.Create) (id string, runs bool, err error) {
+	name := c.Name
 	there, err := e.Inspect(ctx, name)
 	switch {
 	case errors.Is(err, host.ErrNotFound):
@@ -158,8 +158,8 @@ func (p *process) make(ctx context.Context, e *engine, made host.Create) (id str
 			return "", false, err
 		}
 	}
-	if network := p.spec.Container.Network; network != "" {
-		if err := e.Network(ctx, network, map[string]string{LabelKeeper: e.owner}); err != nil {
+	if c.Network != "" {
+		if err := e.Network(ctx, c.Network, map[string]string{LabelKeeper: e.owner}); err != nil {
 			return "", false, fmt.Errorf("make its network: %w", err)
 		}
 	}
