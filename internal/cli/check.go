@@ -126,8 +126,13 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 			o.Runs = tryRuns(settings, known)
 		}
 	}
-	loaded, problems := source.Load(ctx, files, o)
-	return loaded, problems, len(files), nil
+	var loaded source.Loaded
+	var problems declare.Problems
+	err = underWay(os.Stderr, "looking at what is declared, and at its artifacts", func() error {
+		loaded, problems = source.Load(ctx, files, o)
+		return nil
+	})
+	return loaded, problems, len(files), err
 }
 
 func newCheck() *cobra.Command {

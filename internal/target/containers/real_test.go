@@ -428,14 +428,23 @@ func TestRealFurnished(t *testing.T) {
 	}
 }
 
+// containerNow is the ID of an instance's container; empty where there is none.
+func containerNow(s *local.Site, id string) string {
+	all, err := s.Engine.Host.List(context.Background(), map[string]string{"aditus.instance": id})
+	if err != nil || len(all) != 1 {
+		return ""
+	}
+	return all[0].ID
+}
+
 // containerOf is the name of an instance's container.
 func containerOf(t testing.TB, s *local.Site, id string) string {
 	t.Helper()
-	all, err := s.Engine.Host.List(t.Context(), map[string]string{"aditus.instance": id})
-	if err != nil || len(all) != 1 {
-		t.Fatalf("%s has the containers %v (%v)", id, all, err)
+	now := containerNow(s, id)
+	if now == "" {
+		t.Fatalf("%s has no container", id)
 	}
-	return all[0].ID
+	return now
 }
 
 // TestRealFaults has happen to containers, their keeper and their engine what happens, and sees that it is told, mended, and that what runs
@@ -522,6 +531,14 @@ func TestRealFaults(t *testing.T) {
 	eventually(t, "an engine that hangs is silent", func() bool { return errors.Is(observe(), target.ErrUnreachable) })
 	e.cmd.Process.Signal(syscall.SIGCONT)
 	await(t, s, 1, "it goes on", running(1))
+
+	if out, err := e.podman("rmi", "-af").CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v", out, err)
+	}
+	await(t, s, 1, "what ran of an image that was removed runs again", func(all []target.Instance) bool {
+		return running(1)(all) && containerNow(s, in.ID) != id
+	})
+	ask(t, s, "/")
 
 	if err := s.Apply(t.Context(), workload, []target.Want{target.SetShare(revision(1), 0, ""), target.Delete(revision(1))}); err != nil {
 		t.Fatal(err)

@@ -160,6 +160,14 @@ func (s *Site) within(workload string, c *wanted.Cohort) func(declare.Reference)
 // contained tells whether the instances of the site are containers.
 func (s *Site) contained() bool { return s.Engine != nil }
 
+// bringAnew has an artifact brought to the engine again, which has it no more. The keeper is told once it is there.
+func (s *Site) bringAnew(artifact string) {
+	s.Engine.Images.Gone(artifact)
+	s.mu.Lock()
+	s.behind = true
+	s.mu.Unlock()
+}
+
 // containerLog gives the newest lines of an instance's container.
 func (s *Site) containerLog(ctx context.Context, id string, since time.Time, most int) ([]target.LogLine, error) {
 	lines, err := s.Engine.Host.Log(ctx, s.own(id), since, most)

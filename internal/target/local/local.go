@@ -142,6 +142,9 @@ func (s *Site) Observe(ctx context.Context, workload string) (target.Observation
 			seen.Live[name] = s.live(workload, c, name, part, status.Processes)
 		}
 		for _, in := range c.Instances {
+			if status.Processes[in.ID].NoImage && s.contained() && !s.ReadOnly {
+				s.bringAnew(c.Parts[in.Part].Artifact)
+			}
 			seen.Instances = append(seen.Instances, s.show(in, c.Parts[in.Part], status.Processes[in.ID]))
 		}
 		o.Cohorts = append(o.Cohorts, seen)

@@ -94,7 +94,9 @@ func (i *Images) Get(reference string) (image string, err error) {
 func (i *Images) Gone(reference string) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	delete(i.jobs, reference)
+	if j := i.jobs[reference]; j != nil && j.image != "" {
+		delete(i.jobs, reference)
+	}
 }
 
 // work brings an image.

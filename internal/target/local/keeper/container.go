@@ -109,6 +109,9 @@ func (p *process) startContainer() (*running, error) {
 	defer leave()
 	made := spec.create(environment, ports, e.owner)
 	id, runs, err := e.make(ctx, *spec.Container, made)
+	p.mu.Lock()
+	p.noImage = errors.Is(err, errNoImage)
+	p.mu.Unlock()
 	if err != nil {
 		return nil, err
 	}
@@ -170,9 +173,14 @@ func (e *engine) make(ctx context.Context, c Container, made host.Create) (id st
 			}
 		}
 	}
-	id, err = e.Create(ctx, name, made)
+	if id, err = e.Create(ctx, name, made); errors.Is(err, host.ErrNotFound) {
+		err = errNoImage
+	}
 	return id, false, err
 }
+
+// errNoImage means that an engine has not an image any more that it had.
+var errNoImage = errors.New("its image is not at the container engine any more: it is brought anew")
 
 // adoptContainer takes over the container of the record. Whether it still runs the engine tells.
 func (p *process) adoptContainer() *running {

@@ -43,6 +43,7 @@ type process struct {
 	led     bool // and it is led there
 	next    time.Time
 	changed uint64 // the site's version at the last change
+	noImage bool   // the engine has not the image that it is to run
 	used    struct {
 		at      time.Time
 		pid     int
@@ -218,7 +219,7 @@ func (p *process) state() (State, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := p.record
-	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next, Found: r.Found}
+	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next, Found: r.Found, NoImage: p.noImage}
 	if s.Running {
 		s.Container = r.Container
 		p.measure(time.Now())

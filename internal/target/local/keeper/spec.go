@@ -104,6 +104,7 @@ type State struct {
 	Memory    uint64         `json:"memory,omitempty"`    // bytes resident
 	ByHand    []string       `json:"by-hand,omitempty"`   // what somebody changed of it while it runs
 	Container string         `json:"container,omitempty"` // that it runs in
+	NoImage   bool           `json:"no-image,omitempty"`  // its engine has not the image that it is to run
 	Found     bool           `json:"found,omitempty"`     // nobody here started it: it ran already
 }
 
