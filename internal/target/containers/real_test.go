@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -685,5 +686,70 @@ func TestRealNameTaken(t *testing.T) {
 	})
 	if out, err := e.podman("inspect", "--format", "{{.State.Running}}", theirs).CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "true" {
 		t.Errorf("what was there is %s (%v)", out, err)
+	}
+}
+
+// TestRealSwitch has the traffic go from one version to the next, a quarter at first, and the old containers end, under load: no request is lost.
+func TestRealSwitch(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 1, 2)
+	await(t, s, 1, "it runs", running(2))
+	ask(t, s, "/")
+	const callers, each = 16, 16 * time.Millisecond // 1,000 a second
+	ctx, stop := context.WithCancel(t.Context())
+	var served, lost atomic.Int64
+	var versions sync.Map
+	var group sync.WaitGroup
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers}}
+	for range callers {
+		group.Go(func() {
+			ticker := time.NewTicker(each)
+			defer ticker.Stop()
+			for ctx.Err() == nil {
+				response, err := client.Get("http://" + s.Listen + "/")
+				if err != nil || response.StatusCode != http.StatusOK {
+					lost.Add(1)
+				}
+				if err == nil {
+					text, _ := io.ReadAll(response.Body)
+					response.Body.Close()
+					versions.Store(string(text), true)
+					served.Add(1)
+				}
+				<-ticker.C
+			}
+		})
+	}
+	do := func(wants ...target.Want) {
+		t.Helper()
+		if err := s.Apply(t.Context(), workload, wants); err != nil {
+			t.Fatal(err)
+		}
+	}
+	began := time.Now()
+	do(target.Prepare(revision(2), ferry(2)), target.Scale(revision(2), "deck", 2), target.Scale(revision(2), "engine", 1))
+	await(t, s, 2, "the next version runs", running(2))
+	for _, share := range []float64{0.25, 1} {
+		do(target.SetShare(revision(2), share, revision(1)))
+		sofar := served.Load()
+		eventually(t, "a thousand more requests", func() bool { return served.Load() > sofar+1000 })
+	}
+	do(target.Scale(revision(1), "deck", 0), target.Scale(revision(1), "engine", 0), target.Delete(revision(1)))
+	eventually(t, "the old containers are gone", func() bool {
+		all, err := s.Engine.Host.List(t.Context(), map[string]string{"aditus.part": "deck"})
+		return err == nil && len(all) == 2
+	})
+	stop()
+	group.Wait()
+	t.Logf("%d requests, %.0f a second", served.Load(), float64(served.Load())/time.Since(began).Seconds())
+	if lost.Load() > 0 {
+		t.Errorf("%d of %d requests were lost", lost.Load(), served.Load())
+	}
+	for _, want := range []string{"version 1\n", "version 2\n"} {
+		if _, seen := versions.Load(want); !seen {
+			t.Errorf("nobody saw %q", want)
+		}
 	}
 }
