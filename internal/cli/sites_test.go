@@ -20,7 +20,7 @@ func TestKinds(t *testing.T) {
 	var names []string
 	for _, kind := range kinds {
 		names = append(names, kind.Name)
-		made, err := kind.New("north", nil, "")
+		made, err := kind.New("north", nil, map[string]string{"containers": "unix:///run/podman/podman.sock"}[kind.Name]) // as it may have none of its own
 		if err != nil || made.Kind != kind.Name || kind.Check(made) != nil || kind.Describe(made) == "" || kind.Means == "" {
 			t.Errorf("%s makes %+v, %v", kind.Name, made, err)
 		}
@@ -31,12 +31,16 @@ func TestKinds(t *testing.T) {
 		ledger string
 	}{
 		{config.Target{}, "what it runs on is missing; write target: with kind: local", ""},
-		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: cluster (a namespace of a Kubernetes cluster) or kind: stand-in`, ""},
+		{config.Target{Kind: "locl"}, `no kind of target "locl"; write kind: local (processes on this machine) or kind: containers (containers of an engine on this machine) or kind: cluster (a namespace of a Kubernetes cluster) or kind: stand-in`, ""},
 		{config.Target{Kind: "stand-in", Listen: "127.0.0.1:80"}, "listens nowhere", ""},
 		{config.Target{Kind: "local", Listen: "here"}, "is no address", ""},
 		{config.Target{Kind: "local", Ports: "1-2"}, "are no ports from 1024", ""},
 		{config.Target{Kind: "local", Ports: "3000-2000"}, "are no ports from 1024", ""},
 		{config.Target{Kind: "local", Ports: "20000-20100"}, "", ""},
+		{config.Target{Kind: "containers"}, "is not the address of an engine on this machine", ""},
+		{config.Target{Kind: "containers", Engine: "tcp://10.0.0.1:2375"}, "write it like unix:///run/podman", ""},
+		{config.Target{Kind: "containers", Engine: "unix:///run/podman/podman.sock", Ports: "1-2"}, "are no ports from 1024", ""},
+		{config.Target{Kind: "containers", Engine: "unix:///run/podman/podman.sock", Listen: "127.0.0.1:8080"}, "", ""},
 		{config.Target{Kind: "cluster"}, "namespace is missing", ""},
 		{config.Target{Kind: "cluster", Namespace: "North"}, "is no name of a namespace", ""},
 		{config.Target{Kind: "cluster", Namespace: "north", Listen: "127.0.0.1:80"}, "comes in by its own gateways", ""},

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"syscall"
+	"time"
 )
 
 // Serves tells whether a server and local sites can run on this system.
@@ -38,6 +39,8 @@ func Owner(fs.FileInfo) int { return -1 }
 func Umask(int) (undo func()) { return func() {} }
 
 func Pipe(string, uint32) error { return errors.ErrUnsupported }
+
+func Unanswered(syscall.RawConn, time.Duration) error { return nil }
 
 func Memory(string) bool { return false }
 

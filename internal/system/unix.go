@@ -9,8 +9,10 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"runtime"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -75,6 +77,20 @@ func Pipe(name string, mode uint32) error { return unix.Mkfifo(name, mode) }
 
 // tmpfs is what statfs(2) says of Linux's file system in memory; other systems have no such number.
 const tmpfs = 0x01021994
+
+// Unanswered has a connection count as lost where its other end does not confirm what it was sent for so long, on systems that can.
+func Unanswered(c syscall.RawConn, after time.Duration) (err error) {
+	const userTimeout = 0x12 // TCP_USER_TIMEOUT
+	if runtime.GOOS != "linux" {
+		return nil
+	}
+	if failed := c.Control(func(fd uintptr) {
+		err = syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, userTimeout, int(after.Milliseconds()))
+	}); failed != nil {
+		return failed
+	}
+	return err
+}
 
 // Memory tells whether a folder is on a file system in memory.
 func Memory(folder string) bool {

@@ -207,14 +207,14 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 	var tried []*backend
 	last := errNoInstance
 	for range mostTries {
-		b, address, waited := s.r.await(req.Context(), v.own.Name, v.preview, v.place, tried)
+		b, pool, waited := s.r.await(req.Context(), v.own.Name, v.preview, v.place, tried)
 		v.waited += waited
 		if b == nil {
 			return nil, last
 		}
 		v.last = b
 		v.at.Store(b)
-		req.URL.Host = address
+		req.URL.Host = pool
 		var body *untouched
 		if original != nil && original != http.NoBody {
 			body = &untouched{body: original}

@@ -16,7 +16,10 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
+
+	"aditus/internal/system"
 )
 
 // Route is how traffic for one part enters.
@@ -111,6 +114,7 @@ const (
 	dialTimeout       = 3 * time.Second
 	backendIdle       = 20 * time.Second // connections to instances that are not used
 	backendIdlePer    = 256
+	unanswered        = 10 * time.Second // that an instance's system does not confirm what it was sent, until the connection counts as lost
 	suspectFor        = time.Second
 	mostTries         = 4
 	linger            = 5 * time.Second
@@ -146,9 +150,11 @@ func New(o Options) *Router {
 	if o.Listen == nil {
 		o.Listen = func(address string) (net.Listener, error) { return net.Listen("tcp", address) }
 	}
-	dialer := &net.Dialer{Timeout: dialTimeout}
+	dialer := &net.Dialer{Timeout: dialTimeout, Control: func(_, _ string, c syscall.RawConn) error { return system.Unanswered(c, unanswered) }}
 	common := func() *http.Transport {
-		return &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: backendIdlePer, IdleConnTimeout: backendIdle, DisableCompression: true}
+		return &http.Transport{DialContext: func(ctx context.Context, network, pool string) (net.Conn, error) {
+			return dialer.DialContext(ctx, network, addressOf(pool))
+		}, MaxIdleConnsPerHost: backendIdlePer, IdleConnTimeout: backendIdle, DisableCompression: true}
 	}
 	r := &Router{
 		Options: o, unserved: openCounter(o.Kept, unservedFile),
@@ -259,7 +265,7 @@ func (r *Router) find(req *http.Request) (own *route, preview bool) {
 
 // take chooses an instance for a place on a route as it is now, and notes that something is under way there, so that it
 // is not ended before that is over. Those in tried are left out. It gives nil where there is none.
-func (r *Router) take(name string, preview bool, place uint64, tried []*backend) (b *backend, address string) {
+func (r *Router) take(name string, preview bool, place uint64, tried []*backend) (b *backend, pool string) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	own := r.routes[name]
@@ -282,7 +288,7 @@ func (r *Router) take(name string, preview bool, place uint64, tried []*backend)
 		return nil, ""
 	}
 	b.pending.Add(1)
-	return b, b.address
+	return b, b.pool()
 }
 
 // longEmpty is when a route had an instance that never had one.
@@ -290,9 +296,9 @@ var longEmpty = time.Unix(0, 0)
 
 // await is take for what finds no instance ready: it waits a while for one, as while one instance is exchanged for another. Where
 // there is none at all and was none lately, or too much waits already, it does not.
-func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (b *backend, address string, waited time.Duration) {
-	if b, address = r.take(name, preview, place, tried); b != nil || len(tried) > 0 || r.hold == 0 {
-		return b, address, 0
+func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (b *backend, pool string, waited time.Duration) {
+	if b, pool = r.take(name, preview, place, tried); b != nil || len(tried) > 0 || r.hold == 0 {
+		return b, pool, 0
 	}
 	defer r.held.Add(-1)
 	if r.held.Add(1) > mostHeld {
@@ -306,8 +312,8 @@ func (r *Router) await(ctx context.Context, name string, preview bool, place uin
 		own := r.routes[name]
 		renewed, some := r.renewed, own != nil && (!preview || len(own.preview) > 0) && (own.empty.IsZero() || time.Since(own.empty) < r.hold)
 		r.mu.RUnlock()
-		if b, address = r.take(name, preview, place, nil); b != nil || !some {
-			return b, address, time.Since(began)
+		if b, pool = r.take(name, preview, place, nil); b != nil || !some {
+			return b, pool, time.Since(began)
 		}
 		select {
 		case <-renewed:
@@ -317,6 +323,26 @@ func (r *Router) await(ctx context.Context, name string, preview bool, place uin
 			return nil, "", time.Since(began)
 		}
 	}
+}
+
+// pool names the connections to an instance since it is ready: one that came back is not asked over connections from before, at whose other end
+// there may be nobody who could say so, as with a container that was taken away with its network. It is called with the lock held.
+func (b *backend) pool() string {
+	if strings.HasPrefix(b.address, "[") {
+		return b.address
+	}
+	return poolMark + strconv.FormatInt(b.since, 36) + "." + b.address
+}
+
+// poolMark begins the name of a pool.
+const poolMark = "since-"
+
+// addressOf is where the connections of a pool lead.
+func addressOf(pool string) string {
+	if rest, is := strings.CutPrefix(pool, poolMark); is {
+		_, pool, _ = strings.Cut(rest, ".")
+	}
+	return pool
 }
 
 // release notes that something that take gave is over.

@@ -785,3 +785,45 @@ func TestTwofold(t *testing.T) {
 		response.Body.Close()
 	}
 }
+
+// TestFresh asks an instance that came back over a connection of its own, also at an address that it had before.
+func TestFresh(t *testing.T) {
+	var opened atomic.Int32
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ready") }))
+	server.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		if state == http.StateNew {
+			opened.Add(1)
+		}
+	}
+	server.Start()
+	defer server.Close()
+	r := New(Options{})
+	defer r.Close(t.Context())
+	in := Instance{ID: "a", Address: server.Listener.Addr().String(), Ready: true}
+	set := func(ready bool) {
+		in.Ready = ready
+		r.Set("", []Route{{Name: "a", Host: "a.example", Cohorts: []Cohort{{Name: "n", Share: 1, Instances: []Instance{in}}}}})
+	}
+	ask := func(want int32) {
+		t.Helper()
+		w := httptest.NewRecorder()
+		r.ServeHTTP(w, httptest.NewRequest(http.MethodGet, "http://a.example/", nil))
+		if w.Code != http.StatusOK || opened.Load() != want {
+			t.Errorf("it answers %d, over %d connections by now, want %d", w.Code, opened.Load(), want)
+		}
+	}
+	set(true)
+	ask(1)
+	ask(1)
+	set(true)
+	ask(1)
+	set(false)
+	set(true)
+	ask(2)
+	ask(2)
+	for pool, want := range map[string]string{"since-1x.127.0.0.1:80": "127.0.0.1:80", "[::1]:80": "[::1]:80", "web.example:80": "web.example:80"} {
+		if got := addressOf(pool); got != want {
+			t.Errorf("%s leads to %s, want %s", pool, got, want)
+		}
+	}
+}

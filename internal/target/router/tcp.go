@@ -33,11 +33,11 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 	place := own.places.next()
 	var tried []*backend
 	for range mostTries {
-		b, address, _ := r.await(context.Background(), own.Name, false, place, tried)
+		b, pool, _ := r.await(context.Background(), own.Name, false, place, tried)
 		if b == nil {
 			break
 		}
-		server, err := net.DialTimeout("tcp", address, dialTimeout)
+		server, err := net.DialTimeout("tcp", addressOf(pool), dialTimeout)
 		if err != nil {
 			b.release()
 			tried = append(tried, b)
