@@ -90,8 +90,16 @@ func (p *process) startContainer() (*running, error) {
 	}()
 	between := p.site.between()
 	p.mu.Lock()
-	spec := p.spec
-	ports, err := p.site.keeper.ports.take(spec.ID, spec.Ports, p.record.Ports, spec.Fixed, between)
+	spec, had, before := p.spec, p.record.Ports, p.record.Name != ""
+	p.mu.Unlock()
+	e := p.site.keeper.engine(spec.Container.Engine)
+	if before {
+		if _, err := e.Inspect(ctx, spec.Container.Name); errors.Is(err, host.ErrNotFound) {
+			had = nil // what led to the one that was taken away may still lead nowhere
+		}
+	}
+	p.mu.Lock()
+	ports, err := p.site.keeper.ports.take(spec.ID, spec.Ports, had, spec.Fixed, between)
 	if err == nil {
 		p.record.Ports = ports
 		err = p.lay(p.environment())
@@ -101,7 +109,6 @@ func (p *process) startContainer() (*running, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := p.site.keeper.engine(spec.Container.Engine)
 	leave, err := e.enter(ctx)
 	if err != nil {
 		return nil, err
