@@ -537,7 +537,8 @@ func TestRealFaults(t *testing.T) {
 		t.Fatalf("%s: %v", out, err)
 	}
 	await(t, s, 1, "what ran of an image that was removed runs again", func(all []target.Instance) bool {
-		return running(1)(all) && containerNow(s, in.ID) != id
+		now := containerNow(s, in.ID)
+		return running(1)(all) && now != "" && now != id
 	})
 	ask(t, s, "/")
 
