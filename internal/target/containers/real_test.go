@@ -636,6 +636,19 @@ func TestRealTakenOver(t *testing.T) {
 	if strays, err := s.Strays(t.Context()); err != nil || len(strays) != 2 {
 		t.Errorf("what was let go is not found again: %+v (%v)", strays, err)
 	}
+	other := part
+	other.Artifact = reference(2)
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(9), declare.Desired{Format: 1, Workload: workload, Parts: map[string]declare.Part{"deck": other}}), target.Scale(revision(9), "deck", 1)}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 9, "another image is not what it runs", func(all []target.Instance) bool {
+		return running(1)(all) && !all[0].Found && strings.Contains(fmt.Sprint(all[0].Events), "another image is declared than it runs")
+	})
+	for _, err := range []error{s.Apply(t.Context(), workload, []target.Want{target.Scale(revision(9), "deck", 0), target.Delete(revision(9))}), s.Pledge(workload, map[string]string{"deck": strays[1].ID})} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
 	take(2, "winter")
 	await(t, s, 2, "it is taken over again", found)
 	if now := by("inspect", "--format", "{{.Id}} {{.State.Running}} {{.RestartCount}}", "tidal-board"); now != id+" true 0" {
