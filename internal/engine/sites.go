@@ -35,9 +35,7 @@ func (e *Engine) Sites(ctx context.Context) ([]status.Site, error) {
 		all[i] = status.Site{Name: site, Team: s.Teams[site], Rules: e.settings.Policy, Automatic: own.Automatic, Answers: true}
 		drift := e.drift(own)
 		all[i].Corrects, all[i].Notice = drift.Correct, drift.Notice
-		if finder, ok := e.drivers[site].(target.Finder); ok {
-			all[i].Lists = finder.Finds()
-		}
+		_, all[i].Lists = e.drivers[site].(target.Finder)
 		if elsewhere, ok := e.drivers[site].(target.Elsewhere); ok {
 			all[i].Machine = elsewhere.Machine
 		}

@@ -29,8 +29,8 @@ func (e *Engine) Strays(ctx context.Context, site string) ([]status.Stray, error
 		return nil, fault.New(fault.ErrNotFound, "there is no site %s", site)
 	}
 	finder, can := driver.(target.Finder)
-	if !can || !finder.Finds() {
-		return nil, fault.New(fault.ErrNotFound, "%s cannot tell what nobody put there through Aditus: local sites and those of a cluster can", site)
+	if !can {
+		return nil, fault.New(fault.ErrNotFound, "%s cannot tell what nobody put there through Aditus: stand-ins cannot", site)
 	}
 	return finder.Strays(ctx)
 }

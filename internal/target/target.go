@@ -67,8 +67,6 @@ type Grounded interface {
 
 // Finder is a driver that finds what is at its site and nobody put there through Aditus.
 type Finder interface {
-	// Finds tells whether this site can: not all that are driven alike do.
-	Finds() bool
 	// Strays tells what there is that could be declared, and taken over as it is. What could not be looked for is told too, as a stray
 	// that cannot be taken over.
 	Strays(ctx context.Context) ([]status.Stray, error)

@@ -34,9 +34,6 @@ const (
 	mostStrays = 5000
 )
 
-// Finds implements target.Finder.
-func (s *Site) Finds() bool { return true }
-
 // Strays implements target.Finder: the objects of the namespace that carry no mark of ours and that nothing else there has made.
 func (s *Site) Strays(ctx context.Context) ([]status.Stray, error) {
 	all, unseen := []status.Stray{}, []string{}

@@ -5,20 +5,16 @@ package containers
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
-
-	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"aditus/internal/config"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/containers/images"
 	"aditus/internal/target/local"
-	"aditus/internal/target/local/store"
 )
 
 const kindName = "containers"
@@ -95,13 +91,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		e := at[site.Target.Engine]
 		if e == nil {
 			h := host.New(site.Target.Engine)
-			e = &local.Engine{Address: site.Target.Engine, Host: h, Images: images.Open(h, most, func(ctx context.Context, reference string) (v1.Image, error) {
-				image, err := g.Artifact(ctx, reference)
-				if errors.Is(err, target.ErrNoArtifact) {
-					err = fmt.Errorf("%w: %v", store.ErrNone, err)
-				}
-				return image, err
-			})}
+			e = &local.Engine{Address: site.Target.Engine, Host: h, Images: images.Open(h, most, local.FetchOf(g))}
 			at[site.Target.Engine] = e
 		}
 		ports, err := local.Ports(site.Target)

@@ -56,8 +56,9 @@ func (s *Site) own(parts ...string) string {
 // contain makes a process the container of an instance. What is missing of what it reads is laid; what is there stays.
 func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p *keeper.Process) error {
 	part := c.Parts[in.Part]
-	if part.Artifact == "" {
-		return fmt.Errorf("%w: a container takes an artifact, and %s has none", store.ErrBad, in.Part)
+	told := s.within(workload, c)
+	if err := notContained(part, told); err != nil {
+		return fmt.Errorf("%s cannot be a container: %w", in.Part, err)
 	}
 	image, err := s.Engine.Images.Get(part.Artifact)
 	if err != nil {
@@ -67,7 +68,6 @@ func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p 
 	if err := os.MkdirAll(at, 0o700); err != nil {
 		return err
 	}
-	told := s.within(workload, c)
 	variables := map[string]string{"INSTANCE": in.ID, "WORKLOAD": workload, "SITE": s.Name, "SETTINGS": withinSettings, "SECRETS": withinSecrets}
 	for name, other := range c.Parts {
 		values, folder, err := s.values(in.ID, name, other)
@@ -119,6 +119,22 @@ func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p 
 	return nil
 }
 
+// notContained tells what a part asks for that a container cannot give it; nil for nothing.
+func notContained(part declare.Part, told func(declare.Reference) (string, bool)) error {
+	switch {
+	case part.Artifact == "":
+		return fmt.Errorf("%w: there is none, and a container has no programs of the machine", store.ErrBad)
+	case part.Umask != "":
+		return fmt.Errorf("%w with umask: a container has that of its image", store.ErrBad)
+	}
+	for _, ref := range part.References() {
+		if _, ok := told(ref); !ok {
+			return fmt.Errorf("%w with an address of %s: each workload has a network of its own, in which that is not found", store.ErrBad, strings.Trim(ref.Workload+"."+ref.Part, "."))
+		}
+	}
+	return nil
+}
+
 // openToRead lets whoever a container runs as read a folder that is bound into it. On the machine it stays out of reach, as the folder that it
 // lies in is its owner's alone.
 func openToRead(folder string) error {
@@ -128,6 +144,9 @@ func openToRead(folder string) error {
 	return filepath.WalkDir(folder, func(name string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.Type()&fs.ModeSymlink != 0 {
 			return err
+		}
+		if entry.Name() == filesFolder { // which have the modes that are declared
+			return filepath.SkipDir
 		}
 		mode := fs.FileMode(0o644)
 		if entry.IsDir() {

@@ -109,13 +109,7 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		}
 		at = i.Folder
 	}
-	artifacts, err := store.Open(filepath.Join(at, storeFolder), most, func(ctx context.Context, reference string) (v1.Image, error) {
-		image, err := g.Artifact(ctx, reference)
-		if errors.Is(err, target.ErrNoArtifact) {
-			err = fmt.Errorf("%w: %v", store.ErrNone, err)
-		}
-		return image, err
-	}, disk.Machine)
+	artifacts, err := store.Open(filepath.Join(at, storeFolder), most, FetchOf(g), disk.Machine)
 	if err == nil && users != nil && !g.ReadOnly {
 		err = artifacts.Share()
 	}
@@ -141,6 +135,17 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 		o.Drivers[site.Name] = one
 	}
 	return o, nil
+}
+
+// FetchOf fetches artifacts as sites are given them.
+func FetchOf(g target.Ground) store.Fetch {
+	return func(ctx context.Context, reference string) (v1.Image, error) {
+		image, err := g.Artifact(ctx, reference)
+		if errors.Is(err, target.ErrNoArtifact) {
+			err = fmt.Errorf("%w: %v", store.ErrNone, err)
+		}
+		return image, err
+	}
 }
 
 // KeeperOf gives the keeper of a data folder, which this program is too when it is called as one.

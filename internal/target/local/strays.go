@@ -40,9 +40,6 @@ var (
 // strayKind is what the ID of a process begins with.
 const strayKind = "process/"
 
-// Finds implements target.Finder.
-func (s *Site) Finds() bool { return true }
-
 // Strays implements target.Finder: the processes that listen on this machine, and that no Aditus started.
 func (s *Site) Strays(ctx context.Context) ([]status.Stray, error) {
 	if s.contained() {

@@ -141,6 +141,10 @@ func (m *Model) try(l status.Link) tea.Cmd {
 }
 
 func (m *Model) lookNow(l status.Link) tea.Cmd {
+	if l.Off {
+		m.desk.Say("The link "+l.Name+" is switched off: p switches it on.", true)
+		return nil
+	}
 	return m.desk.Answer(func(ctx context.Context) (string, error) {
 		return "The link " + l.Name + " is read again.", m.desk.Control.LookNow(ctx, m.desk.Who, l.Name)
 	})
