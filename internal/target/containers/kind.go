@@ -31,7 +31,7 @@ var Kind = target.Kind{
 		target.CanShare: "exact, by Aditus's router", target.CanPreview: "by host or header", target.CanTCP: "yes", target.CanSticky: "by cookie or header",
 		target.CanImages: "brought by Aditus", target.CanFiles: "images: tar, OCI layout", target.CanTasks: "yes", target.CanSettings: "yes", target.CanLay: "yes",
 		target.CanVolumes: "of the engine", target.CanLimits: "by the engine", target.CanProcesses: "by the engine", target.CanUser: "yes", target.CanFolder: "yes", target.CanFixed: "on this machine",
-		target.CanName: "by name, over all cohorts", target.CanDrift: "limits, networks, files; paused or removed", target.CanLog: "yes", target.CanExec: "within the container", target.CanUsage: "yes",
+		target.CanName: "by name, over all cohorts", target.CanDrift: "limits, image, mounts, networks, files; paused or removed", target.CanLog: "yes", target.CanExec: "within the container", target.CanUsage: "yes",
 		target.CanTakeOver: "containers that run", target.CanGoOn: "yes",
 	},
 }

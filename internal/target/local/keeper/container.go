@@ -136,7 +136,7 @@ func (p *process) startContainer() (*running, error) {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.used.byHand = changedOf(*spec.Container, spec, c)
+	p.used.byHand = changedOf(spec, c)
 	p.note(func(r *record, at time.Time) {
 		r.Container, r.Engine, r.Name, r.PID, r.Reason = id, spec.Container.Engine, spec.Container.Name, max(1, c.State.Pid), ""
 		if r.Started = c.State.StartedAt; runs {

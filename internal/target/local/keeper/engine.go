@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -276,7 +277,7 @@ func (e *engine) changed(ctx context.Context, id string) {
 	if p.spec.Container == nil {
 		return
 	}
-	all := changedOf(*p.spec.Container, p.spec, c)
+	all := changedOf(p.spec, c)
 	if p.record.Found { // it is in what networks it was, and held to what it was
 		all = slices.DeleteFunc(all, func(what string) bool { return what != isPaused })
 	}
@@ -289,7 +290,8 @@ func (e *engine) changed(ctx context.Context, id string) {
 const isPaused = "paused"
 
 // changedOf is what of a container is not as it was made, in words.
-func changedOf(made Container, spec Process, is host.Container) (all []string) {
+func changedOf(spec Process, is host.Container) (all []string) {
+	made := spec.Container
 	if is.State.Paused || is.State.Status == "paused" {
 		all = append(all, isPaused)
 	}
@@ -301,7 +303,17 @@ func changedOf(made Container, spec Process, is host.Container) (all []string) {
 			all = append(all, "held to "+orNone(is.HostConfig.NanoCpus, func(n int64) string { return fmt.Sprintf("%.3g of a processor", float64(n)/1e9) }))
 		}
 	}
-	for name := range is.NetworkSettings.Networks {
+	if is.Config.Image != made.Image {
+		all = append(all, "of the image "+is.Config.Image)
+	}
+	for _, m := range is.Mounts {
+		if (m.Type == "bind" || m.Type == "volume") && !slices.ContainsFunc(made.Mounts, func(own host.Mount) bool {
+			return own.Target == m.Destination && (own.Source == m.Source || own.Source == m.Name) && own.ReadOnly != m.RW
+		}) {
+			all = append(all, "with another "+m.Type+" at "+m.Destination)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(is.NetworkSettings.Networks)) {
 		if name != made.Network {
 			all = append(all, "in the network "+name)
 		}
