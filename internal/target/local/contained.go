@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"net"
 	"os"
 	"path"
@@ -69,17 +68,8 @@ func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p 
 		return err
 	}
 	variables := map[string]string{"INSTANCE": in.ID, "WORKLOAD": workload, "SITE": s.Name, "SETTINGS": withinSettings, "SECRETS": withinSecrets}
-	for name, other := range c.Parts {
-		values, folder, err := s.values(in.ID, name, other)
-		if err == nil && folder != "" {
-			err = lay(folder, values)
-		}
-		if err != nil {
-			return err
-		}
-		for key, value := range values {
-			variables[declare.EnvironmentName(key)] = value
-		}
+	if err := s.layValues(in.ID, c, variables); err != nil {
+		return err
 	}
 	for name, value := range part.Environment {
 		variables[name] = declare.Tell(value, told)
@@ -87,9 +77,7 @@ func (s *Site) contain(workload string, c *wanted.Cohort, in wanted.Instance, p 
 	for name, mount := range part.Volumes {
 		variables["VOLUME_"+declare.EnvironmentName(name)] = mount
 	}
-	for _, name := range slices.Sorted(maps.Keys(variables)) {
-		p.Env = append(p.Env, name+"="+variables[name])
-	}
+	p.Env = listed(variables)
 	p.Folder, p.Secrets, p.Limits = at, filepath.Join(s.secrets, in.ID), limits(part)
 	p.Container = &keeper.Container{
 		Engine: s.Engine.Address, Name: s.own(in.ID), Image: image, Folder: part.Folder, Ports: part.Ports, Network: s.own(workload), Aliases: []string{in.Part},

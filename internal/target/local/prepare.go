@@ -128,17 +128,8 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 		name, value, _ := strings.Cut(text, "=")
 		variables[name] = value
 	}
-	for name, other := range c.Parts {
-		values, at, err := s.values(in.ID, name, other)
-		if err == nil && at != "" {
-			err = lay(at, values)
-		}
-		if err != nil {
-			return nil, err
-		}
-		for key, value := range values {
-			variables[declare.EnvironmentName(key)] = value
-		}
+	if err := s.layValues(in.ID, c, variables); err != nil {
+		return nil, err
 	}
 	told := s.address(workload, in.Part, c)
 	for name, value := range part.Environment {
@@ -155,11 +146,33 @@ func (s *Site) prepare(folder, workload string, c *wanted.Cohort, in wanted.Inst
 	}
 	variables["INSTANCE"], variables["WORKLOAD"], variables["SITE"] = in.ID, workload, s.Name
 	variables["SETTINGS"], variables["SECRETS"] = filepath.Join(folder, settingsFolder), filepath.Join(s.secrets, in.ID)
+	return listed(variables), nil
+}
+
+// layValues lays the settings and secrets of a cohort for an instance, and puts them among its variables.
+func (s *Site) layValues(id string, c *wanted.Cohort, variables map[string]string) error {
+	for name, part := range c.Parts {
+		values, at, err := s.values(id, name, part)
+		if err == nil && at != "" {
+			err = lay(at, values)
+		}
+		if err != nil {
+			return err
+		}
+		for key, value := range values {
+			variables[declare.EnvironmentName(key)] = value
+		}
+	}
+	return nil
+}
+
+// listed are variables as an environment, in the order of their names.
+func listed(variables map[string]string) []string {
 	environment := make([]string, 0, len(variables))
 	for _, name := range slices.Sorted(maps.Keys(variables)) {
 		environment = append(environment, name+"="+variables[name])
 	}
-	return environment, nil
+	return environment
 }
 
 // furnish puts into the folder that an instance runs in what it is to find there: volumes, files, and what its artifact holds. It may
