@@ -141,7 +141,7 @@ func (h *host) run(ctx context.Context) error {
 			h.log.Error("the settings cannot be opened", "why", h.refused.Error())
 			continue
 		}
-		if !errors.Is(err, ledger.ErrDeposed) || ctx.Err() != nil {
+		if ctx.Err() != nil || !errors.Is(err, ledger.ErrDeposed) && !errors.Is(err, ledger.ErrUnreached) {
 			return err
 		}
 		h.leader = ""

@@ -207,6 +207,9 @@ func (e *embedded) close() error {
 
 func (e *embedded) explain(err error) error { return explain(err) }
 
+// again implements store: a file is as it is.
+func (e *embedded) again(error) bool { return false }
+
 // explain tells the errors of a database in a file that a person can mend in words of their own.
 func explain(err error) error {
 	var coded *sqlite.Error

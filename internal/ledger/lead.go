@@ -26,6 +26,9 @@ type Lead struct {
 // ErrDeposed means that another server leads, or may lead, since: nothing was recorded, and nothing may be done.
 var ErrDeposed = fault.New(fault.ErrUnavailable, "this server does not lead any more")
 
+// ErrUnreached means that the database that a ledger lies in does not answer, or did not in the middle of an answer.
+var ErrUnreached = fault.New(fault.ErrUnavailable, "the database of the ledger does not answer")
+
 // OpenAt opens the ledger of a data folder for writing, once it leads: at an address in PostgreSQL, or in the folder where there is none.
 func OpenAt(address, folder string) (*Ledger, error) {
 	if address == "" {

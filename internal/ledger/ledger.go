@@ -77,6 +77,8 @@ type store interface {
 	change(ctx context.Context, do func(*sql.Tx) error) error
 	// explain tells the errors that a person can mend in words of their own.
 	explain(error) error
+	// again tells whether a reading that failed with an error may be tried again at once.
+	again(error) bool
 	// lead waits until nobody else changes anything, and gives what ends once somebody else may.
 	lead(ctx context.Context, me Server, told func(Lead) error) (context.Context, error)
 	// leads tells why nothing may be done any more; nil while nobody else can have changed anything.

@@ -349,6 +349,9 @@ func (l *Ledger) ask(ctx context.Context, text string, args ...any) (lines, erro
 		ctx, done = context.WithTimeout(ctx, l.patience)
 	}
 	rows, err := l.read.QueryContext(ctx, text, args...)
+	for tries := 0; err != nil && tries < ReadersAtOnce && l.again(err); tries++ { // as many sessions may have been left from before
+		rows, err = l.read.QueryContext(ctx, text, args...)
+	}
 	if err != nil {
 		done()
 		return lines{}, l.explain(err)

@@ -4,11 +4,14 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -179,8 +182,22 @@ func (s *shared) lost(t *turn, err error) error {
 // isTransport tells whether an error may be of the way to the database rather than of what was asked.
 func isTransport(err error) bool {
 	var network net.Error
-	return errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded) || pgconn.Timeout(err)
+	return errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded) || pgconn.Timeout(err) || isBroken(err)
 }
+
+// isBroken tells whether an error is that a session has ended, so that another one may do: the database was started anew since, or ends.
+func isBroken(err error) bool {
+	for _, way := range []error{io.EOF, io.ErrUnexpectedEOF, net.ErrClosed, syscall.ECONNRESET, syscall.EPIPE, driver.ErrBadConn} {
+		if errors.Is(err, way) {
+			return true
+		}
+	}
+	var told *pgconn.PgError
+	return errors.As(err, &told) && (strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08")) // operator_intervention, connection_exception
+}
+
+// again implements store.
+func (s *shared) again(err error) bool { return isBroken(err) }
 
 // end ends a turn.
 func (s *shared) end(t *turn, why error) {
@@ -471,7 +488,7 @@ func (s *shared) explain(err error) error {
 	case errors.As(err, &told) && (strings.HasPrefix(told.Code, "28") || strings.HasPrefix(told.Code, "42501") || strings.HasPrefix(told.Code, "3D")):
 		return fmt.Errorf("the database %s does not let this server do that: %s; see docs/server.md for what its role needs", s.at, told.Message)
 	case errors.As(err, &unreached) || isTransport(err) || errors.Is(err, sql.ErrConnDone):
-		return fault.New(fault.ErrUnavailable, "the database %s does not answer: %v", s.at, err)
+		return fault.New(ErrUnreached, "the database %s does not answer: %v", s.at, err)
 	}
 	return err
 }

@@ -3,16 +3,23 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/fault"
 	"aditus/internal/ledger/postgrestest"
 )
 
@@ -356,5 +363,64 @@ func BenchmarkRecord(b *testing.B) {
 			}
 		})
 		l.Close()
+	}
+}
+
+// TestStartedAnew ends all sessions for reading, and the database itself: whoever reads notices nothing of it, and is told that it does
+// not answer while it is down.
+func TestStartedAnew(t *testing.T) {
+	server := postgrestest.Start(t)
+	address := server.Database(t)
+	l, _ := lead(t, address, nil)
+	other := connect(t, address, nil)
+	record(t, l, Entry{Facts: []Fact{{At: at, Kind: "stage", Text: "1"}}})
+	var open []*sql.Conn
+	for range ReadersAtOnce {
+		conn, err := l.read.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		open = append(open, conn)
+	}
+	for _, conn := range open {
+		if err := conn.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var ended int
+	if err := other.read.QueryRow(`SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND application_name = 'aditus'`).Scan(&ended); err != nil || ended == 0 {
+		t.Fatalf("%d sessions ended (%v)", ended, err)
+	}
+	if facts, err := l.Facts(Query{}); err != nil || len(facts) != 1 {
+		t.Errorf("with new sessions there is %v (%v)", facts, err)
+	}
+	server.Kill()
+	if _, err := l.Facts(Query{}); !errors.Is(err, ErrUnreached) || !strings.Contains(fmt.Sprint(err), "does not answer") {
+		t.Errorf("while it is down: %v", err)
+	}
+	if err := server.Up(); err != nil {
+		t.Fatal(err)
+	}
+	if facts, err := l.Facts(Query{}); err != nil || len(facts) != 1 {
+		t.Errorf("afterwards there is %v (%v)", facts, err)
+	}
+}
+
+// TestBroken has each way to lose a session told as one that another may do better than.
+func TestBroken(t *testing.T) {
+	s := &shared{at: "postgres://db.example/aditus"}
+	for _, err := range []error{
+		io.ErrUnexpectedEOF, io.EOF, driver.ErrBadConn, net.ErrClosed,
+		&net.OpError{Op: "read", Err: os.NewSyscallError("read", syscall.ECONNRESET)}, &net.OpError{Op: "write", Err: os.NewSyscallError("write", syscall.EPIPE)},
+		&pgconn.PgError{Code: "57P01", Message: "terminating connection due to administrator command"}, &pgconn.PgError{Code: "08006", Message: "connection failure"},
+	} {
+		if again, told := s.again(err), s.explain(fmt.Errorf("read: %w", err)); !again || !errors.Is(told, ErrUnreached) || !errors.Is(told, fault.ErrUnavailable) {
+			t.Errorf("%v: again %t, told %v", err, again, told)
+		}
+	}
+	for _, err := range []error{sql.ErrNoRows, &pgconn.PgError{Code: "42703"}, context.DeadlineExceeded} {
+		if s.again(err) {
+			t.Errorf("%v is tried again", err)
+		}
 	}
 }
