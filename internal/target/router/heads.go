@@ -5,22 +5,25 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"sync"
 )
 
 // headed is a connection whose requests say in one way alone how long they are. One that has both a Content-Length and a Transfer-Encoding may
 // be read otherwise by somebody on its way; net/http takes the one out before it can be seen, so that heads are looked at as they come.
 type headed struct {
 	*net.TCPConn
+	sent    []byte // that came before
 	head    []byte
 	passed  bool // the head of the request is through
 	framed  bool // it speaks HTTP/2, whose heads are no text
 	twofold bool // the request says it in two ways
-	leave   func()
+	room    Room
+	left    sync.Once
 }
 
 // Close implements net.Conn.
 func (c *headed) Close() error {
-	c.leave()
+	c.left.Do(c.room.leave)
 	return c.TCPConn.Close()
 }
 
@@ -29,7 +32,13 @@ const mostHead = http.DefaultMaxHeaderBytes + 8<<10
 
 // Read implements io.Reader.
 func (c *headed) Read(p []byte) (int, error) {
-	n, err := c.TCPConn.Read(p)
+	n, err := 0, error(nil)
+	if len(c.sent) > 0 {
+		n = copy(p, c.sent)
+		c.sent = c.sent[n:]
+	} else {
+		n, err = c.TCPConn.Read(p)
+	}
 	if c.passed || c.framed || n == 0 {
 		return n, err
 	}
@@ -68,19 +77,41 @@ func twofold(head []byte) bool {
 // next has the next request's head looked at.
 func (c *headed) next() { c.passed, c.twofold, c.head = false, false, c.head[:0] }
 
-// headedListener is a listener whose connections are headed, and that has no more of them than there is room for.
-type headedListener struct {
-	net.Listener
-	room Room
+// passed are connections that are left to net/http, as a listener of which it accepts them.
+type passed struct {
+	conns chan net.Conn
+	end   chan struct{}
+	once  sync.Once
 }
 
 // Accept implements net.Listener.
-func (l headedListener) Accept() (net.Conn, error) {
-	conn, err := l.Listener.Accept()
-	if tcp, ok := conn.(*net.TCPConn); ok {
-		return &headed{TCPConn: tcp, leave: l.room.enter()}, err
+func (p *passed) Accept() (net.Conn, error) {
+	select {
+	case conn := <-p.conns:
+		return conn, nil
+	case <-p.end:
+		return nil, net.ErrClosed
 	}
-	return conn, err
+}
+
+// Close implements net.Listener.
+func (p *passed) Close() error {
+	p.once.Do(func() { close(p.end) })
+	return nil
+}
+
+// Addr implements net.Listener.
+func (p *passed) Addr() net.Addr { return &net.TCPAddr{} }
+
+// pass leaves a connection to net/http, with what was read of it.
+func (r *Router) pass(conn *net.TCPConn, sent []byte) {
+	own := &headed{TCPConn: conn, sent: bytes.Clone(sent), room: r.Room}
+	select {
+	case r.passed.conns <- own:
+	case <-r.passed.end:
+		own.Close()
+		r.connections.Add(-1)
+	}
 }
 
 type headedKey struct{}

@@ -70,14 +70,14 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	}
 	began := time.Now()
 	r.mu.RLock()
-	own, preview := r.find(req)
+	own, preview := r.find(req.Host, req.Header.Values)
 	r.mu.RUnlock()
 	if own == nil {
 		http.Error(w, "no route leads to "+strconv.Quote(req.Host), http.StatusNotFound)
 		return
 	}
 	v := &visit{own: own, preview: preview}
-	v.settle(req)
+	v.settle(req.Header.Values)
 	hangs := time.AfterFunc(r.stuckAfter, func() {
 		if b := v.at.Load(); b != nil && !preview && v.state.CompareAndSwap(waits, stuck) {
 			b.counter.answered(http.StatusGatewayTimeout, r.stuckAfter)
@@ -109,15 +109,16 @@ func (r *Router) count(v *visit, took time.Duration) {
 }
 
 // settle gives a visit its place: the visitor's own where the route keeps visitors, else the next one.
-func (v *visit) settle(req *http.Request) {
+func (v *visit) settle(values func(header string) []string) {
 	if name := v.own.Header; name != "" {
-		if value := req.Header.Get(name); value != "" {
-			v.place = placeOf(value)
+		if said := values(name); len(said) > 0 && said[0] != "" {
+			v.place = placeOf(said[0])
 			return
 		}
 	}
 	if name := v.own.Cookie; name != "" {
-		if cookie, err := req.Cookie(name); err == nil {
+		said := http.Request{Header: http.Header{"Cookie": values("Cookie")}}
+		if cookie, err := said.Cookie(name); err == nil {
 			if place, err := strconv.ParseUint(cookie.Value, 16, 64); err == nil {
 				v.place = place
 				return
@@ -126,6 +127,11 @@ func (v *visit) settle(req *http.Request) {
 		v.cookie = true
 	}
 	v.place = v.own.places.next()
+}
+
+// newCookie keeps a visitor with his cohort.
+func (v *visit) newCookie() *http.Cookie {
+	return &http.Cookie{Name: v.own.Cookie, Value: strconv.FormatUint(v.place, 16), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}
 }
 
 // told are headers by which a proxy tells an instance of a visitor, beside those that are set anew: no visitor says them.
@@ -166,8 +172,7 @@ func newProxy(r *Router) *httputil.ReverseProxy {
 			v.status = response.StatusCode
 			v.state.CompareAndSwap(waits, answers)
 			if v.cookie {
-				cookie := http.Cookie{Name: v.own.Cookie, Value: strconv.FormatUint(v.place, 16), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}
-				response.Header.Add("Set-Cookie", cookie.String())
+				response.Header.Add("Set-Cookie", v.newCookie().String())
 			}
 			return nil
 		},
@@ -181,12 +186,13 @@ func newProxy(r *Router) *httputil.ReverseProxy {
 				http.Error(w, "the request's body cannot be read", http.StatusBadRequest)
 			case req.Context().Err() != nil: // the caller left
 				v.status = 0
+				panic(http.ErrAbortHandler) // an answer of nothing would be one
 			default:
 				v.status = http.StatusBadGateway
 				http.Error(w, "the instance gave no answer", http.StatusBadGateway)
 			}
 		},
-		BufferPool: &buffers{},
+		BufferPool: r.buffers,
 		ErrorLog:   quiet,
 	}
 }
@@ -207,14 +213,15 @@ func (s sender) RoundTrip(req *http.Request) (*http.Response, error) {
 	var tried []*backend
 	last := errNoInstance
 	for range mostTries {
-		b, pool, waited := s.r.await(req.Context(), v.own.Name, v.preview, v.place, tried)
+		at, waited := s.r.await(req.Context(), v.own.Name, v.preview, v.place, tried)
 		v.waited += waited
+		b := at.b
 		if b == nil {
 			return nil, last
 		}
 		v.last = b
 		v.at.Store(b)
-		req.URL.Host = pool
+		req.URL.Host = at.pool()
 		var body *untouched
 		if original != nil && original != http.NoBody {
 			body = &untouched{body: original}
@@ -253,11 +260,7 @@ func again(req *http.Request, body *untouched, err error) bool {
 	if errors.As(err, &op) && op.Op == "dial" || strings.Contains(err.Error(), "server closed idle connection") {
 		return true
 	}
-	switch req.Method {
-	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace, http.MethodPut, http.MethodDelete:
-		return true
-	}
-	return false
+	return repeatable(req.Method)
 }
 
 // untouched is a request's body for one try. It is not closed by it: the server that it came from does that.

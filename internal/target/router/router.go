@@ -59,6 +59,11 @@ type Instance struct {
 // Router serves routes. Make it with New, tell it what to serve with Set, and Close it at the end.
 type Router struct {
 	Options
+	begin          sync.Once
+	plain          *plain // nil before HTTP is listened to, and on systems that have none
+	passed         *passed
+	dialer         *net.Dialer
+	buffers        *buffers
 	transport, h2c *http.Transport
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
@@ -102,6 +107,7 @@ type backend struct {
 	was     bool          // ready, before the routes were set anew
 	since   int64         // ready, in nanoseconds since 1970; guarded as ready is
 	warmUp  time.Duration // of its cohort, likewise
+	lines   lines
 	pending atomic.Int64
 	idle    chan struct{}
 	suspect atomic.Int64 // until when nothing is sent to it that can go elsewhere, in nanoseconds since 1970
@@ -134,12 +140,16 @@ type Options struct {
 type Room chan struct{}
 
 // enter waits until there is room, which is given back by leave.
-func (r Room) enter() (leave func()) {
-	if r == nil {
-		return func() {}
+func (r Room) enter() {
+	if r != nil {
+		r <- struct{}{}
 	}
-	r <- struct{}{}
-	return sync.OnceFunc(func() { <-r })
+}
+
+func (r Room) leave() {
+	if r != nil {
+		<-r
+	}
 }
 
 // unservedFile counts what found no instance; no instance has such a name.
@@ -157,7 +167,7 @@ func New(o Options) *Router {
 		}, MaxIdleConnsPerHost: backendIdlePer, IdleConnTimeout: backendIdle, DisableCompression: true}
 	}
 	r := &Router{
-		Options: o, unserved: openCounter(o.Kept, unservedFile),
+		Options: o, dialer: dialer, buffers: &buffers{}, passed: &passed{conns: make(chan net.Conn), end: make(chan struct{})}, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
 		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: Troubles{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
 	}
@@ -175,8 +185,6 @@ func New(o Options) *Router {
 			if own, ok := conn.(*headed); ok {
 				own.next()
 			}
-		case http.StateNew:
-			r.connections.Add(1)
 		case http.StateClosed, http.StateHijacked:
 			r.connections.Add(-1)
 		}
@@ -247,11 +255,13 @@ func (r *Router) fill(own *route) {
 	own.ends = bounds(shares)
 }
 
-// find gives the route for a request, and whether it is asked for its preview.
-func (r *Router) find(req *http.Request) (own *route, preview bool) {
-	host := strings.ToLower(req.Host)
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
+// find gives the route for a request, and whether it is asked for its preview. It is called with the lock held.
+func (r *Router) find(host string, values func(header string) []string) (own *route, preview bool) {
+	host = strings.ToLower(host)
+	if strings.IndexByte(host, ':') >= 0 {
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
 	}
 	host = strings.TrimSuffix(host, ".")
 	if own = r.previews[host]; own != nil {
@@ -260,19 +270,20 @@ func (r *Router) find(req *http.Request) (own *route, preview bool) {
 	if own = r.hosts[host]; own == nil {
 		own = r.hosts[""]
 	}
-	return own, own != nil && own.By != nil && len(own.preview) > 0 && slices.Contains(req.Header.Values(own.By.Name), own.By.Value)
+	return own, own != nil && own.By != nil && len(own.preview) > 0 && slices.Contains(values(own.By.Name), own.By.Value)
 }
 
 // take chooses an instance for a place on a route as it is now, and notes that something is under way there, so that it
-// is not ended before that is over. Those in tried are left out. It gives nil where there is none.
-func (r *Router) take(name string, preview bool, place uint64, tried []*backend) (b *backend, pool string) {
+// is not ended before that is over. Those in tried are left out. It gives none where there is none.
+func (r *Router) take(name string, preview bool, place uint64, tried []*backend) seat {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	own := r.routes[name]
 	if own == nil || len(own.cohorts) == 0 {
-		return nil, ""
+		return seat{}
 	}
 	now := time.Now().UnixNano()
+	var b *backend
 	if preview {
 		b = least(own.preview, tried, place, now)
 	} else {
@@ -285,10 +296,10 @@ func (r *Router) take(name string, preview bool, place uint64, tried []*backend)
 		}
 	}
 	if b == nil {
-		return nil, ""
+		return seat{}
 	}
 	b.pending.Add(1)
-	return b, b.pool()
+	return seat{b, b.address, b.since}
 }
 
 // longEmpty is when a route had an instance that never had one.
@@ -296,13 +307,13 @@ var longEmpty = time.Unix(0, 0)
 
 // await is take for what finds no instance ready: it waits a while for one, as while one instance is exchanged for another. Where
 // there is none at all and was none lately, or too much waits already, it does not.
-func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (b *backend, pool string, waited time.Duration) {
-	if b, pool = r.take(name, preview, place, tried); b != nil || len(tried) > 0 || r.hold == 0 {
-		return b, pool, 0
+func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (s seat, waited time.Duration) {
+	if s = r.take(name, preview, place, tried); s.b != nil || len(tried) > 0 || r.hold == 0 {
+		return s, 0
 	}
 	defer r.held.Add(-1)
 	if r.held.Add(1) > mostHeld {
-		return nil, "", 0
+		return seat{}, 0
 	}
 	began := time.Now()
 	timer := time.NewTimer(r.hold)
@@ -312,26 +323,26 @@ func (r *Router) await(ctx context.Context, name string, preview bool, place uin
 		own := r.routes[name]
 		renewed, some := r.renewed, own != nil && (!preview || len(own.preview) > 0) && (own.empty.IsZero() || time.Since(own.empty) < r.hold)
 		r.mu.RUnlock()
-		if b, pool = r.take(name, preview, place, nil); b != nil || !some {
-			return b, pool, time.Since(began)
+		if s = r.take(name, preview, place, nil); s.b != nil || !some {
+			return s, time.Since(began)
 		}
 		select {
 		case <-renewed:
 		case <-ctx.Done():
-			return nil, "", time.Since(began)
+			return seat{}, time.Since(began)
 		case <-timer.C:
-			return nil, "", time.Since(began)
+			return seat{}, time.Since(began)
 		}
 	}
 }
 
 // pool names the connections to an instance since it is ready: one that came back is not asked over connections from before, at whose other end
-// there may be nobody who could say so, as with a container that was taken away with its network. It is called with the lock held.
-func (b *backend) pool() string {
-	if strings.HasPrefix(b.address, "[") {
-		return b.address
+// there may be nobody who could say so, as with a container that was taken away with its network.
+func (s seat) pool() string {
+	if strings.HasPrefix(s.address, "[") {
+		return s.address
 	}
-	return poolMark + strconv.FormatInt(b.since, 36) + "." + b.address
+	return poolMark + strconv.FormatInt(s.since, 36) + "." + s.address
 }
 
 // poolMark begins the name of a pool.
@@ -412,6 +423,9 @@ func (r *Router) Drain(ctx context.Context, id string) error {
 func (r *Router) Forget(id string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if b := r.backends[id]; b != nil {
+		b.lines.close(time.Now())
+	}
 	delete(r.backends, id)
 	forgetCounter(r.Kept, id)
 }
@@ -485,7 +499,11 @@ func (r *Router) listen(address string) {
 		}
 		r.listeners[at], r.owners[at] = listener, own
 		if own == nil {
-			go r.server.Serve(headedListener{listener, r.Room})
+			r.begin.Do(func() {
+				r.plain = openPlain(r)
+				go r.server.Serve(r.passed)
+			})
+			go r.welcome(listener)
 		} else {
 			room := r.Room
 			if own.Local {
@@ -540,10 +558,14 @@ func (r *Router) Close(ctx context.Context) error {
 	for end := time.Now().Add(r.linger); r.connections.Load() > 0 && time.Now().Before(end) && ctx.Err() == nil; {
 		time.Sleep(closeLook)
 	}
+	if r.plain != nil {
+		r.plain.leave()
+	}
 	err := r.server.Shutdown(ctx)
 	for r.under.Load() > 0 && ctx.Err() == nil { // those of TCP routes, and what was switched to another protocol
 		time.Sleep(closeLook)
 	}
+	r.closeLines(time.Now())
 	r.transport.CloseIdleConnections()
 	r.h2c.CloseIdleConnections()
 	return err

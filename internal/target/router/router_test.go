@@ -653,7 +653,7 @@ func TestWarmUp(t *testing.T) {
 			const turns = 4000
 			of = map[string]float64{}
 			for i := range uint64(turns) {
-				b, _ := r.take("web", false, i*0x9E3779B97F4A7C15, nil)
+				b := r.take("web", false, i*0x9E3779B97F4A7C15, nil).b
 				of[b.id] += 1.0 / turns
 				b.release()
 			}

@@ -14,13 +14,13 @@ func (r *Router) accept(listener net.Listener, at string, room Room) {
 		if err != nil {
 			return
 		}
-		leave := room.enter()
+		room.enter()
 		r.listening.Lock()
 		own := r.owners[at]
 		r.listening.Unlock()
 		r.under.Add(1)
 		go func() {
-			defer leave()
+			defer room.leave()
 			defer r.under.Add(-1)
 			r.connect(client.(*net.TCPConn), own)
 		}()
@@ -33,21 +33,21 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 	place := own.places.next()
 	var tried []*backend
 	for range mostTries {
-		b, pool, _ := r.await(context.Background(), own.Name, false, place, tried)
-		if b == nil {
+		s, _ := r.await(context.Background(), own.Name, false, place, tried)
+		if s.b == nil {
 			break
 		}
-		server, err := net.DialTimeout("tcp", addressOf(pool), dialTimeout)
+		server, err := net.DialTimeout("tcp", s.address, dialTimeout)
 		if err != nil {
-			b.release()
-			tried = append(tried, b)
+			s.b.release()
+			tried = append(tried, s.b)
 			continue
 		}
 		if !own.Local {
-			b.counter.connected()
+			s.b.counter.connected()
 		}
 		both(client, server.(*net.TCPConn))
-		b.release()
+		s.b.release()
 		return
 	}
 	if !own.Local {

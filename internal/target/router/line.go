@@ -1,0 +1,102 @@
+package router
+
+import (
+	"net"
+	"sync"
+	"syscall"
+	"time"
+
+	"aditus/internal/system"
+)
+
+// seat is what a place on a route came to: an instance, and where it is.
+type seat struct {
+	b       *backend
+	address string
+	since   int64 // it is ready, in nanoseconds since 1970
+}
+
+// line is a connection to an instance, for one request after another.
+type line struct {
+	*net.TCPConn
+	raw  syscall.RawConn
+	of   seat
+	used time.Time
+}
+
+// lines are those to an instance that nobody uses. The one that was used last is used first.
+type lines struct {
+	mu   sync.Mutex
+	kept []*line
+}
+
+// lineTo gives a line to an instance, one that was kept where that may be.
+func (r *Router) lineTo(s seat, reuse bool) (l *line, reused bool, err error) {
+	for reuse {
+		if l = s.b.lines.pop(); l == nil {
+			break
+		}
+		if l.of.since == s.since && l.of.address == s.address && system.IsQuiet(l.raw) {
+			return l, true, nil
+		}
+		l.Close()
+	}
+	conn, err := r.dialer.Dial("tcp", s.address)
+	if err != nil {
+		return nil, false, err
+	}
+	l = &line{TCPConn: conn.(*net.TCPConn), of: s}
+	if l.raw, err = l.SyscallConn(); err != nil {
+		l.Close()
+		return nil, false, err
+	}
+	return l, false, nil
+}
+
+// letGo keeps a line for others where it is as at its beginning.
+func (l *line) letGo(clean bool) {
+	if !clean || !l.of.b.lines.push(l) {
+		l.Close()
+	}
+}
+
+func (k *lines) pop() (l *line) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if n := len(k.kept); n > 0 {
+		l, k.kept[n-1], k.kept = k.kept[n-1], nil, k.kept[:n-1]
+	}
+	return l
+}
+
+// push is false where there are enough.
+func (k *lines) push(l *line) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if len(k.kept) >= backendIdlePer {
+		return false
+	}
+	l.used = time.Now()
+	k.kept = append(k.kept, l)
+	return true
+}
+
+// close closes those that were not used since then.
+func (k *lines) close(since time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	n := 0 // they lie in the order in which they were used
+	for ; n < len(k.kept) && k.kept[n].used.Before(since); n++ {
+		k.kept[n].Close()
+	}
+	k.kept = append(k.kept[:0], k.kept[n:]...)
+}
+
+// closeLines closes all lines that were not used since then.
+func (r *Router) closeLines(since time.Time) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for _, b := range r.backends {
+		b.lines.close(since)
+	}
+}

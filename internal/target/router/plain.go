@@ -1,0 +1,243 @@
+package router
+
+import (
+	"errors"
+	"net"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"aditus/internal/system"
+)
+
+// Plain requests of HTTP/1.1, which are nearly all, go their own way: their heads are read where they came, changed in a few places and
+// written on, by the one goroutine that then waits for the answer. net/http takes several for that, and three times as long. A visitor's
+// connection costs an entry in a table while nothing is asked on it. What is not plain (bodies that are long or in chunks, other
+// protocols, what is not read alike by everybody) is left to net/http as it came, with its connection. No library was found that leaves
+// quiet connections without a goroutine and lets be seen of each request what is counted of it here.
+
+// plain are the connections of visitors that have sent nothing but plain requests.
+type plain struct {
+	r       *Router
+	sockets *system.Sockets
+	work    chan *exchange // for those who have done some and wait for more
+	spare   sync.Pool      // exchanges
+	waiting atomic.Int32   // who wait for work
+
+	mu      sync.Mutex
+	callers map[system.Socket]*caller
+	number  int32
+	end     chan struct{} // closed when nobody is looked after any more
+}
+
+// caller is a visitor's connection.
+type caller struct {
+	socket system.Socket
+	number int32
+	from   netip.Addr
+
+	mu     sync.Mutex
+	at     *exchange // nil while nothing is under way
+	since  int64     // when it was so last, in nanoseconds since 1970
+	used   bool      // it has asked something
+	shut   bool      // it is told nothing more
+	closed bool
+}
+
+const (
+	shutFor    = 2 * time.Second // a visitor who was told that nothing more comes has to close his connection
+	sweepEvery = 2 * time.Second
+	mostWait   = 64 // goroutines that wait for more work
+)
+
+// welcome takes visitors' connections until nobody listens any more.
+func (r *Router) welcome(listener net.Listener) {
+	for pause := time.Duration(0); ; {
+		conn, err := listener.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil { // as where no more files may be open
+			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
+			time.Sleep(pause)
+			continue
+		}
+		pause = 0
+		r.Room.enter()
+		r.connections.Add(1)
+		tcp := conn.(*net.TCPConn)
+		if r.plain == nil {
+			r.pass(tcp, nil)
+		} else if err := r.plain.add(tcp); err != nil {
+			r.Room.leave()
+			r.connections.Add(-1)
+		}
+	}
+}
+
+// openPlain makes the way of plain requests; nil on systems that have none.
+func openPlain(r *Router) *plain {
+	sockets, err := system.NewSockets()
+	if err != nil {
+		return nil
+	}
+	p := &plain{r: r, sockets: sockets, work: make(chan *exchange), callers: map[system.Socket]*caller{}, end: make(chan struct{})}
+	p.spare.New = func() any { return newExchange(p) }
+	go sockets.Wait(p.tell)
+	go p.sweep()
+	return p
+}
+
+// add takes a visitor's connection.
+func (p *plain) add(conn *net.TCPConn) error {
+	c := &caller{since: time.Now().UnixNano()}
+	if at, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
+		c.from = at.AddrPort().Addr().Unmap()
+	}
+	var err error
+	if c.socket, err = system.TakeSocket(conn); err != nil {
+		conn.Close()
+		return err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.number++
+	c.number = p.number
+	if err := p.sockets.Add(c.socket, c.number); err != nil {
+		c.socket.Close()
+		return err
+	}
+	p.callers[c.socket] = c
+	return nil
+}
+
+// tell has somebody look after a visitor of whom something is heard.
+func (p *plain) tell(socket system.Socket, number int32, what system.Event) {
+	p.mu.Lock()
+	c := p.callers[socket]
+	p.mu.Unlock()
+	if c == nil || c.number != number { // it was closed meanwhile
+		return
+	}
+	c.mu.Lock()
+	if x := c.at; x != nil {
+		x.hear(what)
+	}
+	if c.at != nil || c.closed || what&system.Readable == 0 {
+		c.mu.Unlock()
+		return
+	}
+	x := p.spare.Get().(*exchange)
+	x.begin(c, what)
+	c.at = x
+	c.mu.Unlock()
+	select {
+	case p.work <- x:
+	default:
+		go p.carry(x)
+	}
+}
+
+// carry looks after one visitor after another, each for as long as something is under way.
+func (p *plain) carry(x *exchange) {
+	for {
+		x.run()
+		p.spare.Put(x)
+		if p.waiting.Add(1) > mostWait {
+			p.waiting.Add(-1)
+			return
+		}
+		select {
+		case x = <-p.work:
+			p.waiting.Add(-1)
+		case <-p.end:
+			return
+		}
+	}
+}
+
+// rest leaves a visitor to himself, unless something was heard of him since it was looked last.
+func (c *caller) rest() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.at.happened&system.Readable != 0 {
+		return false
+	}
+	c.at, c.since = nil, time.Now().UnixNano()
+	return true
+}
+
+// close ends a visitor's connection. It is called by whoever looks after him.
+func (p *plain) close(c *caller) {
+	p.forget(c)
+	p.closed(c)
+}
+
+// closed has a socket that is looked after no more be another's.
+func (p *plain) closed(c *caller) {
+	c.socket.Close()
+	p.r.Room.leave()
+	p.r.connections.Add(-1)
+}
+
+// pass leaves a visitor to net/http, with what he has sent already. It is called by whoever looks after him.
+func (p *plain) pass(c *caller, sent []byte) {
+	p.forget(c)
+	p.sockets.Remove(c.socket)
+	conn, err := c.socket.Conn()
+	if err != nil {
+		p.r.Room.leave()
+		p.r.connections.Add(-1)
+		return
+	}
+	p.r.pass(conn, sent)
+}
+
+// forget looks after a visitor no more.
+func (p *plain) forget(c *caller) {
+	c.mu.Lock()
+	c.closed, c.at = true, nil
+	c.mu.Unlock()
+	p.mu.Lock()
+	delete(p.callers, c.socket)
+	p.mu.Unlock()
+}
+
+// sweep closes what is not used for too long, again and again.
+func (p *plain) sweep() {
+	ticker := time.NewTicker(sweepEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-p.end:
+			return
+		case now := <-ticker.C:
+			p.closeQuiet(func(c *caller) bool {
+				quiet := time.Duration(now.UnixNano() - c.since)
+				return quiet >= idleTimeout || quiet >= readHeaderTimeout && !c.used || quiet >= shutFor && c.shut
+			})
+			p.r.closeLines(now.Add(-backendIdle))
+		}
+	}
+}
+
+// closeQuiet closes connections on which nothing is under way, those of a kind.
+func (p *plain) closeQuiet(which func(*caller) bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for socket, c := range p.callers {
+		c.mu.Lock()
+		if c.at == nil && !c.closed && which(c) {
+			c.closed = true
+			delete(p.callers, socket)
+			p.closed(c)
+		}
+		c.mu.Unlock()
+	}
+}
+
+// leave ends all that is under way no more. Others close their connections when they have their answers.
+func (p *plain) leave() {
+	p.closeQuiet(func(*caller) bool { return true })
+}
