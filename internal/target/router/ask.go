@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"sync/atomic"
 	"time"
 )
 
@@ -267,10 +268,29 @@ func (x *exchange) answerHead(b *body) []byte {
 // appendEnd ends a head; dated where it has no date of its own.
 func (t *turn) appendEnd(out []byte, dated bool) []byte {
 	if dated {
-		out = append(time.Now().UTC().AppendFormat(append(out, "Date: "...), http.TimeFormat), "\r\n"...)
+		out = append(append(append(out, "Date: "...), date()...), "\r\n"...)
 	}
 	if t.last {
 		out = append(out, "Connection: close\r\n"...)
 	}
 	return append(out, "\r\n"...)
 }
+
+// date is what time it is, as headers say it.
+func date() string {
+	now := time.Now()
+	if d := lastDate.Load(); d != nil && d.second == now.Unix() {
+		return d.text
+	}
+	d := &dated{now.Unix(), now.UTC().Format(http.TimeFormat)}
+	lastDate.Store(d)
+	return d.text
+}
+
+type dated struct {
+	second int64
+	text   string
+}
+
+// lastDate saves that the same second is written out again and again.
+var lastDate atomic.Pointer[dated]

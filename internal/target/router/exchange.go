@@ -281,7 +281,7 @@ func (x *exchange) serve(head int) fate {
 	defer r.under.Add(-1)
 	began, name := time.Now(), string(q.host)
 	r.mu.RLock()
-	own, preview := r.find(name, q.values)
+	own, preview := r.find(name, q)
 	r.mu.RUnlock()
 	if own != nil && own.Path != "" && !straight(q.target) {
 		return others
@@ -290,7 +290,7 @@ func (x *exchange) serve(head int) fate {
 	size := head + q.length
 	if own != nil {
 		x.visit = visit{own: own, preview: preview, given: true}
-		x.visit.settle(q.values)
+		x.visit.settle(q)
 		x.compose(own, x.in[head:size])
 	}
 	x.ahead = append(x.ahead[:0], x.in[size:x.n]...)

@@ -86,8 +86,8 @@ func (q *request) read(p []byte) int {
 	return len(p) - len(rest)
 }
 
-// values are those of a header field.
-func (q *request) values(name string) (all []string) {
+// Values implements header.
+func (q *request) Values(name string) (all []string) {
 	for _, f := range q.fields {
 		if equalFold(f.name, name) {
 			all = append(all, string(f.value))

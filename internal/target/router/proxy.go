@@ -70,14 +70,14 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	}
 	began := time.Now()
 	r.mu.RLock()
-	own, preview := r.find(req.Host, req.Header.Values)
+	own, preview := r.find(req.Host, req.Header)
 	r.mu.RUnlock()
 	if own == nil {
 		http.Error(w, "no route leads to "+strconv.Quote(req.Host), http.StatusNotFound)
 		return
 	}
 	v := &visit{own: own, preview: preview}
-	v.settle(req.Header.Values)
+	v.settle(req.Header)
 	hangs := time.AfterFunc(r.stuckAfter, func() {
 		if b := v.at.Load(); b != nil && !preview && v.state.CompareAndSwap(waits, stuck) {
 			b.counter.answered(http.StatusGatewayTimeout, r.stuckAfter)
@@ -109,15 +109,15 @@ func (r *Router) count(v *visit, took time.Duration) {
 }
 
 // settle gives a visit its place: the visitor's own where the route keeps visitors, else the next one.
-func (v *visit) settle(values func(header string) []string) {
+func (v *visit) settle(h header) {
 	if name := v.own.Header; name != "" {
-		if said := values(name); len(said) > 0 && said[0] != "" {
+		if said := h.Values(name); len(said) > 0 && said[0] != "" {
 			v.place = placeOf(said[0])
 			return
 		}
 	}
 	if name := v.own.Cookie; name != "" {
-		said := http.Request{Header: http.Header{"Cookie": values("Cookie")}}
+		said := http.Request{Header: http.Header{"Cookie": h.Values("Cookie")}}
 		if cookie, err := said.Cookie(name); err == nil {
 			if place, err := strconv.ParseUint(cookie.Value, 16, 64); err == nil {
 				v.place = place

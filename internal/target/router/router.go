@@ -255,8 +255,11 @@ func (r *Router) fill(own *route) {
 	own.ends = bounds(shares)
 }
 
+// header is what a request says in its header, as http.Header.
+type header interface{ Values(name string) []string }
+
 // find gives the route for a request, and whether it is asked for its preview. It is called with the lock held.
-func (r *Router) find(host string, values func(header string) []string) (own *route, preview bool) {
+func (r *Router) find(host string, said header) (own *route, preview bool) {
 	host = strings.ToLower(host)
 	if strings.IndexByte(host, ':') >= 0 {
 		if name, _, err := net.SplitHostPort(host); err == nil {
@@ -270,7 +273,7 @@ func (r *Router) find(host string, values func(header string) []string) (own *ro
 	if own = r.hosts[host]; own == nil {
 		own = r.hosts[""]
 	}
-	return own, own != nil && own.By != nil && len(own.preview) > 0 && slices.Contains(values(own.By.Name), own.By.Value)
+	return own, own != nil && own.By != nil && len(own.preview) > 0 && slices.Contains(said.Values(own.By.Name), own.By.Value)
 }
 
 // take chooses an instance for a place on a route as it is now, and notes that something is under way there, so that it
