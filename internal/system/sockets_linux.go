@@ -1,8 +1,11 @@
 package system
 
 import (
+	"cmp"
 	"net"
+	"net/netip"
 	"os"
+	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -11,21 +14,69 @@ import (
 // Socket is a connection that no goroutine waits for. It belongs to whoever closes it.
 type Socket int
 
-// TakeSocket makes a connection a socket. The connection is closed by it, what it was connected to is not.
-func TakeSocket(conn *net.TCPConn) (Socket, error) {
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return -1, err
-	}
-	fd := -1
-	if failed := raw.Control(func(own uintptr) { fd, err = unix.FcntlInt(own, unix.F_DUPFD_CLOEXEC, 0) }); failed != nil {
-		return -1, failed
-	}
-	if err != nil {
-		return -1, err
-	}
-	return Socket(fd), conn.Close()
+// Door is where connections come in as sockets.
+type Door struct {
+	file *os.File
+	raw  syscall.RawConn
 }
+
+// OpenDoor has what comes in at a listener come in as sockets. The listener stays what it is, and is closed by whoever has it.
+func OpenDoor(listener *net.TCPListener) (*Door, error) {
+	file, err := listener.File()
+	if err != nil {
+		return nil, err
+	}
+	d := &Door{file: file}
+	if d.raw, err = file.SyscallConn(); err == nil {
+		err = d.raw.Control(func(fd uintptr) { setOptions(int(fd)) })
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// setOptions has all that comes in at a listener be as net's connections are: sent at once, and asked now and then whether it is there.
+func setOptions(fd int) {
+	for _, o := range [...]struct{ level, option, value int }{
+		{unix.IPPROTO_TCP, unix.TCP_NODELAY, 1}, {unix.SOL_SOCKET, unix.SO_KEEPALIVE, 1},
+		{unix.IPPROTO_TCP, unix.TCP_KEEPIDLE, 15}, {unix.IPPROTO_TCP, unix.TCP_KEEPINTVL, 15}, {unix.IPPROTO_TCP, unix.TCP_KEEPCNT, 9},
+	} {
+		unix.SetsockoptInt(fd, o.level, o.option, o.value) // without one it works too
+	}
+}
+
+// Accept waits for a connection, and tells whose it is.
+func (d *Door) Accept() (socket Socket, from netip.Addr, err error) {
+	failed := d.raw.Read(func(fd uintptr) bool {
+		var own int
+		var peer unix.Sockaddr
+		if own, peer, err = unix.Accept4(int(fd), unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC); err == unix.EAGAIN {
+			return false
+		}
+		socket, from = Socket(own), addressOf(peer)
+		return true
+	})
+	return socket, from, cmp.Or(failed, err)
+}
+
+func addressOf(peer unix.Sockaddr) netip.Addr {
+	switch at := peer.(type) {
+	case *unix.SockaddrInet4:
+		return netip.AddrFrom4(at.Addr)
+	case *unix.SockaddrInet6:
+		a := netip.AddrFrom16(at.Addr).Unmap()
+		if at.ZoneId != 0 && a.Is6() {
+			a = a.WithZone(strconv.FormatUint(uint64(at.ZoneId), 10))
+		}
+		return a
+	}
+	return netip.Addr{}
+}
+
+// Close has nobody come in any more.
+func (d *Door) Close() error { return d.file.Close() }
 
 // Conn makes a socket a connection again. It is closed by it.
 func (s Socket) Conn() (*net.TCPConn, error) {
@@ -63,9 +114,8 @@ func unbroken(do func(int, []byte) (int, error), fd int, p []byte) (int, error) 
 // IsQuiet tells whether nothing has come on a connection, nor its end.
 func IsQuiet(conn syscall.RawConn) (quiet bool) {
 	conn.Control(func(fd uintptr) {
-		var one [1]byte
-		_, _, err := unix.Recvfrom(int(fd), one[:], unix.MSG_PEEK|unix.MSG_DONTWAIT)
-		quiet = err == unix.EAGAIN
+		n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN | unix.POLLRDHUP}}, 0)
+		quiet = n == 0 && err == nil
 	})
 	return quiet
 }

@@ -5,12 +5,19 @@ package system
 import (
 	"errors"
 	"net"
+	"net/netip"
 	"syscall"
 )
 
 type Socket int
 
-func TakeSocket(*net.TCPConn) (Socket, error) { return -1, errors.ErrUnsupported }
+type Door struct{}
+
+func OpenDoor(*net.TCPListener) (*Door, error) { return nil, errors.ErrUnsupported }
+
+func (d *Door) Accept() (Socket, netip.Addr, error) { return -1, netip.Addr{}, errors.ErrUnsupported }
+
+func (d *Door) Close() error { return nil }
 
 func (s Socket) Conn() (*net.TCPConn, error) { return nil, errors.ErrUnsupported }
 

@@ -103,6 +103,23 @@ func (p *passed) Close() error {
 // Addr implements net.Listener.
 func (p *passed) Addr() net.Addr { return &net.TCPAddr{} }
 
+// roomyListener is a listener of connections that go to net/http from the first request on, as there is no other way.
+type roomyListener struct {
+	net.Listener
+	r *Router
+}
+
+// Accept implements net.Listener.
+func (l roomyListener) Accept() (net.Conn, error) {
+	conn, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	l.r.Room.enter()
+	l.r.connections.Add(1)
+	return &headed{TCPConn: conn.(*net.TCPConn), room: l.r.Room}, nil
+}
+
 // pass leaves a connection to net/http, with what was read of it.
 func (r *Router) pass(conn *net.TCPConn, sent []byte) {
 	own := &headed{TCPConn: conn, sent: bytes.Clone(sent), room: r.Room}

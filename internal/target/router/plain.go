@@ -2,8 +2,8 @@ package router
 
 import (
 	"errors"
-	"net"
 	"net/netip"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -52,27 +52,21 @@ const (
 )
 
 // welcome takes visitors' connections until nobody listens any more.
-func (r *Router) welcome(listener net.Listener) {
+func (p *plain) welcome(door *system.Door) {
 	for pause := time.Duration(0); ; {
-		conn, err := listener.Accept()
-		if errors.Is(err, net.ErrClosed) {
+		socket, from, err := door.Accept()
+		switch {
+		case errors.Is(err, os.ErrClosed):
 			return
-		}
-		if err != nil { // as where no more files may be open
+		case err != nil: // as where no more files may be open
 			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
 			time.Sleep(pause)
 			continue
 		}
 		pause = 0
-		r.Room.enter()
-		r.connections.Add(1)
-		tcp := conn.(*net.TCPConn)
-		if r.plain == nil {
-			r.pass(tcp, nil)
-		} else if err := r.plain.add(tcp); err != nil {
-			r.Room.leave()
-			r.connections.Add(-1)
-		}
+		p.r.Room.enter()
+		p.r.connections.Add(1)
+		p.add(socket, from)
 	}
 }
 
@@ -89,27 +83,16 @@ func openPlain(r *Router) *plain {
 	return p
 }
 
-// add takes a visitor's connection.
-func (p *plain) add(conn *net.TCPConn) error {
-	c := &caller{since: time.Now().UnixNano()}
-	if at, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
-		c.from = at.AddrPort().Addr().Unmap()
-	}
-	var err error
-	if c.socket, err = system.TakeSocket(conn); err != nil {
-		conn.Close()
-		return err
-	}
+// add looks after a visitor's connection from now on.
+func (p *plain) add(socket system.Socket, from netip.Addr) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	p.number++
-	c.number = p.number
-	if err := p.sockets.Add(c.socket, c.number); err != nil {
-		c.socket.Close()
-		return err
+	c := &caller{socket: socket, number: p.number, from: from, since: time.Now().UnixNano()}
+	p.callers[socket] = c
+	p.mu.Unlock()
+	if err := p.sockets.Add(socket, c.number); err != nil {
+		p.close(c)
 	}
-	p.callers[c.socket] = c
-	return nil
 }
 
 // tell has somebody look after a visitor of whom something is heard.

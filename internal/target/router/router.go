@@ -85,6 +85,7 @@ type Router struct {
 
 	listening sync.Mutex
 	listeners map[string]net.Listener // by address
+	doors     map[string]*system.Door // of HTTP
 	owners    map[string]*route       // of TCP listeners
 	closed    bool                    // nothing is listened to any more
 	troubles  Troubles
@@ -169,7 +170,7 @@ func New(o Options) *Router {
 	r := &Router{
 		Options: o, dialer: dialer, buffers: &buffers{}, passed: &passed{conns: make(chan net.Conn), end: make(chan struct{})}, unserved: openCounter(o.Kept, unservedFile),
 		transport: common(), h2c: common(), routes: map[string]*route{}, hosts: map[string]*route{}, previews: map[string]*route{}, backends: map[string]*backend{},
-		listeners: map[string]net.Listener{}, owners: map[string]*route{}, troubles: Troubles{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
+		listeners: map[string]net.Listener{}, doors: map[string]*system.Door{}, owners: map[string]*route{}, troubles: Troubles{}, stuckAfter: stuckAfter, hold: holdMost, linger: linger, renewed: make(chan struct{}),
 	}
 	r.transport.Protocols = new(http.Protocols)
 	r.transport.Protocols.SetHTTP1(true)
@@ -477,14 +478,13 @@ func (r *Router) listen(address string) {
 	if byHost && address != "" {
 		wanted[address] = nil
 	}
-	for at, listener := range r.listeners {
+	for at := range r.listeners {
 		own, still := wanted[at]
 		if still && (own == nil) == (r.owners[at] == nil) {
 			r.owners[at] = own
 			continue
 		}
-		listener.Close()
-		delete(r.listeners, at)
+		r.deafen(at)
 	}
 	clear(r.troubles)
 	for at, own := range wanted {
@@ -502,11 +502,7 @@ func (r *Router) listen(address string) {
 		}
 		r.listeners[at], r.owners[at] = listener, own
 		if own == nil {
-			r.begin.Do(func() {
-				r.plain = openPlain(r)
-				go r.server.Serve(r.passed)
-			})
-			go r.welcome(listener)
+			r.welcome(at, listener)
 		} else {
 			room := r.Room
 			if own.Local {
@@ -515,6 +511,32 @@ func (r *Router) listen(address string) {
 			go r.accept(listener, at, room)
 		}
 	}
+}
+
+// welcome has HTTP come in at a listener.
+func (r *Router) welcome(at string, listener net.Listener) {
+	r.begin.Do(func() {
+		r.plain = openPlain(r)
+		go r.server.Serve(r.passed)
+	})
+	if tcp, ok := listener.(*net.TCPListener); ok && r.plain != nil {
+		if door, err := system.OpenDoor(tcp); err == nil {
+			r.doors[at] = door
+			go r.plain.welcome(door)
+			return
+		}
+	}
+	go r.server.Serve(roomyListener{listener, r})
+}
+
+// deafen has nothing come in at an address any more.
+func (r *Router) deafen(at string) {
+	r.listeners[at].Close()
+	if door := r.doors[at]; door != nil {
+		door.Close()
+	}
+	delete(r.listeners, at)
+	delete(r.doors, at)
 }
 
 // Listening are what the router accepts connections from, by address.
@@ -552,9 +574,8 @@ func (r *Router) Troubles() Troubles {
 func (r *Router) Close(ctx context.Context) error {
 	r.listening.Lock()
 	r.closed = true
-	for at, listener := range r.listeners {
-		listener.Close()
-		delete(r.listeners, at)
+	for at := range r.listeners {
+		r.deafen(at)
 	}
 	r.listening.Unlock()
 	r.leaving.Store(true)
