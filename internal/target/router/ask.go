@@ -151,13 +151,13 @@ func (x *exchange) try(s seat, reuse bool) (head, n int, err error) {
 func (x *exchange) head() (head, n int, err error) {
 	a := &x.answer
 	for interim := 0; ; {
-		if n == len(x.in) {
+		if n > 0 && n == len(x.in) {
 			if n >= mostAnswerHead {
 				return 0, n, errAnswer
 			}
 			x.in = append(x.in, make([]byte, n)...)
 		}
-		m, err := x.line.Read(x.in[n:])
+		m, err := x.fetch(n)
 		if err != nil && !x.waitsOn(err) {
 			return 0, n, err
 		}
@@ -218,7 +218,7 @@ func (x *exchange) tell(head, n int) fate {
 	x.until(time.Time{})
 	b := bodyOf(a, x.turn.bare)
 	x.out = x.answerHead(&b)
-	space, part, ended := x.in, x.in[head:n], false
+	part, ended := x.in[head:n], false
 	for {
 		out, used, done, err := b.take(x.out, part, ended)
 		if err != nil {
@@ -237,13 +237,15 @@ func (x *exchange) tell(head, n int) fate {
 		case done:
 			return x.turn.fate()
 		}
-		if len(part) == len(space) && len(space) < bufferSize { // it is long
-			space = x.p.r.buffers.Get()
-			defer x.p.r.buffers.Put(space)
+		if len(part) == len(x.in) {
+			x.long = true
+		}
+		if x.noSpace(); cap(x.out) > plainSize/2 {
+			x.out = nil
 		}
 		began := time.Now()
-		m, err := x.line.Read(space)
-		if part, ended = space[:m], err == io.EOF; err != nil && !ended {
+		m, err := x.fetch(0)
+		if part, ended = x.in[:m], err == io.EOF; err != nil && !ended {
 			left := x.gone()
 			v.cut, v.late = !left, left && b.kind == sized && time.Since(began) >= patience
 			x.settled(false)

@@ -3,6 +3,7 @@ package router
 import (
 	"bytes"
 	"context"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -20,13 +21,19 @@ type exchange struct {
 	answer  answer
 	visit   visit
 	turn    turn
-	in      []byte // what came of the visitor; and of the instance, once that is in out
+	in      []byte // what came of the visitor; and of the instance, once that is in out. Nil while nothing is in it
 	n       int    // so much came
+	long    bool   // more is to be read at once, as the answer is long
 	drained bool   // when it was read last nothing was left
 	out     []byte // what is written on
 	ahead   []byte // what the visitor has sent beyond his request
 	wake    chan struct{}
 	timer   *time.Timer
+
+	fetching func(uintptr) bool // fetchFrom
+	behind   int
+	fetched  int
+	failed   error
 
 	happened system.Event // at the visitor's end; guarded by the caller's lock, as is what follows
 	asks     bool         // the visitor waits for an instance
@@ -44,9 +51,54 @@ const (
 var past = time.Unix(1, 0)
 
 func newExchange(p *plain) *exchange {
-	x := &exchange{p: p, in: make([]byte, plainSize), wake: make(chan struct{}, 1), timer: time.NewTimer(time.Hour)}
+	x := &exchange{p: p, wake: make(chan struct{}, 1), timer: time.NewTimer(time.Hour)}
 	x.timer.Stop()
+	x.fetching = x.fetchFrom
 	return x
+}
+
+// space has there be room for what comes.
+func (x *exchange) space() {
+	switch {
+	case x.in != nil:
+	case x.long:
+		x.in = x.p.r.buffers.Get()
+	default:
+		x.in = x.p.spaces.Get().(*[plainSize]byte)[:]
+	}
+}
+
+// noSpace has others have it.
+func (x *exchange) noSpace() {
+	switch len(x.in) { // an answer's head may have needed another one
+	case plainSize:
+		x.p.spaces.Put((*[plainSize]byte)(x.in))
+	case bufferSize:
+		x.p.r.buffers.Put(x.in)
+	}
+	x.in = nil
+}
+
+// fetch waits for what comes of the instance, and reads it into in, behind what is there. Nothing is kept to read into while nothing comes.
+func (x *exchange) fetch(behind int) (int, error) {
+	x.behind = behind
+	if err := x.line.raw.Read(x.fetching); err != nil {
+		return 0, err
+	}
+	if x.fetched == 0 && x.failed == nil {
+		return 0, io.EOF
+	}
+	return x.fetched, x.failed
+}
+
+// fetchFrom reads what has come of the instance, and is false where nothing has.
+func (x *exchange) fetchFrom(fd uintptr) bool {
+	x.space()
+	x.fetched, x.failed = system.Socket(fd).Read(x.in[x.behind:])
+	if x.failed == syscall.EAGAIN && x.behind == 0 {
+		x.noSpace()
+	}
+	return x.failed != syscall.EAGAIN
 }
 
 // begin is called with the visitor's lock held.
@@ -94,7 +146,9 @@ func (x *exchange) mind() {
 
 // run looks after a visitor until nothing is under way.
 func (x *exchange) run() {
+	defer x.noSpace()
 	for {
+		x.space()
 		if x.c.shut {
 			if !x.discard() {
 				x.p.close(x.c)
@@ -294,6 +348,7 @@ func (x *exchange) serve(head int) fate {
 		x.compose(own, x.in[head:size])
 	}
 	x.ahead = append(x.ahead[:0], x.in[size:x.n]...)
+	x.noSpace()
 	defer x.goOn()
 	if own == nil {
 		return x.refuse(http.StatusNotFound, "no route leads to "+strconv.Quote(name))
@@ -303,9 +358,13 @@ func (x *exchange) serve(head int) fate {
 
 // goOn has what came beyond a request be the next one.
 func (x *exchange) goOn() {
-	if len(x.in) > plainSize { // an answer's head was long
-		x.in = make([]byte, plainSize)
+	if x.long = false; len(x.in) != plainSize {
+		x.noSpace()
 	}
+	if cap(x.out) > plainSize {
+		x.out = nil
+	}
+	x.space()
 	x.n = copy(x.in, x.ahead)
 }
 

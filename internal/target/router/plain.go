@@ -23,6 +23,7 @@ type plain struct {
 	sockets *system.Sockets
 	work    chan *exchange // for those who have done some and wait for more
 	spare   sync.Pool      // exchanges
+	spaces  sync.Pool      // for what comes
 	waiting atomic.Int32   // who wait for work
 
 	mu      sync.Mutex
@@ -77,6 +78,7 @@ func openPlain(r *Router) *plain {
 		return nil
 	}
 	p := &plain{r: r, sockets: sockets, work: make(chan *exchange), callers: map[system.Socket]*caller{}, end: make(chan struct{})}
+	p.spaces.New = func() any { return new([plainSize]byte) }
 	p.spare.New = func() any { return newExchange(p) }
 	go sockets.Wait(p.tell)
 	go p.sweep()
