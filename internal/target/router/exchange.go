@@ -28,7 +28,6 @@ type exchange struct {
 	out     []byte // what is written on
 	ahead   []byte // what the visitor has sent beyond his request
 	wake    chan struct{}
-	timer   *time.Timer
 
 	fetching func(uintptr) bool // fetchFrom
 	behind   int
@@ -51,8 +50,7 @@ const (
 var past = time.Unix(1, 0)
 
 func newExchange(p *plain) *exchange {
-	x := &exchange{p: p, wake: make(chan struct{}, 1), timer: time.NewTimer(time.Hour)}
-	x.timer.Stop()
+	x := &exchange{p: p, wake: make(chan struct{}, 1)}
 	x.fetching = x.fetchFrom
 	return x
 }
@@ -295,9 +293,9 @@ func (x *exchange) receive() (head int, why received) {
 func (x *exchange) wait(what system.Event, most time.Duration) bool {
 	var late <-chan time.Time
 	if most != 0 {
-		x.timer.Reset(most)
-		defer x.timer.Stop()
-		late = x.timer.C
+		timer := time.NewTimer(most)
+		defer timer.Stop()
+		late = timer.C
 	}
 	for {
 		x.c.mu.Lock()

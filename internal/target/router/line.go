@@ -41,16 +41,30 @@ func (r *Router) lineTo(s seat, reuse bool) (l *line, reused bool, err error) {
 		}
 		l.Close()
 	}
+	type made struct {
+		l   *line
+		err error
+	}
+	done := make(chan made, 1)
+	go func() { // on a stack of its own: it takes a large one, which whoever asks would have for as long as the answer takes
+		l, err := r.newLine(s)
+		done <- made{l, err}
+	}()
+	m := <-done
+	return m.l, false, m.err
+}
+
+func (r *Router) newLine(s seat) (*line, error) {
 	conn, err := r.dialer.Dial("tcp", s.address)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
-	l = &line{TCPConn: conn.(*net.TCPConn), of: s}
+	l := &line{TCPConn: conn.(*net.TCPConn), of: s}
 	if l.raw, err = l.SyscallConn(); err != nil {
 		l.Close()
-		return nil, false, err
+		return nil, err
 	}
-	return l, false, nil
+	return l, nil
 }
 
 // letGo keeps a line for others where it is as at its beginning.
