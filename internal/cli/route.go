@@ -3,6 +3,7 @@ package cli
 import (
 	"log/slog"
 	"os"
+	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -26,6 +27,7 @@ the one that follows, and leaves once what is under way is over, after 30 s at m
 				return err
 			}
 			confine.Hide()
+			debug.SetGCPercent(serverGC)
 			return traffic.Run(cmd.Context(), traffic.Options{Folder: folder, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}

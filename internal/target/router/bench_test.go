@@ -101,8 +101,8 @@ func serveSide(side, behind string) {
 	io.Copy(io.Discard, os.Stdin)
 }
 
-// startSide starts a side and gives where it is.
-func startSide(b *testing.B, side, behind string, environment ...string) string {
+// startSide starts a side and gives where it is, and its process.
+func startSide(b *testing.B, side, behind string, environment ...string) (at string, pid int) {
 	cmd := exec.Command(os.Args[0], "-side", side, behind)
 	cmd.Env = append(os.Environ(), environment...)
 	cmd.Stderr = os.Stderr
@@ -121,18 +121,21 @@ func startSide(b *testing.B, side, behind string, environment ...string) string 
 		in.Close()
 		cmd.Wait()
 	})
-	at, err := bufio.NewReader(out).ReadString('\n')
+	at, err = bufio.NewReader(out).ReadString('\n')
 	if err != nil {
 		b.Fatal(err)
 	}
-	return strings.TrimSpace(at)
+	return strings.TrimSpace(at), cmd.Process.Pid
 }
 
 // BenchmarkRouter is measured against a bare proxy in the same run: requests by several callers over kept connections, as
 // fast as they can, and with rests that leave the machine half idle.
 func BenchmarkRouter(b *testing.B) {
-	instance := startSide(b, "instance", "")
-	at := map[string]string{"bare": startSide(b, "bare", instance), "router": startSide(b, "router", instance)}
+	instance, _ := startSide(b, "instance", "")
+	at := map[string]string{}
+	for _, side := range []string{"bare", "router"} {
+		at[side], _ = startSide(b, side, instance)
+	}
 	for load, rest := range map[string]time.Duration{"full": 0, "calm": 4 * time.Millisecond} {
 		for _, side := range []string{"bare", "router"} { // one soon after the other, as machines have moods
 			b.Run(side+"/"+load, func(b *testing.B) {

@@ -288,11 +288,13 @@ type chunks struct {
 type chunkState uint8
 
 const (
-	inSize chunkState = iota
+	inSize    chunkState = iota
+	afterSize            // spaces, as some write them
 	inExtension
 	inData
 	afterData // the end of its line
-	inTrailer
+	inTrailer // its name, or the end of them
+	inTrailerValue
 	finished
 )
 
@@ -314,7 +316,7 @@ func (c *chunks) follow(p []byte) (n int, err error) {
 		}
 		b := p[n]
 		n++
-		if c.line++; c.line > longLine || c.cr && b != '\n' {
+		if c.line++; c.line > longLine || c.cr != (b == '\n') { // a line feed alone ends no line here
 			return n, errChunks
 		}
 		switch c.cr = false; {
@@ -330,9 +332,13 @@ func (c *chunks) follow(p []byte) (n int, err error) {
 				return n, errChunks
 			}
 			c.left = c.left<<4 | int64(unhex(b))
-		case c.state == inSize && c.line > 1 && (b == ';' || b == ' ' || b == '\t'):
+		case c.state == inSize && c.line > 1 && b == ';':
 			c.state = inExtension
-		case c.state == inExtension && isValue(b), c.state == inTrailer && isValue(b):
+		case (c.state == inSize || c.state == afterSize) && c.line > 1 && (b == ' ' || b == '\t'):
+			c.state = afterSize
+		case c.state == inTrailer && c.line > 1 && b == ':':
+			c.state = inTrailerValue
+		case c.state == inTrailer && isToken(b), c.state == inTrailerValue && isValue(b), c.state == inExtension && isValue(b):
 		default:
 			return n, errChunks
 		}
@@ -345,7 +351,7 @@ func (c *chunks) endLine() error {
 	empty := c.line == 1 // its end alone
 	c.line = 0
 	switch c.state {
-	case inSize, inExtension:
+	case inSize, afterSize, inExtension:
 		switch {
 		case empty:
 			return errChunks
@@ -360,9 +366,12 @@ func (c *chunks) endLine() error {
 		}
 		c.state = inSize
 	case inTrailer:
-		if empty {
-			c.state = finished
+		if !empty {
+			return errChunks
 		}
+		c.state = finished
+	case inTrailerValue:
+		c.state = inTrailer
 	}
 	return nil
 }

@@ -61,12 +61,13 @@ func serveRaw() string {
 	return "http://" + listener.Addr().String()
 }
 
-// callRaw sends b.N requests over kept connections, and gives the 99th percentile of what they took, in seconds.
-func callRaw(b *testing.B, address string) float64 {
+// callRaw sends requests over kept connections, and gives how many were answered in a second, and the 99th percentile of what they took, in
+// seconds.
+func callRaw(b *testing.B, address string, requests int) (rate, late float64) {
 	var mu sync.Mutex
 	var all []float64
 	var group sync.WaitGroup
-	b.ResetTimer()
+	began := time.Now()
 	for caller := range peerConns {
 		group.Go(func() {
 			conn, err := net.Dial("tcp", address)
@@ -76,15 +77,10 @@ func callRaw(b *testing.B, address string) float64 {
 			}
 			defer conn.Close()
 			in := bufio.NewReaderSize(conn, 8<<10)
-			request := []byte("GET /berths HTTP/1.1\r\nHost: web.skerry.example\r\nUser-Agent: bench\r\nAccept: */*\r\n\r\n")
 			var own []float64
-			for i := caller; i < b.N; i += peerConns {
+			for i := caller; i < requests; i += peerConns {
 				began := time.Now()
-				if _, err := conn.Write(request); err != nil {
-					b.Error(err)
-					return
-				}
-				if err := readAnswer(in); err != nil {
+				if err := askRaw(conn, in); err != nil {
 					b.Error(err)
 					return
 				}
@@ -96,9 +92,20 @@ func callRaw(b *testing.B, address string) float64 {
 		})
 	}
 	group.Wait()
-	b.StopTimer()
+	if b.Failed() {
+		b.FailNow()
+	}
+	took := time.Since(began).Seconds()
 	slices.Sort(all)
-	return all[len(all)*99/100]
+	return float64(requests) / took, all[len(all)*99/100]
+}
+
+// askRaw sends a request and reads its answer.
+func askRaw(conn net.Conn, in *bufio.Reader) error {
+	if _, err := io.WriteString(conn, "GET /berths HTTP/1.1\r\nHost: web.skerry.example\r\nUser-Agent: bench\r\nAccept: */*\r\n\r\n"); err != nil {
+		return err
+	}
+	return readAnswer(in)
 }
 
 // readAnswer reads an answer with its length.
@@ -139,12 +146,13 @@ func freeAddress(b *testing.B) string {
 }
 
 // startPeer starts a program that leads traffic to an instance, and gives where it listens.
-func startPeer(b *testing.B, program, instance string) string {
+func startPeer(b *testing.B, program, instance string) (at string, pid int) {
 	path, err := exec.LookPath(program)
 	if err != nil {
 		b.Skip("there is no " + program)
 	}
-	folder, at := b.TempDir(), freeAddress(b)
+	folder := b.TempDir()
+	at = freeAddress(b)
 	conf := filepath.Join(folder, "conf")
 	text, args := "", []string{}
 	switch program {
@@ -167,7 +175,7 @@ func startPeer(b *testing.B, program, instance string) string {
 	for end := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", at); err == nil {
 			conn.Close()
-			return at
+			return at, cmd.Process.Pid
 		}
 		if time.Now().After(end) {
 			b.Fatal(program + " does not listen")
@@ -175,20 +183,100 @@ func startPeer(b *testing.B, program, instance string) string {
 	}
 }
 
-// BenchmarkPeers leads the same requests through the router, nginx and haproxy, one worker each, in the same run.
-func BenchmarkPeers(b *testing.B) {
-	instance := startSide(b, "raw", "")
-	for _, side := range []string{"router", "nginx", "haproxy"} {
-		b.Run(side, func(b *testing.B) {
-			at := ""
-			if side == "router" {
-				at = strings.TrimPrefix(startSide(b, "router", instance, "GOMAXPROCS=1"), "http://")
-			} else {
-				at = startPeer(b, side, strings.TrimPrefix(instance, "http://"))
-			}
-			took := callRaw(b, at)
-			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
-			b.ReportMetric(took*1000, "p99-ms")
-		})
+// sides are the router and its peers, with one worker each.
+var sides = []string{"router", "nginx", "haproxy"}
+
+// startSides starts all of them before an instance, and gives where they are and their processes.
+func startSides(b *testing.B) (at map[string]string, pid map[string]int) {
+	instance, _ := startSide(b, "raw", "")
+	at, pid = map[string]string{}, map[string]int{}
+	for _, side := range sides {
+		if side == "router" {
+			at[side], pid[side] = startSide(b, side, instance, "GOMAXPROCS=1", "GOGC=50") // as aditus route has it
+			at[side] = strings.TrimPrefix(at[side], "http://")
+		} else {
+			at[side], pid[side] = startPeer(b, side, strings.TrimPrefix(instance, "http://"))
+		}
 	}
+	return at, pid
+}
+
+// BenchmarkPeers leads the same requests through the router, nginx and haproxy in turns, as machines have moods, and tells the middle one of what
+// the turns came to.
+func BenchmarkPeers(b *testing.B) {
+	at, _ := startSides(b)
+	const turn = 10_000
+	rates, lates := map[string][]float64{}, map[string][]float64{}
+	b.ResetTimer()
+	for left := b.N; left > 0; left -= turn {
+		for _, side := range sides {
+			rate, late := callRaw(b, at[side], min(turn, max(left, 100)))
+			rates[side], lates[side] = append(rates[side], rate), append(lates[side], late)
+		}
+	}
+	b.StopTimer()
+	middle := func(all []float64) float64 {
+		slices.Sort(all)
+		return all[len(all)/2]
+	}
+	for _, side := range sides {
+		b.ReportMetric(middle(rates[side]), side+"/s")
+		b.ReportMetric(middle(lates[side])*1000, side+"-p99-ms")
+	}
+}
+
+// BenchmarkOpen has many connections open, on which one request was answered, and tells how much more memory each took.
+func BenchmarkOpen(b *testing.B) {
+	const open = 5000
+	at, pid := startSides(b)
+	for range b.N {
+		for _, side := range sides {
+			for range 100 { // so that what it has anyway is there
+				conn, err := net.Dial("tcp", at[side])
+				if err != nil {
+					b.Fatal(err)
+				}
+				if err := askRaw(conn, bufio.NewReader(conn)); err != nil {
+					b.Fatal(err)
+				}
+				conn.Close()
+			}
+			before := resident(b, pid[side])
+			var conns []net.Conn
+			for range open {
+				conn, err := net.Dial("tcp", at[side])
+				if err != nil {
+					b.Fatal(err)
+				}
+				conns = append(conns, conn)
+				if err := askRaw(conn, bufio.NewReaderSize(conn, 2<<10)); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(float64(resident(b, pid[side])-before)/open, side+"-B/connection")
+			for _, conn := range conns {
+				conn.Close()
+			}
+		}
+	}
+}
+
+// resident is how much memory a process and those that it started take.
+func resident(b *testing.B, pid int) (bytes int) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		b.Skip(err)
+	}
+	var pages int
+	fmt.Sscan(strings.Fields(string(text))[1], &pages)
+	bytes = pages * os.Getpagesize()
+	children, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+	for _, name := range children {
+		text, _ := os.ReadFile(name)
+		for child := range strings.FieldsSeq(string(text)) {
+			number, _ := strconv.Atoi(child)
+			bytes += resident(b, number)
+		}
+	}
+	return bytes
 }
