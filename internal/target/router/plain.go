@@ -29,6 +29,8 @@ type plain struct {
 	mu      sync.Mutex
 	callers map[system.Socket]*caller
 	number  int32
+	over    bool // nobody comes any more
+	ended   bool
 	end     chan struct{} // closed when nobody is looked after any more
 }
 
@@ -91,8 +93,9 @@ func (p *plain) add(socket system.Socket, from netip.Addr) {
 	p.number++
 	c := &caller{socket: socket, number: p.number, from: from, since: time.Now().UnixNano()}
 	p.callers[socket] = c
+	refused := p.ended || p.sockets.Add(socket, c.number) != nil
 	p.mu.Unlock()
-	if err := p.sockets.Add(socket, c.number); err != nil {
+	if refused {
 		p.close(c)
 	}
 }
@@ -156,12 +159,12 @@ func (c *caller) rest() bool {
 // close ends a visitor's connection. It is called by whoever looks after him.
 func (p *plain) close(c *caller) {
 	p.forget(c)
-	p.closed(c)
+	c.socket.Close()
+	p.gone()
 }
 
-// closed has a socket that is looked after no more be another's.
-func (p *plain) closed(c *caller) {
-	c.socket.Close()
+// gone has another visitor come.
+func (p *plain) gone() {
 	p.r.Room.leave()
 	p.r.connections.Add(-1)
 }
@@ -169,11 +172,9 @@ func (p *plain) closed(c *caller) {
 // pass leaves a visitor to net/http, with what he has sent already. It is called by whoever looks after him.
 func (p *plain) pass(c *caller, sent []byte) {
 	p.forget(c)
-	p.sockets.Remove(c.socket)
 	conn, err := c.socket.Conn()
 	if err != nil {
-		p.r.Room.leave()
-		p.r.connections.Add(-1)
+		p.gone()
 		return
 	}
 	p.r.pass(conn, sent)
@@ -185,11 +186,14 @@ func (p *plain) forget(c *caller) {
 	c.closed, c.at = true, nil
 	c.mu.Unlock()
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	delete(p.callers, c.socket)
-	p.mu.Unlock()
+	if !p.ended {
+		p.sockets.Remove(c.socket)
+	}
 }
 
-// sweep closes what is not used for too long, again and again.
+// sweep closes what is not used for too long, again and again, until all is over.
 func (p *plain) sweep() {
 	ticker := time.NewTicker(sweepEvery)
 	defer ticker.Stop()
@@ -198,13 +202,31 @@ func (p *plain) sweep() {
 		case <-p.end:
 			return
 		case now := <-ticker.C:
-			p.closeQuiet(func(c *caller) bool {
-				quiet := time.Duration(now.UnixNano() - c.since)
-				return quiet >= idleTimeout || quiet >= readHeaderTimeout && !c.used || quiet >= shutFor && c.shut
-			})
+			p.closeStale(now)
 			p.r.closeLines(now.Add(-backendIdle))
+			p.endIfOver()
 		}
 	}
+}
+
+// endIfOver ends the looking after visitors once nobody comes and nobody is there any more.
+func (p *plain) endIfOver() {
+	p.mu.Lock()
+	ends := p.over && len(p.callers) == 0 && !p.ended
+	p.ended = p.ended || ends
+	p.mu.Unlock()
+	if ends {
+		close(p.end)
+		p.sockets.Close() // waits for whoever is told of something
+	}
+}
+
+// closeStale closes what is not used for too long.
+func (p *plain) closeStale(now time.Time) {
+	p.closeQuiet(func(c *caller) bool {
+		quiet := time.Duration(now.UnixNano() - c.since)
+		return quiet >= idleTimeout || quiet >= readHeaderTimeout && !c.used || quiet >= shutFor && c.shut
+	})
 }
 
 // closeQuiet closes connections on which nothing is under way, those of a kind.
@@ -216,13 +238,18 @@ func (p *plain) closeQuiet(which func(*caller) bool) {
 		if c.at == nil && !c.closed && which(c) {
 			c.closed = true
 			delete(p.callers, socket)
-			p.closed(c)
+			c.socket.Close()
+			p.gone()
 		}
 		c.mu.Unlock()
 	}
 }
 
-// leave ends all that is under way no more. Others close their connections when they have their answers.
+// leave closes all connections on which nothing is under way; others are closed when they have their answers. Nobody comes any more.
 func (p *plain) leave() {
 	p.closeQuiet(func(*caller) bool { return true })
+	p.mu.Lock()
+	p.over = true
+	p.mu.Unlock()
+	p.endIfOver()
 }
