@@ -344,7 +344,10 @@ func (c *Client) Leave(ctx context.Context) error {
 	closeAll(c.held)
 	clear(c.held)
 	c.holding.Unlock()
-	return c.ask(ctx, http.MethodPost, "/leave", nil, nil)
+	if err := c.ask(ctx, http.MethodPost, "/leave", nil, nil); !errors.Is(err, ErrNoRouter) {
+		return err
+	}
+	return nil // it has left by itself
 }
 
 func (c *Client) hello(ctx context.Context) (hello Hello, err error) {
