@@ -114,6 +114,7 @@ func (p *process) startContainer() (*running, error) {
 		return nil, err
 	}
 	defer leave()
+	ctx = context.WithoutCancel(ctx) // what the engine was asked for it does: whether it is there has to be known to whoever takes it away
 	made := spec.create(environment, ports, e.owner)
 	id, runs, err := e.make(ctx, *spec.Container, made)
 	p.mu.Lock()
