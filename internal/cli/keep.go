@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -19,6 +21,7 @@ import (
 func newKeep() *cobra.Command {
 	var folder, users string
 	var end, stay, asJSON bool
+	var within time.Duration
 	cmd := &cobra.Command{
 		Use:   "keep",
 		Short: "Keep the processes of local sites; started by itself where they are needed",
@@ -45,7 +48,9 @@ SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 				}
 				kept, err := local.KeeperOf(folder, instancesOf(folder))
 				if err == nil {
-					err = kept.End(cmd.Context())
+					ctx, cancel := context.WithTimeout(cmd.Context(), within)
+					defer cancel()
+					err = kept.End(ctx)
 				}
 				if err != nil {
 					return err
@@ -71,6 +76,7 @@ SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 	cmd.Flags().StringVar(&users, "users", "", "the numbers of the users that processes may run as, such as 700000-700999,999")
 	cmd.Flags().BoolVar(&stay, "stay", false, "do not leave when nothing is kept")
 	cmd.Flags().BoolVar(&end, "end", false, "end all processes that are kept, and the keeper")
+	cmd.Flags().DurationVar(&within, "within", 5*time.Minute, "with --end, how `long` to wait for all of them to end")
 	return cmd
 }
 

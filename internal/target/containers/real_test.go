@@ -767,3 +767,28 @@ func TestRealSwitch(t *testing.T) {
 		}
 	}
 }
+
+// TestRealEndWaits ends all while the engine hangs: after a while it is told what has not ended, and it ends once the engine answers.
+func TestRealEndWaits(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 1, 1)
+	await(t, s, 1, "it runs", running(1))
+	client := local.NewClient(s.Folder, os.Args[0], "-keeper", s.Folder)
+	e.cmd.Process.Signal(syscall.SIGSTOP)
+	short, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+	defer cancel()
+	if err := client.End(short); err == nil || !strings.Contains(err.Error(), "did not end in time: aditus-") || !strings.Contains(err.Error(), e.address) {
+		t.Errorf("while its engine hangs: %v", err)
+	}
+	e.cmd.Process.Signal(syscall.SIGCONT)
+	long, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	if err := client.End(long); err != nil {
+		t.Error(err)
+	}
+	if all, err := s.Engine.Host.List(t.Context(), nil); err != nil || len(all) > 0 {
+		t.Errorf("there are %v (%v)", all, err)
+	}
+}

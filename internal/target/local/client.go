@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"aditus/internal/confine"
+	"aditus/internal/core/say"
 	"aditus/internal/socket"
 	"aditus/internal/system"
 	"aditus/internal/target/local/keeper"
@@ -221,6 +222,14 @@ func (c *Client) End(ctx context.Context) error {
 	for _, k := range kept {
 		folders = append(folders, k.instances, k.room)
 	}
+	err = c.end(ctx, kept, folders)
+	if left := keeper.Unended(folders); err != nil && ctx.Err() != nil && len(left) > 0 {
+		return fmt.Errorf("these did not end in time: %s; the keeper goes on to end them. See whether their engine answers, and ask again", say.Few(left, 3))
+	}
+	return err
+}
+
+func (c *Client) end(ctx context.Context, kept []kept, folders []string) error {
 	hello, err := c.hello(ctx)
 	switch {
 	case err != nil && len(keeper.Running(folders)) == 0 && !keeper.KeepsContainers(folders) && c.mayStart() == nil: // where it may not start one it does not see all that runs

@@ -318,16 +318,23 @@ func (p *process) dropContainer() {
 }
 
 // KeepsContainers tells whether instances in some folders are containers, which end with whoever keeps them alone.
-func KeepsContainers(folders []string) bool {
+func KeepsContainers(folders []string) bool { return len(containersIn(folders, func(record) bool { return true })) > 0 }
+
+// Unended names the containers in some folders that were not ended yet, each with its engine.
+func Unended(folders []string) []string {
+	return containersIn(folders, func(r record) bool { return r.PID != 0 })
+}
+
+func containersIn(folders []string, which func(record) bool) (names []string) {
 	for _, folder := range folders {
 		records, _ := filepath.Glob(filepath.Join(folder, "*", RecordFile)) // the pattern is right
 		for _, file := range records {
-			if r, err := readRecord(filepath.Dir(file)); err == nil && r.Container != "" {
-				return true
+			if r, err := readRecord(filepath.Dir(file)); err == nil && r.Container != "" && which(r) {
+				names = append(names, fmt.Sprintf("%s of %s", r.Name, r.Engine))
 			}
 		}
 	}
-	return false
+	return names
 }
 
 // execute runs a command within the container.
