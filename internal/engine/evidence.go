@@ -217,6 +217,8 @@ func (b *loop) judgeHealth(seen *evidence, now time.Time) {
 			switch {
 			case in.CannotStart != "":
 				judged.Word, judged.Reason = health.Failing, in.CannotStart
+			case in.Ails != "" && judged.Word != health.Failing:
+				judged.Word, judged.Reason = health.Failing, in.Ails
 			case in.Waits != "" && judged.Word == health.Healthy:
 				judged.Word, judged.Reason = health.Starting, in.Waits
 			case judged.Word == health.Failing && len(judged.Reason) > 0 && lastWords(in) != "":

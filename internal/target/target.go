@@ -170,6 +170,7 @@ type Instance struct {
 	CannotStart string            // why it will never come up, in the target's words
 	Reason      string            // what the target knows of why it is not up now
 	Waits       string            // it runs, and why nothing is led to it yet; empty where something is, or could be
+	Ails        string            // it runs, and what its target says against it, beside all probes; empty for nothing
 	Done        bool              // a task that ran to its end
 	Failed      string            // a task that did not, and why
 	Environment map[string]string // as the instance has it

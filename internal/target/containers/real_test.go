@@ -232,13 +232,20 @@ func image(t testing.TB, version string) v1.Image {
 	}
 	made, err := mutate.AppendLayers(empty.Image, layer)
 	if err == nil {
-		made, err = mutate.Config(made, v1.Config{Entrypoint: []string{"/service"}, Env: []string{"VERSION=" + version}})
+		config := v1.Config{Entrypoint: []string{"/service"}, Env: []string{"VERSION=" + version}}
+		if version == checked {
+			config.Healthcheck = &v1.HealthConfig{Test: []string{"CMD", "/service", "check"}, Interval: time.Second, Timeout: 5 * time.Second, Retries: 2}
+		}
+		made, err = mutate.Config(made, config)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	return made
 }
+
+// checked is the version whose image has a check of its own.
+const checked = "4"
 
 // reference is what artifacts of a version are called.
 func reference(version int) string { return fmt.Sprintf("registry.skerry.example/web:%d", version) }
@@ -766,6 +773,32 @@ func TestRealSwitch(t *testing.T) {
 			t.Errorf("nobody saw %q", want)
 		}
 	}
+}
+
+// TestRealOwnCheck has an image whose own check passes, fails, and passes again once the container was started anew.
+func TestRealOwnCheck(t *testing.T) {
+	e := startEngine(t)
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 4, 1)
+	in := await(t, s, 4, "it runs", running(1))[0]
+	ask(t, s, "/write?name=/tmp/sick")
+	await(t, s, 4, "its check fails", func(all []target.Instance) bool {
+		return len(all) == 1 && all[0].Ails == "its image's own check, /service exited with status 3: it is sick"
+	})
+	eventually(t, "it has no traffic any more", func() bool {
+		response, err := http.Get("http://" + s.Listen + "/")
+		if err != nil {
+			return false
+		}
+		response.Body.Close()
+		return response.StatusCode == http.StatusServiceUnavailable
+	})
+	if err := s.Restart(t.Context(), workload, in.ID); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 4, "it is well again", func(all []target.Instance) bool { return running(1)(all) && all[0].Ails == "" })
+	ask(t, s, "/")
 }
 
 // TestRealEndWaits ends all while the engine hangs: after a while it is told what has not ended, and it ends once the engine answers.

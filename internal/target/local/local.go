@@ -190,6 +190,9 @@ func (s *Site) show(in wanted.Instance, part declare.Part, now keeper.State) tar
 		if seen.Address, seen.Ports = keeper.Host, now.Ports; !now.Led {
 			seen.Waits = "its probes have not passed yet where traffic is led to it"
 		}
+		if seen.Ails = now.Ails; seen.Ails != "" {
+			seen.Waits = ""
+		}
 	case isFailed && failed.final:
 		seen.CannotStart = failed.err.Error()
 		seen.Events = append(seen.Events, status.Event{At: created, Text: "cannot start: " + seen.CannotStart, Bad: true})

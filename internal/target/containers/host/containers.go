@@ -78,13 +78,14 @@ type Container struct {
 	Image   string // its ID
 	State   State
 	Config  struct {
-		Env        []string
-		Cmd        []string
-		Entrypoint []string
-		Labels     map[string]string
-		Image      string
-		User       string
-		StopSignal json.RawMessage // a name, or a number
+		Env         []string
+		Cmd         []string
+		Entrypoint  []string
+		Labels      map[string]string
+		Image       string
+		User        string
+		StopSignal  json.RawMessage // a name, or a number
+		Healthcheck *Healthcheck    // that of its image
 	}
 	HostConfig HostConfig
 	Mounts     []struct {
@@ -95,6 +96,13 @@ type Container struct {
 		Networks map[string]struct{ IPAddress string }
 		Ports    map[string][]Port
 	}
+}
+
+// Healthcheck is how an image has whoever runs it ask whether it is well. Spans are in nanoseconds; those that are 0 are the engines' own.
+type Healthcheck struct {
+	Test                           []string // CMD and arguments, CMD-SHELL and a line, or NONE
+	Interval, Timeout, StartPeriod time.Duration
+	Retries                        int
 }
 
 // State is how a container is doing.

@@ -318,7 +318,9 @@ func (p *process) dropContainer() {
 }
 
 // KeepsContainers tells whether instances in some folders are containers, which end with whoever keeps them alone.
-func KeepsContainers(folders []string) bool { return len(containersIn(folders, func(record) bool { return true })) > 0 }
+func KeepsContainers(folders []string) bool {
+	return len(containersIn(folders, func(record) bool { return true })) > 0
+}
 
 // Unended names the containers in some folders that were not ended yet, each with its engine.
 func Unended(folders []string) []string {

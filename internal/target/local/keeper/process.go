@@ -44,6 +44,7 @@ type process struct {
 	next    time.Time
 	changed uint64 // the site's version at the last change
 	noImage bool   // the engine has not the image that it is to run
+	ails    string // what its image's own check says against it
 	used    struct {
 		at      time.Time
 		pid     int
@@ -221,7 +222,7 @@ func (p *process) state() (State, bool) {
 	r := p.record
 	s := State{Changed: p.changed, Ports: r.Ports, Running: r.PID != 0, Led: p.led, Started: r.Started, Restarts: r.Restarts, Reason: r.Reason, Done: r.Done, Failed: r.Failed, Events: r.Events, Again: p.next, Found: r.Found, NoImage: p.noImage}
 	if s.Running {
-		s.Container = r.Container
+		s.Container, s.Ails = r.Container, p.ails
 		p.measure(time.Now())
 		s.CPU, s.Cores, s.Memory, s.ByHand = p.used.seconds, p.used.cores, p.used.memory, p.used.byHand
 	}

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -18,8 +19,13 @@ const eager = 250 * time.Millisecond
 // asks by itself whether it is healthy; this is so that no request goes where it would be lost, whoever else runs.
 func (p *process) watch(ctx context.Context) {
 	p.mu.Lock()
-	probes, ports, ready := p.spec.Probes, p.record.Ports, p.ready // one that was taken over may have traffic already
+	probes, ports, ready, started := slices.Clone(p.spec.Probes), p.record.Ports, p.ready, p.record.Started // one that was taken over may have traffic already
+	p.ails = ""
 	p.mu.Unlock()
+	own, passed := -1, false // where the image's own check is, and whether it did
+	if check := p.ownCheck(ctx); check != nil {
+		own, probes = len(probes), append(probes, *check)
+	}
 	if len(probes) == 0 {
 		p.setReady(ctx, true)
 		return
@@ -30,14 +36,21 @@ func (p *process) watch(ctx context.Context) {
 		now, all, next := time.Now(), true, time.Now().Add(time.Hour)
 		for i, probe := range probes {
 			if !now.Before(due[i]) {
-				reason := p.site.keeper.options.Probe(ctx, Host, ports, probe)
+				reason := p.asks(ctx, ports, probe)
 				if ctx.Err() != nil {
 					return
 				}
 				tracks[i] = tracks[i].Observe(health.Outcome{At: now, Passed: reason == "", Reason: reason}, probe.Thresholds())
 				every := probe.Every.Duration
-				if !ready {
+				switch {
+				case i == own && !passed:
+					every = min(every, checkEager)
+				case i != own && !ready:
 					every = min(every, eager)
+				}
+				if i == own {
+					passed = passed || reason == ""
+					p.setAils(ctx, ails(tracks[i], started, now, probe))
 				}
 				due[i] = now.Add(every)
 			}
@@ -61,6 +74,14 @@ func (p *process) watch(ctx context.Context) {
 		case <-timer.C:
 		}
 	}
+}
+
+// ails is what a check says against what it asks: nothing before its thresholds are reached, and its grace is over.
+func ails(t health.Track, started, now time.Time, check declare.Probe) string {
+	if word, why := t.Judge(started, now, check.Thresholds()); word == health.Failing {
+		return why
+	}
+	return ""
 }
 
 // setReady gives traffic to the process, or takes it away, unless ctx ended: it ended then, or is about to.

@@ -105,6 +105,7 @@ type State struct {
 	ByHand    []string       `json:"by-hand,omitempty"`   // what somebody changed of it while it runs
 	Container string         `json:"container,omitempty"` // that it runs in
 	NoImage   bool           `json:"no-image,omitempty"`  // its engine has not the image that it is to run
+	Ails      string         `json:"ails,omitempty"`      // what its image's own check says against it while it runs
 	Found     bool           `json:"found,omitempty"`     // nobody here started it: it ran already
 }
 
