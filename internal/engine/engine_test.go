@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -489,5 +490,51 @@ func TestLies(t *testing.T) {
 				t.Error(err)
 			}
 		})
+	}
+}
+
+// ailing is a site that says something against revisions that it did not know before, beside all probes.
+type ailing struct {
+	*sim.Site
+	why   *atomic.Pointer[string]
+	known *sync.Map
+}
+
+// Observe implements target.Driver.
+func (a ailing) Observe(ctx context.Context, workload string) (target.Observation, error) {
+	seen, err := a.Site.Observe(ctx, workload)
+	why := a.why.Load()
+	for _, c := range seen.Cohorts {
+		if why == nil {
+			a.known.Store(c.Revision, true)
+		}
+		if _, known := a.known.Load(c.Revision); known {
+			continue
+		}
+		for i := range c.Instances {
+			c.Instances[i].Ails = *why
+		}
+	}
+	return seen, err
+}
+
+// TestAiling has a site say that new instances are not well whose probes pass: they are failing for that reason, and it is rolled back.
+func TestAiling(t *testing.T) {
+	r := newRig(t)
+	why, known := &atomic.Pointer[string]{}, &sync.Map{}
+	r.wrap = func(s *sim.Site) target.Driver { return ailing{s, why, known} }
+	r.push("1")
+	r.run()
+	r.until("1 is proven", func(s status.Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil
+	})
+	why.Store(new("its image's own check: it is sick"))
+	r.push("2")
+	r.until("it is rolled back for that", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout == nil && b.Bar != nil && strings.Contains(b.Waits, *why.Load())
+	})
+	if b := berthAt(r.engine.Snapshot(), "drydock"); version(b) != "1" {
+		t.Errorf("it has %s", describe(b))
 	}
 }
