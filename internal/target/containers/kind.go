@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -35,6 +36,9 @@ var Kind = target.Kind{
 		target.CanTakeOver: "containers that run", target.CanGoOn: "yes",
 	},
 }
+
+// roomFolder has what lies on this machine while it is brought to an engine, in the data folder.
+const roomFolder = "store/.brought"
 
 // engines are where those of a machine listen.
 var engines = []string{"/run/podman/podman.sock", "/var/run/docker.sock"}
@@ -85,13 +89,19 @@ func openAll(g target.Ground, sites []config.Site) (o target.Opened, err error) 
 			return o, err
 		}
 	}
+	room := filepath.Join(g.Folder, roomFolder)
+	if !g.ReadOnly {
+		if err := os.RemoveAll(room); err != nil { // what an earlier one left in the midst of it
+			return o, err
+		}
+	}
 	at := map[string]*local.Engine{} // by address
 	o.Drivers = map[string]target.Driver{}
 	for _, site := range sites {
 		e := at[site.Target.Engine]
 		if e == nil {
 			h := host.New(site.Target.Engine)
-			e = &local.Engine{Address: site.Target.Engine, Host: h, Images: images.Open(h, most, local.FetchOf(g))}
+			e = &local.Engine{Address: site.Target.Engine, Host: h, Images: images.Open(h, most, room, local.FetchOf(g))}
 			at[site.Target.Engine] = e
 		}
 		ports, err := local.Ports(site.Target)

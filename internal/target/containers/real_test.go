@@ -263,7 +263,7 @@ func opened(t testing.TB, e *engine, data string, with ...func(*local.Options)) 
 	}
 	client := local.NewClient(data, os.Args[0], "-keeper", data)
 	h := host.New(e.address)
-	o := local.Options{Name: "quay", Folder: data, Listen: porttest.Free(t), Ports: [2]int{21000, 29999}, Keeper: client, Engine: &local.Engine{Address: e.address, Host: h, Images: images.Open(h, 1<<30, fetch)},
+	o := local.Options{Name: "quay", Folder: data, Listen: porttest.Free(t), Ports: [2]int{21000, 29999}, Keeper: client, Engine: &local.Engine{Address: e.address, Host: h, Images: images.Open(h, 1<<30, data, fetch)},
 		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil }}
 	for _, set := range with {
 		set(&o)

@@ -18,6 +18,7 @@ import (
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 
+	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/local/store"
@@ -37,6 +38,7 @@ type Images struct {
 	host  *host.Host
 	most  int64
 	fetch store.Fetch
+	room  string // a folder for what lies on this machine while it is brought
 	slots chan struct{}
 
 	mu    sync.Mutex
@@ -54,8 +56,8 @@ type job struct {
 }
 
 // Open gives the images of an engine, of which those that nobody uses may take so many bytes.
-func Open(h *host.Host, most int64, fetch store.Fetch) *Images {
-	return &Images{host: h, most: most, fetch: fetch, slots: make(chan struct{}, atOnce), jobs: map[string]*job{}, users: map[string]func() []string{}}
+func Open(h *host.Host, most int64, room string, fetch store.Fetch) *Images {
+	return &Images{host: h, most: most, room: room, fetch: fetch, slots: make(chan struct{}, atOnce), jobs: map[string]*job{}, users: map[string]func() []string{}}
 }
 
 // Use has the images keep what a user names for as long as it names it, and tell it when something that it asked for is there or failed.
@@ -118,12 +120,22 @@ func (i *Images) work(reference string, j *job) {
 	}
 }
 
+// find finds an artifact: in a registry, or on this machine.
+func (i *Images) find(ctx context.Context, reference string) (image v1.Image, done func(), err error) {
+	if strings.HasPrefix(reference, declare.FileScheme) {
+		return store.ImageOf(ctx, reference, i.room)
+	}
+	image, err = i.fetch(ctx, reference)
+	return image, func() {}, err
+}
+
 // bring sees to it that the engine has an artifact, and gives its name there.
 func (i *Images) bring(ctx context.Context, reference string, j *job) (tag string, brought bool, err error) {
-	image, err := i.fetch(ctx, reference)
+	image, done, err := i.find(ctx, reference)
 	if err != nil {
 		return "", false, err
 	}
+	defer done()
 	digest, err := image.Digest()
 	if err != nil {
 		return "", false, err

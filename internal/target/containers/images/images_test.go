@@ -91,7 +91,7 @@ func TestBring(t *testing.T) {
 	}
 	ready := make(chan struct{}, 16)
 	open := func() *Images {
-		i := Open(host.New(host.Scheme+socket), 500, fetch)
+		i := Open(host.New(host.Scheme+socket), 500, t.TempDir(), fetch)
 		i.Use("site", func() []string { return []string{"web"} }, func() { ready <- struct{}{} })
 		return i
 	}
@@ -142,7 +142,7 @@ func TestBring(t *testing.T) {
 func TestAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		tried := 0
-		i := Open(host.New(host.Scheme+"/nowhere.sock"), 0, func(context.Context, string) (v1.Image, error) {
+		i := Open(host.New(host.Scheme+"/nowhere.sock"), 0, "", func(context.Context, string) (v1.Image, error) {
 			tried++
 			return nil, errors.New("the registry is away")
 		})

@@ -49,28 +49,44 @@ func (s *Store) source(ctx context.Context, reference string) (artifact, error) 
 		}
 		return fromImage(image, reference)
 	}
-	file, pinned, _ := strings.Cut(file, "@")
-	info, err := os.Stat(file)
-	name, tag := file, ""
-	if errors.Is(err, fs.ErrNotExist) {
-		if at := strings.LastIndex(file, ":"); at > strings.LastIndex(file, "/") {
-			name, tag = file[:at], file[at+1:]
-			info, err = os.Stat(name)
-		}
-	}
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return artifact{}, fmt.Errorf("%w: there is no file %s on this machine", ErrNone, file)
-	case err != nil:
+	at, err := find(file)
+	if err != nil {
 		return artifact{}, err
-	case info.IsDir():
-		image, err := inLayout(name, tag)
+	}
+	if at.folder {
+		image, err := inLayout(at.name, at.tag)
 		if err != nil {
 			return artifact{}, err
 		}
 		return fromImage(image, reference)
 	}
-	return fromArchive(ctx, name, pinned)
+	return fromArchive(ctx, at.name, at.pinned)
+}
+
+// place is where a reference to what lies on this machine leads.
+type place struct {
+	name, tag, pinned string
+	folder            bool // an OCI image layout; else an archive
+}
+
+// find finds what is meant by a path, with a tag and a digest or without.
+func find(file string) (p place, err error) {
+	file, p.pinned, _ = strings.Cut(file, "@")
+	p.name = file
+	info, err := os.Stat(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if at := strings.LastIndex(file, ":"); at > strings.LastIndex(file, "/") {
+			p.name, p.tag = file[:at], file[at+1:]
+			info, err = os.Stat(p.name)
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return p, fmt.Errorf("%w: there is no file %s on this machine", ErrNone, file)
+	}
+	if err == nil {
+		p.folder = info.IsDir()
+	}
+	return p, err
 }
 
 // fromImage is an image, every layer of which is held against its digest.
@@ -275,6 +291,19 @@ func alone(root string) (name string) {
 	return name
 }
 
+// unzip reads what may be gzipped.
+func unzip(in io.Reader) (io.Reader, error) {
+	buffered := bufio.NewReaderSize(in, 64<<10)
+	if head, _ := buffered.Peek(2); !bytes.Equal(head, []byte{0x1f, 0x8b}) {
+		return buffered, nil
+	}
+	unzipped, err := gzip.NewReader(buffered)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrBad, err)
+	}
+	return unzipped, nil
+}
+
 // extract writes a tar's files into a folder and gives their size. Everything is opened beneath the folder by the
 // system itself (os.Root), so that neither a name nor a link can lead out of it.
 func extract(in io.Reader, folder string) (size int64, err error) {
@@ -286,14 +315,8 @@ func extract(in io.Reader, folder string) (size int64, err error) {
 		return 0, err
 	}
 	defer root.Close()
-	buffered := bufio.NewReaderSize(in, 64<<10)
-	in = buffered
-	if head, _ := buffered.Peek(2); bytes.Equal(head, []byte{0x1f, 0x8b}) {
-		unzipped, err := gzip.NewReader(buffered)
-		if err != nil {
-			return 0, fmt.Errorf("%w: %v", ErrBad, err)
-		}
-		in = unzipped
+	if in, err = unzip(in); err != nil {
+		return 0, err
 	}
 	archive := tar.NewReader(in)
 	for entries := 0; ; entries++ {

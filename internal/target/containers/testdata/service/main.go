@@ -32,7 +32,12 @@ func main() {
 	stop := make(chan os.Signal, 1)
 	signal.Notify(stop, syscall.SIGTERM)
 	var hold []byte
-	http.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { fmt.Fprintln(w, "version", os.Getenv("VERSION")) })
+	http.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if os.Getenv("VERSION") == "bad" && r.URL.Path == "/" {
+			w.WriteHeader(http.StatusInternalServerError)
+		}
+		fmt.Fprintln(w, "version", os.Getenv("VERSION"))
+	})
 	http.HandleFunc("/environment", func(w http.ResponseWriter, r *http.Request) { fmt.Fprintln(w, strings.Join(os.Environ(), "\n")) })
 	http.HandleFunc("/file", func(w http.ResponseWriter, r *http.Request) {
 		text, err := os.ReadFile(r.URL.Query().Get("name"))
