@@ -119,8 +119,8 @@ type engine struct {
 	cmd     *exec.Cmd
 }
 
-// startEngine starts an engine of the test's own.
-func startEngine(t testing.TB) *engine {
+// startEngine starts an engine of the test's own, whose folders are set up in further ways.
+func startEngine(t testing.TB, with ...func(folder string)) *engine {
 	t.Helper()
 	if why := missing(); why != "" {
 		t.Skip(why)
@@ -134,6 +134,9 @@ func startEngine(t testing.TB) *engine {
 		if err := os.MkdirAll(filepath.Join(folder, name), 0o700); err != nil {
 			t.Fatal(err)
 		}
+	}
+	for _, set := range with {
+		set(folder)
 	}
 	var open, processes syscall.Rlimit
 	syscall.Getrlimit(syscall.RLIMIT_NOFILE, &open)
@@ -162,6 +165,7 @@ func startEngine(t testing.TB) *engine {
 func (e *engine) podman(args ...string) *exec.Cmd {
 	cmd := exec.Command("podman", args...)
 	at := func(name string) string { return filepath.Join(e.folder, name) }
+	cmd.Dir = e.folder // where what the engine starts leaves things
 	cmd.Env = append(os.Environ(), "CONTAINERS_CONF="+at("containers.conf"), "CONTAINERS_STORAGE_CONF="+at("storage.conf"), "CONTAINERS_REGISTRIES_CONF="+at("registries.conf"), "TMPDIR="+at("tmp"), "DISABLE_HC_SYSTEMD=true")
 	return cmd
 }
@@ -773,6 +777,46 @@ func TestRealSwitch(t *testing.T) {
 			t.Errorf("nobody saw %q", want)
 		}
 	}
+}
+
+// TestRealDiskFull has the disk of the engine be full when the next version is to be brought: it says so, what runs runs on, and once there is room it comes.
+func TestRealDiskFull(t *testing.T) {
+	var small string
+	e := startEngine(t, func(folder string) {
+		small = filepath.Join(folder, "root")
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=96m", "aditus-test", small).CombinedOutput(); err != nil {
+			t.Skipf("a small disk cannot be made here: %v %s", err, out)
+		}
+		t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })
+	})
+	s := opened(t, e, shortTemp(t))
+	followed(t, s)
+	up(t, s, 1, 1)
+	await(t, s, 1, "it runs", running(1))
+	filler, err := os.Create(filepath.Join(small, "filler"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer filler.Close()
+	for size := 1 << 20; size > 0; {
+		if _, err := filler.Write(make([]byte, size)); err != nil {
+			size /= 2
+		}
+	}
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(2), ferry(2)), target.Scale(revision(2), "deck", 1)}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 2, "it is told that there is no room", func(all []target.Instance) bool {
+		return len(all) == 1 && strings.Contains(all[0].Reason, "no space left on device")
+	})
+	if got := ask(t, s, "/"); got != "version 1\n" {
+		t.Errorf("meanwhile %q answers", got)
+	}
+	await(t, s, 1, "what ran runs on", running(1))
+	if err := filler.Truncate(0); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 2, "it comes once there is room", running(1))
 }
 
 // TestRealOwnCheck has an image whose own check passes, fails, and passes again once the container was started anew.

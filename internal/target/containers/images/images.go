@@ -117,6 +117,9 @@ func (i *Images) work(reference string, j *job) {
 	}
 	for _, tell := range ready {
 		tell()
+		if err != nil && !store.Final(err) { // whoever still asks for it asks again then
+			time.AfterFunc(tryAgain, tell)
+		}
 	}
 }
 
@@ -157,8 +160,11 @@ func (i *Images) bring(ctx context.Context, reference string, j *job) (tag strin
 	go func() { in.CloseWithError(tarball.Write(to, image, &counted{in, i, j})) }()
 	err = i.host.Load(ctx, out)
 	out.CloseWithError(cmp.Or(err, io.ErrClosedPipe)) // whoever writes on is not waited for
+	if err != nil && strings.Contains(err.Error(), noSpace) {
+		err = fmt.Errorf("its disk is full, %s: free some space there", noSpace)
+	}
 	if err != nil {
-		return "", false, fmt.Errorf("bring %s to the container engine: %w", reference, err)
+		return "", false, fmt.Errorf("bring %s to the container engine: %w; it is tried again", reference, err)
 	}
 	has, err := i.host.Image(ctx, to.String())
 	switch {
@@ -169,6 +175,9 @@ func (i *Images) bring(ctx context.Context, reference string, j *job) (tag strin
 	}
 	return to.String(), true, nil
 }
+
+// noSpace is what engines say, within more, where their disk is full.
+const noSpace = "no space left on device"
 
 // same tells whether an engine's image is the one of a configuration.
 func same(id string, config v1.Hash) bool { return strings.TrimPrefix(id, "sha256:") == config.Hex }

@@ -155,4 +155,19 @@ func TestAgain(t *testing.T) {
 			time.Sleep(tryAgain/2 + time.Second)
 		}
 	})
+	synctest.Test(t, func(t *testing.T) { // whoever asks only when he is told that it is time to
+		tried := 0
+		i := Open(host.New(host.Scheme+"/nowhere.sock"), 0, "", func(context.Context, string) (v1.Image, error) {
+			if tried++; tried == 3 {
+				return nil, fmt.Errorf("%w: it was removed", store.ErrNone)
+			}
+			return nil, errors.New("the registry is away")
+		})
+		i.Use("site", func() []string { return nil }, func() { i.Get("web") })
+		i.Get("web")
+		time.Sleep(10 * tryAgain)
+		if _, err := i.Get("web"); tried != 3 || !store.Final(err) {
+			t.Errorf("tried %d times: %v", tried, err)
+		}
+	})
 }

@@ -210,8 +210,12 @@ func (s *Store) work(reference string, j *job) {
 	if fresh {
 		s.clean()
 	}
-	if ready != nil {
-		ready()
+	if ready == nil {
+		return
+	}
+	ready()
+	if err != nil && !Final(err) { // whoever still asks for it asks again then
+		time.AfterFunc(tryAgain, ready)
 	}
 }
 
