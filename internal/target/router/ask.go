@@ -85,7 +85,7 @@ func (x *exchange) attend(asks bool) {
 	defer x.c.mu.Unlock()
 	x.asks = asks
 	if asks {
-		x.left = false
+		x.left, x.half = false, false
 		x.mind()
 	}
 }

@@ -36,6 +36,7 @@ type exchange struct {
 
 	happened system.Event // at the visitor's end; guarded by the caller's lock, as is what follows
 	asks     bool         // the visitor waits for an instance
+	half     bool         // he said with his request that he sends no more, which says nothing of whether he waits
 	left     bool         // he did, and has gone
 	line     *line        // to that instance
 	cancel   context.CancelFunc
@@ -44,6 +45,9 @@ type exchange struct {
 const (
 	plainSize   = 8 << 10     // of a request that is plain, with its body
 	bodyTimeout = time.Minute // for its body
+
+	// A visitor whose side ends so soon after his request sends no more, and waits for the answer; one whose side ends later leaves.
+	withRequest = 20 * time.Millisecond
 )
 
 // past is long ago.
@@ -131,6 +135,10 @@ func (x *exchange) hear(what system.Event) {
 // mind has nobody wait for an instance once the visitor has gone. It is called with his lock held.
 func (x *exchange) mind() {
 	if !x.asks || x.happened&system.Ended == 0 {
+		return
+	}
+	if x.happened&system.Broken == 0 && (x.half || time.Since(x.turn.began) < withRequest) {
+		x.half = true
 		return
 	}
 	x.left = true

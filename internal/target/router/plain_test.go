@@ -78,6 +78,7 @@ func TestSaid(t *testing.T) {
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "\r\n" + strings.Repeat("x", 100_000) + "<end>", "HTTP/1.1 200 OK | chunked | " + strings.Repeat("x", 100_000)},
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 100000\r\n\r\n" + strings.Repeat("x", 100_000), "HTTP/1.1 200 OK | Content-Length: 100000 | " + strings.Repeat("x", 100_000)},
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "X-Long: " + strings.Repeat("y", 50_000) + "\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK | Content-Length: 0, X-Long: " + strings.Repeat("y", 50_000) + " | "},
+		{"GET", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 0\r\nX-Own: a\rb\r\n\r\n", bad},
 		{"HEAD", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 20\r\n\r\n", "HTTP/1.1 200 OK | Content-Length: 20 | "},
 		{"GET", "HTTP/1.1 304 Not Modified\r\n" + date + "Content-Length: 20\r\n\r\n", "HTTP/1.1 304 Not Modified | Content-Length: 20 | "},
 		{"DELETE", "HTTP/1.1 204 No Content\r\n" + date + "\r\n", "HTTP/1.1 204 No Content |  | "},
@@ -381,5 +382,27 @@ func TestSlowReaders(t *testing.T) {
 	}
 	if c := r.Counts()["in"]; fmt.Sprint(c.Requests) != "map[200:4]" {
 		t.Errorf("counted %v: who goes in the middle says nothing of the instance", c.Requests)
+	}
+}
+
+// TestHalfClosed has visitors say that they send no more with their requests: they are answered.
+func TestHalfClosed(t *testing.T) {
+	in, _ := speaker(t, func(req *http.Request) string {
+		time.Sleep(50 * time.Millisecond)
+		return "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
+	})
+	r, conn, from := leadTo(t, in)
+	if r.plain == nil {
+		t.Skip("this system has no way of plain requests")
+	}
+	fmt.Fprint(conn, "GET / HTTP/1.1\r\nHost: a\r\n\r\nGET / HTTP/1.1\r\nHost: a\r\n\r\n")
+	conn.(*net.TCPConn).CloseWrite()
+	for range 2 {
+		if got := spoken(t, from, "GET"); got != "HTTP/1.1 200 OK | Content-Length: 2 | ok" {
+			t.Error(got)
+		}
+	}
+	if _, err := from.ReadByte(); err != io.EOF || requests(r, "in") != 2 {
+		t.Errorf("then there is %v, %d are counted", err, requests(r, "in"))
 	}
 }
