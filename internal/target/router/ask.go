@@ -214,7 +214,6 @@ func (x *exchange) settled(clean bool) {
 func (x *exchange) tell(head, n int) fate {
 	a, v := &x.answer, &x.visit
 	v.status = a.status
-	v.state.CompareAndSwap(waits, answers)
 	x.until(time.Time{})
 	b := bodyOf(a, x.turn.bare)
 	x.out = x.answerHead(&b)

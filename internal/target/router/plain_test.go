@@ -244,6 +244,25 @@ func TestLines(t *testing.T) {
 	}
 }
 
+// TestFreshLines asks an instance that came back over a connection of its own, also at an address that it had before.
+func TestFreshLines(t *testing.T) {
+	in, opened := speaker(t, func(*http.Request) string { return "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok" })
+	r, conn, from := leadTo(t, in)
+	at := conn.RemoteAddr().String()
+	for i, want := range []int32{1, 1, 2, 2} {
+		if i == 2 {
+			for _, ready := range []bool{false, true} {
+				in.Ready = ready
+				r.Set(at, []Route{{Name: "a", Host: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{in}}}}})
+			}
+		}
+		fmt.Fprint(conn, "GET / HTTP/1.1\r\nHost: a\r\n\r\n")
+		if got := spoken(t, from, "GET"); !strings.HasSuffix(got, "ok") || opened.Load() != want {
+			t.Errorf("request %d is answered %s over %d connections, want %d", i, got, opened.Load(), want)
+		}
+	}
+}
+
 // TestClosedOnTheWay has an instance close its connection as the next request is on its way: what may be repeated is, and what may not is told.
 func TestClosedOnTheWay(t *testing.T) {
 	var asked atomic.Int32
