@@ -145,17 +145,6 @@ func (p *plain) carry(x *exchange) {
 	}
 }
 
-// rest leaves a visitor to himself, unless something was heard of him since it was looked last.
-func (c *caller) rest() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.at.happened&system.Readable != 0 {
-		return false
-	}
-	c.at, c.since = nil, time.Now().UnixNano()
-	return true
-}
-
 // close ends a visitor's connection. It is called by whoever looks after him.
 func (p *plain) close(c *caller) {
 	p.forget(c)

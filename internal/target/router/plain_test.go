@@ -16,7 +16,7 @@ import (
 	"time"
 )
 
-// speaker is an instance that says what it is told to, byte by byte, to one request after another. It ends a connection after an empty text.
+// speaker is an instance that says what it is told to, to one request after another. It rests at <rest>, and ends the connection at <end>.
 func speaker(t *testing.T, say func(req *http.Request) string) (in Instance, opened *atomic.Int32) {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -42,7 +42,13 @@ func speaker(t *testing.T, say func(req *http.Request) string) (in Instance, ope
 					body, _ := io.ReadAll(req.Body)
 					req.Body = io.NopCloser(bytes.NewReader(body))
 					text, ends := strings.CutSuffix(say(req), "<end>")
-					if io.WriteString(conn, text); ends {
+					for i, part := range strings.Split(text, "<rest>") {
+						if i > 0 {
+							time.Sleep(5 * time.Millisecond)
+						}
+						io.WriteString(conn, part)
+					}
+					if ends {
 						return
 					}
 				}
@@ -79,6 +85,7 @@ func TestSaid(t *testing.T) {
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 100000\r\n\r\n" + strings.Repeat("x", 100_000), "HTTP/1.1 200 OK | Content-Length: 100000 | " + strings.Repeat("x", 100_000)},
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "X-Long: " + strings.Repeat("y", 50_000) + "\r\nContent-Length: 0\r\n\r\n", "HTTP/1.1 200 OK | Content-Length: 0, X-Long: " + strings.Repeat("y", 50_000) + " | "},
 		{"GET", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 0\r\nX-Own: a\rb\r\n\r\n", bad},
+		{"GET", "HTTP/1.1 200<rest> OK\r\n" + date + "X-Own: <rest>1\r\n<rest>Transfer-Encoding: chunked\r\n\r<rest>\n2<rest>\r\nok<rest>\r\n0\r\n<rest>\r\n", "HTTP/1.1 200 OK | X-Own: 1, chunked | ok"},
 		{"HEAD", "HTTP/1.1 200 OK\r\n" + date + "Content-Length: 20\r\n\r\n", "HTTP/1.1 200 OK | Content-Length: 20 | "},
 		{"GET", "HTTP/1.1 304 Not Modified\r\n" + date + "Content-Length: 20\r\n\r\n", "HTTP/1.1 304 Not Modified | Content-Length: 20 | "},
 		{"DELETE", "HTTP/1.1 204 No Content\r\n" + date + "\r\n", "HTTP/1.1 204 No Content |  | "},
@@ -423,5 +430,16 @@ func TestHalfClosed(t *testing.T) {
 	}
 	if _, err := from.ReadByte(); err != io.EOF || requests(r, "in") != 2 {
 		t.Errorf("then there is %v, %d are counted", err, requests(r, "in"))
+	}
+	const other = "GET http://a/ HTTP/1.1\r\nHost: a\r\n\r\n" // by net/http he left, and is told nothing rather than that all is well
+	second, err := net.Dial("tcp", conn.RemoteAddr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Close()
+	io.WriteString(second, other)
+	second.(*net.TCPConn).CloseWrite()
+	if text, _ := io.ReadAll(second); len(text) > 0 && !strings.HasSuffix(string(text), "ok") {
+		t.Errorf("it says %q", text)
 	}
 }
