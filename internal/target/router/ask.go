@@ -8,7 +8,10 @@ import (
 	"os"
 	"slices"
 	"sync/atomic"
+	"syscall"
 	"time"
+
+	"aditus/internal/system"
 )
 
 // turn is one request of a visitor, as far as it matters for the answer.
@@ -130,7 +133,6 @@ func (x *exchange) seat(tried []*backend) seat {
 func (x *exchange) try(s seat, reuse bool) (head, n int, err error) {
 	l, reused, err := x.p.r.lineTo(s, reuse)
 	if err != nil {
-		s.b.release()
 		return 0, 0, errUnreached
 	}
 	x.c.mu.Lock()
@@ -177,6 +179,28 @@ func (x *exchange) head() (head, n int, err error) {
 			n = copy(x.in, x.in[head:n])
 		}
 	}
+}
+
+// fetch waits for what comes of the instance, and reads it into in, behind what is there. Nothing is kept to read into while nothing comes.
+func (x *exchange) fetch(behind int) (int, error) {
+	x.behind = behind
+	if err := x.line.raw.Read(x.fetching); err != nil {
+		return 0, err
+	}
+	if x.fetched == 0 && x.failed == nil {
+		return 0, io.EOF
+	}
+	return x.fetched, x.failed
+}
+
+// fetchFrom reads what has come of the instance, and is false where nothing has.
+func (x *exchange) fetchFrom(fd uintptr) bool {
+	x.space()
+	x.fetched, x.failed = system.Socket(fd).Read(x.in[x.behind:])
+	if x.failed == syscall.EAGAIN && x.behind == 0 {
+		x.noSpace()
+	}
+	return x.failed != syscall.EAGAIN
 }
 
 // waitsOn tells whether an error of a line is that the instance takes long, which is counted and borne.

@@ -3,7 +3,6 @@ package router
 import (
 	"bytes"
 	"context"
-	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -79,28 +78,6 @@ func (x *exchange) noSpace() {
 		x.p.r.buffers.Put(x.in)
 	}
 	x.in = nil
-}
-
-// fetch waits for what comes of the instance, and reads it into in, behind what is there. Nothing is kept to read into while nothing comes.
-func (x *exchange) fetch(behind int) (int, error) {
-	x.behind = behind
-	if err := x.line.raw.Read(x.fetching); err != nil {
-		return 0, err
-	}
-	if x.fetched == 0 && x.failed == nil {
-		return 0, io.EOF
-	}
-	return x.fetched, x.failed
-}
-
-// fetchFrom reads what has come of the instance, and is false where nothing has.
-func (x *exchange) fetchFrom(fd uintptr) bool {
-	x.space()
-	x.fetched, x.failed = system.Socket(fd).Read(x.in[x.behind:])
-	if x.failed == syscall.EAGAIN && x.behind == 0 {
-		x.noSpace()
-	}
-	return x.failed != syscall.EAGAIN
 }
 
 // begin is called with the visitor's lock held.

@@ -300,6 +300,11 @@ func TestAgain(t *testing.T) {
 			t.Errorf("%s: %v %v, want %d", test.name, response, err, test.want)
 		}
 		response.Body.Close()
+		for id, c := range r.Counts() {
+			if c.Pending != 0 {
+				t.Errorf("%s: %d are under way at %s", test.name, c.Pending, id)
+			}
+		}
 	}
 	if had.Load() != 4 {
 		t.Errorf("the rude instance had %d requests, want 4", had.Load())
