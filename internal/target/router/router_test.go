@@ -284,6 +284,7 @@ func TestAgain(t *testing.T) {
 		want               int
 	}{
 		{"a dead instance never had it", http.MethodPost, "sold", gone, 200},
+		{"a dead instance never had it, nor a body", http.MethodPost, "", gone, 200},
 		{"it may be asked twice", http.MethodGet, "", rude, 200},
 		{"it may have been carried out", http.MethodPost, "sold", rude, 502},
 		{"the same without a body", http.MethodPost, "", rude, 502},
