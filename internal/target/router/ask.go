@@ -240,6 +240,7 @@ func (x *exchange) tell(head, n int) fate {
 	v.status = a.status
 	x.until(time.Time{})
 	b := bodyOf(a, x.turn.bare)
+	x.turn.last = x.turn.last || x.p.r.leaving.Load()
 	x.out = x.answerHead(&b)
 	part, ended := x.in[head:n], false
 	for {

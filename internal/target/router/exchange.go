@@ -44,6 +44,7 @@ type exchange struct {
 const (
 	plainSize   = 8 << 10     // of a request that is plain, with its body
 	bodyTimeout = time.Minute // for its body
+	usualFields = 256         // of a request and its answer
 
 	// A visitor whose side ends so soon after his request sends no more, and waits for the answer; one whose side ends later leaves.
 	withRequest = 20 * time.Millisecond
@@ -82,7 +83,7 @@ func (x *exchange) noSpace() {
 
 // begin is called with the visitor's lock held.
 func (x *exchange) begin(c *caller, what system.Event) {
-	x.c, x.n, x.drained, x.happened = c, 0, false, what
+	x.c, x.n, x.drained, x.happened, x.asks = c, 0, false, what, false
 	x.notice(system.Readable | system.Writable)
 }
 
@@ -264,7 +265,7 @@ func (x *exchange) receive() (head int, why received) {
 		if head > 0 {
 			patience = bodyTimeout
 		}
-		if !x.wait(system.Readable, time.Until(began.Add(patience))) {
+		if !x.wait(system.Readable, max(1, time.Until(began.Add(patience)))) {
 			if head > 0 {
 				return 0, slow
 			}
@@ -323,7 +324,7 @@ func (x *exchange) serve(head int) fate {
 	if own != nil && own.Path != "" && !straight(q.target) {
 		return others
 	}
-	x.turn = turn{began: began, bare: string(q.method) == "HEAD", repeatable: repeatable(string(q.method)), last: q.last || r.leaving.Load()}
+	x.turn = turn{began: began, bare: string(q.method) == "HEAD", repeatable: repeatable(string(q.method)), last: q.last}
 	size := head + q.length
 	if own != nil {
 		x.visit = visit{own: own, preview: preview, given: true}
@@ -347,12 +348,16 @@ func (x *exchange) goOn() {
 	if cap(x.out) > plainSize {
 		x.out = nil
 	}
+	if cap(x.request.fields)+cap(x.answer.fields) > usualFields { // somebody's were many
+		x.request.fields, x.answer.fields = nil, nil
+	}
 	x.space()
 	x.n = copy(x.in, x.ahead)
 }
 
 // refuse answers in the router's own words.
 func (x *exchange) refuse(status int, text string, fields ...string) fate {
+	x.turn.last = x.turn.last || x.p.r.leaving.Load()
 	x.out = appendStatus(x.out[:0], status, http.StatusText(status))
 	x.out = append(x.out, "Content-Type: text/plain; charset=utf-8\r\nX-Content-Type-Options: nosniff\r\nContent-Length: "...)
 	x.out = append(strconv.AppendInt(x.out, int64(len(text)+1), 10), "\r\n"...)
