@@ -334,7 +334,7 @@ func ferry(version int) declare.Desired {
 			Resources: &declare.Resources{Limits: declare.Amounts{CPU: 0.5, Memory: 64 << 20, Processes: 50}},
 			Files:     map[string]declare.File{"etc/deck.conf": {Text: "season ${SEASON}\n", Mode: "0644"}},
 		},
-		"engine":  {Kind: declare.Service, Artifact: reference(version), Ports: map[string]int{"http": 8080}},
+		"engine":  {Kind: declare.Service, Artifact: reference(version), Ports: map[string]int{"http": 8080}, User: new(1234), Files: map[string]declare.File{"etc/engine.conf": {Text: "steam", Mode: "0600"}}},
 		"hours":   {Kind: declare.Settings, Values: map[string]string{"opens.at": "06:30"}},
 		"pass":    {Kind: declare.Secret, Values: map[string]string{"word": "fingerprint"}, Sealed: map[string]string{"word": "sealed:ahoy"}},
 		"logbook": {Kind: declare.Volume, Size: 1 << 20},
@@ -430,6 +430,16 @@ func TestRealFurnished(t *testing.T) {
 	if text, err := s.Exec(t.Context(), workload, in.ID, []string{"/service", "check"}); err != nil || text != "/service exited with status 3: it is sick" {
 		t.Errorf("a command that fails: %q (%v)", text, err)
 	}
+	eventually(t, "another user reads its own file", func() bool {
+		seen, err := s.Observe(t.Context(), workload)
+		c, _ := seen.Cohort(revision(1))
+		i := slices.IndexFunc(c.Instances, func(in target.Instance) bool { return in.Part == "engine" && in.Address != "" })
+		if err != nil || i < 0 {
+			return false
+		}
+		text, err := s.Exec(t.Context(), workload, c.Instances[i].ID, []string{"/service", "read", "/etc/engine.conf"})
+		return err == nil && text == ""
+	})
 	lines, err := s.Log(t.Context(), workload, in.ID, time.Time{}, 10)
 	if err != nil || len(lines) == 0 || lines[0].Text != "ready on 8080" || time.Since(lines[0].At) > time.Minute {
 		t.Errorf("it wrote %v (%v)", lines, err)

@@ -254,8 +254,12 @@ func (p *process) lay(environment []string) error {
 		return fmt.Errorf("lay its files: %w", err)
 	}
 	defer root.Close()
+	user := p.spec.User
+	if c := p.spec.Container; c != nil && os.Geteuid() == 0 {
+		user, _ = strconv.Atoi(c.User) // the image's own where it is left out, whose number nobody knows here
+	}
 	for _, file := range p.spec.Files {
-		if err := file.lay(root, environment, p.spec.User); err != nil {
+		if err := file.lay(root, environment, user); err != nil {
 			return fmt.Errorf("lay %s: %w", path.Base(file.At), err)
 		}
 	}

@@ -20,6 +20,12 @@ func main() {
 				os.Exit(3)
 			}
 			return
+		case "read":
+			if _, err := os.ReadFile(os.Args[2]); err != nil {
+				fmt.Println(err)
+				os.Exit(4)
+			}
+			return
 		case "fail":
 			fmt.Fprintln(os.Stderr, "cannot go on: the mooring is taken")
 			os.Exit(7)
