@@ -145,7 +145,7 @@ func (x *exchange) run() {
 		}
 		head, why := x.receive()
 		after := goesOn
-		if why != complete {
+		if why == incomplete || why == slow {
 			x.turn = turn{last: true, bare: string(x.request.method) == "HEAD"}
 		}
 		switch why {

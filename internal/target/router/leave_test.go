@@ -133,7 +133,12 @@ func TestCountsKept(t *testing.T) {
 func TestHeld(t *testing.T) {
 	r, at := open(t)
 	in := instance(t, "in", nil)
-	r.hold = 20 * time.Second
+	hold := func(most time.Duration) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.hold = most
+	}
+	hold(20 * time.Second)
 	routes := func(ready bool) []Route {
 		in.Ready = ready
 		return []Route{{Name: "web", Host: "web", Cohorts: []Cohort{{Name: "one", Share: 1, Instances: []Instance{in}}}}, {Name: "none", Host: "none", Cohorts: []Cohort{{Name: "one", Share: 1}}}}
@@ -166,7 +171,7 @@ func TestHeld(t *testing.T) {
 		t.Errorf("it is counted as %+v", c)
 	}
 	r.Set(at, routes(false))
-	r.hold = 10 * time.Millisecond
+	hold(10 * time.Millisecond)
 	if status, _ := get(t, client, at, "web"); status != http.StatusServiceUnavailable {
 		t.Errorf("where none becomes ready the status is %d", status)
 	}

@@ -65,7 +65,7 @@ type Router struct {
 	transport, h2c *http.Transport
 	proxy          *httputil.ReverseProxy
 	server         *http.Server
-	hold           time.Duration // for a request that finds no instance ready, to find one after all
+	hold           time.Duration // guarded by mu; for a request that finds no instance ready, to find one after all
 	held           atomic.Int64  // requests and connections that wait so
 	linger         time.Duration // for connections that are kept alive to be used once more
 	leaving        atomic.Bool   // each answer is the last one on its connection
@@ -310,7 +310,11 @@ var longEmpty = time.Unix(0, 0)
 // await is take for what finds no instance ready: it waits a while for one, as while one instance is exchanged for another. Where
 // there is none at all and was none lately, or too much waits already, it does not.
 func (r *Router) await(ctx context.Context, name string, preview bool, place uint64, tried []*backend) (s seat, waited time.Duration) {
-	if s = r.take(name, preview, place, tried); s.b != nil || len(tried) > 0 || r.hold == 0 {
+	s = r.take(name, preview, place, tried)
+	r.mu.RLock()
+	hold := r.hold
+	r.mu.RUnlock()
+	if s.b != nil || len(tried) > 0 || hold == 0 {
 		return s, 0
 	}
 	defer r.held.Add(-1)
@@ -318,12 +322,12 @@ func (r *Router) await(ctx context.Context, name string, preview bool, place uin
 		return seat{}, 0
 	}
 	began := time.Now()
-	timer := time.NewTimer(r.hold)
+	timer := time.NewTimer(hold)
 	defer timer.Stop()
 	for {
 		r.mu.RLock()
 		own := r.routes[name]
-		renewed, some := r.renewed, own != nil && (!preview || len(own.preview) > 0) && (own.empty.IsZero() || time.Since(own.empty) < r.hold)
+		renewed, some := r.renewed, own != nil && (!preview || len(own.preview) > 0) && (own.empty.IsZero() || time.Since(own.empty) < hold)
 		r.mu.RUnlock()
 		if s = r.take(name, preview, place, nil); s.b != nil || !some {
 			return s, time.Since(began)
