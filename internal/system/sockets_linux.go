@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 	"syscall"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -90,26 +91,33 @@ func (s Socket) Conn() (*net.TCPConn, error) {
 }
 
 // Read reads what there is; nothing at the end, and EAGAIN where nothing has come.
-func (s Socket) Read(p []byte) (int, error) { return unbroken(unix.Read, int(s), p) }
+func (s Socket) Read(p []byte) (int, error) { return s.do(unix.SYS_READ, p) }
 
 // Write writes as much as there is room for, and EAGAIN where there is none.
-func (s Socket) Write(p []byte) (int, error) { return unbroken(unix.Write, int(s), p) }
+func (s Socket) Write(p []byte) (int, error) { return s.do(unix.SYS_WRITE, p) }
+
+// do makes a system call that never waits, so that the runtime need not be told of it: it would give the processor to another thread now and
+// then, which takes longer than the call.
+func (s Socket) do(call uintptr, p []byte) (int, error) {
+	for {
+		n, _, failed := unix.RawSyscall(call, uintptr(s), uintptr(unsafe.Pointer(unsafe.SliceData(p))), uintptr(len(p)))
+		switch failed {
+		case 0:
+			return int(n), nil
+		case unix.EINTR:
+		case unix.EAGAIN:
+			return 0, unix.EAGAIN
+		default:
+			return 0, failed
+		}
+	}
+}
 
 // Shut tells the other end that nothing more is sent.
 func (s Socket) Shut() { unix.Shutdown(int(s), unix.SHUT_WR) }
 
 // Close closes it.
 func (s Socket) Close() { unix.Close(int(s)) }
-
-// unbroken does something again that a signal broke off.
-func unbroken(do func(int, []byte) (int, error), fd int, p []byte) (int, error) {
-	for {
-		n, err := do(fd, p)
-		if err != unix.EINTR {
-			return max(n, 0), err
-		}
-	}
-}
 
 // IsQuiet tells whether nothing has come on a connection, nor its end.
 func IsQuiet(conn syscall.RawConn) (quiet bool) {
