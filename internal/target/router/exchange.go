@@ -318,9 +318,7 @@ func (x *exchange) serve(head int) fate {
 	r.under.Add(1)
 	defer r.under.Add(-1)
 	began, name := time.Now(), string(q.host)
-	r.mu.RLock()
 	own, preview := r.find(name, q)
-	r.mu.RUnlock()
 	if own != nil && own.Path != "" && !straight(q.target) {
 		return others
 	}

@@ -2,8 +2,10 @@ package router
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -130,8 +132,9 @@ func (p *plain) tell(socket system.Socket, number int32, what system.Event) {
 // carry looks after one visitor after another, each for as long as something is under way.
 func (p *plain) carry(x *exchange) {
 	for {
-		x.run()
-		p.spare.Put(x)
+		if p.runs(x) {
+			p.spare.Put(x)
+		}
 		if p.waiting.Add(1) > mostWait {
 			p.waiting.Add(-1)
 			return
@@ -143,6 +146,23 @@ func (p *plain) carry(x *exchange) {
 			return
 		}
 	}
+}
+
+// runs looks after a visitor. A mistake of the router's own costs him his connection, and others nothing, as with net/http.
+func (p *plain) runs(x *exchange) (well bool) {
+	defer func() {
+		why := recover()
+		if well = why == nil; well {
+			return
+		}
+		fmt.Fprintf(os.Stderr, "the router made a mistake: %v\n%s", why, debug.Stack())
+		if x.line != nil {
+			x.letGo(false)
+		}
+		p.close(x.c)
+	}()
+	x.run()
+	return true
 }
 
 // close ends a visitor's connection. It is called by whoever looks after him.

@@ -443,3 +443,27 @@ func TestHalfClosed(t *testing.T) {
 		t.Errorf("it says %q", text)
 	}
 }
+
+// TestMistake has the router trip over itself: that costs the visitor his connection, and nobody else.
+func TestMistake(t *testing.T) {
+	in, _ := speaker(t, func(*http.Request) string { return "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok" })
+	r, conn, from := leadTo(t, in)
+	if r.plain == nil {
+		t.Skip("this system has no way of plain requests")
+	}
+	r.mu.Lock()
+	r.hosts["broken"] = &route{}
+	r.mu.Unlock()
+	fmt.Fprint(conn, "GET / HTTP/1.1\r\nHost: broken\r\n\r\n")
+	if _, err := from.ReadByte(); err != io.EOF {
+		t.Errorf("it says something (%v)", err)
+	}
+	if status, text := get(t, http.DefaultClient, conn.RemoteAddr().String(), "a"); status != http.StatusOK || text != "ok" {
+		t.Errorf("another one has %d %q", status, text)
+	}
+	for end := time.Now().Add(10 * time.Second); r.under.Load() > 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("it counts as under way")
+		}
+	}
+}

@@ -69,9 +69,7 @@ func (r *Router) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	began := time.Now()
-	r.mu.RLock()
 	own, preview := r.find(req.Host, req.Header)
-	r.mu.RUnlock()
 	if own == nil {
 		http.Error(w, "no route leads to "+strconv.Quote(req.Host), http.StatusNotFound)
 		return

@@ -257,8 +257,10 @@ func (r *Router) fill(own *route) {
 // header is what a request says in its header, as http.Header.
 type header interface{ Values(name string) []string }
 
-// find gives the route for a request, and whether it is asked for its preview. It is called with the lock held.
+// find gives the route for a request, and whether it is asked for its preview.
 func (r *Router) find(host string, said header) (own *route, preview bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	host = strings.ToLower(host)
 	if strings.IndexByte(host, ':') >= 0 {
 		if name, _, err := net.SplitHostPort(host); err == nil {
