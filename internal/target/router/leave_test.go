@@ -143,8 +143,25 @@ func TestHeld(t *testing.T) {
 		in.Ready = ready
 		return []Route{{Name: "web", Host: "web", Cohorts: []Cohort{{Name: "one", Share: 1, Instances: []Instance{in}}}}, {Name: "none", Host: "none", Cohorts: []Cohort{{Name: "one", Share: 1}}}}
 	}
-	r.Set(at, routes(false))
 	client := &http.Client{}
+	without := []Route{{Name: "web", Host: "web", Cohorts: []Cohort{{Name: "one", Share: 1}}}}
+	r.Set(at, without) // the first that it is told: there may have been one before it began
+	early := make(chan int)
+	go func() {
+		status, _ := get(t, client, at, "web")
+		early <- status
+	}()
+	for end := time.Now().Add(10 * time.Second); r.held.Load() < 1; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("what comes to a router that has just begun does not wait")
+		}
+	}
+	r.Set(at, routes(true))
+	if status := <-early; status != http.StatusOK {
+		t.Errorf("after it waited for the first instance the status is %d", status)
+	}
+	r.Set(at, nil)
+	r.Set(at, routes(false))
 	if status, _ := get(t, client, at, "none"); status != http.StatusServiceUnavailable {
 		t.Errorf("where there is no instance the status is %d", status)
 	}
@@ -167,7 +184,7 @@ func TestHeld(t *testing.T) {
 			t.Errorf("after they waited the status is %d", status)
 		}
 	}
-	if c := r.Counts()["in"]; c.Seconds > 0.25 || c.Requests[200] != 2 {
+	if c := r.Counts()["in"]; c.Seconds > 0.25 || c.Requests[200] != 3 {
 		t.Errorf("it is counted as %+v", c)
 	}
 	r.Set(at, routes(false))

@@ -74,6 +74,7 @@ type Router struct {
 	stuckAfter     time.Duration // how long an instance may take for the head of an answer
 
 	mu       sync.RWMutex
+	told     bool // of routes, since it began
 	routes   map[string]*route
 	hosts    map[string]*route // host names to their routes; "" takes the rest
 	previews map[string]*route
@@ -208,8 +209,10 @@ func (r *Router) Set(listen string, routes []Route) {
 		r.fill(own)
 		switch {
 		case slices.ContainsFunc(own.cohorts, func(set []*backend) bool { return len(set) > 0 }):
-		case before == nil:
+		case before == nil && r.told:
 			own.empty = longEmpty
+		case before == nil: // there may have been one before the router began
+			own.empty = time.Now()
 		case before.empty.IsZero():
 			own.empty = time.Now()
 		default:
@@ -223,7 +226,7 @@ func (r *Router) Set(listen string, routes []Route) {
 			previews[strings.ToLower(wanted.Preview)] = own
 		}
 	}
-	r.routes, r.hosts, r.previews = next, hosts, previews
+	r.routes, r.hosts, r.previews, r.told = next, hosts, previews, true
 	close(r.renewed)
 	r.renewed = make(chan struct{})
 	r.mu.Unlock()
