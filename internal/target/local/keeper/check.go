@@ -10,7 +10,7 @@ import (
 	"aditus/internal/target/containers/host"
 )
 
-// What holds for an image's own check where it says nothing, as engines have it; and how often it is asked at least until it passes.
+// What holds for an image's own check where it says nothing, as engines have it; and how soon it is asked again at first until it passes.
 const (
 	checkEvery   = 30 * time.Second
 	checkTimeout = 30 * time.Second

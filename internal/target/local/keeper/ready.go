@@ -44,7 +44,7 @@ func (p *process) watch(ctx context.Context) {
 				every := probe.Every.Duration
 				switch {
 				case i == own && !passed:
-					every = min(every, checkEager)
+					every = min(every, time.Duration(max(1, tracks[i].Fails))*checkEager) // ever more seldom: an engine may remember each for minutes
 				case i != own && !ready:
 					every = min(every, eager)
 				}
