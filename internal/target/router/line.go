@@ -27,7 +27,7 @@ type line struct {
 // lines are those to an instance that nobody uses. The one that was used last is used first.
 type lines struct {
 	mu   sync.Mutex
-	kept []*line
+	idle []*line
 }
 
 // lineTo gives a line to an instance, one that was kept where that may be.
@@ -77,8 +77,8 @@ func (l *line) letGo(clean bool) {
 func (k *lines) pop() (l *line) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if n := len(k.kept); n > 0 {
-		l, k.kept[n-1], k.kept = k.kept[n-1], nil, k.kept[:n-1]
+	if n := len(k.idle); n > 0 {
+		l, k.idle[n-1], k.idle = k.idle[n-1], nil, k.idle[:n-1]
 	}
 	return l
 }
@@ -87,11 +87,11 @@ func (k *lines) pop() (l *line) {
 func (k *lines) push(l *line) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if len(k.kept) >= backendIdlePer {
+	if len(k.idle) >= backendIdlePer {
 		return false
 	}
 	l.used = time.Now()
-	k.kept = append(k.kept, l)
+	k.idle = append(k.idle, l)
 	return true
 }
 
@@ -100,10 +100,10 @@ func (k *lines) close(since time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	n := 0 // they lie in the order in which they were used
-	for ; n < len(k.kept) && k.kept[n].used.Before(since); n++ {
-		k.kept[n].Close()
+	for ; n < len(k.idle) && k.idle[n].used.Before(since); n++ {
+		k.idle[n].Close()
 	}
-	k.kept = append(k.kept[:0], k.kept[n:]...)
+	k.idle = append(k.idle[:0], k.idle[n:]...)
 }
 
 // closeLines closes all lines that were not used since then.
