@@ -1,6 +1,7 @@
 package router
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -31,7 +32,8 @@ func (t *turn) fate() fate {
 
 const (
 	mostAnswerHead = 1 << 20
-	mostInterim    = 8 // answers before the answer (RFC 9110, section 15.2)
+	shortHead      = 4 << 10 // of an answer; it is looked at with each byte, a longer one once it is whole: one that drips would take for ever
+	mostInterim    = 8       // answers before the answer (RFC 9110, section 15.2)
 )
 
 var (
@@ -163,7 +165,8 @@ func (x *exchange) head() (head, n int, err error) {
 		if err != nil && !x.waitsOn(err) {
 			return 0, n, err
 		}
-		for n += m; n > 0; {
+		n += m
+		for n > 0 && (n <= shortHead || endsHead(x.in[max(0, n-m-3):n])) {
 			head, err := a.read(x.in[:n])
 			switch {
 			case err != nil || a.status == http.StatusSwitchingProtocols || interim > mostInterim: // nobody asked for another protocol
@@ -179,6 +182,11 @@ func (x *exchange) head() (head, n int, err error) {
 			n = copy(x.in, x.in[head:n])
 		}
 	}
+}
+
+// endsHead tells whether there is the end of a head in what came.
+func endsHead(p []byte) bool {
+	return bytes.Contains(p, []byte("\n\r\n")) || bytes.Contains(p, []byte("\n\n"))
 }
 
 // fetch waits for what comes of the instance, and reads it into in, behind what is there. Nothing is kept to read into while nothing comes.

@@ -2,6 +2,7 @@ package router
 
 import (
 	"net"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -28,6 +29,7 @@ type line struct {
 type lines struct {
 	mu   sync.Mutex
 	idle []*line
+	over bool // the instance is gone, and none is kept
 }
 
 // lineTo gives a line to an instance, one that was kept where that may be.
@@ -83,11 +85,11 @@ func (k *lines) pop() (l *line) {
 	return l
 }
 
-// push is false where there are enough.
+// push is false where there are enough, or none is kept any more.
 func (k *lines) push(l *line) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if len(k.idle) >= backendIdlePer {
+	if k.over || len(k.idle) >= backendIdlePer {
 		return false
 	}
 	l.used = time.Now()
@@ -103,7 +105,15 @@ func (k *lines) close(since time.Time) {
 	for ; n < len(k.idle) && k.idle[n].used.Before(since); n++ {
 		k.idle[n].Close()
 	}
-	k.idle = append(k.idle[:0], k.idle[n:]...)
+	k.idle = slices.Delete(k.idle, 0, n)
+}
+
+// end closes all of them, and those that are used once they come back.
+func (k *lines) end() {
+	k.mu.Lock()
+	k.over = true
+	k.mu.Unlock()
+	k.close(time.Now())
 }
 
 // closeLines closes all lines that were not used since then.

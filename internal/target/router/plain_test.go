@@ -245,8 +245,12 @@ func TestLines(t *testing.T) {
 			t.Errorf("%q: %d connections, want %d", says, got, want)
 		}
 		r.closeLines(time.Now().Add(time.Hour))
-		if l := r.backends["in"].lines.pop(); l != nil {
+		b := r.backends["in"]
+		if l := b.lines.pop(); l != nil {
 			t.Errorf("%q: a line is kept", says)
+		}
+		if r.Forget("in"); b.lines.push(&line{}) {
+			t.Errorf("%q: a line to an instance that is gone is kept", says)
 		}
 	}
 }

@@ -435,7 +435,7 @@ func (r *Router) Forget(id string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if b := r.backends[id]; b != nil {
-		b.lines.close(time.Now())
+		b.lines.end()
 	}
 	delete(r.backends, id)
 	forgetCounter(r.Kept, id)
