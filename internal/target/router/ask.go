@@ -1,7 +1,6 @@
 package router
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -166,7 +165,7 @@ func (x *exchange) head() (head, n int, err error) {
 			return 0, n, err
 		}
 		n += m
-		for n > 0 && (n <= shortHead || endsHead(x.in[max(0, n-m-3):n])) {
+		for n > 0 && (n <= shortHead || headEnd(x.in[max(0, n-m-3):n]) > 0) {
 			head, err := a.read(x.in[:n])
 			switch {
 			case err != nil || a.status == http.StatusSwitchingProtocols || interim > mostInterim: // nobody asked for another protocol
@@ -182,11 +181,6 @@ func (x *exchange) head() (head, n int, err error) {
 			n = copy(x.in, x.in[head:n])
 		}
 	}
-}
-
-// endsHead tells whether there is the end of a head in what came.
-func endsHead(p []byte) bool {
-	return bytes.Contains(p, []byte("\n\r\n")) || bytes.Contains(p, []byte("\n\n"))
 }
 
 // fetch waits for what comes of the instance, and reads it into in, behind what is there. Nothing is kept to read into while nothing comes.

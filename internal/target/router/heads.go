@@ -5,25 +5,29 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"strconv"
 	"sync"
+	"sync/atomic"
 )
 
 // headed is a connection whose requests say in one way alone how long they are. One that has both a Content-Length and a Transfer-Encoding may
-// be read otherwise by somebody on its way; net/http takes the one out before it can be seen, so that heads are looked at as they come.
+// be read otherwise by somebody on its way; net/http takes the one out before it can be seen, so that messages are followed as they come, from
+// one head to the next, also where several come at once.
 type headed struct {
 	*net.TCPConn
-	sent    []byte // that came before
-	head    []byte
-	passed  bool // the head of the request is through
-	framed  bool // it speaks HTTP/2, whose heads are no text
-	twofold bool // the request says it in two ways
-	room    Room
-	left    sync.Once
+	sent   []byte // that came before
+	head   []byte // what has come of one
+	left   int64  // of a body with a length
+	chunks *chunks
+	other  atomic.Bool // it speaks something else by now
+	bad    atomic.Bool // a request says it in two ways, or cannot be followed
+	room   Room
+	gone   sync.Once
 }
 
 // Close implements net.Conn.
 func (c *headed) Close() error {
-	c.left.Do(c.room.leave)
+	c.gone.Do(c.room.leave)
 	return c.TCPConn.Close()
 }
 
@@ -31,51 +35,77 @@ func (c *headed) Close() error {
 const mostHead = http.DefaultMaxHeaderBytes + 8<<10
 
 // Read implements io.Reader.
-func (c *headed) Read(p []byte) (int, error) {
-	n, err := 0, error(nil)
+func (c *headed) Read(p []byte) (n int, err error) {
 	if len(c.sent) > 0 {
 		n = copy(p, c.sent)
 		c.sent = c.sent[n:]
 	} else {
 		n, err = c.TCPConn.Read(p)
 	}
-	if c.passed || c.framed || n == 0 {
-		return n, err
-	}
-	from := max(0, len(c.head)-3)
-	c.head = append(c.head, p[:n]...)
-	if bytes.HasPrefix(c.head, []byte("PRI * HTTP/2.0\r\n")) {
-		c.framed, c.head = true, nil
-		return n, err
-	}
-	end := bytes.Index(c.head[from:], []byte("\n\r\n"))
-	if other := bytes.Index(c.head[from:], []byte("\n\n")); other >= 0 && (end < 0 || other < end) {
-		end = other
-	}
-	switch {
-	case end >= 0:
-		c.twofold = twofold(c.head[:from+end])
-		fallthrough
-	case len(c.head) > mostHead:
-		c.passed, c.head = true, c.head[:0]
+	for rest := p[:n]; len(rest) > 0 && !c.other.Load() && !c.bad.Load(); {
+		rest = c.follow(rest)
 	}
 	return n, err
 }
 
-// twofold tells whether a head has both headers.
-func twofold(head []byte) bool {
-	length, encoding := false, false
-	for line := range bytes.Lines(head) {
-		name, _, _ := bytes.Cut(line, []byte(":"))
-		name = bytes.TrimSpace(name)
-		length = length || bytes.EqualFold(name, []byte("Content-Length"))
-		encoding = encoding || bytes.EqualFold(name, []byte("Transfer-Encoding"))
+// follow follows a message as far as it has come, and gives what is of the next one.
+func (c *headed) follow(p []byte) (rest []byte) {
+	switch {
+	case c.left > 0:
+		n := min(c.left, int64(len(p)))
+		c.left -= n
+		return p[n:]
+	case c.chunks != nil:
+		n, err := c.chunks.follow(p)
+		if c.bad.Store(err != nil); c.chunks.state == finished {
+			c.chunks = nil
+		}
+		return p[n:]
 	}
-	return length && encoding
+	from := max(0, len(c.head)-3)
+	c.head = append(c.head, p...)
+	end := headEnd(c.head[from:])
+	switch {
+	case bytes.HasPrefix(c.head, []byte("PRI * HTTP/2.0\r\n")): // whose heads are no text
+		c.other.Store(true)
+	case end > 0:
+		rest = p[len(p)-(len(c.head)-from-end):]
+		c.bad.Store(!c.frame(c.head[:from+end]))
+	case len(c.head) > mostHead:
+		c.bad.Store(true)
+	default:
+		return nil
+	}
+	c.head = nil
+	return rest
 }
 
-// next has the next request's head looked at.
-func (c *headed) next() { c.passed, c.twofold, c.head = false, false, c.head[:0] }
+// headEnd is where a head ends; 0 where it does not yet.
+func headEnd(p []byte) (end int) {
+	for _, mark := range []string{"\n\r\n", "\n\n"} {
+		if i := bytes.Index(p, []byte(mark)); i >= 0 && (end == 0 || i+len(mark) < end) {
+			end = i + len(mark)
+		}
+	}
+	return end
+}
+
+// frame finds in a head how the body comes. It is false where it says so in two ways.
+func (c *headed) frame(head []byte) bool {
+	sized, encoded := false, false
+	for line := range bytes.Lines(head) {
+		name, value, _ := bytes.Cut(line, colon)
+		switch name = bytes.TrimSpace(name); {
+		case equalFold(name, "Content-Length"):
+			sized = true
+			c.left, _ = strconv.ParseInt(string(bytes.TrimSpace(value)), 10, 64) // net/http refuses what is no number
+		case equalFold(name, "Transfer-Encoding"):
+			encoded = true
+			c.chunks = &chunks{}
+		}
+	}
+	return !sized || !encoded
+}
 
 // passed are connections that are left to net/http, as a listener of which it accepts them.
 type passed struct {
@@ -141,8 +171,8 @@ func known(ctx context.Context, conn net.Conn) context.Context {
 	return ctx
 }
 
-// unclear tells whether a request says in two ways how long it is.
+// unclear tells whether a request says in two ways how long it is, or came with one that does.
 func unclear(req *http.Request) bool {
 	own, ok := req.Context().Value(headedKey{}).(*headed)
-	return ok && req.ProtoMajor == 1 && len(req.TransferEncoding) > 0 && own.twofold
+	return ok && req.ProtoMajor == 1 && len(req.TransferEncoding) > 0 && own.bad.Load()
 }

@@ -180,12 +180,10 @@ func New(o Options) *Router {
 	speaks.SetHTTP1(true)
 	speaks.SetUnencryptedHTTP2(true)
 	r.server = &http.Server{Handler: r, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout, Protocols: speaks, ErrorLog: quiet, ConnContext: known, ConnState: func(conn net.Conn, state http.ConnState) {
-		switch state {
-		case http.StateIdle:
-			if own, ok := conn.(*headed); ok {
-				own.next()
-			}
-		case http.StateClosed, http.StateHijacked:
+		if own, ok := conn.(*headed); ok && state == http.StateHijacked {
+			own.other.Store(true)
+		}
+		if state == http.StateClosed || state == http.StateHijacked {
 			r.connections.Add(-1)
 		}
 	}}

@@ -736,7 +736,13 @@ func TestTold(t *testing.T) {
 // TestTwofold sends requests that say in two ways how long they are, on connections of their own and on kept ones, in one piece and byte by
 // byte: none reaches an instance, and all others do.
 func TestTwofold(t *testing.T) {
-	in := instance(t, "one", func(w http.ResponseWriter, r *http.Request) { io.Copy(w, r.Body) })
+	var twofold atomic.Int32
+	in := instance(t, "one", func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/twofold" {
+			twofold.Add(1)
+		}
+		io.Copy(w, r.Body)
+	})
 	r, at := open(t)
 	r.Set(at, []Route{{Name: "a", Cohorts: []Cohort{{Name: "o", Share: 1, Instances: []Instance{in}}}}})
 	const both, chunked, plain = "Transfer-Encoding: chunked\r\ncontent-length : 5\r\n", "Transfer-Encoding: chunked\r\n", "Content-Length: 5\r\n"
@@ -778,7 +784,30 @@ func TestTwofold(t *testing.T) {
 			}
 		}
 	}
-	if seen := requests(r, "one"); seen != 12 {
+	for _, first := range []string{chunked, "Content-Length: 5\r\nX-Odd: \xff\r\nTe: trailers\r\n"} { // behind one that goes to net/http, in one piece with it
+		conn, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		body := "5\r\nhello\r\n0\r\n\r\n"
+		if first != chunked {
+			body = "hello"
+		}
+		io.WriteString(conn, "POST / HTTP/1.1\r\nHost: x\r\n"+first+"\r\n"+body+"POST /twofold HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nContent-Length: 5\r\n\r\n5\r\nhello\r\n0\r\n\r\n")
+		from := bufio.NewReader(conn)
+		for {
+			response, err := http.ReadResponse(from, nil)
+			if err != nil {
+				break
+			}
+			io.Copy(io.Discard, response.Body)
+		}
+	}
+	if twofold.Load() != 0 {
+		t.Errorf("%d requests that say it in two ways reached the instance", twofold.Load())
+	}
+	if seen := requests(r, "one"); seen < 12 || seen > 14 {
 		t.Errorf("%d requests reached the instance, want 12", seen)
 	}
 	client := &http.Client{Transport: &http.Transport{Protocols: new(http.Protocols)}} // a body that has both in its text is none of it
