@@ -257,3 +257,25 @@ func FuzzAnswer(f *testing.F) {
 		}
 	})
 }
+
+// TestFollowed has messages of a connection followed from head to head, in pieces of each size: what stands in a body is no head.
+func TestFollowed(t *testing.T) {
+	const inBody = "POST / HTTP/1.1\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n"
+	sized := fmt.Sprintf("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: %d\r\n\r\n%s", len(inBody), inBody)
+	chunked := fmt.Sprintf("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n%x\r\n%s\r\n0\r\n\r\n", len(inBody), inBody)
+	const plain, loose = "GET / HTTP/1.1\r\nHost: a\r\n\r\n", "GET / HTTP/1.1\nHost: a\n\n"
+	for text, bad := range map[string]bool{
+		plain + sized + chunked + loose + sized: false, sized + inBody: true, chunked + inBody: true, loose + inBody: true, plain + strings.ReplaceAll(inBody, "\r", ""): true,
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n": true, "PRI * HTTP/2.0\r\n\r\n" + inBody: false,
+	} {
+		for _, piece := range []int{1, 2, 7, 64, len(text)} {
+			c := &headed{sent: []byte(text)}
+			for part := make([]byte, piece); len(c.sent) > 0; {
+				c.Read(part)
+			}
+			if c.bad.Load() != bad {
+				t.Errorf("%q in pieces of %d: bad is %t", text, piece, c.bad.Load())
+			}
+		}
+	}
+}
