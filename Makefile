@@ -12,7 +12,7 @@ export GOFLAGS = -trimpath
 
 build:
 	@echo "building bin/aditus; from nothing it takes some minutes, and names each package that is done" >&2
-	@$(GO) build -v -ldflags='-s -w' -o bin/aditus ./cmd/aditus
+	@CGO_ENABLED=0 $(GO) build -v -ldflags='-s -w' -o bin/aditus ./cmd/aditus
 
 demo: build
 	@./bin/aditus demo --anew

@@ -106,7 +106,7 @@ aditus link add. To look around: aditus demo`,
 		{"act", "Act", append([]*cobra.Command{newSync(), newWait()}, newOrders()...)},
 		{"declare", "Declare", []*cobra.Command{newCheck(), newRender(), newVariables(), newGuard(), newBundle(), newSecret(), newSchema()}},
 		{"connect", "Connect, and who may what", []*cobra.Command{newLink(), newSettings(), newLogin(), newLogout(), newToken(), newNotify()}},
-		{"run", "Run", []*cobra.Command{newServe(), newBackup(), newRestore(), newKeep(), newRoute(), newDemo()}},
+		{"run", "Run", []*cobra.Command{newServe(), newBackup(), newRestore(), newKeep(), newRoute(), newAgent(), newDemo()}},
 		{"", "", []*cobra.Command{newDemoService(), newStandIn(), newVersion()}},
 	} {
 		if g.id != "" {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -14,12 +15,13 @@ import (
 	"aditus/internal/confine"
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
+	"aditus/internal/target/containers"
 	"aditus/internal/target/local"
 	"aditus/internal/target/local/keeper"
 )
 
 func newKeep() *cobra.Command {
-	var folder, users string
+	var folder, users, program string
 	var end, stay, asJSON bool
 	var within time.Duration
 	cmd := &cobra.Command{
@@ -31,7 +33,8 @@ what to run. It goes on when Aditus ends, so that workloads do too, and a new on
 takes over what an old one left running. It writes to keeper.log in the data folder.
 
 With --end it has the one that runs end all processes, and leave, once no Aditus works
-on the folder; what they left running is killed, and what cannot be ended is named. What is declared comes up again when one is started.
+on the folder; what they left running is killed, and what cannot be ended is named. What runs
+at container hosts on other machines is ended too, and the agents there are removed. What is declared comes up again when one is started.
 
 Where the settings give workloads users of their own (instances:), the keeper alone needs privileges, and the
 server none: the system runs it then, as the server's user, with --users and --stay, and with the capabilities
@@ -46,11 +49,12 @@ SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 				if running, _ := ledger.InUse(folder); running {
 					return fmt.Errorf("an Aditus works on %s and would start all of it again: end that first", folder)
 				}
-				kept, err := local.KeeperOf(folder, instancesOf(folder))
+				settings := settingsOf(folder)
+				kept, err := local.KeeperOf(folder, settings.Instances)
 				if err == nil {
 					ctx, cancel := context.WithTimeout(cmd.Context(), within)
 					defer cancel()
-					err = kept.End(ctx)
+					err = errors.Join(kept.End(ctx), containers.End(ctx, folder, settings))
 				}
 				if err != nil {
 					return err
@@ -68,11 +72,15 @@ SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 			if err != nil {
 				return err
 			}
-			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Router: router, Users: users, Stay: stay, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+			if program != "" {
+				router = append(router, "--program", program)
+			}
+			return keeper.Run(cmd.Context(), keeper.Options{Folder: folder, Router: router, Users: users, Program: program, Stay: stay, Probe: prober.Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}
 	dataFlag(cmd, &folder)
 	jsonFlag(cmd, &asJSON)
+	programFlag(cmd, &program)
 	cmd.Flags().StringVar(&users, "users", "", "the numbers of the users that processes may run as, such as 700000-700999,999")
 	cmd.Flags().BoolVar(&stay, "stay", false, "do not leave when nothing is kept")
 	cmd.Flags().BoolVar(&end, "end", false, "end all processes that are kept, and the keeper")
@@ -80,13 +88,13 @@ SETUID, SETGID, CHOWN, KILL and SYS_PTRACE.`,
 	return cmd
 }
 
-// instancesOf is what a data folder's settings say of users; nothing where there are none that can be read: what runs can be ended all the same.
-func instancesOf(folder string) config.Instances {
+// settingsOf are a data folder's settings; none where there are none that can be read: what runs can be ended all the same.
+func settingsOf(folder string) config.Settings {
 	name := filepath.Join(folder, config.FileName)
 	text, err := os.ReadFile(name)
 	if err != nil {
-		return config.Instances{}
+		return config.Settings{}
 	}
 	settings, _ := config.Read(name, text)
-	return settings.Instances
+	return settings
 }

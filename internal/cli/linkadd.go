@@ -86,7 +86,7 @@ func newSites(before config.Settings, names []string, on string) ([]config.Site,
 		if site.Target, err = kind.New(site.Name, all, rest); err != nil {
 			return nil, usageError{fmt.Errorf("--target %s: %w", on, err)}
 		}
-		if kind.Here && before.Ledger != "" {
+		if kind.OnMachine(site.Target) && before.Ledger != "" {
 			site.Target.Machine = machineName()
 		}
 		all, added = append(all, site), append(added, site)

@@ -12,7 +12,7 @@ import (
 )
 
 func newRoute() *cobra.Command {
-	var folder string
+	var folder, program string
 	cmd := &cobra.Command{
 		Use:   "route",
 		Short: "Lead the traffic of local sites; started by itself where it is needed",
@@ -28,9 +28,16 @@ the one that follows, and leaves once what is under way is over, after 30 s at m
 			}
 			confine.Hide()
 			debug.SetGCPercent(serverGC)
-			return traffic.Run(cmd.Context(), traffic.Options{Folder: folder, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
+			return traffic.Run(cmd.Context(), traffic.Options{Folder: folder, Program: program, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		},
 	}
 	dataFlag(cmd, &folder)
+	programFlag(cmd, &program)
 	return cmd
+}
+
+// programFlag is by what a program is known to the one that takes over from it, where an agent on another machine runs it.
+func programFlag(cmd *cobra.Command, program *string) {
+	cmd.Flags().StringVar(program, "program", "", "by what an agent's program is known, so that another one takes over")
+	cmd.Flags().MarkHidden("program")
 }

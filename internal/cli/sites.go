@@ -61,7 +61,7 @@ func openSites(folder string, settings config.Settings, access engine.Access, as
 		for _, site := range settings.Sites {
 			switch at := site.Target; {
 			case at.Kind != kind.Name:
-			case kind.Here && at.Machine != "" && at.Machine != o.server.Name:
+			case kind.OnMachine(at) && at.Machine != "" && at.Machine != o.server.Name:
 				s.drivers[site.Name] = target.Elsewhere{Machine: at.Machine}
 			default:
 				of = append(of, site)

@@ -154,7 +154,11 @@ type Target struct {
 
 	Reach []string `yaml:"reach,omitempty" jsonschema_description:"local: folders of the machine that instances may read and write beside their own, such as /srv/media; / for all of it."`
 
-	Engine string `yaml:"engine,omitempty" jsonschema:"pattern=^unix:///" jsonschema_description:"containers: the address of the container engine on this machine, such as unix:///run/podman/podman.sock."`
+	Engine      string `yaml:"engine,omitempty" jsonschema:"pattern=^(unix:///|tcp\\+tls://|ssh://)." jsonschema_description:"containers: the address of the container engine: unix:///run/podman/podman.sock on this machine, tcp+tls://HOST:PORT or ssh://USER@HOST/PATH, the engine's socket there, on another one."`
+	CA          string `yaml:"ca,omitempty" jsonschema_description:"containers, by tcp+tls: a file of the certificates that may sign the engine's; left out for those that the machine trusts."`
+	Certificate string `yaml:"certificate,omitempty" jsonschema_description:"containers, by tcp+tls: a file of the certificate that is shown to the engine."`
+	Key         string `yaml:"key,omitempty" jsonschema_description:"containers: a file of that certificate's private key, or, by ssh, of the user's; an ssh agent is asked where it is left out."`
+	KnownHosts  string `yaml:"known-hosts,omitempty" jsonschema_description:"containers, by ssh: a file of the keys of hosts; left out for the user's own."`
 
 	Kubeconfig string   `yaml:"kubeconfig,omitempty" jsonschema_description:"cluster: the file that says how it is reached; where it is left out what KUBECONFIG names, the home folder's, or the service account that Aditus runs under."`
 	Context    string   `yaml:"context,omitempty" jsonschema_description:"cluster: of that file; its current one where it is left out."`

@@ -129,7 +129,7 @@ func (l Live) targets(ctx context.Context, settings config.Settings, folders []s
 						all[name][at].Wrong = err.Error()
 					}
 				})
-				if kind.Here {
+				if kind.OnMachine(made) {
 					before = append(before, config.Site{Name: name, Target: made}) // which keeps its address from the next one
 				}
 			}

@@ -12,6 +12,12 @@ import (
 	"time"
 )
 
+// Way is a way to ports of instances that is not the network's.
+type Way interface {
+	http.RoundTripper
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
+}
+
 // Client asks instances by HTTP. Make it with New; it is safe for concurrent use.
 type Client struct{ http *http.Client }
 

@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"fmt"
+	"net"
 
 	"google.golang.org/grpc"
 	"google.golang.org/grpc/codes"
@@ -14,8 +15,8 @@ import (
 )
 
 // askGRPC asks by the gRPC health checking protocol. The connection is made anew each time, as a new caller would.
-func askGRPC(ctx context.Context, address string, probe declare.Probe) (reason string) {
-	conn, err := grpc.NewClient("passthrough:///"+address, grpc.WithTransportCredentials(insecure.NewCredentials()))
+func (p *Prober) askGRPC(ctx context.Context, address string, probe declare.Probe) (reason string) {
+	conn, err := grpc.NewClient("passthrough:///"+address, grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithContextDialer(func(ctx context.Context, address string) (net.Conn, error) { return p.dial(ctx, "tcp", address) }))
 	if err != nil {
 		return "grpc: " + err.Error()
 	}

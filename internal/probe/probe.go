@@ -17,16 +17,23 @@ import (
 
 // Prober asks. Make it with New; it is safe for concurrent use.
 type Prober struct {
-	client  *dial.Client
-	through bool // HTTP goes another way than the network, and nothing else goes at all
+	client *dial.Client
+	dial   func(ctx context.Context, network, address string) (net.Conn, error) // nil where HTTP alone goes
 }
 
 // New makes a Prober that keeps connections open between two questions.
-func New() *Prober { return &Prober{client: dial.New()} }
+func New() *Prober { return &Prober{dial.New(), (&net.Dialer{}).DialContext} }
 
-// Through is a Prober that asks HTTP by another way than the network; nil for the network.
+// Through is a Prober that asks by another way than the network; nil for the network. What is not HTTP goes where the way connects to ports too.
 func (p *Prober) Through(way http.RoundTripper) *Prober {
-	return &Prober{p.client.Through(way), way != nil}
+	if way == nil {
+		return p
+	}
+	through := &Prober{client: p.client.Through(way)}
+	if connects, can := way.(dial.Way); can {
+		through.dial = connects.DialContext
+	}
+	return through
 }
 
 // Close lets go of the open connections.
@@ -38,12 +45,12 @@ func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, pro
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	switch {
-	case p.through && probe.HTTP == nil:
+	case p.dial == nil && probe.HTTP == nil:
 		return "cannot be asked from here: where instances are reached through an API only HTTP goes"
 	case probe.GRPC != nil:
-		return askGRPC(ctx, dial.Address(host, ports[probe.GRPC.Port]), probe)
+		return p.askGRPC(ctx, dial.Address(host, ports[probe.GRPC.Port]), probe)
 	case probe.TCP != nil:
-		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", dial.Address(host, ports[probe.TCP.Port]))
+		conn, err := p.dial(ctx, "tcp", dial.Address(host, ports[probe.TCP.Port]))
 		if err != nil {
 			return "tcp: " + why(err, timeout, probe.TCP.Port, ports[probe.TCP.Port])
 		}

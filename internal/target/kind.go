@@ -19,7 +19,7 @@ import (
 type Kind struct {
 	Name     string
 	Means    string                                                                               // what a site of it runs on, in a few words
-	Here     bool                                                                                 // what a site of it runs on is the machine itself
+	Here     func(config.Target) bool                                                             // whether what a site runs on is the machine itself; nil where it never is
 	Stays    bool                                                                                 // what runs there goes on when the program that looks after it ends
 	Check    func(config.Target) error                                                            // what is wrong with how it is written
 	New      func(site string, before []config.Site, rest string) (config.Target, error)          // the target of a new site, beside those before it, from KIND=rest on the command line
@@ -31,6 +31,9 @@ type Kind struct {
 	Open     func(Ground, []config.Site) (Opened, error)                                          // opens all sites of the kind at once
 	Can      map[string]string                                                                    // how a site of it does a feature, by the feature's name; what is left out it cannot
 }
+
+// OnMachine tells whether what a site runs on is the machine itself.
+func (k Kind) OnMachine(t config.Target) bool { return k.Here != nil && k.Here(t) }
 
 // Ground is what sites stand on.
 type Ground struct {
@@ -92,9 +95,9 @@ func Check(kinds []Kind, s config.Settings) error {
 		}
 		switch machine := site.Target.Machine; {
 		case err != nil:
-		case machine != "" && !kind.Here:
-			err = fmt.Errorf("machine: a site of kind %s belongs to no machine", kind.Name)
-		case machine == "" && kind.Here && s.Ledger != "":
+		case machine != "" && !kind.OnMachine(site.Target):
+			err = errors.New("machine: this site is not on a machine of Aditus, and belongs to none")
+		case machine == "" && kind.OnMachine(site.Target) && s.Ledger != "":
 			err = errors.New("several servers may share this ledger: write machine: with the name of the one that this site is on, which aditus serve tells when it starts")
 		}
 		if err != nil {

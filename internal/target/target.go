@@ -179,7 +179,7 @@ type Instance struct {
 	Memory      uint64            // bytes resident; 0 where that is not known
 	Told        map[string]string // probes that the target asks by itself, and why each does not pass; empty where it does
 	Found       bool              // it ran before anybody had it run here, and would run on without
-	Through     http.RoundTripper // the way to its HTTP ports; nil for the network
+	Through     http.RoundTripper `json:"-"` // the way to its HTTP ports, to all others too where it is a dial.Way; nil for the network
 }
 
 // Cohort gives the cohort of a revision.

@@ -30,6 +30,7 @@ type Client struct {
 	folder  string
 	command []string // that runs a keeper on the folder
 	users   string   // the numbers of users as which it is to run processes; empty for its own alone
+	program string   // that it is to be of; empty for any that speaks our format
 	http    *http.Client
 
 	watching atomic.Bool // somebody sees to it that the keeper answers
@@ -111,7 +112,7 @@ func (c *Client) ensure(ctx context.Context) error {
 
 // fits tells whether a keeper speaks our format, and runs processes as whom it is to.
 func (c *Client) fits(hello keeper.Hello) bool {
-	return hello.Format == keeper.Format && (c.users == "" || hello.Users == c.users)
+	return hello.Format == keeper.Format && (c.users == "" || hello.Users == c.users) && (c.program == "" || hello.Program == c.program)
 }
 
 // mayStart tells why this program cannot start the keeper that is needed.
@@ -298,7 +299,7 @@ func forget(sites []kept) error {
 
 // endRouter has a router leave that was left behind.
 func (c *Client) endRouter(ctx context.Context) error {
-	return traffic.NewClient(c.folder, slog.New(slog.DiscardHandler)).Leave(ctx)
+	return traffic.NewClient(c.folder, "", slog.New(slog.DiscardHandler)).Leave(ctx)
 }
 
 // letGo has the keeper leave an instance to itself that ran before it kept it.

@@ -20,7 +20,6 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/host"
-	"aditus/internal/target/containers/images"
 	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/wanted"
@@ -30,7 +29,14 @@ import (
 type Engine struct {
 	Address string
 	Host    *host.Host
-	Images  *images.Images
+	Images  Images
+}
+
+// Images bring artifacts to an engine, as package images does.
+type Images interface {
+	Get(reference string) (image string, err error)
+	Gone(reference string)
+	Use(user string, references func() []string, ready func())
 }
 
 // Where a container finds what is its.

@@ -22,7 +22,7 @@ import (
 
 // Kind is the local site: processes on this machine.
 var Kind = target.Kind{
-	Name: "local", Means: "processes on this machine", Here: true, Stays: true,
+	Name: "local", Means: "processes on this machine", Here: func(config.Target) bool { return true }, Stays: true,
 	Check:    check,
 	New:      newTarget,
 	Describe: func(t config.Target) string { return "processes on this machine, HTTP at " + t.Listen },
@@ -156,6 +156,17 @@ func KeeperOf(folder string, instances config.Instances) (*Client, error) {
 	}
 	c := NewClient(folder, own, "keep", "--data", folder)
 	c.users = instances.All()
+	return c, nil
+}
+
+// AgentKeeper gives the keeper of an agent's folder, of just the program that the agent is of.
+func AgentKeeper(folder, program string) (*Client, error) {
+	own, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find this program, to run it as a keeper: %w", err)
+	}
+	c := NewClient(folder, own, "keep", "--data", folder, "--program", program)
+	c.program = program
 	return c, nil
 }
 

@@ -44,7 +44,12 @@ type HostConfig struct {
 	ReadonlyRootfs bool
 	CapDrop        []string `json:",omitempty"`
 	SecurityOpt    []string `json:",omitempty"`
+	PidMode        string   `json:",omitempty"` // host: the machine's processes are seen
+	RestartPolicy  Restart  `json:",omitzero"`
 }
+
+// Restart says when an engine starts a container again by itself.
+type Restart struct{ Name string } // always, unless-stopped
 
 // Port is an address of the machine.
 type Port struct {
@@ -358,9 +363,11 @@ func (h *Host) RemoveNetwork(ctx context.Context, name string) error {
 	return h.ask(ctx, http.MethodDelete, "/networks/"+url.PathEscape(name), nil, nil)
 }
 
-// Volume makes a volume where there is none of that name.
-func (h *Host) Volume(ctx context.Context, name string, labels map[string]string) error {
-	return h.ask(ctx, http.MethodPost, "/volumes/create", map[string]any{"Name": name, "Labels": labels}, nil)
+// Volume makes a volume where there is none of that name, and tells the folder of the engine's machine that it is.
+func (h *Host) Volume(ctx context.Context, name string, labels map[string]string) (folder string, err error) {
+	var made struct{ Mountpoint string }
+	err = h.ask(ctx, http.MethodPost, "/volumes/create", map[string]any{"Name": name, "Labels": labels}, &made)
+	return made.Mountpoint, err
 }
 
 // RemoveVolume takes a volume away, with all that it holds.

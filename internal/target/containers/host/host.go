@@ -1,4 +1,4 @@
-// Package host asks a container engine on this machine by the REST API that such engines share: images, containers, networks, volumes, logs,
+// Package host asks a container engine, on this machine or another one, by the REST API that such engines share: images, containers, networks, volumes, logs,
 // commands and events. It decides nothing. It is written by hand, as the fifteen calls that are needed are less than any client brings.
 package host
 
@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -42,31 +43,21 @@ const mostAnswer = 64 << 20
 // Host is a container engine. Make it with New. It is safe for concurrent use.
 type Host struct {
 	address string
+	dial    func(context.Context) (net.Conn, error)
 	http    *http.Client
 
 	mu      sync.Mutex
 	version string // that is spoken; empty while that is not known
 }
 
-// Scheme is what the address of an engine on this machine begins with.
-const Scheme = "unix://"
+// New gives the engine of this machine at an address, which is not asked yet.
+func New(address string) *Host { return Open(Way{Address: address}) }
 
-// Check tells what is wrong with how the address of an engine is written.
-func Check(address string) error {
-	if path, is := strings.CutPrefix(address, Scheme); !is || !strings.HasPrefix(path, "/") {
-		return fmt.Errorf("engine: %q is not the address of an engine on this machine; write it like unix:///run/podman/podman.sock", address)
-	}
-	return nil
-}
-
-// New gives the engine at an address, which is not asked yet.
-func New(address string) *Host {
-	path := strings.TrimPrefix(address, Scheme)
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		var d net.Dialer
-		return d.DialContext(ctx, "unix", path)
-	}
-	return &Host{address: address, http: &http.Client{Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute}}}
+// Open gives the engine at the end of a way, which is not asked yet.
+func Open(way Way) *Host {
+	dial := way.dialer()
+	through := func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }
+	return &Host{address: way.Address, dial: dial, http: &http.Client{Transport: &http.Transport{DialContext: through, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute}}}
 }
 
 // Refused is what an engine said no to.
@@ -87,6 +78,7 @@ func (r *Refused) Is(target error) bool {
 // Version is what an engine says of itself.
 type Version struct {
 	Name, Version, API string
+	System, Machine    string // of which its containers are, as Go calls them: linux, amd64
 }
 
 // Ping finds out which version of the API is spoken.
@@ -95,12 +87,13 @@ func (h *Host) Ping(ctx context.Context) (v Version, err error) {
 		Version       string
 		APIVersion    string `json:"ApiVersion"`
 		MinAPIVersion string
+		Os, Arch      string
 		Components    []struct{ Name string }
 	}
 	if err := h.call(ctx, http.MethodGet, "/version", nil, &said); err != nil {
 		return v, err
 	}
-	v = Version{Version: said.Version, API: said.APIVersion}
+	v = Version{Version: said.Version, API: said.APIVersion, System: said.Os, Machine: said.Arch}
 	if len(said.Components) > 0 {
 		v.Name = said.Components[0].Name
 	}
@@ -215,7 +208,11 @@ func (h *Host) silent(ctx context.Context, err error) error {
 		return errors.Join(err, ctx.Err())
 	}
 	var dialled *net.OpError
-	if errors.As(err, &dialled) {
+	var alert tls.AlertError
+	switch {
+	case errors.As(err, &alert):
+		err = refusedTLS(alert)
+	case errors.As(err, &dialled):
 		err = dialled.Err
 	}
 	return fmt.Errorf("%w at %s: %v", ErrSilent, h.address, err)

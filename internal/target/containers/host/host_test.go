@@ -82,7 +82,7 @@ func TestRefusals(t *testing.T) {
 		"no space left":                 func() error { return h.Load(t.Context(), strings.NewReader("a tar")) },
 		"does not answer|hangs":         func() error { _, err := h.Inspect(short, "hangs"); return err },
 		"does not answer|no such file":  func() error { _, err := New(Scheme + "/nowhere/engine.sock").Ping(t.Context()); return err },
-		"write it like unix:///run/pod": func() error { return Check("tcp://10.0.0.1:2375") },
+		"write it like unix:///run/pod": func() error { return Way{Address: "tcp://10.0.0.1:2375"}.Check() },
 	} {
 		err := do()
 		if err == nil {

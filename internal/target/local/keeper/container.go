@@ -176,7 +176,7 @@ func (e *engine) make(ctx context.Context, c Container, made host.Create) (id st
 	}
 	for _, m := range made.HostConfig.Mounts {
 		if m.Type == "volume" {
-			if err := e.Volume(ctx, m.Source, map[string]string{LabelKeeper: e.owner}); err != nil {
+			if _, err := e.Volume(ctx, m.Source, map[string]string{LabelKeeper: e.owner}); err != nil {
 				return "", false, fmt.Errorf("make the volume %s: %w", m.Source, err)
 			}
 		}

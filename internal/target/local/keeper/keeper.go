@@ -40,9 +40,11 @@ type Options struct {
 	Folder string   // the data folder
 	Router []string // the command of a router on it
 	Users  string   // the numbers of users that processes may run as, as config.ReadUsers reads them; empty for its own alone
-	Stay   bool     // it does not leave when it has nothing to keep
-	Probe  Probe
-	Log    *slog.Logger
+
+	Program string // what this program is known by, so that another one takes over; empty where it goes by its format alone
+	Stay    bool   // it does not leave when it has nothing to keep
+	Probe   Probe
+	Log     *slog.Logger
 }
 
 // Keeper keeps the processes of all sites of a data folder.
@@ -94,7 +96,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("keep processes: %w", err)
 	}
 	defer done()
-	k := &Keeper{options: o, users: users, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, engines: map[string]*engine{}, asked: time.Now()}
+	k := &Keeper{options: o, users: users, log: o.Log, traffic: traffic.NewClient(o.Folder, o.Program, o.Log, o.Router...), ports: ports{owner: map[int]string{}}, leave: make(chan bool, 1), left: make(chan struct{}), sites: map[string]*site{}, engines: map[string]*engine{}, asked: time.Now()}
 	listener, err := socket.Listen(ctx, filepath.Join(o.Folder, SocketFile))
 	if err != nil {
 		return fmt.Errorf("keep processes: %w", err)
@@ -190,7 +192,7 @@ func (k *Keeper) handler() http.Handler {
 		json.NewEncoder(w).Encode(value)
 	}
 	mux.HandleFunc("GET /keeper", func(w http.ResponseWriter, _ *http.Request) {
-		reply(w, Hello{Format: Format, PID: os.Getpid(), Users: k.options.Users})
+		reply(w, Hello{Format: Format, PID: os.Getpid(), Users: k.options.Users, Program: k.options.Program})
 	})
 	mux.HandleFunc("PUT /sites/{name}", func(w http.ResponseWriter, r *http.Request) {
 		var spec Spec
@@ -258,6 +260,8 @@ type Hello struct {
 	Format int    `json:"format"`
 	PID    int    `json:"pid"`
 	Users  string `json:"users,omitempty"` // the numbers of those whom it may run processes as
+
+	Program string `json:"program,omitempty"`
 }
 
 func (s *site) folder() string {

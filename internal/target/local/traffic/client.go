@@ -31,6 +31,7 @@ import (
 // that it told the first where that ended, and hands it what the first listened to. It is safe for concurrent use.
 type Client struct {
 	folder  string
+	program string   // that the router is to be of; empty for any that speaks our format
 	command []string // that runs a router on the folder
 	log     *slog.Logger
 	http    *http.Client
@@ -52,9 +53,9 @@ type Client struct {
 	leaving []Hello         // that may have something under way still
 }
 
-// NewClient makes a client for a data folder. command starts a router for it; it is empty where none should be started.
-func NewClient(folder string, log *slog.Logger, command ...string) *Client {
-	c := &Client{folder: folder, command: command, log: log, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, SocketFile), 0)}, wanted: make(chan struct{}), held: map[string]*os.File{}, told: map[string]map[string]router.Route{}, sites: map[string]Site{}}
+// NewClient makes a client for a data folder. command starts a router for it, of the program; it is empty where none should be started.
+func NewClient(folder, program string, log *slog.Logger, command ...string) *Client {
+	c := &Client{folder: folder, program: program, command: command, log: log, http: &http.Client{Transport: socket.Transport(filepath.Join(folder, SocketFile), 0)}, wanted: make(chan struct{}), held: map[string]*os.File{}, told: map[string]map[string]router.Route{}, sites: map[string]Site{}}
 	c.want = sync.OnceFunc(func() { close(c.wanted) })
 	return c
 }
@@ -138,7 +139,7 @@ func (c *Client) ensure(ctx context.Context) error {
 	for wait := firstLook; ; wait = min(2*wait, lastLook) {
 		hello, err := c.hello(ctx)
 		switch {
-		case err == nil && hello.Format >= Format:
+		case err == nil && hello.Format >= Format && (c.program == "" || hello.Program == c.program):
 			return c.take(ctx, hello)
 		case err == nil: // it listens to what the next one is given, until that does
 			c.hold(ctx)

@@ -65,22 +65,25 @@ type Status struct {
 
 // Hello is how the process introduces itself.
 type Hello struct {
-	Format  int   `json:"format"`
-	PID     int   `json:"pid"`
-	Created int64 `json:"created"`
+	Format  int    `json:"format"`
+	PID     int    `json:"pid"`
+	Created int64  `json:"created"`
+	Program string `json:"program,omitempty"`
 }
 
 // Options say how to run the process.
 type Options struct {
-	Folder string // the data folder
-	Log    *slog.Logger
+	Folder  string // the data folder
+	Program string // what this program is known by, so that another one takes over; empty where it goes by its format alone
+	Log     *slog.Logger
 }
 
 // process leads the traffic of all sites.
 type process struct {
-	log   *slog.Logger
-	leave chan struct{} // has something when it is asked to
-	left  chan struct{} // closed when it leaves
+	log     *slog.Logger
+	program string
+	leave   chan struct{} // has something when it is asked to
+	left    chan struct{} // closed when it leaves
 
 	mu     sync.Mutex
 	sites  map[string]*led
@@ -150,7 +153,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return fmt.Errorf("lead traffic: %w", err)
 	}
-	p := &process{log: o.Log, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*led{}, room: room(), handed: inherited()}
+	p := &process{log: o.Log, program: o.Program, leave: make(chan struct{}, 1), left: make(chan struct{}), sites: map[string]*led{}, room: room(), handed: inherited()}
 	server := &http.Server{Handler: p.handler(), ReadHeaderTimeout: headerMost}
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
@@ -241,7 +244,7 @@ func (p *process) handler() http.Handler {
 	}
 	mux.HandleFunc("GET /router", func(w http.ResponseWriter, _ *http.Request) {
 		created, _ := sole.CreatedAt(os.Getpid())
-		reply(w, Hello{Format: Format, PID: os.Getpid(), Created: created})
+		reply(w, Hello{Format: Format, PID: os.Getpid(), Created: created, Program: p.program})
 	})
 	mux.HandleFunc("GET /life", func(_ http.ResponseWriter, r *http.Request) { // is answered when it leaves
 		select {

@@ -1,0 +1,331 @@
+package agent
+
+import (
+	"archive/tar"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"debug/elf"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
+
+	"aditus/internal/target/containers/host"
+)
+
+// Label is on an agent's container and its volume: whose they are.
+const Label = "aditus.agent"
+
+// Repository is where the images of agents are, under tags by which their programs are known.
+const Repository = "localhost/aditus/agent"
+
+// Memory is a file system in memory that a machine's programs share, within an agent as on its machine.
+const Memory = "/dev/shm"
+
+const (
+	within    = "/aditus" // the program, within its image
+	engineAt  = "/engine" // the folder of the engine's socket, within the container
+	endWithin = 90 * time.Second
+	bringMost = 20 * time.Minute
+)
+
+// Bringer brings an agent to the machine of an engine.
+type Bringer struct {
+	Host    *host.Host
+	Way     host.Way // to it
+	Owner   string   // what the data folder's containers are known by
+	Program string   // the file of the program that is brought
+	Look    bool     // it is only looked at: none is brought
+	Log     *slog.Logger
+
+	sum      sync.Mutex
+	known    string // the program's sum; empty while it was not made
+	ending   sync.WaitGroup
+	clearing sync.Mutex
+}
+
+// Reach connects to the agent, which is brought there and started where it is not there. One of another program goes once this one took over.
+func (b *Bringer) Reach(ctx context.Context) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, bringMost)
+	defer cancel()
+	all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+	if err != nil {
+		return nil, err
+	}
+	if b.Look {
+		i := slices.IndexFunc(all, func(l host.Listed) bool { return l.State == "running" })
+		if i < 0 {
+			return nil, errors.New("no agent runs there, and none is brought just to look: start Aditus")
+		}
+		return b.connect(ctx, all[i].ID)
+	}
+	program, err := b.program()
+	if err != nil {
+		return nil, err
+	}
+	id, err := b.start(ctx, program, all)
+	if err != nil {
+		return nil, fmt.Errorf("start its agent: %w", err)
+	}
+	conn, err := b.connect(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) > 1 || len(all) == 1 && all[0].ID != id {
+		b.clear(id)
+	}
+	return conn, nil
+}
+
+// name is what an agent's container of a program is called.
+func (b *Bringer) name(program string) string { return b.own("agent-" + program[:8]) }
+
+func (b *Bringer) own(what string) string { return "aditus-" + b.Owner[:6] + "-" + what }
+
+// connect connects to an agent by a command in its container.
+func (b *Bringer) connect(ctx context.Context, id string) (net.Conn, error) {
+	conn, err := b.Host.Session(ctx, id, []string{within, "agent", "--link"})
+	if err != nil {
+		return nil, fmt.Errorf("reach its agent: %w", err)
+	}
+	return conn, nil
+}
+
+// program is what the program is known by: its sum.
+func (b *Bringer) program() (string, error) {
+	b.sum.Lock()
+	defer b.sum.Unlock()
+	if b.known != "" {
+		return b.known, nil
+	}
+	file, err := os.Open(b.Program)
+	if err != nil {
+		return "", fmt.Errorf("read this program, to bring it there: %w", err)
+	}
+	defer file.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return "", fmt.Errorf("read this program, to bring it there: %w", err)
+	}
+	b.known = hex.EncodeToString(sum.Sum(nil)[:16])
+	return b.known, nil
+}
+
+// start sees to it that the agent's container runs.
+func (b *Bringer) start(ctx context.Context, program string, all []host.Listed) (id string, err error) {
+	name := b.name(program)
+	there, err := b.Host.Inspect(ctx, name)
+	switch {
+	case errors.Is(err, host.ErrNotFound):
+		if there.ID, err = b.make(ctx, name, program); err != nil {
+			return "", err
+		}
+	case err != nil:
+		return "", err
+	case !slices.ContainsFunc(all, func(l host.Listed) bool { return l.ID == there.ID }):
+		return "", fmt.Errorf("there is a container %s already, which is not of this Aditus: remove it, or rename it", name)
+	}
+	if there.State.Running {
+		return there.ID, nil
+	}
+	return there.ID, b.Host.Start(ctx, there.ID)
+}
+
+// make makes the agent's container, with the image that it is of.
+func (b *Bringer) make(ctx context.Context, name, program string) (id string, err error) {
+	tag := Repository + ":" + program
+	if _, err := b.Host.Image(ctx, tag); errors.Is(err, host.ErrNotFound) {
+		if err := b.bring(ctx, tag); err != nil {
+			return "", fmt.Errorf("bring this program there: %w", err)
+		}
+	} else if err != nil {
+		return "", err
+	}
+	labels := map[string]string{Label: b.Owner}
+	folder, err := b.Host.Volume(ctx, b.own("agent"), labels)
+	if err != nil {
+		return "", err
+	}
+	if folder == "" {
+		return "", errors.New("the container engine does not say where its volumes are")
+	}
+	bind := func(source, target string) host.Mount {
+		return host.Mount{Type: "bind", Source: source, Target: target}
+	}
+	made := host.Create{
+		Image: tag, Labels: labels, Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "ADITUS_DATA=" + folder},
+		Cmd: []string{"agent", "--program", program},
+		HostConfig: host.HostConfig{
+			NetworkMode: "host", PidMode: "host", RestartPolicy: host.Restart{Name: "always"}, SecurityOpt: []string{"label=disable"},
+			Mounts: []host.Mount{bind(folder, folder), bind(Memory, Memory)}, // instances are given folders by the names that they have on the machine
+		},
+	}
+	socket := b.Way.Socket()
+	if socket == "" {
+		made.Cmd = append(made.Cmd, "--engine", b.Way.Address)
+	} else {
+		made.Cmd = append(made.Cmd, "--engine", host.Scheme+path.Join(engineAt, path.Base(socket)))
+		made.HostConfig.Mounts = append(made.HostConfig.Mounts, bind(path.Dir(socket), engineAt)) // the folder, as an engine that is started anew makes another socket
+	}
+	return b.Host.Create(ctx, name, made)
+}
+
+// bring loads the program into the engine, as an image.
+func (b *Bringer) bring(ctx context.Context, tag string) error {
+	on, err := b.Host.Ping(ctx)
+	if err != nil {
+		return err
+	}
+	if on.System != runtime.GOOS || on.Machine != runtime.GOARCH {
+		return fmt.Errorf("its machine is %s/%s, and this program is for %s/%s: have an Aditus for that work with it", on.System, on.Machine, runtime.GOOS, runtime.GOARCH)
+	}
+	if linked(b.Program) {
+		return errors.New("this program needs libraries of its machine: build it with make build, or with CGO_ENABLED=0")
+	}
+	b.Log.Info("this program is brought to a container host", "engine", b.Way.Address)
+	image, err := imageOf(b.Program)
+	if err != nil {
+		return err
+	}
+	to, err := name.NewTag(tag)
+	if err != nil {
+		return err
+	}
+	out, in := io.Pipe()
+	go func() { in.CloseWithError(tarball.Write(to, image, in)) }()
+	err = b.Host.Load(ctx, out)
+	out.CloseWithError(errors.Join(err, io.ErrClosedPipe)) // whoever writes on is not waited for
+	return err
+}
+
+// linked tells whether a program needs another one to be loaded.
+func linked(program string) bool {
+	file, err := elf.Open(program)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	return slices.ContainsFunc(file.Progs, func(p *elf.Prog) bool { return p.Type == elf.PT_INTERP })
+}
+
+// imageOf is an image that holds a program alone.
+func imageOf(program string) (v1.Image, error) {
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return packed(program) }, tarball.WithCompressionLevel(gzip.BestSpeed), tarball.WithCompressedCaching)
+	if err != nil {
+		return nil, err
+	}
+	image, err := mutate.AppendLayers(empty.Image, layer)
+	if err != nil {
+		return nil, err
+	}
+	config, err := image.ConfigFile()
+	if err != nil {
+		return nil, err
+	}
+	config = config.DeepCopy()
+	config.OS, config.Architecture = runtime.GOOS, runtime.GOARCH
+	config.Config.Entrypoint = []string{within}
+	return mutate.ConfigFile(image, config)
+}
+
+// packed is a program as a tar.
+func packed(program string) (io.ReadCloser, error) {
+	file, err := os.Open(program)
+	if err != nil {
+		return nil, err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	out, in := io.Pipe()
+	go func() {
+		defer file.Close()
+		w := tar.NewWriter(in)
+		err := w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(within, "/"), Mode: 0o755, Size: info.Size(), Typeflag: tar.TypeReg})
+		if err == nil {
+			_, err = io.Copy(w, file)
+		}
+		if err == nil {
+			err = w.Close()
+		}
+		in.CloseWithError(err)
+	}()
+	return out, nil
+}
+
+// clear ends and removes agents of other programs, with their images, once what they have under way is over.
+func (b *Bringer) clear(stays string) {
+	if !b.clearing.TryLock() {
+		return // it is done already
+	}
+	b.ending.Go(func() {
+		defer b.clearing.Unlock()
+		ctx, cancel := context.WithTimeout(context.Background(), 2*endWithin)
+		defer cancel()
+		all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+		for _, l := range all {
+			if l.ID == stays || err != nil {
+				continue
+			}
+			if err = b.Host.Stop(ctx, l.ID, endWithin); err == nil {
+				err = b.Host.Remove(ctx, l.ID)
+			}
+			if err == nil {
+				err = b.Host.RemoveImage(ctx, l.Image)
+			}
+		}
+		if err != nil {
+			b.Log.Warn("an agent of another program cannot be removed yet", "engine", b.Way.Address, "error", err)
+		}
+	})
+}
+
+// End has the agent end all that it keeps, and removes it, with its folder. Where none is there nothing is done.
+func (b *Bringer) End(ctx context.Context) error {
+	all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	if i := slices.IndexFunc(all, func(l host.Listed) bool { return l.State == "running" }); i >= 0 {
+		conn, err := b.connect(ctx, all[i].ID)
+		if err != nil {
+			return err
+		}
+		p, err := newPeer(conn)
+		if err != nil {
+			return err
+		}
+		defer p.close()
+		if err := p.do(ctx, http.MethodPost, "/end", nil, nil); err != nil {
+			return fmt.Errorf("end what runs at %s: %w", b.Way.Address, err)
+		}
+	}
+	for _, l := range all {
+		if err := b.Host.Remove(ctx, l.ID); err != nil {
+			return err
+		}
+		if err := b.Host.RemoveImage(ctx, l.Image); err != nil {
+			return err
+		}
+	}
+	return b.Host.RemoveVolume(ctx, b.own("agent"))
+}
