@@ -30,7 +30,9 @@ var program = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	at := filepath.Join(folder, "aditus")
-	if out, err := exec.Command("go", "build", "-o", at, "aditus/cmd/aditus").CombinedOutput(); err != nil {
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", at, "aditus/cmd/aditus")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0") // so that it can be an agent
+	if out, err := build.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)
 	}
 	return at, nil
