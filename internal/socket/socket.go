@@ -85,6 +85,15 @@ func (g guarded) Accept() (net.Conn, error) {
 	}
 }
 
+// Stays has a listener leave its socket in its place when it is closed, as another one may listen there by then.
+func Stays(listener net.Listener) {
+	if g, is := listener.(guarded); is {
+		if unix, is := g.Listener.(*net.UnixListener); is {
+			unix.SetUnlinkOnClose(false)
+		}
+	}
+}
+
 // Caller is who is at the other end of a socket.
 type Caller struct {
 	PID int // 0 where the system does not tell, as for one of another world of processes

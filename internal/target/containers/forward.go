@@ -31,6 +31,7 @@ func (f *forward) run(ctx context.Context, at string, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
+	socket.Stays(listener)
 	context.AfterFunc(ctx, func() { listener.Close() })
 	go func() {
 		for {

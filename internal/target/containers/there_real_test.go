@@ -9,20 +9,28 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"math/big"
 	"net"
+	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
+	"aditus/internal/core/declare"
+	"aditus/internal/probe"
 	"aditus/internal/socket/porttest"
 	"aditus/internal/target"
 	"aditus/internal/target/containers/agent"
@@ -227,4 +235,250 @@ func TestRealThereConformance(t *testing.T) {
 		n++
 		return openedThere(t, e, way, fmt.Sprintf("abc%03d-conformance", n))
 	}, targettest.Options{Artifact: reference, Missing: "registry.skerry.example/none:1", Settles: time.Minute})
+}
+
+// visitors ask a site again and again, and count what they were not answered.
+type visitors struct {
+	asked, lost atomic.Int64
+	why         atomic.Value
+	stop        func()
+}
+
+func visit(s *there) *visitors {
+	v := &visitors{}
+	ctx, cancel := context.WithCancel(context.Background())
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			for ctx.Err() == nil {
+				response, err := http.Get("http://" + s.listen + "/")
+				v.asked.Add(1)
+				if err == nil {
+					io.Copy(io.Discard, response.Body)
+					response.Body.Close()
+					if response.StatusCode != http.StatusOK {
+						err = errors.New(response.Status)
+					}
+				}
+				if err != nil && ctx.Err() == nil {
+					v.lost.Add(1)
+					v.why.Store(err.Error())
+				}
+			}
+		})
+	}
+	v.stop = func() { cancel(); group.Wait() }
+	return v
+}
+
+// decks are the instances of a part of a revision, as the site sees them.
+func (s *there) decks(t testing.TB, n int) (all []target.Instance, err error) {
+	seen, err := s.Observe(t.Context(), workload)
+	c, _ := seen.Cohort(revision(n))
+	return slices.DeleteFunc(slices.Clone(c.Instances), func(in target.Instance) bool { return in.Part != "deck" }), err
+}
+
+// await waits until the instances are as wanted.
+func (s *there) await(t testing.TB, n int, what string, is func([]target.Instance) bool) (all []target.Instance) {
+	t.Helper()
+	var last string
+	defer func() {
+		if t.Failed() {
+			t.Log("there is " + last)
+		}
+	}()
+	eventually(t, what, func() (so bool) {
+		var err error
+		all, err = s.decks(t, n)
+		last = fmt.Sprintf("%+v (%v)", all, err)
+		return err == nil && is(all)
+	})
+	return all
+}
+
+// TestRealThere has happen to an agent, its link and its engine what happens, under load: what runs runs on, what ends is started anew, and a
+// program that takes over from another one loses no request.
+func TestRealThere(t *testing.T) {
+	e := startEngine(t)
+	way, g := bySSH(t, e)
+	s := openedThere(t, e, way, "def000-faults")
+	followed, stop := context.WithCancel(t.Context())
+	defer stop()
+	changes := make(chan string, 1000)
+	go s.Follow(followed, func(workload string) { changes <- workload })
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), ferry(1)), target.Scale(revision(1), "deck", 2), target.Scale(revision(1), "engine", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+	in := s.await(t, 1, "they run", running(2))
+	if len(changes) == 0 {
+		t.Error("nothing was heard of it")
+	}
+	id := func(in target.Instance) string {
+		all, err := host.New(e.address).List(context.Background(), map[string]string{"aditus.instance": in.ID})
+		if err != nil || len(all) != 1 {
+			return ""
+		}
+		return all[0].ID
+	}
+	before := []string{id(in[0]), id(in[1])}
+	same := func(when string) {
+		t.Helper()
+		if now := []string{id(in[0]), id(in[1])}; !slices.Equal(now, before) {
+			t.Errorf("%s: the containers are others than before", when)
+		}
+	}
+
+	// What it is asked is answered there, and its ports are reached through it.
+	for path, want := range map[string]string{"/environment": "WORD=ahoy\n", "/file?name=/run/aditus/secrets/pass/word": "ahoy", "/file?name=/run/aditus/settings/hours/opens.at": "06:30", "/reach?at=http://engine:8080/": "200 OK"} {
+		if response, err := http.Get("http://" + s.listen + path); err != nil {
+			t.Error(err)
+		} else if text, _ := io.ReadAll(response.Body); !strings.Contains(string(text), want) {
+			t.Errorf("%s: %s", path, text)
+		}
+	}
+	prober := probe.New()
+	for _, p := range []declare.Probe{{HTTP: &declare.Endpoint{Port: "http", Path: "/"}}, {TCP: &declare.Endpoint{Port: "http"}}} {
+		p.Timeout.Duration = 5 * time.Second
+		if why := prober.Through(in[0].Through).Ask(t.Context(), in[0].Address, in[0].Ports, p); why != "" {
+			t.Errorf("%+v is told %q", p, why)
+		}
+		if why := prober.Through(in[0].Through).Ask(t.Context(), in[0].Address, map[string]int{"http": 22}, p); !strings.Contains(why, "is no port that instances are given") {
+			t.Errorf("%+v of another port is told %q", p, why)
+		}
+	}
+	if lines, err := s.Log(t.Context(), workload, in[0].ID, time.Time{}, 10); err != nil || len(lines) == 0 || lines[0].Text != "ready on 8080" {
+		t.Errorf("it wrote %v (%v)", lines, err)
+	}
+	if said, err := s.Exec(t.Context(), workload, in[0].ID, []string{"/service", "read", "/nowhere"}); err != nil || !strings.Contains(said, "exited with status") {
+		t.Errorf("a command that fails: %q (%v)", said, err)
+	}
+	if _, err := s.Log(t.Context(), workload, "none", time.Time{}, 10); !errors.Is(err, target.ErrNoInstance) {
+		t.Errorf("the log of nobody: %v", err)
+	}
+	if ground, err := s.Ground(t.Context()); err != nil || len(ground.Room) < 2 {
+		t.Errorf("it stands on %+v (%v)", ground, err)
+	}
+
+	// The link is cut: nothing is known, and all goes on, what ends is started anew too.
+	v := visit(s)
+	g.set(true)
+	eventually(t, "a site that is not reached is silent", func() bool { _, err := s.decks(t, 1); return errors.Is(err, target.ErrUnreachable) })
+	if out, err := e.podman("kill", id(in[1])).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v", out, err)
+	}
+	eventually(t, "it is started anew there", func() bool {
+		c, err := host.New(e.address).Inspect(t.Context(), before[1])
+		return err == nil && c.State.Running && c.State.StartedAt.After(time.Now().Add(-time.Minute)) && c.State.Pid != 0
+	})
+	g.set(false)
+	s.await(t, 1, "it is reached again, and what happened is known", func(all []target.Instance) bool {
+		return running(2)(all) && len(all[1].Restarts)+len(all[0].Restarts) == 1
+	})
+	same("after the link was cut")
+
+	// Another program takes over.
+	text, err := os.ReadFile(s.bringer.Program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := filepath.Join(t.TempDir(), "aditus")
+	if err := os.WriteFile(other, append(text, '\n'), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	asked, listen := v.asked.Load(), s.listen
+	agents := func() (ids []string) {
+		all, _ := s.host.List(t.Context(), map[string]string{agent.Label: "def000-faults"})
+		for _, l := range all {
+			ids = append(ids, l.ID)
+		}
+		return ids
+	}
+	first := agents()
+	s.link.Close()
+	s = openedThere(t, e, way, "def000-faults", func(s *there) { s.bringer.Program, s.listen = other, listen })
+	eventually(t, "another program works there alone", func() bool { now := agents(); return len(now) == 1 && now[0] != first[0] })
+	s.await(t, 1, "it says what runs", running(2))
+	same("under another program")
+	if v.asked.Load() == asked {
+		t.Error("nobody asked meanwhile")
+	}
+	v.stop()
+	if lost := v.lost.Load(); lost > 0 {
+		t.Errorf("%d of %d requests were lost: %v", lost, v.asked.Load(), v.why.Load())
+	}
+
+	// The agent itself ends, while nobody reaches it: it is started anew, and goes on with what it knows.
+	s.link.Close()
+	own, err := host.New(e.address).Inspect(t.Context(), agents()[0])
+	if err != nil || syscall.Kill(own.State.Pid, syscall.SIGKILL) != nil {
+		t.Fatalf("the agent cannot be killed: %v", err)
+	}
+	if out, err := e.podman("kill", id(in[0])).CombinedOutput(); err != nil {
+		t.Errorf("%v: %s", err, out)
+	}
+	eventually(t, "it goes on without a server", func() bool {
+		c, err := host.New(e.address).Inspect(t.Context(), before[0])
+		return err == nil && c.State.Running && c.State.StartedAt.After(in[0].Started.Add(time.Second))
+	})
+	s = openedThere(t, e, way, "def000-faults", func(s *there) { s.bringer.Program, s.listen = other, listen })
+	s.await(t, 1, "it says what runs", running(2))
+	same("after the agent was killed")
+}
+
+// bySSH is a way to an engine by the machine's sshd, through a gate.
+func bySSH(t testing.TB, e *engine) (host.Way, *gate) {
+	t.Helper()
+	sshd, err := exec.LookPath("sshd")
+	if err != nil {
+		t.Skip("there is no sshd: make test installs it")
+	}
+	at := t.TempDir()
+	for _, name := range []string{"host", "user"} {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(at, name)).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	port := porttest.Free(t)
+	_, number, _ := net.SplitHostPort(port)
+	settings := fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin yes\n", number, at)
+	if err := os.WriteFile(filepath.Join(at, "sshd_config"), []byte(settings), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(at, "sshd_config"))
+	said, err := os.Create(filepath.Join(at, "log"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = said
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+		said.Close()
+		if text, _ := os.ReadFile(said.Name()); t.Failed() {
+			t.Logf("%s", text)
+		}
+	})
+	eventually(t, "sshd answers", func() bool {
+		conn, err := net.Dial("tcp", port)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	})
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := &gate{}
+	g.lead(t, listener, "tcp", port)
+	key, _ := os.ReadFile(filepath.Join(at, "host.pub"))
+	_, own, _ := net.SplitHostPort(g.address)
+	os.WriteFile(filepath.Join(at, "known"), fmt.Appendf(nil, "[127.0.0.1]:%s %s", own, key), 0o600)
+	return host.Way{Address: "ssh://root@" + g.address + strings.TrimPrefix(e.address, host.Scheme), Key: filepath.Join(at, "user"), KnownHosts: filepath.Join(at, "known")}, g
 }
