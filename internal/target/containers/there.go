@@ -44,7 +44,7 @@ func Work(ctx context.Context, a Agent) error {
 	}
 	address := host.Scheme + filepath.Join(a.Folder, engineSocket)
 	return agent.Run(ctx, agent.Options{
-		Folder: a.Folder, Memory: memory, Program: a.Program, Log: a.Log, End: kept.End,
+		Folder: a.Folder, Memory: memory, Program: a.Program, Log: a.Log, End: kept.End, Leads: kept.TookOver,
 		Open: func(setup agent.Setup, as func(time.Time) time.Time, b *agent.Brought) (map[string]agent.Site, error) {
 			way, err := wayThere(a, setup.Engine)
 			if err != nil {

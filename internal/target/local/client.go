@@ -115,6 +115,16 @@ func (c *Client) fits(hello keeper.Hello) bool {
 	return hello.Format == keeper.Format && (c.users == "" || hello.Users == c.users) && (c.program == "" || hello.Program == c.program)
 }
 
+// TookOver tells whether none but keeper and router of the program that they are to be of are there.
+func (c *Client) TookOver(ctx context.Context) bool {
+	hello, err := c.hello(ctx)
+	if err != nil || !c.fits(hello) {
+		return false
+	}
+	router, err := traffic.NewClient(c.folder, c.program, slog.New(slog.DiscardHandler)).Program(ctx)
+	return err != nil || router == c.program // without one there is nothing to lead
+}
+
 // mayStart tells why this program cannot start the keeper that is needed.
 func (c *Client) mayStart() error {
 	if c.users == "" {

@@ -42,11 +42,12 @@ func TestMain(m *testing.M) {
 		case "-keeper":
 			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 			defer stop()
-			users := ""
-			if len(os.Args) > 4 { // behind --users
-				users = os.Args[4]
+			said := map[string]string{}
+			for i := 3; i+1 < len(os.Args); i += 2 {
+				said[os.Args[i]] = os.Args[i+1]
 			}
-			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Users: users, Router: []string{os.Args[0], "-router", os.Args[2]}, Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+			program := said["--program"]
+			if err := keeper.Run(ctx, keeper.Options{Folder: os.Args[2], Users: said["--users"], Program: program, Router: []string{os.Args[0], "-router", os.Args[2], "--program", program}, Probe: probe.New().Ask, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(1)
 			}
@@ -54,7 +55,7 @@ func TestMain(m *testing.M) {
 		case "-router":
 			ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 			defer stop()
-			if err := traffic.Run(ctx, traffic.Options{Folder: os.Args[2], Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
+			if err := traffic.Run(ctx, traffic.Options{Folder: os.Args[2], Program: os.Args[4], Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(1)
 			}

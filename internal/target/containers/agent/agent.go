@@ -50,6 +50,7 @@ type Works struct {
 type Hello struct {
 	Program string `json:"program"` // what it was brought as
 	PID     int    `json:"pid"`
+	Leads   bool   `json:"leads"` // all that works there is of this program
 }
 
 // News is what an agent says by itself. One that says nothing is a sign that it still can.

@@ -40,10 +40,12 @@ const Repository = "localhost/aditus/agent"
 const Memory = "/dev/shm"
 
 const (
-	within    = "/aditus" // the program, within its image
-	engineAt  = "/engine" // the folder of the engine's socket, within the container
-	endWithin = 90 * time.Second
-	bringMost = 20 * time.Minute
+	within     = "/aditus" // the program, within its image
+	engineAt   = "/engine" // the folder of the engine's socket, within the container
+	endWithin  = 90 * time.Second
+	leadWithin = time.Minute
+	leadLook   = 300 * time.Millisecond
+	bringMost  = 20 * time.Minute
 )
 
 // Bringer brings an agent to the machine of an engine.
@@ -272,16 +274,19 @@ func packed(program string) (io.ReadCloser, error) {
 	return out, nil
 }
 
-// clear ends and removes agents of other programs, with their images, once what they have under way is over.
+// clear ends and removes agents of other programs, with their images, once the one that stays leads all of it, and what they have under way is over.
 func (b *Bringer) clear(stays string) {
 	if !b.clearing.TryLock() {
 		return // it is done already
 	}
 	b.ending.Go(func() {
 		defer b.clearing.Unlock()
-		ctx, cancel := context.WithTimeout(context.Background(), 2*endWithin)
+		ctx, cancel := context.WithTimeout(context.Background(), leadWithin+2*endWithin)
 		defer cancel()
 		all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+		if err == nil {
+			err = b.awaitLead(ctx, stays)
+		}
 		for _, l := range all {
 			if l.ID == stays || err != nil {
 				continue
@@ -297,6 +302,32 @@ func (b *Bringer) clear(stays string) {
 			b.Log.Warn("an agent of another program cannot be removed yet", "engine", b.Way.Address, "error", err)
 		}
 	})
+}
+
+// awaitLead waits until an agent leads all that works on its machine, for as long as that may take. An engine can end all that a container has
+// started with it: its router too, while that still leads.
+func (b *Bringer) awaitLead(ctx context.Context, id string) error {
+	conn, err := b.connect(ctx, id)
+	if err != nil {
+		return err
+	}
+	p, err := newPeer(conn)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	for end := time.Now().Add(leadWithin); time.Now().Before(end); {
+		var hello Hello
+		if err := p.do(ctx, http.MethodGet, "/agent", nil, &hello); err != nil || hello.Leads {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(leadLook):
+		}
+	}
+	return nil
 }
 
 // End has the agent end all that it keeps, and removes it, with its folder. Where none is there nothing is done.

@@ -38,6 +38,7 @@ type Options struct {
 	Program string                                                                                         // what it was brought as
 	Open    func(setup Setup, as func(time.Time) time.Time, b *Brought) (sites map[string]Site, err error) // opens what works here
 	End     func(context.Context) error                                                                    // ends all that is kept here, for good
+	Leads   func(context.Context) bool                                                                     // whether nothing that works here is another program's
 	Log     *slog.Logger
 }
 

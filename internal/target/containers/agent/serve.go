@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -24,7 +25,9 @@ const (
 // the ports that instances have.
 func (a *agent) handler() http.Handler {
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /agent", func(w http.ResponseWriter, _ *http.Request) { reply(w, Hello{Program: a.Program, PID: os.Getpid()}) })
+	mux.HandleFunc("GET /agent", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, Hello{Program: a.Program, PID: os.Getpid(), Leads: a.leadsAll(r.Context())})
+	})
 	mux.HandleFunc("PUT /setup", func(w http.ResponseWriter, r *http.Request) {
 		var setup Setup
 		if !read(w, r, &setup) {
@@ -187,6 +190,19 @@ func (a *agent) connect(w http.ResponseWriter, r *http.Request) {
 		}
 	}()
 	io.Copy(flushed{w, flush}, conn)
+}
+
+// leadsAll tells whether all sites work here, and nothing of another program does.
+func (a *agent) leadsAll(ctx context.Context) bool {
+	a.mu.Lock()
+	sites := maps.Clone(a.sites)
+	a.mu.Unlock()
+	for _, s := range sites {
+		if _, err := s.Observe(ctx, ""); err != nil {
+			return false
+		}
+	}
+	return a.Leads(ctx)
 }
 
 // leads tells whether an address is one that instances may have: one of this machine alone, within the ports of a site.

@@ -358,6 +358,12 @@ func (c *Client) hello(ctx context.Context) (hello Hello, err error) {
 	return hello, err
 }
 
+// Program is that of the router that runs.
+func (c *Client) Program(ctx context.Context) (string, error) {
+	hello, err := c.hello(ctx)
+	return hello.Program, err
+}
+
 func path(names ...string) string {
 	for i, name := range names {
 		names[i] = url.PathEscape(name)
