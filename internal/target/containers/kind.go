@@ -64,9 +64,24 @@ func check(t config.Target) error {
 	return local.Kind.Check(config.Target{Listen: t.Listen, Ports: t.Ports})
 }
 
-// newTarget gives a new site the engine that is named, or the machine's, and the first address that no other has there.
+// newTarget gives a new site the engine that is named, or the machine's, and the first address that no other has there:
+// ENGINE,LISTEN,KEY=VALUE,… with what there is of it.
 func newTarget(name string, before []config.Site, address string) (config.Target, error) {
-	engine, listen, _ := strings.Cut(address, ",")
+	var own config.Target
+	listen := ""
+	engine, rest, _ := strings.Cut(address, ",")
+	for field := range strings.SplitSeq(rest, ",") {
+		key, value, is := strings.Cut(field, "=")
+		to := map[string]*string{"ca": &own.CA, "certificate": &own.Certificate, "key": &own.Key, "known-hosts": &own.KnownHosts}[key]
+		switch {
+		case !is:
+			listen = field
+		case to == nil:
+			return own, fmt.Errorf("there is no %s; write ca, certificate, key or known-hosts", key)
+		default:
+			*to = value
+		}
+	}
 	if engine == "" {
 		at := slices.IndexFunc(engines, func(path string) bool { _, err := os.Stat(path); return err == nil })
 		if at < 0 {
@@ -84,9 +99,9 @@ func newTarget(name string, before []config.Site, address string) (config.Target
 	if err != nil {
 		return t, err
 	}
-	t.Kind, t.Engine = kindName, engine
+	t.Kind, t.Engine, t.CA, t.Certificate, t.Key, t.KnownHosts = kindName, engine, own.CA, own.Certificate, own.Key, own.KnownHosts
 	for _, s := range before { // which is reached likewise
-		if s.Target.Engine == engine {
+		if s.Target.Engine == engine && own.CA+own.Certificate+own.Key+own.KnownHosts == "" {
 			t.CA, t.Certificate, t.Key, t.KnownHosts = s.Target.CA, s.Target.Certificate, s.Target.Key, s.Target.KnownHosts
 		}
 	}

@@ -40,9 +40,10 @@ var program = sync.OnceValues(func() (string, error) {
 
 // released is a line of its own: a repository, a server, and a site of a real engine.
 type released struct {
-	t                         *testing.T
-	engine                    *engine
-	program, data, repo, http string
+	t                   *testing.T
+	engine              *engine
+	program, data, repo string
+	http                []string // of quay, at the engine of this machine, and of pier, which comes after it, at the same one by ssh
 }
 
 // What all rollouts here have, and one by which none that follows is looser than the one before.
@@ -59,13 +60,17 @@ func release(t *testing.T) *released {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &released{t: t, engine: e, program: at, data: shortTemp(t), repo: t.TempDir(), http: porttest.Free(t)}
+	r := &released{t: t, engine: e, program: at, data: shortTemp(t), repo: t.TempDir(), http: []string{porttest.Free(t), porttest.Free(t)}}
 	r.commit("1", short, true) // so that there is a branch
-	r.aditus("link", "add", "line", r.repo, "--folder", "deploy", "--every", "1s", "--target", "containers="+e.address+","+r.http, "--data", r.data)
+	r.aditus("link", "add", "line", r.repo, "--folder", "deploy", "--every", "1s", "--target", "containers="+e.address, "--data", r.data)
+	way, _ := bySSH(t, e)
 	settings := filepath.Join(r.data, "settings.yaml")
 	text, err := os.ReadFile(settings)
 	if err == nil {
-		err = os.WriteFile(settings, []byte(strings.Replace(string(text), "automatic: false", "automatic: true", 1)), 0o600)
+		quay := fmt.Sprintf("sites:\n  - {name: quay, automatic: true, target: {kind: containers, engine: %q, listen: %q}}\n", e.address, r.http[0])
+		pier := fmt.Sprintf("  - {name: pier, automatic: true, after: quay, target: {kind: containers, engine: %q, key: %s, known-hosts: %s, listen: %q, ports: 11000-11999}}\n", way.Address, way.Key, way.KnownHosts, r.http[1])
+		rest, _, _ := strings.Cut(string(text), "sites:\n")
+		err = os.WriteFile(settings, []byte(rest+quay+pier), 0o600)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -109,7 +114,7 @@ func (r *released) commit(version, rollout string, helper bool) {
 	if err == nil {
 		err = tarball.WriteToFile(file, tag, image(r.t, version))
 	}
-	text := fmt.Sprintf("aditus: 1\nworkload: web\nsites: [quay]\nparts:\n  deck:\n    kind: service\n    artifact: file:%s\n    instances: 2\n    ports: {http: 8080}\n    probes: {ready: {http: {port: http, path: /%s}, every: 1s}}\n    stop: {drain: 1s, within: 2s}\n", file, map[bool]string{true: "ready"}[strings.Contains(rollout, "guards")])
+	text := fmt.Sprintf("aditus: 1\nworkload: web\nsites: [quay, pier]\nparts:\n  deck:\n    kind: service\n    artifact: file:%s\n    instances: 2\n    ports: {http: 8080}\n    probes: {ready: {http: {port: http, path: /%s}, every: 1s}}\n    stop: {drain: 1s, within: 2s}\n", file, map[bool]string{true: "ready"}[strings.Contains(rollout, "guards")])
 	if helper {
 		text += fmt.Sprintf("  helper: {kind: service, artifact: \"file:%s\", ports: {http: 8080}}\n", filepath.Join(r.repo, "..", "1.tar"))
 	}
@@ -132,14 +137,21 @@ func (r *released) commit(version, rollout string, helper bool) {
 	}
 }
 
-// until waits until the berth is so.
-func (r *released) until(what string, so func(status.Berth) bool) {
+// everywhere waits until both berths are so.
+func (r *released) everywhere(what string, so func(status.Berth) bool) {
+	r.t.Helper()
+	r.until(what, "quay", so)
+	r.until(what, "pier", so)
+}
+
+// until waits until the berth at a site is so.
+func (r *released) until(what, site string, so func(status.Berth) bool) {
 	r.t.Helper()
 	var last string
 	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		out, _ := exec.Command(r.program, "status", "--json", "--data", r.data).Output()
 		var told status.Snapshot
-		if err := json.Unmarshal(out, &told); err == nil && len(told.Berths) == 1 && so(told.Berths[0]) {
+		if err := json.Unmarshal(out, &told); err == nil && slices.ContainsFunc(told.Berths, func(b status.Berth) bool { return b.ID.Site == site && so(b) }) {
 			return
 		}
 		if last = string(out); time.Now().After(end) {
@@ -169,12 +181,13 @@ func TestRealStyles(t *testing.T) {
 			return b.Rollout == nil && b.Applied != nil && b.Applied.Version == version && b.Problem == nil
 		}
 	}
-	r.until("1 is live", is("1"))
+	r.everywhere("1 is live", is("1"))
 	var failed, answered atomic.Int64
 	var last atomic.Pointer[string]
 	stop := make(chan struct{})
 	var callers sync.WaitGroup
-	for range 4 {
+	for n := range 4 {
+		at := "http://" + r.http[n%2] + "/"
 		callers.Go(func() {
 			client := &http.Client{Timeout: 10 * time.Second}
 			for {
@@ -183,7 +196,7 @@ func TestRealStyles(t *testing.T) {
 					return
 				case <-time.After(10 * time.Millisecond):
 				}
-				response, err := client.Get("http://" + r.http + "/")
+				response, err := client.Get(at)
 				if err != nil {
 					last.Store(new(err.Error()))
 					failed.Add(1)
@@ -205,16 +218,18 @@ func TestRealStyles(t *testing.T) {
 	} {
 		version := fmt.Sprint(i + 2)
 		r.commit(version, style, true)
-		r.until(version+" is live", is(version))
-		eventually(t, "the containers of before are gone", func() bool { return len(r.containers("deck")) == 2 })
+		r.everywhere(version+" is live", is(version))
+		eventually(t, "the containers of before are gone", func() bool { return len(r.containers("deck")) == 4 })
 		before := r.containers("deck")
-		if response, err := http.Get("http://" + r.http + "/"); err != nil {
-			t.Error(err)
-		} else if text, _ := io.ReadAll(response.Body); string(text) != "version "+version+"\n" {
-			t.Errorf("%s answers %q", version, text)
+		for _, at := range r.http {
+			if response, err := http.Get("http://" + at + "/"); err != nil {
+				t.Error(err)
+			} else if text, _ := io.ReadAll(response.Body); string(text) != "version "+version+"\n" {
+				t.Errorf("%s answers %q", version, text)
+			}
 		}
 		r.commit("bad", style, true)
-		r.until("what is bad is barred", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
+		r.until("what is bad is barred", "quay", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
 		eventually(t, "only those of before are there", func() bool { return slices.Equal(r.containers("deck"), before) })
 	}
 	close(stop)
@@ -223,14 +238,16 @@ func TestRealStyles(t *testing.T) {
 		t.Errorf("%d of %d requests were lost, the last with %s", failed.Load(), answered.Load(), *last.Load())
 	}
 	r.commit("5", short, false)
-	r.until("the helper is told as nobody's any more", func(b status.Berth) bool {
+	r.everywhere("the helper is told as nobody's any more", func(b status.Berth) bool {
 		return slices.ContainsFunc(b.Cohorts, func(c status.Cohort) bool {
 			return slices.ContainsFunc(c.Parts, func(p status.Part) bool { return p.Orphan })
 		})
 	})
-	if len(r.containers("helper")) != 1 {
+	if len(r.containers("helper")) != 2 {
 		t.Error("what nobody asked to remove is gone")
 	}
-	r.aditus("sync", "web/quay", "--remove-orphans", "--data", r.data)
+	for _, site := range []string{"quay", "pier"} {
+		r.aditus("sync", "web/"+site, "--remove-orphans", "--data", r.data)
+	}
 	eventually(t, "the helper is gone", func() bool { return len(r.containers("helper")) == 0 })
 }

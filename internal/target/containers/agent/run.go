@@ -61,11 +61,12 @@ type agent struct {
 // its router has under way is led to its end.
 func Run(ctx context.Context, o Options) error {
 	system.Adopt()
-	a := &agent{Options: o, brought: OpenBrought(o.Folder, o.Memory), hub: newHub(), leave: make(chan struct{}, 1), sites: map[string]Site{}, stop: func() {}}
+	a := &agent{Options: o, hub: newHub(), leave: make(chan struct{}, 1), sites: map[string]Site{}, stop: func() {}}
 	done, err := a.succeed(ctx)
 	if err != nil {
 		return fmt.Errorf("work as an agent: %w", err)
 	}
+	a.brought = OpenBrought(o.Folder, o.Memory)
 	var before Setup
 	if text, err := os.ReadFile(filepath.Join(o.Folder, setupFile)); err == nil && json.Unmarshal(text, &before) == nil {
 		before.Now = time.Time{}

@@ -367,6 +367,10 @@ func (h *Host) RemoveNetwork(ctx context.Context, name string) error {
 func (h *Host) Volume(ctx context.Context, name string, labels map[string]string) (folder string, err error) {
 	var made struct{ Mountpoint string }
 	err = h.ask(ctx, http.MethodPost, "/volumes/create", map[string]any{"Name": name, "Labels": labels}, &made)
+	var refused *Refused
+	if errors.As(err, &refused) && h.ask(ctx, http.MethodGet, "/volumes/"+url.PathEscape(name), nil, &made) == nil { // somebody made it meanwhile
+		err = nil
+	}
 	return made.Mountpoint, err
 }
 
