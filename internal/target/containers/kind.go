@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"aditus/internal/config"
 	"aditus/internal/target"
@@ -220,7 +221,7 @@ func (o *opening) there(e at) error {
 		works = append(works, agent.Works{Name: site.Name, Listen: site.Target.Listen, Ports: ports})
 	}
 	link := agent.OpenLink(agent.Ends{
-		Name: e.way.Address, Reach: bringer.Reach, Images: images.Open(h, o.most, o.room, local.FetchOf(o.Ground)), Open: o.Secret, Mark: o.Mark, Look: o.ReadOnly, Log: slog.Default(),
+		Name: e.way.Address, Reach: bringer.Reach, Images: images.Open(h, o.most, o.room, local.FetchOf(o.Ground)), Open: o.Secret, Mark: o.Mark, Look: o.ReadOnly, Now: time.Now, Log: slog.Default(),
 		Setup: func() (agent.Setup, error) {
 			c, err := credentials(e.way)
 			return agent.Setup{Server: server(o.Folder), Sites: works, Engine: c}, err

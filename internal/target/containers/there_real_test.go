@@ -193,7 +193,7 @@ func openedThere(t testing.TB, e *engine, way host.Way, owner string, with ...fu
 		return nil, fmt.Errorf("%w: %s", store.ErrNone, ref)
 	}
 	s.link = agent.OpenLink(agent.Ends{
-		Name: way.Address, Reach: s.bringer.Reach, Images: images.Open(h, 1<<30, t.TempDir(), fetch), Log: log,
+		Name: way.Address, Reach: s.bringer.Reach, Now: time.Now, Images: images.Open(h, 1<<30, t.TempDir(), fetch), Log: log,
 		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil },
 		Setup: func() (agent.Setup, error) {
 			c, err := credentials(way)

@@ -59,6 +59,7 @@ type News struct {
 	Workload string   `json:"workload,omitempty"`
 	Used     []string `json:"used,omitempty"`   // artifacts that its sites are asked to have, all of them
 	Asked    []string `json:"asked,omitempty"`  // of these, those that are not at the engine
+	Gone     []string `json:"gone,omitempty"`   // of these, those that were there and are no more
 	Sealed   []string `json:"sealed,omitempty"` // values of secrets that are to be opened
 }
 

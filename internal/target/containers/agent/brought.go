@@ -28,6 +28,7 @@ type Brought struct {
 	server bool // one listens
 	has    map[string]Artifact
 	asked  map[string]bool // artifacts
+	gone   map[string]bool // artifacts that nobody was told of yet
 	opened map[string]Opened
 	sealed map[string]bool // values that are asked for
 	users  map[string]func() []string
@@ -43,7 +44,7 @@ const own = 0o600
 func OpenBrought(folder, memory string) *Brought {
 	b := &Brought{
 		images: filepath.Join(folder, "images.json"), values: filepath.Join(memory, "opened.json"), news: func() {}, salt: make([]byte, 32),
-		has: map[string]Artifact{}, asked: map[string]bool{}, opened: map[string]Opened{}, sealed: map[string]bool{}, users: map[string]func() []string{}, ready: map[string]func(){},
+		has: map[string]Artifact{}, asked: map[string]bool{}, gone: map[string]bool{}, opened: map[string]Opened{}, sealed: map[string]bool{}, users: map[string]func() []string{}, ready: map[string]func(){},
 	}
 	rand.Read(b.salt)
 	for file, into := range map[string]any{b.images: &b.has, b.values: &b.opened} {
@@ -96,7 +97,7 @@ func (b *Brought) Gone(reference string) {
 	defer b.mu.Unlock()
 	if b.has[reference].Image != "" {
 		delete(b.has, reference)
-		b.asked[reference] = true
+		b.asked[reference], b.gone[reference] = true, true
 		b.news()
 	}
 }
@@ -190,11 +191,13 @@ func (b *Brought) again() {
 	}
 }
 
-// wishes is all that is asked for.
+// wishes is all that is asked for. What is gone is told once.
 func (b *Brought) wishes() (n News) {
 	b.mu.Lock()
 	users := slices.Collect(maps.Values(b.users))
 	n.Asked, n.Sealed = slices.Sorted(maps.Keys(b.asked)), slices.Sorted(maps.Keys(b.sealed))
+	n.Gone = slices.Sorted(maps.Keys(b.gone))
+	clear(b.gone)
 	b.mu.Unlock()
 	used := map[string]bool{}
 	for _, references := range users {

@@ -43,6 +43,7 @@ type Ends struct {
 	Open   func(sealed string) (string, error) // opens a secret's value; nil where there are none
 	Mark   func(plain string) string           // the fingerprint of a secret's value; nil where there are none
 	Look   bool                                // it is only looked at: nothing is told there
+	Now    func() time.Time                    // by the server's clock
 	Log    *slog.Logger
 }
 
@@ -124,7 +125,7 @@ func (l *Link) once(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		who, setup.Now = setup.Server, time.Now()
+		who, setup.Now = setup.Server, l.Now()
 		asking, cancel := context.WithTimeout(ctx, askWait)
 		err = p.do(asking, http.MethodPut, "/setup", setup, nil)
 		cancel()
@@ -199,11 +200,13 @@ func (l *Link) hear(ctx context.Context, p *peer, n News) {
 	if len(n.Used)+len(n.Asked) == 0 {
 		return
 	}
+	for _, reference := range n.Gone {
+		l.Images.Gone(reference)
+	}
 	l.mu.Lock()
 	asked := map[string]bool{}
 	for _, reference := range n.Asked {
-		if asked[reference] = true; l.told[reference].Image != "" { // it had it
-			l.Images.Gone(reference)
+		if asked[reference] = true; l.told[reference].Image != "" { // it knows it no more
 			delete(l.told, reference)
 		}
 	}

@@ -145,7 +145,7 @@ func (a *agent) serveNews(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		n := a.brought.wishes()
-		if text := fmt.Sprintf("%q", [][]string{n.Used, n.Asked, n.Sealed}); text != wishes {
+		if text := fmt.Sprintf("%q", [][]string{n.Used, n.Asked, n.Sealed}); text != wishes || len(n.Gone) > 0 {
 			if wishes = text; !say(n) {
 				return
 			}
