@@ -485,3 +485,44 @@ func bySSH(t testing.TB, e *engine) (host.Way, *gate) {
 	os.WriteFile(filepath.Join(at, "known"), fmt.Appendf(nil, "[127.0.0.1]:%s %s", own, key), 0o600)
 	return host.Way{Address: "ssh://root@" + g.address + strings.TrimPrefix(e.address, host.Scheme), Key: filepath.Join(at, "user"), KnownHosts: filepath.Join(at, "known")}, g
 }
+
+// TestRealWays is told what to mend where an engine is not reached.
+func TestRealWays(t *testing.T) {
+	e := startEngine(t)
+	byTLS, _ := byTLS(t, e)
+	bySSH, _ := bySSH(t, e)
+	t.Setenv("SSH_AUTH_SOCK", "")
+	at := t.TempDir()
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(at, "other")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	known, _ := os.ReadFile(bySSH.KnownHosts)
+	name, _, _ := strings.Cut(string(known), " ")
+	key, _ := os.ReadFile(filepath.Join(at, "other.pub"))
+	os.WriteFile(filepath.Join(at, "changed"), fmt.Appendf(nil, "%s %s", name, key), 0o600)
+	os.WriteFile(filepath.Join(at, "none"), nil, 0o600)
+	change := func(way host.Way, do func(*host.Way)) host.Way { do(&way); return way }
+	for _, way := range []host.Way{byTLS, bySSH} {
+		if _, err := host.Open(way).Ping(t.Context()); err != nil {
+			t.Error(err)
+		}
+	}
+	for want, way := range map[string]host.Way{
+		"its certificate is not trusted: name the one that signed it in ca": change(byTLS, func(w *host.Way) { w.CA = "" }),
+		"it does not take the certificate that it is shown":                 change(byTLS, func(w *host.Way) { w.Certificate, w.Key = "", "" }),
+		"its certificate is another machine's":                              change(byTLS, func(w *host.Way) { w.Address = strings.Replace(w.Address, "127.0.0.1", "localhost", 1) }),
+		"has no certificate in PEM":                                         change(byTLS, func(w *host.Way) { w.CA = w.Key }),
+		"the key of 127.0.0.1":                                              change(bySSH, func(w *host.Way) { w.KnownHosts = filepath.Join(at, "none") }),
+		"shows another key than the one on record":                          change(bySSH, func(w *host.Way) { w.KnownHosts = filepath.Join(at, "changed") }),
+		"does not let root in":                                              change(bySSH, func(w *host.Way) { w.Key = filepath.Join(at, "other") }),
+		"no file of known hosts can be read":                                change(bySSH, func(w *host.Way) { w.KnownHosts = filepath.Join(at, "nowhere") }),
+		"there is no key for ssh":                                           change(bySSH, func(w *host.Way) { w.Key = "" }),
+		"/nowhere.sock cannot be opened there by root":                      change(bySSH, func(w *host.Way) { w.Address = strings.Replace(w.Address, e.folder+"/engine.sock", "/nowhere.sock", 1) }),
+		"connection refused":                                                change(byTLS, func(w *host.Way) { w.Address = "tcp+tls://127.0.0.1:1" }),
+	} {
+		_, err := host.Open(way).Ping(t.Context())
+		if err == nil || !errors.Is(err, host.ErrSilent) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+}

@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -208,10 +207,9 @@ func (h *Host) silent(ctx context.Context, err error) error {
 		return errors.Join(err, ctx.Err())
 	}
 	var dialled *net.OpError
-	var alert tls.AlertError
 	switch {
-	case errors.As(err, &alert):
-		err = refusedTLS(alert)
+	case errors.As(err, &dialled) && dialled.Op == "remote error": // an alert of TLS, for which there is no type
+		err = refusedTLS(dialled.Err)
 	case errors.As(err, &dialled):
 		err = dialled.Err
 	}
