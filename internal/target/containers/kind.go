@@ -224,7 +224,7 @@ func (o *opening) there(e at) error {
 		Name: e.way.Address, Reach: bringer.Reach, Images: images.Open(h, o.most, o.room, local.FetchOf(o.Ground)), Open: o.Secret, Mark: o.Mark, Look: o.ReadOnly, Now: time.Now, Log: slog.Default(),
 		Setup: func() (agent.Setup, error) {
 			c, err := credentials(e.way)
-			return agent.Setup{Server: server(o.Folder), Sites: works, Engine: c}, err
+			return agent.Setup{Server: server(o.Folder), Sites: works, Engine: c, Called: e.way.Address}, err
 		},
 	})
 	o.links = append(o.links, link)
@@ -234,11 +234,17 @@ func (o *opening) there(e at) error {
 	return nil
 }
 
+// ownProgram is the program that runs, also once another one is in its place.
+const ownProgram = "/proc/self/exe"
+
 // bringerOf brings the agent of a data folder to an engine's machine.
 func bringerOf(h *host.Host, way host.Way, folder string, s config.Settings) (*agent.Bringer, error) {
 	own, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("find this program, to bring it to %s: %w", way.Address, err)
+	}
+	if _, err := os.Stat(ownProgram); err == nil {
+		own = ownProgram
 	}
 	return &agent.Bringer{Host: h, Way: way, Owner: ownerOf(folder, s), Program: own, Log: slog.Default()}, nil
 }

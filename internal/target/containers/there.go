@@ -51,7 +51,7 @@ func Work(ctx context.Context, a Agent) error {
 				return nil, err
 			}
 			to.set(way)
-			engine := &local.Engine{Address: address, Host: host.New(address), Images: b}
+			engine := &local.Engine{Address: address, Called: setup.Called, Host: host.New(address), Images: b}
 			sites := map[string]agent.Site{}
 			for _, works := range setup.Sites {
 				s, err := local.Open(local.Options{Name: works.Name, Folder: a.Folder, Listen: works.Listen, Ports: works.Ports, Keeper: kept, Engine: engine, Open: b.Open, Mark: b.Mark, As: as})

@@ -197,7 +197,7 @@ func openedThere(t testing.TB, e *engine, way host.Way, owner string, with ...fu
 		Open: func(sealed string) (string, error) { return strings.TrimPrefix(sealed, "sealed:"), nil },
 		Setup: func() (agent.Setup, error) {
 			c, err := credentials(way)
-			return agent.Setup{Server: "harbor-1", Sites: []agent.Works{{Name: "quay", Listen: s.listen, Ports: [2]int{21000, 29999}}}, Engine: c}, err
+			return agent.Setup{Server: "harbor-1", Sites: []agent.Works{{Name: "quay", Listen: s.listen, Ports: [2]int{21000, 29999}}}, Engine: c, Called: way.Address}, err
 		},
 	})
 	s.Site = s.link.Site("quay")
@@ -355,7 +355,7 @@ func TestRealThere(t *testing.T) {
 	if _, err := s.Log(t.Context(), workload, "none", time.Time{}, 10); !errors.Is(err, target.ErrNoInstance) {
 		t.Errorf("the log of nobody: %v", err)
 	}
-	if ground, err := s.Ground(t.Context()); err != nil || len(ground.Room) < 2 {
+	if ground, err := s.Ground(t.Context()); err != nil || len(ground.Room) < 2 || !strings.HasPrefix(ground.On, "containers of ssh://root@") {
 		t.Errorf("it stands on %+v (%v)", ground, err)
 	}
 

@@ -28,6 +28,7 @@ import (
 // Engine is a container engine on this machine that a site's instances are containers of.
 type Engine struct {
 	Address string
+	Called  string // what whoever looks at it calls it; its address where that is empty
 	Host    *host.Host
 	Images  Images
 }
@@ -209,7 +210,7 @@ func (s *Site) containerUsage(ctx context.Context, id string, page signal.Page) 
 
 // engineGround tells what the site's container engine is, and what its machine has.
 func (s *Site) engineGround(ctx context.Context, g status.Ground) (status.Ground, error) {
-	g.On = "containers of " + s.Engine.Address
+	g.On = "containers of " + cmp.Or(s.Engine.Called, s.Engine.Address)
 	if _, port, err := net.SplitHostPort(s.Listen); err == nil {
 		g.On += ", traffic on " + port
 	}

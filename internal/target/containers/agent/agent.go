@@ -30,6 +30,7 @@ type Setup struct {
 	Sites  []Works   `json:"sites"`  // that work there: all of them, and no others
 
 	Engine Credentials `json:"engine,omitzero"` // with which the engine is asked there too
+	Called string      `json:"called"`          // what the server calls the engine
 }
 
 // Credentials are those that an engine by tcp+tls asks for, in PEM.

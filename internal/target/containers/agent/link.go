@@ -149,31 +149,38 @@ func (l *Link) once(ctx context.Context) error {
 // found notes that the agent is there.
 func (l *Link) found(p *peer) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	l.peer, l.why = p, nil
 	l.told = map[string]Artifact{}
+	l.mu.Unlock()
 	l.changed()
 }
 
 // lose notes that the agent is not there, and tells whether why is new.
 func (l *Link) lose(why error) bool {
+	why = cmp.Or(why, errors.New("its agent ended"))
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	fresh := l.peer != nil || l.why == nil || l.why.Error() != why.Error()
-	l.peer, l.why = nil, cmp.Or(why, errors.New("its agent ended"))
+	l.peer, l.why = nil, why
+	l.mu.Unlock()
 	if fresh {
 		l.changed()
 	}
 	return fresh
 }
 
-// changed tells all who wait or follow that the agent is there now, or is not. It is called with the lock held.
+// changed tells all who wait or follow that the agent is there now, or is not.
 func (l *Link) changed() {
 	l.way.CloseIdleConnections()
+	l.mu.Lock()
 	close(l.renewed)
 	l.renewed = make(chan struct{})
-	for site, changed := range l.follows {
-		for workload := range l.known[site] {
+	follows, known := maps.Clone(l.follows), map[string][]string{}
+	for site, all := range l.known {
+		known[site] = slices.Collect(maps.Keys(all))
+	}
+	l.mu.Unlock()
+	for site, changed := range follows {
+		for _, workload := range known[site] {
 			changed(workload)
 		}
 	}
