@@ -5,6 +5,7 @@ package dial
 import (
 	"context"
 	"errors"
+	"maps"
 	"net"
 	"net/http"
 	"strconv"
@@ -43,15 +44,13 @@ func (c *Client) Through(way http.RoundTripper) *Client {
 // Close lets go of the open connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
-// Get fetches a path.
-func (c *Client) Get(ctx context.Context, host string, port int, path, accept string) (*http.Response, error) {
+// Get fetches a path, with further headers.
+func (c *Client) Get(ctx context.Context, host string, port int, path string, headers http.Header) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+Address(host, port)+path, nil)
 	if err != nil {
 		return nil, err
 	}
-	if accept != "" {
-		request.Header.Set("Accept", accept)
-	}
+	maps.Copy(request.Header, headers)
 	request.Header.Set("User-Agent", "aditus")
 	return c.http.Do(request)
 }

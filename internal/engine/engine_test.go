@@ -388,7 +388,7 @@ func TestBadInput(t *testing.T) {
 		{"a probe that never answers", func(r *rig) { r.push("hang") }, barred("not healthy within 30 s: GET /ready: no answer within 250ms"), nil},
 		{"an artifact that does not exist", func(r *rig) { r.push("99") }, barred("there is no artifact web:99"), nil},
 		{"a crash loop", func(r *rig) { r.push("crash") }, barred("healthy"), nil},
-		{"a metrics page that is not metrics", func(r *rig) { r.push("garbage") }, berthSays("the page is not OpenMetrics text"), func(r *rig) { r.push("1") }},
+		{"a metrics page that is not metrics", func(r *rig) { r.push("garbage") }, berthSays("the page is no metrics page"), func(r *rig) { r.push("1") }},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {

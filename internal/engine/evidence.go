@@ -266,6 +266,9 @@ type scraped struct {
 	err error
 }
 
+// staleAfter is how many intervals ago something may have been measured to count for this one.
+const staleAfter = 3
+
 // scrape fetches the metrics pages of all instances of the old and the new cohort at the same moment, and adds what the
 // site itself measured of each. An instance that is not well and whose page cannot be read is left out: that is for its
 // health to tell.
@@ -287,6 +290,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		if desired == nil || (cohort.Revision != seen.old && cohort.Revision != seen.new) {
 			continue
 		}
+		since := b.e.clock.Now().Add(-staleAfter * desired.Rollout.Interval.Duration)
 		for _, in := range cohort.Instances {
 			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
 				continue
@@ -303,7 +307,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
-					s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics)
+					s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics, since)
 					return nil
 				})
 			}

@@ -57,7 +57,7 @@ func (p *Prober) Ask(ctx context.Context, host string, ports map[string]int, pro
 		conn.Close()
 		return ""
 	}
-	response, err := p.client.Get(ctx, host, ports[probe.HTTP.Port], probe.HTTP.Path, "")
+	response, err := p.client.Get(ctx, host, ports[probe.HTTP.Port], probe.HTTP.Path, nil)
 	if err != nil {
 		return fmt.Sprintf("GET %s: %s", probe.HTTP.Path, why(err, timeout, probe.HTTP.Port, ports[probe.HTTP.Port]))
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"aditus/internal/core/declare"
 )
@@ -45,7 +46,7 @@ func TestScrape(t *testing.T) {
 	s := New()
 	defer s.Close()
 	scrape := func(path string) error {
-		_, err := s.Fetch(t.Context(), host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}})
+		_, err := s.Fetch(t.Context(), host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}}, time.Time{})
 		return err
 	}
 	if err := scrape("/metrics"); err != nil {
@@ -64,7 +65,7 @@ func TestScrape(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := s.Fetch(ctx, host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}); err == nil {
+	if _, err := s.Fetch(ctx, host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, time.Time{}); err == nil {
 		t.Error("a scrape went on for a caller that was gone")
 	}
 }

@@ -17,7 +17,7 @@ http_requests_total{code="200"} 12 1773300010.5
 	if err != nil || len(scrapes) != 2 || !scrapes[0].At.Equal(time.UnixMilli(1773300000500)) || len(scrapes[0].Page["http_requests_total"]) != 1 || len(scrapes[1].Page["http_requests_total"]) != 2 {
 		t.Errorf("%+v (%v)", scrapes, err)
 	}
-	for text, want := range map[string]string{"": "holds no sample", "a 1\n": "line 1: \"a 1\" has no timestamp", "a 1 NaN\n": "is no timestamp", "a{ 1 5\n": "not OpenMetrics"} {
+	for text, want := range map[string]string{"": "holds no sample", "a 1\n": "line 1: \"a 1\" has no timestamp", "a 1 NaN\n": "is no timestamp", "a{ 1 5\n": "no metrics page"} {
 		if _, err := ReadSeries(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %s", text, err, want)
 		}

@@ -21,6 +21,7 @@ type Page map[string][]Sample
 type Sample struct {
 	Labels map[string]string
 	Value  float64
+	Unread string  // why the metric cannot be read; empty where it can. It is the only sample of it then
 	known  bool    // whether the rest is worked out
 	series string  // its labels as one text, without "le"
 	bound  float64 // of a bucket; not a number where there is none
@@ -32,7 +33,19 @@ func NewSample(labels map[string]string, value float64) Sample {
 	if !ok {
 		bound = math.NaN()
 	}
-	return Sample{labels, value, true, key(labels), bound}
+	return Sample{labels, value, "", true, key(labels), bound}
+}
+
+// parts are what the names of a family's samples have behind that of the family.
+var parts = []string{"", "_total", "_bucket", "_sum", "_count"}
+
+// Lose notes that a family cannot be read, and why.
+func (p Page) Lose(family, why string) {
+	for _, part := range parts {
+		if len(p[family+part]) == 0 {
+			p[family+part] = []Sample{{Unread: why}}
+		}
+	}
 }
 
 // name names the series that the sample belongs to, the buckets of a histogram being one.
@@ -129,7 +142,7 @@ func (s Source) Read(page Page) (r Reading, why string) {
 		return r, cmp.Or(sum.missing(page, r.sum, true), finite(sum.Metric, r.sum))
 	}
 	for _, sample := range page[s.Of.Metric+"_bucket"] {
-		if !s.Of.accepts(sample.Labels) {
+		if sample.Unread != "" || !s.Of.accepts(sample.Labels) {
 			continue
 		}
 		bound := sample.edge()
@@ -175,6 +188,9 @@ func (s Series) missing(page Page, selected map[string]float64, must bool) strin
 	if len(samples) == 0 {
 		return "there is no " + s.Metric
 	}
+	if samples[0].Unread != "" {
+		return samples[0].Unread
+	}
 	for _, label := range slices.Sorted(maps.Keys(s.Where)) {
 		if !slices.ContainsFunc(samples, func(sample Sample) bool { _, has := sample.Labels[label]; return has }) {
 			return fmt.Sprintf("no sample of %s has the label %s", s.Metric, label)
@@ -215,7 +231,7 @@ func values(page Page, s Series) map[string]float64 {
 	samples := page[s.Metric]
 	found := make(map[string]float64, min(len(samples), MostSeries))
 	for _, sample := range samples {
-		if s.accepts(sample.Labels) {
+		if sample.Unread == "" && s.accepts(sample.Labels) {
 			found[bounded(found, sample.name())] += sample.Value
 		}
 	}
@@ -281,9 +297,7 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		t.Whole = increase(before.of, after.of)
 		t.Buckets = map[float64]float64{}
 		for name, bounds := range after.buckets {
-			for bound, count := range bounds {
-				t.Buckets[bound] += grown(before.buckets[name][bound], count)
-			}
+			t.Buckets = together(t.Buckets, growth(before.buckets[name], bounds))
 		}
 		if s.Kind == ShareAbove {
 			t.Part = max(0, t.Whole-within(t.Buckets, s.Bound))
@@ -333,13 +347,7 @@ func grown(before, after float64) float64 {
 func (t Tally) Add(o Tally) Tally {
 	sum := Tally{Part: t.Part + o.Part, Whole: t.Whole + o.Whole, Largest: max(t.Largest, o.Largest), Instances: t.Instances + o.Instances}
 	if t.Buckets != nil || o.Buckets != nil {
-		sum.Buckets = maps.Clone(t.Buckets)
-		if sum.Buckets == nil {
-			sum.Buckets = map[float64]float64{}
-		}
-		for bound, count := range o.Buckets {
-			sum.Buckets[bound] += count
-		}
+		sum.Buckets = together(t.Buckets, o.Buckets)
 	}
 	return sum
 }

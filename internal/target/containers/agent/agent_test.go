@@ -154,7 +154,6 @@ type world struct {
 	model   *model
 	brought *Brought
 	images  *images
-	link    *Link
 	stop    func()
 	off     time.Duration // of the server's clock, as the agent was told
 }

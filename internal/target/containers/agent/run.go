@@ -7,13 +7,12 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"reflect"
 	"sync"
 	"time"
-
-	"golang.org/x/net/http2"
 
 	"aditus/internal/socket"
 	"aditus/internal/system"
@@ -132,20 +131,17 @@ func (a *agent) succeed(ctx context.Context) (done func(), err error) {
 
 // serve answers on all connections until ctx ends.
 func serve(ctx context.Context, listener net.Listener, a *agent) error {
-	server := &http2.Server{IdleTimeout: time.Hour}
-	handler := a.handler()
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			if errors.Is(err, net.ErrClosed) {
-				return nil
-			}
-			return err
-		}
-		go server.ServeConn(conn, &http2.ServeConnOpts{Context: ctx, Handler: handler})
-		context.AfterFunc(ctx, func() { conn.Close() })
+	server := &http.Server{Handler: a.handler(), Protocols: protocols(), ReadHeaderTimeout: reachWait, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: mostAsked}}
+	stop := context.AfterFunc(ctx, func() { server.Close() })
+	defer stop()
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+		return err
 	}
+	return nil
 }
+
+// mostAsked is how many questions are answered at a time, connections to instances among them.
+const mostAsked = 10_000
 
 // as is what the server's clock calls a moment of this machine's. What is less than clocks are told apart by counts as none.
 func (a *agent) as(off time.Duration) func(time.Time) time.Time {

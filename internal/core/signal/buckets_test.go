@@ -1,0 +1,31 @@
+package signal
+
+import (
+	"maps"
+	"math"
+	"testing"
+)
+
+// TestBuckets adds up and tells apart histograms whose buckets are not the same.
+func TestBuckets(t *testing.T) {
+	inf := math.Inf(1)
+	type h = map[float64]float64
+	for name, test := range map[string]struct{ got, want h }{
+		"the same ones":                      {together(h{1: 2, 2: 5, inf: 6}, h{1: 1, 2: 1, inf: 4}), h{1: 3, 2: 6, inf: 10}},
+		"one has another between":            {together(h{1: 2, 4: 5}, h{1: 1, 2: 3, 4: 4}), h{1: 3, 2: 5, 4: 9}},
+		"one begins later":                   {together(h{4: 5, 8: 6}, h{1: 1, 8: 2}), h{1: 1, 4: 6, 8: 8}},
+		"one alone":                          {together(nil, h{1: 1}), h{1: 1}},
+		"none":                               {together(nil, nil), h{}},
+		"nothing came":                       {growth(h{1: 2, 4: 5}, h{1: 2, 4: 5}), h{1: 0, 4: 0}},
+		"a bucket that was not there before": {growth(h{1: 2, 4: 5}, h{1: 2, 2: 3, 4: 6}), h{1: 0, 2: 1, 4: 1}},
+		"one below all before":               {growth(h{4: 5}, h{1: 1, 4: 6}), h{1: 1, 4: 1}},
+		"one beyond all before":              {growth(h{1: 2}, h{1: 2, 4: 3}), h{1: 0, 4: 1}},
+		"coarser buckets than before":        {growth(h{1: 2, 2: 3, 4: 5}, h{1: 3, 4: 7}), h{1: 1, 4: 2}},
+		"a counter that began anew":          {growth(h{1: 20, 2: 30}, h{1: 1, 4: 2}), h{1: 1, 4: 2}},
+		"the first time":                     {growth(nil, h{1: 1, 4: 2}), h{1: 1, 4: 2}},
+	} {
+		if !maps.Equal(test.got, test.want) {
+			t.Errorf("%s: %v, want %v", name, test.got, test.want)
+		}
+	}
+}
