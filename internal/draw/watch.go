@@ -215,9 +215,11 @@ func (d *watchSheet) lane(y float64, lane view.Lane) float64 {
 		}
 	}
 	d.text(edge, y+4, c, normal, d.clip(74, normal, lane.Guard))
-	d.text(edge, y+17, d.dim, small, strings.TrimSuffix(lane.Limit.String(), " above old"))
 	if lane.Limit.Relative() {
-		d.text(edge, y+28, d.dim, small, "above old")
+		d.text(edge, y+17, d.dim, small, lane.Limit.Amount())
+		d.text(edge, y+28, d.dim, small, lane.Limit.Against())
+	} else {
+		d.text(edge, y+17, d.dim, small, lane.Limit.String())
 	}
 	d.textRight(chartLeft-8, y+4, d.dim, small, unit.Format(lane.High))
 	d.textRight(chartLeft-8, y+laneHeight-4, d.dim, small, unit.Format(lane.Low))

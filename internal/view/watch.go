@@ -290,7 +290,7 @@ func (l *Lane) scale(from, to time.Time) {
 	each(l.New)
 	if l.Limit.Relative() {
 		for _, s := range l.Old {
-			l.Bound = append(l.Bound, Sample{s.At, s.Value + l.Limit.Value})
+			l.Bound = append(l.Bound, Sample{s.At, l.Limit.At(s.Value)})
 		}
 		each(l.Bound)
 	} else if l.Limit.Base() == guard.Nought { // what lies above the past moves; the verdict tells where it is

@@ -12,7 +12,8 @@ import (
 	"aditus/internal/core/signal"
 )
 
-var metricPattern = regexp.MustCompile(`^[a-zA-Z_:][a-zA-Z0-9_:]*$`)
+// metricPattern is what names of metrics look like, those with dots and letters of all scripts too.
+var metricPattern = regexp.MustCompile(`^[^\s{}"\\\pC]+$`)
 
 func (r *reader) guards(n Node, pointer string) []guard.Rule {
 	if n.Kind != List {
@@ -88,7 +89,8 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 		"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
 	})
 	r.way(item, p, &rule, count)
-	if limit.Kind == Map && rule.Signal.Kind.Share() != (rule.Limit.Unit == guard.Share) {
+	r.ofBase(limit, p+"/limit", &rule)
+	if fits := rule.Signal.Kind.Share() == (rule.Limit.Unit == guard.Share); limit.Kind == Map && !fits && !eitherUnit(rule) {
 		want := "a number with a unit such as 250ms, 260 MB or a bare number"
 		if rule.Signal.Kind.Share() {
 			want = "a share such as 5 %, or points above old such as 0.5 points"
@@ -101,10 +103,60 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if safe.Kind != 0 && limit.Kind == Map && (rule.Way != guard.Sequential || !rule.Limit.Relative() || rule.Signal.Kind == signal.Quantile) {
 		r.wrong(safe, p+"/safe", "leave it out", "safe says what a limit above old protects, of a ratio, a share above a bound or a mean that is decided sequentially")
 	}
+	if limit.Kind == Map && rule.Way == guard.Sequential && countsAlone(rule.Limit) {
+		r.wrong(limit, p+"/limit", "leave decide: sequential out, or write a limit in points above old, or at-most of the opposite share", "a lower limit, and one that is a share of old or of the past, is decided by counting intervals")
+	}
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 	}
 	return rule
+}
+
+// countsAlone tells whether a limit is decided by counting intervals alone.
+func countsAlone(l guard.Limit) bool { return l.Below() || l.OfBase }
+
+// eitherUnit tells whether a guard's signal may be written as a share or as a bare number.
+func eitherUnit(rule guard.Rule) bool {
+	return rule.Limit.OfBase || rule.Limit.Unit == guard.Share && (rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Apdex)
+}
+
+// ofBase settles what a per cent means in a limit above or below old, or the past: a share of that where the signal is none itself, or where it
+// says so.
+func (r *reader) ofBase(n Node, pointer string, rule *guard.Rule) {
+	l := &rule.Limit
+	if n.Kind != Map || len(n.Entries) != 1 || !l.Moves() {
+		return
+	}
+	written := n.Entries[0].Value
+	switch bare := strings.HasSuffix(strings.TrimSpace(written.Text), "%"); {
+	case bare && (rule.Signal.Kind.Share() || rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Apdex):
+		of := strings.TrimPrefix(baseWords[l.Base()], " ")
+		r.wrong(written, pointer+"/"+string(l.Kind), fmt.Sprintf("write %s points, or %s%s", strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(written.Text), "%")), written.Text, baseWords[l.Base()]), "%s can be so many points, or a share %s", written.Text, of)
+	case bare:
+		l.OfBase = true
+	}
+	if l.OfBase {
+		l.Unit = unitOf(rule.Signal)
+	}
+}
+
+// baseWords say that a limit is a share of what it lies above or below.
+var baseWords = map[guard.Base]string{guard.OldSide: " of old", guard.OwnPast: " of past"}
+
+// unitOf is the unit of a signal by the name of its metric, as OpenMetrics has it.
+func unitOf(s signal.Source) guard.Unit {
+	name := strings.TrimSuffix(s.Of.Metric, "_total")
+	switch {
+	case s.Kind.Share():
+		return guard.Share
+	case s.Kind == signal.GaugeShare, s.Kind == signal.Apdex:
+		return guard.Plain
+	case strings.HasSuffix(name, "_seconds"):
+		return guard.Seconds
+	case strings.HasSuffix(name, "_bytes"):
+		return guard.Bytes
+	}
+	return guard.Plain
 }
 
 // withinLimit is how the default of what is safe is written.
@@ -118,10 +170,11 @@ func sequential(kind signal.Kind) bool {
 // way settles how a guard decides where that was left out: sequentially for ratios, quantiles and means, and by counting
 // for all else and where the count is declared.
 func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
-	sequential := sequential(rule.Signal.Kind)
+	sequential := sequential(rule.Signal.Kind) && !countsAlone(rule.Limit)
 	switch {
 	case rule.Way == guard.Sequential && rule.Breach != nil:
 		r.wrong(count, pointer+"/breach", "leave breach out, or write decide: count", "a guard that decides sequentially counts no intervals")
+	case rule.Way == guard.Sequential && countsAlone(rule.Limit): // told where its limit stands
 	case rule.Way == guard.Sequential && !sequential && rule.Signal.Kind != "":
 		r.wrong(n, pointer, "write decide: count", "only ratios, shares above a bound, quantiles and means can be decided sequentially, not a %s", rule.Signal.Kind)
 	case rule.Way == "" && (rule.Breach != nil || !sequential):
@@ -131,6 +184,9 @@ func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
 	}
 	if rule.Way == guard.ByCount && rule.Breach == nil {
 		count := defaultCount
+		if rule.Signal.Kind == signal.GaugeShare {
+			count.Samples = 1 // each instance's reading is one
+		}
 		rule.Breach = &count
 	}
 }
@@ -157,13 +213,17 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		}
 	}
 	where := func(series *signal.Series) func(Node, string) {
-		return func(n Node, p string) { series.Where = r.where(n, p) }
+		return func(n Node, p string) { series.Where = r.where(n, p, "where") }
+	}
+	except := func(series *signal.Series) func(Node, string) {
+		return func(n Node, p string) { series.Except = r.where(n, p, "except") }
 	}
 	one := func(metric, what string, more map[string]func(Node, string), required ...string) func(Node, string) {
 		return func(n Node, p string) {
 			known := map[string]func(Node, string){
-				metric:  func(n Node, p string) { s.Of.Metric = r.metric(n, p) },
-				"where": where(&s.Of),
+				metric:   func(n Node, p string) { s.Of.Metric = r.metric(n, p) },
+				"where":  where(&s.Of),
+				"except": except(&s.Of),
 			}
 			for key, read := range more {
 				known[key] = read
@@ -171,21 +231,26 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 			r.fields(n, p, what, append([]string{metric}, required...), known)
 		}
 	}
-	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
-		"ratio": set(signal.Ratio, func(n Node, p string) {
+	two := func(what string) func(Node, string) {
+		return func(n Node, p string) {
 			series := func(into *signal.Series) func(Node, string) {
 				return func(n Node, p string) {
 					r.fields(n, p, "a counter", []string{"counter"}, map[string]func(Node, string){
-						"counter": func(n Node, p string) { into.Metric = r.metric(n, p) }, "where": where(into),
+						"counter": func(n Node, p string) { into.Metric = r.metric(n, p) }, "where": where(into), "except": except(into),
 					})
 				}
 			}
 			s.To = &signal.Series{}
-			r.fields(n, p, "a ratio", []string{"of", "to"}, map[string]func(Node, string){"of": series(&s.Of), "to": series(s.To)})
-		}),
-		"share-above": set(signal.ShareAbove, one("histogram", "share-above", map[string]func(Node, string){
-			"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) },
-		}, "bound")),
+			r.fields(n, p, what, []string{"of", "to"}, map[string]func(Node, string){"of": series(&s.Of), "to": series(s.To)})
+		}
+	}
+	bound := map[string]func(Node, string){"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) }}
+	over := ""
+	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
+		"ratio":       set(signal.Ratio, two("a ratio")),
+		"per":         set(signal.Per, two("per")),
+		"apdex":       set(signal.Apdex, one("histogram", "apdex", bound, "bound")),
+		"share-above": set(signal.ShareAbove, one("histogram", "share-above", bound, "bound")),
 		"quantile": set(signal.Quantile, one("histogram", "quantile", map[string]func(Node, string){
 			"at": func(n Node, p string) { s.Quantile = r.percent(n, p) },
 		}, "at")),
@@ -197,10 +262,17 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 					s.Kind = signal.GaugeMax
 				}
 			},
+			"over": func(n Node, p string) { over = r.metric(n, p) },
 		})),
 	})
+	if over != "" {
+		if s.Kind == signal.GaugeMax {
+			r.wrong(n, pointer, "leave take out", "of one gauge over another the mean over the instances is taken")
+		}
+		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
+	}
 	if ok && len(n.Entries) != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, share-above, quantile, mean, rate or gauge")
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate or gauge")
 	}
 	return s
 }
@@ -212,7 +284,7 @@ func (r *reader) metric(n Node, pointer string) string {
 	return n.Text
 }
 
-func (r *reader) where(n Node, pointer string) map[string][]string {
+func (r *reader) where(n Node, pointer, what string) map[string][]string {
 	found := map[string][]string{}
 	accept := func(label string, value Node, p string) {
 		if head, _, star := strings.Cut(value.Text, "*"); star && strings.Contains(value.Text[:len(value.Text)-1], "*") {
@@ -222,7 +294,7 @@ func (r *reader) where(n Node, pointer string) map[string][]string {
 		}
 		found[label] = append(found[label], value.Text)
 	}
-	r.entries(n, pointer, "where", func(label string, key, value Node, p string) {
+	r.entries(n, pointer, what, func(label string, key, value Node, p string) {
 		switch value.Kind {
 		case Map, Null:
 			r.wrong(value, p, "", "a label's value is text or a list of texts, not %s", value.Kind)
@@ -247,7 +319,13 @@ func (r *reader) limit(n Node, pointer string) guard.Limit {
 		names = append(names, string(kind))
 		kinds[string(kind)] = func(n Node, p string) {
 			limit.Kind = kind
+			if text, is := strings.CutSuffix(n.Text, baseWords[limit.Base()]); is && limit.Moves() {
+				n.Text, limit.OfBase = text, true
+			}
 			limit.Value, limit.Unit = r.measure(n, p)
+			if limit.OfBase && limit.Unit != guard.Share {
+				r.wrong(n, p, "write it like 20 %"+baseWords[limit.Base()], "expected a per cent%s, not %q", baseWords[limit.Base()], n.Text)
+			}
 		}
 	}
 	if ok := r.fields(n, pointer, "a limit", nil, kinds); ok && len(n.Entries) != 1 {

@@ -116,7 +116,7 @@ func (d *Desired) holdGuards(before Desired, beside string, loud bool) (held []s
 			continue
 		}
 		changed := false
-		if is.Limit.Value > was.Limit.Value {
+		if is.Limit.Looser(was.Limit) {
 			is.Limit.Value, changed = was.Limit.Value, true
 		}
 		if was.Then == guard.RollBack && is.Then != guard.RollBack {

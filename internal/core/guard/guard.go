@@ -82,7 +82,7 @@ type Interval struct {
 	At       time.Time
 	Old, New *signal.Point
 	Each     Each     `json:"-"`          // what each instance showed, where that is known
-	Bound    *float64 `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor told by Old
+	Bound    *float64 `json:",omitempty"` // where the limit lies in this interval, where that is neither fixed nor as far from Old as declared
 }
 
 // Each is what the instances of both cohorts showed, by their names.
@@ -146,6 +146,9 @@ func (v Verdict) Margin() (float64, bool) {
 	if reached == nil || limit == 0 || math.IsInf(limit, 0) {
 		return 0, false
 	}
+	if v.Limit.Below() {
+		return reached.Value/limit - 1, true
+	}
 	return 1 - reached.Value/limit, true
 }
 
@@ -170,7 +173,7 @@ func Judge(rule Rule, history []Interval, began, now time.Time, every time.Durat
 	for _, interval := range judged {
 		if beyond(rule, interval) {
 			v.Beyond++
-		} else if rule.Signal.Beyond(interval.New.Tally) {
+		} else if !rule.Limit.Below() && rule.Signal.Beyond(interval.New.Tally) {
 			untold = append(untold, interval)
 		}
 	}
@@ -229,6 +232,9 @@ func merge(rule Rule, history []Interval, every time.Duration) []Interval {
 		open.At, open.Bound = interval.At, interval.Bound
 		open.Old, open.New = join(rule.Signal, open.Old, interval.Old), join(rule.Signal, open.New, interval.New)
 		if interval.At.Sub(from) >= every-every/10 && enough(rule, open.New) && (!rule.Limit.Relative() || open.Bound != nil || enough(rule, open.Old)) {
+			if open.Bound == nil && rule.Limit.Relative() && (rule.Limit.OfBase || rule.Limit.Below()) {
+				open.Bound = new(rule.Limit.At(open.Old.Value))
+			}
 			judged, open = append(judged, open), Interval{}
 		}
 	}
@@ -257,7 +263,11 @@ func join(source signal.Source, a, b *signal.Point) *signal.Point {
 }
 
 func beyond(rule Rule, interval Interval) bool {
-	switch {
+	switch below := rule.Limit.Below(); {
+	case interval.Bound != nil && below:
+		return interval.New.Value < *interval.Bound
+	case below:
+		return interval.New.Value < rule.Limit.Value
 	case interval.Bound != nil:
 		return interval.New.Value > *interval.Bound
 	case rule.Limit.Relative():

@@ -40,6 +40,9 @@ func TestJudge(t *testing.T) {
 	absolute, relative := Limit{Kind: AtMost, Value: 0.05, Unit: Share}, Limit{Kind: AboveOld, Value: 0.03, Unit: Share}
 	good, bad, none, thin := [2]float64{2, 100}, [2]float64{9, 100}, [2]float64{}, [2]float64{2, 25}
 	quantile := func(r *Rule) { r.Signal = signal.Source{Kind: signal.Quantile, Quantile: 0.95} } // 9 of 100 lie beyond its last bucket, 0.09; 2 do not move it there
+	least, tenth := Limit{Kind: AtLeast, Value: 0.05, Unit: Share}, Limit{Kind: BelowOld, Value: 0.1, Unit: Share, OfBase: true}
+	double := Limit{Kind: AboveOld, Value: 1, Unit: Share, OfBase: true}
+	low, as, twice := [2]float64{1, 100}, [2]float64{2, 100}, [2]float64{5, 100} // of old's 2 of 100
 	tests := []struct {
 		name    string
 		limit   Limit
@@ -68,6 +71,14 @@ func TestJudge(t *testing.T) {
 		{"some exceed the limit, one may", Limit{Kind: AtMost, Value: 0.1}, quantile, course([2]float64{11, 100}, [2]float64{12, 100}, bad, good, good), Silent, 2, 0},
 		{"it may be, and missing means breach", Limit{Kind: AtMost, Value: 0.2}, func(r *Rule) { quantile(r); r.Missing = MissingBreaches }, course(bad, bad, bad), Breach, 0, 0},
 		{"a quantile in a bucket", Limit{Kind: AtMost, Value: 0.2}, quantile, course(good, good, good, good, good), Clear, 0, 0},
+		{"too little", least, nil, course(good, good, good), Breach, 3, 0},
+		{"enough", least, nil, course(bad, bad, good, good, bad), Clear, 2, 0},
+		{"a quantile beyond the last bucket is enough", least, quantile, course(bad, bad, bad, bad, bad), Clear, 0, 0},
+		{"less than old", tenth, nil, course(low, low, low), Breach, 3, 0},
+		{"as much as old", tenth, nil, course(as, as, as, as, twice), Clear, 0, 0},
+		{"more than twice old", double, nil, course(twice, twice, twice), Breach, 3, 0},
+		{"not twice old", double, nil, course(as, as, low, as, as), Clear, 0, 0},
+		{"old is silent, below", tenth, nil, []Interval{{At: start.Add(every), New: side(start, 2, 100)}, {At: start.Add(4 * every), New: side(start, 2, 100)}}, Silent, 0, 0},
 		{"old is silent", relative, nil, []Interval{{At: start.Add(every), New: side(start, 2, 100)}, {At: start.Add(4 * every), New: side(start, 2, 100)}}, Silent, 0, 0},
 	}
 	for _, test := range tests {

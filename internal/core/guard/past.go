@@ -37,6 +37,6 @@ func Past(rule Rule, points []signal.Point, now time.Time) *float64 {
 	if len(days) < leastDays {
 		return nil
 	}
-	bound := all.Value + rule.Limit.Value
+	bound := rule.Limit.At(all.Value)
 	return &bound
 }

@@ -10,9 +10,9 @@ import (
 // above old lies, from then on, above the most that old is likely to have come to since. Nothing cancels any more, so what
 // hits everything and never did before is not told from a regression.
 type Trend struct {
-	level  float64   // what old showed last, or the upper end of its interval
+	level  float64   // what old showed last, or the end of its interval that is nearer to the limit
 	drifts []float64 // variance of the difference between two blocks, by their distance in powers of 2
-	above  float64   // what is allowed above old
+	limit  Limit
 }
 
 const (
@@ -46,9 +46,12 @@ func NewTrend(rule Rule, before []Interval) *Trend {
 	for from := 0; from+block <= len(shown); from += block {
 		blocks = append(blocks, blockOf(rule, together(shown[from:from+block])))
 	}
-	t := &Trend{level: last.Value, above: rule.Limit.Value}
+	t := &Trend{level: last.Value, limit: rule.Limit}
 	if rule.Signal.Kind.Share() {
-		t.level = Proportion(last.Part, last.Whole).High
+		showed := Proportion(last.Part, last.Whole)
+		if t.level = showed.High; rule.Limit.Below() {
+			t.level = showed.Low
+		}
 	}
 	for distance := 1; 2*distance < len(blocks); distance *= 2 {
 		sum := 0.0
@@ -82,5 +85,9 @@ func (t *Trend) Bound(after int) float64 {
 	if beyond := float64(after) / reach; beyond > 1 {
 		largest *= beyond // as a random walk would, further than anybody has seen
 	}
-	return t.level + t.above + drifting*math.Sqrt(largest)
+	drift := drifting * math.Sqrt(largest)
+	if t.limit.Below() {
+		drift = -drift
+	}
+	return t.limit.At(t.level + drift)
 }

@@ -75,7 +75,13 @@ const (
 	Rate       Kind = "rate"        // increase of a counter per second
 	Gauge      Kind = "gauge"       // mean of a gauge over the cohort's instances, in the gauge's unit
 	GaugeMax   Kind = "gauge-max"   // largest value of a gauge over the cohort's instances
+	Per        Kind = "per"         // increase of one counter for each of another, which is no share: in the first one's unit
+	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
+	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
 )
+
+// frustrates is how many times its bound an observation may be to count half for an Apdex.
+const frustrates = 4
 
 // Share tells whether values of this kind are shares of a whole, for which a binomial interval holds.
 func (k Kind) Share() bool { return k == Ratio || k == ShareAbove }
@@ -85,29 +91,39 @@ func (k Kind) Share() bool { return k == Ratio || k == ShareAbove }
 type Series struct {
 	Metric string              `json:"metric"`
 	Where  map[string][]string `json:"where,omitempty"`
+	Except map[string][]string `json:"except,omitempty"` // values of labels whose samples are left out
 }
 
 func (s Series) accepts(labels map[string]string) bool {
 	for label, accepted := range s.Where {
-		value := labels[label]
-		if !slices.ContainsFunc(accepted, func(want string) bool {
-			if prefix, star := strings.CutSuffix(want, "*"); star {
-				return strings.HasPrefix(value, prefix)
-			}
-			return value == want
-		}) {
+		if !among(accepted, labels[label]) {
+			return false
+		}
+	}
+	for label, refused := range s.Except {
+		if among(refused, labels[label]) {
 			return false
 		}
 	}
 	return true
 }
 
+// among tells whether a label's value is one of those that are named.
+func among(named []string, value string) bool {
+	return slices.ContainsFunc(named, func(want string) bool {
+		if prefix, star := strings.CutSuffix(want, "*"); star {
+			return strings.HasPrefix(value, prefix)
+		}
+		return value == want
+	})
+}
+
 // Source says what a signal is computed from.
 type Source struct {
 	Kind     Kind    `json:"kind"`
 	Of       Series  `json:"of"`
-	To       *Series `json:"to,omitempty"`       // Ratio: the whole
-	Bound    float64 `json:"bound,omitempty"`    // ShareAbove: in the histogram's unit
+	To       *Series `json:"to,omitempty"`       // Ratio: the whole; Per and GaugeShare: what it is held against
+	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
 	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
 }
 
@@ -122,17 +138,20 @@ type Reading struct {
 // where it can. What is not there is never taken for nought.
 func (s Source) Read(page Page) (r Reading, why string) {
 	switch s.Kind {
-	case Ratio:
+	case Ratio, Per:
 		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
 		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, false), counts(s.To.Metric, r.to), counts(s.Of.Metric, r.of))
 	case Rate:
 		r = Reading{of: values(page, s.Of)}
 		return r, cmp.Or(s.Of.missing(page, r.of, false), counts(s.Of.Metric, r.of))
+	case GaugeShare:
+		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
+		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, true), finite(s.To.Metric, r.to), finite(s.Of.Metric, r.of))
 	case Gauge, GaugeMax:
 		r = Reading{of: values(page, s.Of)}
 		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
 	}
-	of := func(suffix string) Series { return Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where} }
+	of := func(suffix string) Series { return Series{s.Of.Metric + suffix, s.Of.Where, s.Of.Except} }
 	count, sum := of("_count"), of("_sum")
 	r = Reading{of: values(page, count), sum: values(page, sum), buckets: map[string]map[float64]float64{}}
 	if why = cmp.Or(count.missing(page, r.of, true), counts(count.Metric, r.of)); why != "" {
@@ -174,10 +193,21 @@ func (s Source) outOfReach(buckets map[string]map[float64]float64) string {
 	switch {
 	case math.IsInf(last, -1):
 		return s.Of.Metric + " has no bucket below +Inf"
-	case s.Kind == ShareAbove && s.Bound > last*(1+1e-9):
-		return fmt.Sprintf("the last bucket of %s ends at %g, and %g is asked for", s.Of.Metric, last, s.Bound)
+	case s.reach() > last*(1+1e-9):
+		return fmt.Sprintf("the last bucket of %s ends at %g, and %g is asked for", s.Of.Metric, last, s.reach())
 	}
 	return ""
+}
+
+// reach is how far a histogram's buckets have to go.
+func (s Source) reach() float64 {
+	switch s.Kind {
+	case ShareAbove:
+		return s.Bound
+	case Apdex:
+		return frustrates * s.Bound
+	}
+	return math.Inf(-1)
 }
 
 // missing tells why a series cannot be read from a page, of which these values were selected: its metric is not there,
@@ -282,30 +312,46 @@ type Tally struct {
 func (s Source) Between(before, after Reading, span time.Duration) Tally {
 	t := Tally{Instances: 1}
 	switch s.Kind {
-	case Ratio:
+	case Ratio, Per:
 		t.Part, t.Whole = increase(before.of, after.of), increase(before.to, after.to)
+	case GaugeShare:
+		of, to := sumOf(after.of), sumOf(after.to)
+		if t.Whole = 1; to == 0 { // of nothing nothing is a share
+			t.Whole = 0
+		} else {
+			t.Part = of / to
+		}
+		t.Largest = t.Part
 	case Rate:
 		t.Part, t.Whole = increase(before.of, after.of), span.Seconds()
 	case Gauge, GaugeMax:
-		for _, value := range after.of {
-			t.Part += value
-		}
+		t.Part = sumOf(after.of)
 		t.Whole, t.Largest = 1, t.Part
 	case Mean:
 		t.Part, t.Whole = increase(before.sum, after.sum), increase(before.of, after.of)
-	case ShareAbove, Quantile:
+	case ShareAbove, Quantile, Apdex:
 		t.Whole = increase(before.of, after.of)
 		t.Buckets = map[float64]float64{}
 		for name, bounds := range after.buckets {
 			t.Buckets = together(t.Buckets, growth(before.buckets[name], bounds))
 		}
-		if s.Kind == ShareAbove {
+		switch s.Kind {
+		case ShareAbove:
 			t.Part = max(0, t.Whole-within(t.Buckets, s.Bound))
-		} else {
+		case Apdex:
+			t.Part = (within(t.Buckets, s.Bound) + within(t.Buckets, frustrates*s.Bound)) / 2
+		default:
 			t.Part = max(0, t.Whole-bucketed(t.Buckets))
 		}
 	}
 	return t
+}
+
+func sumOf(values map[string]float64) (sum float64) {
+	for _, value := range values {
+		sum += value
+	}
+	return sum
 }
 
 // within is how many observations were at most bound: the count of the smallest bucket that reaches it, so a bound

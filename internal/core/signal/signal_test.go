@@ -21,7 +21,7 @@ func counters(ok, failed float64) Page {
 }
 
 func TestTracker(t *testing.T) {
-	errors := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"4*", "503"}}}, To: &Series{Metric: "r_total"}}
+	errors := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"4*", "503"}}, nil}, To: &Series{Metric: "r_total"}}
 	tests := []struct {
 		name     string
 		source   Source
@@ -42,6 +42,13 @@ func TestTracker(t *testing.T) {
 		{"quantile beyond the last bound", Source{Kind: Quantile, Of: Series{Metric: "h"}, Quantile: 0.99}, []Page{histogram(0, 0, 0, 0), histogram(10, 20, 100, 0)}, 1, 100, true},
 		{"mean", Source{Kind: Mean, Of: Series{Metric: "h"}}, []Page{histogram(5, 5, 5, 2), histogram(5, 5, 15, 7)}, 0.5, 10, true},
 		{"rate", Source{Kind: Rate, Of: Series{Metric: "r_total"}}, []Page{counters(100, 0), counters(150, 0)}, 5, 10, true},
+		{"all but some", Source{Kind: Rate, Of: Series{Metric: "r_total", Except: map[string][]string{"code": {"5*"}}}}, []Page{counters(100, 7), counters(150, 90)}, 5, 10, true},
+		{"one counter for each of another", Source{Kind: Per, Of: Series{"r_total", map[string][]string{"code": {"200"}}, nil}, To: &Series{"r_total", nil, map[string][]string{"code": {"200"}}}}, []Page{counters(100, 10), counters(400, 20)}, 30, 10, true},
+		{"none of what it is for", Source{Kind: Per, Of: Series{Metric: "r_total"}, To: &Series{"r_total", map[string][]string{"code": {"503"}}, nil}}, []Page{counters(100, 10), counters(400, 10)}, 0, 0, false},
+		{"one gauge over another", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}, {Labels: map[string]string{"a": "b"}, Value: 4}}, "n": {{Value: 20}}}}, 0.35, 1, true},
+		{"a gauge over nothing", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}}, "n": {{Value: 0}}}}, 0, 0, false},
+		{"Apdex", Source{Kind: Apdex, Of: Series{Metric: "h"}, Bound: 0.1}, []Page{histogram(0, 0, 0, 0), histogram(80, 90, 100, 9)}, 0.85, 100, true},
+		{"a metric that cannot be read", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{Unread: "m cannot be read"}}}}, 0, 0, false},
 		{"gauge, from the first scrape on", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{Value: 7}}}}, 7, 1, true},
 	}
 	for _, test := range tests {
@@ -102,7 +109,7 @@ func TestForget(t *testing.T) {
 func TestUnreadable(t *testing.T) {
 	codes := []Sample{NewSample(map[string]string{"code": "200"}, 90), NewSample(map[string]string{"code": "404"}, 1)}
 	ratio := func(of, to Series) Source { return Source{Kind: Ratio, Of: of, To: &to} }
-	failed, all := Series{"r_total", map[string][]string{"code": {"5*"}}}, Series{Metric: "r_total"}
+	failed, all := Series{"r_total", map[string][]string{"code": {"5*"}}, nil}, Series{Metric: "r_total"}
 	buckets := func(bounds ...string) Page {
 		page := Page{"h_count": {NewSample(nil, 10)}, "h_sum": {NewSample(nil, 3)}}
 		for i, bound := range bounds {
@@ -117,9 +124,9 @@ func TestUnreadable(t *testing.T) {
 		why    string // empty where it can be read
 	}{
 		{"nothing failed yet", ratio(failed, all), Page{"r_total": codes}, ""},
-		{"a misspelt label", ratio(Series{"r_total", map[string][]string{"cod": {"5*"}}}, all), Page{"r_total": codes}, "no sample of r_total has the label cod"},
-		{"a misspelt label of the whole", ratio(failed, Series{"r_total", map[string][]string{"pth": {"/"}}}), Page{"r_total": codes}, "no sample of r_total has the label pth"},
-		{"a whole that nothing is", ratio(failed, Series{"r_total", map[string][]string{"code": {"9*"}}}), Page{"r_total": codes}, "no sample of r_total is as it is looked for"},
+		{"a misspelt label", ratio(Series{"r_total", map[string][]string{"cod": {"5*"}}, nil}, all), Page{"r_total": codes}, "no sample of r_total has the label cod"},
+		{"a misspelt label of the whole", ratio(failed, Series{"r_total", map[string][]string{"pth": {"/"}}, nil}), Page{"r_total": codes}, "no sample of r_total has the label pth"},
+		{"a whole that nothing is", ratio(failed, Series{"r_total", map[string][]string{"code": {"9*"}}, nil}), Page{"r_total": codes}, "no sample of r_total is as it is looked for"},
 		{"a numerator that never was", ratio(Series{Metric: "errors_total"}, all), Page{"r_total": codes}, "there is no errors_total"},
 		{"a counter of +Inf", ratio(failed, all), Page{"r_total": append(codes[:2:2], NewSample(map[string]string{"code": "500"}, math.Inf(1)))}, "r_total is +Inf, which counts nothing"},
 		{"a counter of no number", Source{Kind: Rate, Of: all}, Page{"r_total": {NewSample(nil, math.NaN())}}, "r_total is NaN, which counts nothing"},
@@ -144,7 +151,7 @@ func TestUnreadable(t *testing.T) {
 // TestSeriesMissing sees that a series which is missing from one page and comes again counts what came since, not all that
 // it ever counted; one that is new counts whole, and one that came back lower began anew.
 func TestSeriesMissing(t *testing.T) {
-	failed := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"5*"}}}, To: &Series{Metric: "r_total"}}
+	failed := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"5*"}}, nil}, To: &Series{Metric: "r_total"}}
 	page := func(values map[string]float64) Page {
 		p := Page{}
 		for code, value := range values {

@@ -45,7 +45,7 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 	}
 	before, known := t.last[instance]
 	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading)} }()
-	if source.Kind == Gauge || source.Kind == GaugeMax {
+	if source.Kind == Gauge || source.Kind == GaugeMax || source.Kind == GaugeShare {
 		return source.Between(reading, reading, 0), true, ""
 	}
 	if !known || !at.After(before.at) {

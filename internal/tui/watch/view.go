@@ -248,10 +248,13 @@ func (m *Model) lane(p *kit.Page, y, height int, lane view.Lane) int {
 	p.PutIn(kit.Margin+1, y, labelWidth-4-kit.Width(top), role, lane.Guard)
 	p.Right(labelWidth-1, y, kit.Dim, top)
 	if height > 2 {
-		limit := strings.TrimSuffix(lane.Limit.String(), " above old")
+		limit := lane.Limit.String()
+		if lane.Limit.Relative() {
+			limit = lane.Limit.Amount()
+		}
 		p.PutIn(kit.Margin+1, y+1, labelWidth-3, kit.Dim, limit)
 		if lane.Limit.Relative() && height > 3 {
-			p.PutIn(kit.Margin+1, y+2, labelWidth-3, kit.Dim, "above old")
+			p.PutIn(kit.Margin+1, y+2, labelWidth-3, kit.Dim, lane.Limit.Against())
 		}
 	}
 	p.Right(labelWidth-1, y+height-1, kit.Dim, unit.Format(lane.Low))

@@ -62,7 +62,7 @@ func (p *Panel) warming(rule guard.Rule, s Subject, v guard.Verdict) guard.Verdi
 		}
 		young = young.Add(e.young[rule.Name])
 	}
-	if showed := guard.Proportion(young.Part, young.Whole); rule.Signal.Kind.Share() && young.Whole >= coarseOf && showed.Low > coarse && (rule.Limit.Moves() || rule.Limit.Value < coarse) {
+	if showed := guard.Proportion(young.Part, young.Whole); rule.Signal.Kind.Share() && !rule.Limit.Below() && young.Whole >= coarseOf && showed.Low > coarse && (rule.Limit.Moves() || rule.Limit.Value < coarse) {
 		limit := guard.Limit{Kind: guard.AtMost, Value: coarse, Unit: guard.Share}
 		return guard.Verdict{Guard: v.Guard, Word: guard.Breach, Limit: limit, Then: v.Then, Missing: v.Missing, New: &showed, Way: guard.ByCount, At: v.At}
 	}
