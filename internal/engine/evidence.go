@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -46,6 +47,25 @@ type probed struct {
 	tracks map[string]health.Track
 	due    map[string]time.Time
 	asked  []time.Time // when it was started anew because somebody asked for that
+
+	restarts  float64   // how often it was started anew by itself, since it was first looked at
+	restarted time.Time // the last time of these; zero before it was looked at
+}
+
+// count counts how often an instance was started anew by itself. Its site tells the last times alone.
+func (p *probed) count(in target.Instance) float64 {
+	first, last := p.restarted.IsZero(), p.restarted
+	for _, at := range p.unasked(in.Restarts) {
+		if at.After(last) {
+			if p.restarted = at; !first {
+				p.restarts++
+			}
+		}
+	}
+	if p.restarted.IsZero() {
+		p.restarted = in.Started.Add(-1)
+	}
+	return p.restarts
 }
 
 // observe looks at the target, probes and scrapes what is due, and judges.
@@ -263,7 +283,8 @@ func (s *probed) unasked(restarts []time.Time) []time.Time {
 // scraped is what one instance showed, or why that could not be read.
 type scraped struct {
 	panel.Scrape
-	err error
+	restarts float64
+	err      error
 }
 
 // staleAfter is how many intervals ago something may have been measured to count for this one.
@@ -299,6 +320,9 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if roll := b.state.Roll; roll != nil {
 				_, s.Both = roll.New.Alike[in.Part]
 			}
+			if known := b.instances[in.ID]; known != nil {
+				s.restarts = known.count(in)
+			}
 			pages = append(pages, s)
 			metrics := desired.Parts[in.Part].Metrics
 			if _, has := in.Ports[portOf(metrics)]; metrics != nil && !has && desired.Parts[in.Part].Kind == declare.Objects {
@@ -317,7 +341,11 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	var read []panel.Scrape
 	for _, s := range pages {
 		well := seen.health[s.Instance].Word == health.Healthy
-		s.Measured = measured[s.Instance]
+		s.Measured = maps.Clone(measured[s.Instance])
+		if s.Measured == nil {
+			s.Measured = signal.Page{}
+		}
+		s.Measured[target.RestartsMetric] = []signal.Sample{signal.NewSample(nil, s.restarts)}
 		if s.err != nil {
 			s.Unread = s.err.Error()
 		}

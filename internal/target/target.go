@@ -110,13 +110,14 @@ type Trial struct {
 	Told     []string // what it would make otherwise than it is declared, and what it would take over
 }
 
-// What a site measures of an instance, by names that no instance uses itself, and two that many do.
+// What a site measures of an instance, by names that no instance uses itself, and two that many do; and how often it was started anew.
 const (
 	RequestsMetric    = declare.RequestsMetric
 	TookMetric        = declare.TookMetric
 	ConnectionsMetric = declare.ConnectionsMetric
 	MemoryMetric      = declare.MemoryMetric
 	ProcessorMetric   = declare.ProcessorMetric
+	RestartsMetric    = declare.RestartsMetric
 )
 
 // ErrNoInstance means that there is no such instance, or none any more.

@@ -16,9 +16,10 @@ const (
 	ConnectionsMetric = "route_connections_total"        // counter, of TCP routes
 	MemoryMetric      = "process_resident_memory_bytes"
 	ProcessorMetric   = "process_cpu_seconds_total"
+	RestartsMetric    = "instance_restarts_total" // counter, of Aditus's own
 )
 
-var ofRoutes, ofProcesses = []string{RequestsMetric, TookMetric, ConnectionsMetric}, []string{MemoryMetric, ProcessorMetric}
+var ofRoutes, ofProcesses = []string{RequestsMetric, TookMetric, ConnectionsMetric}, []string{MemoryMetric, ProcessorMetric, RestartsMetric}
 
 // doubts warns of guards that are well written and cannot do what they seem to promise.
 func (r *reader) doubts(d Desired) {
@@ -42,10 +43,10 @@ func (r *reader) doubts(d Desired) {
 		case !exposes && metric != "" && !slices.Contains(ofRoutes, metric) && !slices.Contains(ofProcesses, metric):
 			r.doubt(at, i, "add metrics: {port: NAME} to the part that exposes it", "nothing feeds the guard %s: no part says where its metrics page with %s is", rule.Name, metric)
 		}
-		if rule.Limit.Unit == guard.Share && rule.Limit.Value >= 1 {
+		if rule.Limit.Unit == guard.Share && rule.Limit.Value >= 1 && !countsAlone(rule.Limit) || rule.Limit.OfBase && rule.Limit.Below() && rule.Limit.Value >= 1 {
 			r.doubt(at, i, "write a smaller one", "the guard %s never breaches: nothing can be beyond the limit of %s", rule.Name, rule.Limit)
 		}
-		if rule.Way == guard.ByCount && rule.Then == guard.RollBack && rule.Limit.Relative() && sequential(rule.Signal.Kind) {
+		if rule.Way == guard.ByCount && rule.Then == guard.RollBack && rule.Limit.Relative() && sequential(rule.Signal.Kind) && !countsAlone(rule.Limit) {
 			r.doubt(at, i, "leave breach and decide out", "the guard %s holds new against old by counting: where both are alike it rolls back by chance, outside the %s of false-rollbacks", rule.Name, say.Share(d.Rollout.Risk))
 		}
 	}

@@ -88,8 +88,8 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 		"then":     func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
 		"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
 	})
-	r.way(item, p, &rule, count)
 	r.ofBase(limit, p+"/limit", &rule)
+	r.way(item, p, &rule, count)
 	if fits := rule.Signal.Kind.Share() == (rule.Limit.Unit == guard.Share); limit.Kind == Map && !fits && !eitherUnit(rule) {
 		want := "a number with a unit such as 250ms, 260 MB or a bare number"
 		if rule.Signal.Kind.Share() {

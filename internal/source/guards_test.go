@@ -1,0 +1,68 @@
+package source
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// TestGuards reads guards as people write them, and tells what each is held against and how it is decided.
+func TestGuards(t *testing.T) {
+	s := schema(t)
+	for _, test := range []struct{ signal, limit, want string }{
+		{"ratio: {of: {counter: r_total, where: {code: '5*'}, except: {path: [/health, '/internal/*']}}, to: {counter: r_total}}", "above-old-by: 0.5 points", "ratio at most 0.5 points above old, sequential"},
+		{"ratio: {of: {counter: r_total}, to: {counter: a_total}}", "at-least: 95 %", "ratio at least 95 %, count"},
+		{"ratio: {of: {counter: r_total}, to: {counter: a_total}}", "above-old-by: 20 % of old", "ratio at most 20 % more than old, count"},
+		{"quantile: {histogram: took_seconds, at: 99 %}", "above-old-by: 20 %", "quantile at most 20 % more than old, count"},
+		{"quantile: {histogram: took_seconds, at: 99 %}", "above-old-by: 40ms", "quantile at most 40.0 ms above old, sequential"},
+		{"mean: {histogram: took_seconds}", "below-old-by: 1s", "mean at most 1.0 s below old, count"},
+		{"rate: {counter: bookings_total}", "at-least: 0.5", "rate at least 0.5, count"},
+		{"rate: {counter: bookings_total}", "below-past-by: 30 % of past", "rate at most 30 % less than its past, count"},
+		{"per: {of: {counter: sent_bytes_total}, to: {counter: r_total}}", "at-most: 2 MB", "per at most 2.00 MB, count"},
+		{"per: {of: {counter: queries_total}, to: {counter: r_total}}", "above-old-by: 10 %", "per at most 10 % more than old, count"},
+		{"gauge: {metric: pool_used, over: pool_size, where: {pool: main}}", "at-most: 80 %", "gauge-share at most 80 %, count"},
+		{"gauge: {metric: pool_used, over: pool_size}", "above-old-by: 0.2", "gauge-share at most 0.200 above old, count"},
+		{"apdex: {histogram: took_seconds, bound: 300ms}", "at-least: 0.9", "apdex at least 0.9, count"},
+		{"apdex: {histogram: took_seconds, bound: 300ms}", "below-old-by: 2 points", "apdex at most 2 points below old, count"},
+		{"rate: {counter: instance_restarts_total}", "at-most: 0.01", "rate at most 0.01, count"},
+		{"gauge: {metric: http.server.active, take: max}", "at-most: 40", "gauge-max at most 40, count"},
+	} {
+		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %", test.limit).Replace(good)
+		d, problems := readOne("a.yaml", text)
+		if len(problems) > 0 {
+			t.Errorf("%s, %s: %v", test.signal, test.limit, problems)
+			continue
+		}
+		rule := d.Guards[0]
+		if got := fmt.Sprintf("%s %s, %s", rule.Signal.Kind, rule.Limit, rule.Way); got != test.want {
+			t.Errorf("%s, %s: %s, want %s", test.signal, test.limit, got, test.want)
+		}
+		if value, ok := asJSON(t, text); !ok || s.Validate(value) != nil {
+			t.Errorf("%s, %s: %v", test.signal, test.limit, s.Validate(value))
+		}
+		if again, problems := readOne("a.yaml", strings.Replace(text, test.limit, strings.SplitN(test.limit, ":", 2)[0]+": "+rule.Limit.Declared(), 1)); len(problems) > 0 || again.Guards[0].Limit != rule.Limit {
+			t.Errorf("%s is declared as %s: %v", rule.Limit, rule.Limit.Declared(), problems)
+		}
+	}
+	for _, test := range []struct{ signal, limit, more, want string }{
+		{"ratio: {of: {counter: r_total}, to: {counter: a_total}}", "above-old-by: 20 %", "", "20 % can be so many points, or a share of old; write 20 points, or 20 % of old"},
+		{"share-above: {histogram: h, bound: 250ms}", "below-past-by: 1%", "", "write 1 points, or 1% of past"},
+		{"ratio: {of: {counter: r_total}, to: {counter: a_total}}", "at-least: 95 %", "\n    decide: sequential", "a lower limit, and one that is a share of old or of the past, is decided by counting intervals"},
+		{"mean: {histogram: h}", "above-old-by: 20 % of past", "", "expected a number with a unit"},
+		{"mean: {histogram: h}", "above-old-by: 20 MB of old", "", "expected a per cent of old"},
+		{"rate: {counter: c}", "below-old-by: 20 % of old", "", "one cannot be held against the other"},
+		{"gauge: {metric: a, over: b, take: max}", "at-most: 5 %", "", "the mean over the instances is taken"},
+		{"per: {of: {counter: a}, to: {counter: b}}", "at-most: 5 %", "", "the limit's unit does not fit the signal"},
+		{"gauge: {metric: two words}", "at-most: 5", "", `"two words" is no name of a metric`},
+	} {
+		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %}", test.limit+"}"+test.more).Replace(good)
+		_, problems := readOne("a.yaml", text)
+		var all []string
+		for _, p := range problems {
+			all = append(all, p.Error())
+		}
+		if told := strings.Join(all, "\n"); !strings.Contains(told, test.want) {
+			t.Errorf("%s, %s: %s, want %q", test.signal, test.limit, told, test.want)
+		}
+	}
+}
