@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"debug/elf"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -57,10 +58,9 @@ type Bringer struct {
 	Look    bool     // it is only looked at: none is brought
 	Log     *slog.Logger
 
-	sum      sync.Mutex
-	known    string // the program's sum; empty while it was not made
-	ending   sync.WaitGroup
-	clearing sync.Mutex
+	summing  sync.Mutex
+	sum      string     // of the program; empty while it was not made
+	clearing sync.Mutex // one at a time
 }
 
 // Reach connects to the agent, which is brought there and started where it is not there. One of another program goes once this one took over.
@@ -78,11 +78,7 @@ func (b *Bringer) Reach(ctx context.Context) (net.Conn, error) {
 		}
 		return b.connect(ctx, all[i].ID)
 	}
-	program, err := b.program()
-	if err != nil {
-		return nil, err
-	}
-	id, err := b.start(ctx, program, all)
+	id, err := b.start(ctx, all)
 	if err != nil {
 		return nil, fmt.Errorf("start its agent: %w", err)
 	}
@@ -96,9 +92,7 @@ func (b *Bringer) Reach(ctx context.Context) (net.Conn, error) {
 	return conn, nil
 }
 
-// name is what an agent's container of a program is called.
-func (b *Bringer) name(program string) string { return b.own("agent-" + program[:8]) }
-
+// own is the name of something of this agent's at its engine.
 func (b *Bringer) own(what string) string { return "aditus-" + b.Owner[:6] + "-" + what }
 
 // connect connects to an agent by a command in its container.
@@ -110,12 +104,12 @@ func (b *Bringer) connect(ctx context.Context, id string) (net.Conn, error) {
 	return conn, nil
 }
 
-// program is what the program is known by: its sum.
-func (b *Bringer) program() (string, error) {
-	b.sum.Lock()
-	defer b.sum.Unlock()
-	if b.known != "" {
-		return b.known, nil
+// programSum is the sum of the program that is brought.
+func (b *Bringer) programSum() (string, error) {
+	b.summing.Lock()
+	defer b.summing.Unlock()
+	if b.sum != "" {
+		return b.sum, nil
 	}
 	file, err := os.Open(b.Program)
 	if err != nil {
@@ -126,17 +120,28 @@ func (b *Bringer) program() (string, error) {
 	if _, err := io.Copy(sum, file); err != nil {
 		return "", fmt.Errorf("read this program, to bring it there: %w", err)
 	}
-	b.known = hex.EncodeToString(sum.Sum(nil)[:16])
-	return b.known, nil
+	b.sum = hex.EncodeToString(sum.Sum(nil)[:16])
+	return b.sum, nil
 }
 
-// start sees to it that the agent's container runs.
-func (b *Bringer) start(ctx context.Context, program string, all []host.Listed) (id string, err error) {
-	name := b.name(program)
+// start sees to it that the agent's container runs. One that was made otherwise, of another program or with another way to its engine, is another one.
+func (b *Bringer) start(ctx context.Context, all []host.Listed) (id string, err error) {
+	made, err := b.container(ctx)
+	if err != nil {
+		return "", err
+	}
+	text, err := json.Marshal(made)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(text)
+	known := hex.EncodeToString(sum[:8])
+	made.Cmd = append(made.Cmd, "--program", known)
+	name := b.own("agent-" + known[:8])
 	there, err := b.Host.Inspect(ctx, name)
 	switch {
 	case errors.Is(err, host.ErrNotFound):
-		if there.ID, err = b.make(ctx, name, program); err != nil {
+		if there.ID, err = b.make(ctx, name, made); err != nil {
 			return "", err
 		}
 	case err != nil:
@@ -151,29 +156,37 @@ func (b *Bringer) start(ctx context.Context, program string, all []host.Listed) 
 }
 
 // make makes the agent's container, with the image that it is of.
-func (b *Bringer) make(ctx context.Context, name, program string) (id string, err error) {
-	tag := Repository + ":" + program
-	if _, err := b.Host.Image(ctx, tag); errors.Is(err, host.ErrNotFound) {
-		if err := b.bring(ctx, tag); err != nil {
+func (b *Bringer) make(ctx context.Context, name string, made host.Create) (id string, err error) {
+	if _, err := b.Host.Image(ctx, made.Image); errors.Is(err, host.ErrNotFound) {
+		if err := b.bring(ctx, made.Image); err != nil {
 			return "", fmt.Errorf("bring this program there: %w", err)
 		}
 	} else if err != nil {
 		return "", err
 	}
+	return b.Host.Create(ctx, name, made)
+}
+
+// container is the agent's container as it is to be, with its folder, a volume of the engine.
+func (b *Bringer) container(ctx context.Context) (made host.Create, err error) {
+	program, err := b.programSum()
+	if err != nil {
+		return made, err
+	}
 	labels := map[string]string{Label: b.Owner}
 	folder, err := b.Host.Volume(ctx, b.own("agent"), labels)
 	if err != nil {
-		return "", err
+		return made, err
 	}
 	if folder == "" {
-		return "", errors.New("the container engine does not say where its volumes are")
+		return made, errors.New("the container engine does not say where its volumes are")
 	}
 	bind := func(source, target string) host.Mount {
 		return host.Mount{Type: "bind", Source: source, Target: target}
 	}
-	made := host.Create{
-		Image: tag, Labels: labels, Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "ADITUS_DATA=" + folder},
-		Cmd: []string{"agent", "--program", program},
+	made = host.Create{
+		Image: Repository + ":" + program, Labels: labels, Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "ADITUS_DATA=" + folder},
+		Cmd: []string{"agent"},
 		HostConfig: host.HostConfig{
 			NetworkMode: "host", PidMode: "host", RestartPolicy: host.Restart{Name: "always"}, SecurityOpt: []string{"label=disable"},
 			Mounts: []host.Mount{bind(folder, folder), bind(Memory, Memory)}, // instances are given folders by the names that they have on the machine
@@ -186,7 +199,7 @@ func (b *Bringer) make(ctx context.Context, name, program string) (id string, er
 		made.Cmd = append(made.Cmd, "--engine", host.Scheme+path.Join(engineAt, path.Base(socket)))
 		made.HostConfig.Mounts = append(made.HostConfig.Mounts, bind(path.Dir(socket), engineAt)) // the folder, as an engine that is started anew makes another socket
 	}
-	return b.Host.Create(ctx, name, made)
+	return made, nil
 }
 
 // bring loads the program into the engine, as an image.
@@ -279,7 +292,7 @@ func (b *Bringer) clear(stays string) {
 	if !b.clearing.TryLock() {
 		return // it is done already
 	}
-	b.ending.Go(func() {
+	go func() {
 		defer b.clearing.Unlock()
 		ctx, cancel := context.WithTimeout(context.Background(), leadWithin+2*endWithin)
 		defer cancel()
@@ -301,7 +314,7 @@ func (b *Bringer) clear(stays string) {
 		if err != nil {
 			b.Log.Warn("an agent of another program cannot be removed yet", "engine", b.Way.Address, "error", err)
 		}
-	})
+	}()
 }
 
 // awaitLead waits until an agent leads all that works on its machine, for as long as that may take. An engine can end all that a container has
@@ -330,25 +343,30 @@ func (b *Bringer) awaitLead(ctx context.Context, id string) error {
 	return nil
 }
 
-// End has the agent end all that it keeps, and removes it, with its folder. Where none is there nothing is done.
+// End has the agent end all that it keeps, and removes it, with its folder. One that does not run is started for that; where none is there nothing is
+// done.
 func (b *Bringer) End(ctx context.Context) error {
 	all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
 	if err != nil || len(all) == 0 {
 		return err
 	}
-	if i := slices.IndexFunc(all, func(l host.Listed) bool { return l.State == "running" }); i >= 0 {
-		conn, err := b.connect(ctx, all[i].ID)
-		if err != nil {
-			return err
+	i := max(0, slices.IndexFunc(all, func(l host.Listed) bool { return l.State == "running" }))
+	if all[i].State != "running" {
+		if err := b.Host.Start(ctx, all[i].ID); err != nil {
+			return fmt.Errorf("start its agent, to end what runs at %s: %w", b.Way.Address, err)
 		}
-		p, err := newPeer(conn)
-		if err != nil {
-			return err
-		}
-		defer p.close()
-		if err := p.do(ctx, http.MethodPost, "/end", nil, nil); err != nil {
-			return fmt.Errorf("end what runs at %s: %w", b.Way.Address, err)
-		}
+	}
+	conn, err := b.connect(ctx, all[i].ID)
+	if err != nil {
+		return err
+	}
+	p, err := newPeer(conn)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	if err := p.do(ctx, http.MethodPost, "/end", nil, nil); err != nil {
+		return fmt.Errorf("end what runs at %s: %w", b.Way.Address, err)
 	}
 	for _, l := range all {
 		if err := b.Host.Remove(ctx, l.ID); err != nil {

@@ -25,7 +25,7 @@ type Brought struct {
 	values string // the file of values, on a file system in memory
 
 	mu     sync.Mutex
-	server bool // one listens
+	server int // how many servers listen
 	has    map[string]Artifact
 	asked  map[string]bool // artifacts
 	gone   map[string]bool // artifacts that nobody was told of yet
@@ -83,9 +83,9 @@ func (b *Brought) Get(reference string) (image string, err error) {
 		defer b.news()
 	}
 	switch {
-	case a.Why != "" && (b.server || a.Final):
+	case a.Why != "" && (b.server > 0 || a.Final):
 		return "", a.err()
-	case b.server:
+	case b.server > 0:
 		return "", store.ErrWorking
 	}
 	return "", &told{"its image is brought by the Aditus that leads, which does not reach this machine now", store.ErrWorking}
@@ -209,11 +209,17 @@ func (b *Brought) wishes() (n News) {
 	return n
 }
 
-// listen notes whether a server listens, and how it is told that more is asked for.
-func (b *Brought) listen(server bool, news func()) {
+// listen notes that a server listens, and how it is told that more is asked for, until done is called.
+func (b *Brought) listen(news func()) (done func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.server, b.news = server, news
+	b.server++
+	b.news = news
+	return func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.server--
+	}
 }
 
 // keepJSON keeps a value on disk, or in memory, for its owner alone.

@@ -174,6 +174,9 @@ func (a *agent) set(setup Setup) error {
 	for name := range a.sites {
 		a.brought.forget(name)
 	}
+	a.mu.Lock()
+	a.setup, a.sites = Setup{}, map[string]Site{} // until they are opened anew
+	a.mu.Unlock()
 	sites, err := a.Open(setup, a.as(off), a.brought)
 	if err != nil {
 		return err

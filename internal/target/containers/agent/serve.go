@@ -130,10 +130,12 @@ func (a *agent) ask(ctx context.Context, s Site, question string, q about, said 
 
 // serveNews tells what is new as it comes about: what changed, and what is asked for.
 func (a *agent) serveNews(w http.ResponseWriter, r *http.Request) {
-	l, stop := a.hub.listen(r.Header.Get(serverHeader))
+	server := r.Header.Get(serverHeader)
+	l, stop := a.hub.listen(server)
 	defer stop()
-	a.brought.listen(true, a.hub.poke)
-	defer a.brought.listen(false, a.hub.poke)
+	if server != "" {
+		defer a.brought.listen(a.hub.poke)()
+	}
 	out := json.NewEncoder(w)
 	ticker := time.NewTicker(beat)
 	defer ticker.Stop()
@@ -144,7 +146,10 @@ func (a *agent) serveNews(w http.ResponseWriter, r *http.Request) {
 				return
 			}
 		}
-		n := a.brought.wishes()
+		n := News{}
+		if server != "" { // whoever only looks brings nothing
+			n = a.brought.wishes()
+		}
 		if text := fmt.Sprintf("%q", [][]string{n.Used, n.Asked, n.Sealed}); text != wishes || len(n.Gone) > 0 {
 			if wishes = text; !say(n) {
 				return
