@@ -4,6 +4,7 @@ package dial
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"maps"
 	"net"
@@ -20,25 +21,52 @@ type Way interface {
 }
 
 // Client asks instances by HTTP. Make it with New; it is safe for concurrent use.
-type Client struct{ http *http.Client }
+type Client struct {
+	http    *http.Client
+	connect func(ctx context.Context, network, address string) (net.Conn, error) // nil where HTTP alone goes
+	scheme  string
+}
 
 // New makes a Client.
 func New() *Client {
 	dialer := &net.Dialer{Timeout: 5 * time.Second}
-	return &Client{&http.Client{
-		Transport:     &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 2, MaxIdleConns: 4096, IdleConnTimeout: time.Minute, DisableCompression: true},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}}
+	return asking(transport(dialer.DialContext), dialer.DialContext, "http")
 }
+
+func transport(connect func(ctx context.Context, network, address string) (net.Conn, error)) *http.Transport {
+	return &http.Transport{DialContext: connect, MaxIdleConnsPerHost: 2, MaxIdleConns: 4096, IdleConnTimeout: time.Minute, DisableCompression: true}
+}
+
+func asking(way http.RoundTripper, connect func(ctx context.Context, network, address string) (net.Conn, error), scheme string) *Client {
+	return &Client{&http.Client{Transport: way, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, connect, scheme}
+}
+
+// ErrPlain means that where HTTP alone goes TLS does not.
+var ErrPlain = errors.New("https cannot be asked from here: where instances are reached through an API only HTTP goes")
+
+// Secure is a client that asks by https.
+func (c *Client) Secure(settings *tls.Config) (*Client, error) {
+	if c.connect == nil {
+		return nil, ErrPlain
+	}
+	t := transport(c.connect)
+	t.TLSClientConfig = settings
+	return asking(t, c.connect, "https"), nil
+}
+
+// Scheme is http, or https.
+func (c *Client) Scheme() string { return c.scheme }
 
 // Through is a client that asks by another way than the network; nil for the network.
 func (c *Client) Through(way http.RoundTripper) *Client {
 	if way == nil {
 		return c
 	}
-	other := *c.http
-	other.Transport = way
-	return &Client{&other}
+	var connect func(ctx context.Context, network, address string) (net.Conn, error)
+	if connects, can := way.(Way); can {
+		connect = connects.DialContext
+	}
+	return asking(way, connect, "http")
 }
 
 // Close lets go of the open connections.
@@ -46,7 +74,7 @@ func (c *Client) Close() { c.http.CloseIdleConnections() }
 
 // Get fetches a path, with further headers.
 func (c *Client) Get(ctx context.Context, host string, port int, path string, headers http.Header) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+Address(host, port)+path, nil)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.scheme+"://"+Address(host, port)+path, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -331,7 +331,10 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 			if metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
 				group.Go(func() error {
-					s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics, since)
+					var access map[string]string
+					if access, s.err = b.access(desired.Parts[metrics.Secret]); s.err == nil {
+						s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics, access, since)
+					}
 					return nil
 				})
 			}
@@ -357,6 +360,29 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		}
 	}
 	return read
+}
+
+// access are the values of a secret that metrics are asked for with; none of a part that has none.
+func (b *loop) access(part declare.Part) (map[string]string, error) {
+	if len(part.Sealed) == 0 {
+		return nil, nil
+	}
+	access := make(map[string]string, len(part.Sealed))
+	for _, key := range declare.MetricsKeys {
+		sealed, has := part.Sealed[key]
+		if !has {
+			continue
+		}
+		if b.e.access.Opener == nil {
+			return nil, fmt.Errorf("the secret %s cannot be opened: there is no key", key)
+		}
+		plain, err := b.e.access.Opener.Open(sealed)
+		if err != nil {
+			return nil, fmt.Errorf("the secret %s: %w", key, err)
+		}
+		access[key] = plain
+	}
+	return access, nil
 }
 
 func portOf(m *declare.Metrics) string {

@@ -34,7 +34,7 @@ func fetched(t *testing.T, at, path string) (signal.Page, error) {
 	port, _ := strconv.Atoi(u.Port())
 	s := New()
 	defer s.Close()
-	return s.Fetch(t.Context(), u.Hostname(), map[string]int{"http": port}, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}}, time.Now().Add(-time.Minute))
+	return s.Fetch(t.Context(), u.Hostname(), map[string]int{"http": port}, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}}, nil, time.Now().Add(-time.Minute))
 }
 
 // value is the sum of all samples of a metric that have a label; NaN where there are none.

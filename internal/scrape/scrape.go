@@ -26,35 +26,53 @@ const (
 var asks = http.Header{"Accept": {mediaTypes}, "Accept-Encoding": {"gzip"}}
 
 // Scraper fetches metrics pages. Make it with New; it is safe for concurrent use.
-type Scraper struct{ client *dial.Client }
+type Scraper struct {
+	client *dial.Client
+	way    http.RoundTripper // nil for the network
+	secure *secure
+}
 
 // New makes a Scraper that keeps connections open between two pages.
-func New() *Scraper { return &Scraper{dial.New()} }
+func New() *Scraper { return &Scraper{dial.New(), nil, &secure{clients: map[secureKey]*dial.Client{}}} }
 
 // Through is a Scraper that asks by another way than the network; nil for the network.
-func (s *Scraper) Through(way http.RoundTripper) *Scraper { return &Scraper{s.client.Through(way)} }
+func (s *Scraper) Through(way http.RoundTripper) *Scraper {
+	return &Scraper{s.client.Through(way), way, s.secure}
+}
 
 // Close lets go of the open connections.
-func (s *Scraper) Close() { s.client.Close() }
+func (s *Scraper) Close() {
+	s.client.Close()
+	s.secure.close()
+}
 
-// Fetch fetches and reads an instance's metrics page. What the page itself says was measured before a moment is not taken.
-func (s *Scraper) Fetch(ctx context.Context, host string, ports map[string]int, metrics declare.Metrics, since time.Time) (signal.Page, error) {
+// Fetch fetches and reads an instance's metrics page, with the values of the secret that lets in. What the page itself says was measured before a
+// moment is not taken.
+func (s *Scraper) Fetch(ctx context.Context, host string, ports map[string]int, metrics declare.Metrics, access map[string]string, since time.Time) (signal.Page, error) {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	page, err := s.fetch(ctx, host, ports[metrics.Port], metrics.Path, since)
+	client, headers, err := s.asked(metrics, access)
+	var page signal.Page
+	if err == nil {
+		page, err = fetch(ctx, client, headers, host, ports[metrics.Port], metrics.Path, since)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("GET %s: %w", metrics.Path, err)
 	}
 	return page, nil
 }
 
-func (s *Scraper) fetch(ctx context.Context, host string, port int, path string, since time.Time) (signal.Page, error) {
-	response, err := s.get(ctx, host, port, path)
+func fetch(ctx context.Context, client *dial.Client, headers http.Header, host string, port int, path string, since time.Time) (signal.Page, error) {
+	response, err := get(ctx, client, headers, host, port, path)
 	if err != nil {
 		return nil, err
 	}
 	defer response.Body.Close()
-	if response.StatusCode != http.StatusOK {
+	switch response.StatusCode {
+	case http.StatusOK:
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return nil, fmt.Errorf("status %d: it takes a token, or a user with a password, in the secret that metrics names", response.StatusCode)
+	default:
 		return nil, fmt.Errorf("status %d", response.StatusCode)
 	}
 	text, err := read(response)
@@ -68,12 +86,12 @@ func (s *Scraper) fetch(ctx context.Context, host string, port int, path string,
 var errElsewhere = errors.New("the page is said to be on another host or port, where it is not looked for: declare the path that has it")
 
 // get asks for a page, also where it is said to be under another path of the same instance.
-func (s *Scraper) get(ctx context.Context, host string, port int, path string) (*http.Response, error) {
-	at := &url.URL{Scheme: "http", Host: dial.Address(host, port)}
+func get(ctx context.Context, client *dial.Client, headers http.Header, host string, port int, path string) (*http.Response, error) {
+	at := &url.URL{Scheme: client.Scheme(), Host: dial.Address(host, port)}
 	for range mostOnwards {
-		response, err := s.client.Get(ctx, host, port, path, asks)
+		response, err := client.Get(ctx, host, port, path, headers)
 		if err != nil {
-			return nil, errors.New(dial.Why(err, timeout))
+			return nil, errors.New(why(err))
 		}
 		if response.StatusCode < 300 || response.StatusCode > 399 || response.Header.Get("Location") == "" {
 			return response, nil

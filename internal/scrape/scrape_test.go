@@ -46,7 +46,7 @@ func TestScrape(t *testing.T) {
 	s := New()
 	defer s.Close()
 	scrape := func(path string) error {
-		_, err := s.Fetch(t.Context(), host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}}, time.Time{})
+		_, err := s.Fetch(t.Context(), host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: path}}, nil, time.Time{})
 		return err
 	}
 	if err := scrape("/metrics"); err != nil {
@@ -65,7 +65,7 @@ func TestScrape(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := s.Fetch(ctx, host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, time.Time{}); err == nil {
+	if _, err := s.Fetch(ctx, host, ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, nil, time.Time{}); err == nil {
 		t.Error("a scrape went on for a caller that was gone")
 	}
 }

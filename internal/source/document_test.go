@@ -66,6 +66,8 @@ func TestProblems(t *testing.T) {
 		{"port that is not there", "http: {port: http,", "http: {port: htp,", `a.yaml:10:28: the part has no port "htp"; did you mean "http"?`},
 		{"two ways to probe", "ready: {http:", "ready: {tcp: {port: http}, http:", `a.yaml:10:14: a probe asks in exactly one way`},
 		{"path", "path: /ready", "path: ready", `a path starts with /; write /ready`},
+		{"metrics with a secret that is not there", "metrics: {port: http}", "metrics: {port: http, secret: texts}", `the metrics of gate are asked for with "texts", and there is no such secret`},
+		{"a name without a certificate", "metrics: {port: http}", "metrics: {port: http, host: gate.example}", `without https there is none; write scheme: https beside it`},
 		{"time", "soak: 1m", "soak: 1 minute", `a.yaml:17:26: expected a length of time, not "1 minute"; write it like 90s`},
 		{"share", "share: 5 %", "share: 5", `a.yaml:17:15: expected a share above 0 % and up to 100 %, not "5"; write it like 5 %`},
 		{"shares that fall", "share: 5 %", "share: 100 %", `each stage's share must be larger`},

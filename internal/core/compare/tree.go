@@ -64,6 +64,11 @@ func partTree(p declare.Part) map[string]any {
 		if p.Metrics.Requests != "" {
 			metrics["requests"] = p.Metrics.Requests
 		}
+		for key, value := range map[string]string{"scheme": p.Metrics.Scheme, "host": p.Metrics.Host, "secret": p.Metrics.Secret} {
+			if value != "" {
+				metrics[key] = value
+			}
+		}
 		tree["metrics"] = metrics
 	}
 	if p.Stop != nil {

@@ -212,11 +212,18 @@ type Endpoint struct {
 	Path string `json:"path,omitempty"`
 }
 
-// Metrics says where an instance exposes OpenMetrics text, and which counter counts its requests.
+// Metrics says where an instance exposes its metrics, how its page is asked for, and which counter counts its requests.
 type Metrics struct {
 	Endpoint
 	Requests string `json:"requests,omitempty"`
+	Scheme   string `json:"scheme,omitempty"` // https; http where it is left out
+	Host     string `json:"host,omitempty"`   // https: the name that stands in its certificate; its address where it is left out
+	Secret   string `json:"secret,omitempty"` // the part whose values let in: MetricsKeys
 }
+
+// MetricsKeys are the keys of a secret that a metrics page is asked for with: a bearer token, or a user with a password; certificates that may sign the
+// instance's, and a certificate to show with its private key, in PEM.
+var MetricsKeys = []string{"token", "user", "password", "ca", "certificate", "key"}
 
 // Style is the way in which a new revision takes over.
 type Style string

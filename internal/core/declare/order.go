@@ -116,6 +116,9 @@ func (r *reader) needed(d Desired, at map[string]Node) {
 			}
 			return at[name]
 		}
+		if m := part.Metrics; m != nil && m.Secret != "" && d.Parts[m.Secret].Kind != Secret {
+			r.wrong(place("metrics"), p+"/metrics/secret", didYouMean(m.Secret, d.secrets()), "the metrics of %s are asked for with %q, and there is no such secret", name, m.Secret)
+		}
 		for _, need := range part.Needs {
 			if _, ok := d.Parts[need]; !ok {
 				r.wrong(place("needs"), p+"/needs", didYouMean(need, keysOf(d.Parts)), "%s needs %q, and there is no such part", name, need)
@@ -157,4 +160,14 @@ func (r *reader) needed(d Desired, at map[string]Node) {
 			r.wrong(at[""], fmt.Sprintf("/leave/%d", i), "write it like /parts/gate/instances", "%q is no JSON Pointer to a field of a part", pointer)
 		}
 	}
+}
+
+// secrets names the secrets among the parts.
+func (d *Desired) secrets() (names []string) {
+	for _, name := range keysOf(d.Parts) {
+		if d.Parts[name].Kind == Secret {
+			names = append(names, name)
+		}
+	}
+	return names
 }

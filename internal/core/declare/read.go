@@ -380,7 +380,17 @@ func (r *reader) metrics(n Node, pointer string, uses func(Node, string) string)
 		"port":     func(n Node, p string) { m.Port = uses(n, p) },
 		"path":     func(n Node, p string) { m.Path = r.path(n, p) },
 		"requests": func(n Node, p string) { m.Requests = r.text(n, p, "requests") },
+		"scheme": func(n Node, p string) {
+			if oneOf(r, n, p, "http", "https") == "https" {
+				m.Scheme = "https"
+			}
+		},
+		"host":   func(n Node, p string) { m.Host = r.text(n, p, "host") },
+		"secret": func(n Node, p string) { m.Secret = r.text(n, p, "secret") },
 	})
+	if m.Host != "" && m.Scheme == "" {
+		r.wrong(n, pointer, "write scheme: https beside it", "host names what stands in a certificate, and without https there is none")
+	}
 	return m
 }
 

@@ -123,7 +123,7 @@ func TestTraffic(t *testing.T) {
 		for i, span := range []time.Duration{time.Minute, 2 * time.Minute} {
 			w.at = w.at.Add(span)
 			for _, in := range w.instances(t) {
-				page, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, time.Time{})
+				page, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, nil, time.Time{})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -155,7 +155,7 @@ func TestGarbage(t *testing.T) {
 	defer s.Close()
 	w.serve(t, "r.example/garbage:1", 1)
 	in := w.instances(t)[0]
-	if _, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, time.Time{}); !errors.Is(err, scrape.ErrNoMetrics) {
+	if _, err := s.Fetch(t.Context(), in.Address, in.Ports, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, nil, time.Time{}); !errors.Is(err, scrape.ErrNoMetrics) {
 		t.Errorf("got %v", err)
 	}
 }
