@@ -24,6 +24,7 @@ func TestGuards(t *testing.T) {
 		{"gauge: {metric: pool_used, over: pool_size}", "above-old-by: 0.2", "gauge-share at most 0.200 above old, count"},
 		{"apdex: {histogram: took_seconds, bound: 300ms}", "at-least: 0.9", "apdex at least 0.9, count"},
 		{"apdex: {histogram: took_seconds, bound: 300ms}", "below-old-by: 2 points", "apdex at most 2 points below old, count"},
+		{"slope: {metric: process_resident_memory_bytes, over: 30m}", "at-most: 20 MB", "slope at most 20.0 MB, count"},
 		{"rate: {counter: instance_restarts_total}", "at-most: 0.01", "rate at most 0.01, count"},
 		{"gauge: {metric: http.server.active, take: max}", "at-most: 40", "gauge-max at most 40, count"},
 	} {
@@ -53,6 +54,7 @@ func TestGuards(t *testing.T) {
 		{"rate: {counter: c}", "below-old-by: 20 % of old", "", "one cannot be held against the other"},
 		{"gauge: {metric: a, over: b, take: max}", "at-most: 5 %", "", "the mean over the instances is taken"},
 		{"per: {of: {counter: a}, to: {counter: b}}", "at-most: 5 %", "", "the limit's unit does not fit the signal"},
+		{"slope: {metric: a, over: 10s}", "at-most: 5", "", "a slope is told over a while from 1m0s to 6h0m0s"},
 		{"gauge: {metric: two words}", "at-most: 5", "", `"two words" is no name of a metric`},
 	} {
 		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %}", test.limit+"}"+test.more).Replace(good)

@@ -184,7 +184,7 @@ func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
 	}
 	if rule.Way == guard.ByCount && rule.Breach == nil {
 		count := defaultCount
-		if rule.Signal.Kind == signal.GaugeShare {
+		if rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Slope {
 			count.Samples = 1 // each instance's reading is one
 		}
 		rule.Breach = &count
@@ -254,6 +254,9 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		"quantile": set(signal.Quantile, one("histogram", "quantile", map[string]func(Node, string){
 			"at": func(n Node, p string) { s.Quantile = r.percent(n, p) },
 		}, "at")),
+		"slope": set(signal.Slope, one("metric", "slope", map[string]func(Node, string){
+			"over": func(n Node, p string) { s.Over = r.slopeOver(n, p) },
+		}, "over")),
 		"mean": set(signal.Mean, one("histogram", "mean", nil)),
 		"rate": set(signal.Rate, one("counter", "rate", nil)),
 		"gauge": set(signal.Gauge, one("metric", "gauge", map[string]func(Node, string){
@@ -272,9 +275,23 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
 	}
 	if ok && len(n.Entries) != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate or gauge")
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge")
 	}
 	return s
+}
+
+// The shortest and the longest while that a slope is told over.
+const (
+	shortestSlope = time.Minute
+	longestSlope  = 6 * time.Hour
+)
+
+func (r *reader) slopeOver(n Node, pointer string) float64 {
+	over := r.span(n, pointer, 0).Duration
+	if over < shortestSlope || over > longestSlope {
+		r.wrong(n, pointer, "write it like 30m", "a slope is told over a while from %s to %s", shortestSlope, longestSlope)
+	}
+	return over.Seconds()
 }
 
 func (r *reader) metric(n Node, pointer string) string {

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"math"
 	"testing"
+	"time"
 )
 
 // TestBuckets adds up and tells apart histograms whose buckets are not the same.
@@ -27,5 +28,36 @@ func TestBuckets(t *testing.T) {
 		if !maps.Equal(test.got, test.want) {
 			t.Errorf("%s: %v, want %v", name, test.got, test.want)
 		}
+	}
+}
+
+// TestSlope tells how much a gauge rises in an hour, once enough of it was seen, and forgets what was before.
+func TestSlope(t *testing.T) {
+	source := Source{Kind: Slope, Of: Series{Metric: "m"}, Over: 600}
+	var tracker Tracker
+	start := time.Unix(1000, 0)
+	take := func(minute int, value float64) (float64, bool) {
+		tally, ok, why := tracker.Take(source, "one", Page{"m": {{Value: value}}}, start.Add(time.Duration(minute)*time.Minute))
+		if why != "" {
+			t.Fatal(why)
+		}
+		rise, known := source.Value(tally)
+		return rise, ok && known
+	}
+	for minute := range 60 {
+		value := 500.0 // at first it is high and steady
+		if minute >= 20 {
+			value = float64(minute) * 2 // then it rises by 120 an hour
+		}
+		rise, ok := take(minute, value)
+		switch {
+		case ok != (minute >= 8):
+			t.Fatalf("minute %d: it is told: %v", minute, ok)
+		case minute < 20 && ok && math.Abs(rise) > 1e-6, minute >= 31 && math.Abs(rise-120) > 1e-6:
+			t.Errorf("minute %d: %v", minute, rise)
+		}
+	}
+	if n := len(tracker.last["one"].course); n > 12 {
+		t.Errorf("%d readings are kept", n)
 	}
 }

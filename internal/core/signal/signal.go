@@ -76,6 +76,7 @@ const (
 	Gauge      Kind = "gauge"       // mean of a gauge over the cohort's instances, in the gauge's unit
 	GaugeMax   Kind = "gauge-max"   // largest value of a gauge over the cohort's instances
 	Per        Kind = "per"         // increase of one counter for each of another, which is no share: in the first one's unit
+	Slope      Kind = "slope"       // how much a gauge rises in an hour, by least squares over a while; mean over the cohort's instances
 	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
 	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
 )
@@ -125,6 +126,7 @@ type Source struct {
 	To       *Series `json:"to,omitempty"`       // Ratio: the whole; Per and GaugeShare: what it is held against
 	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
 	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
+	Over     float64 `json:"over,omitempty"`     // Slope: seconds
 }
 
 // Reading is what a Source needs of one Page, series by series so that each counter's reset can be seen.
@@ -147,7 +149,7 @@ func (s Source) Read(page Page) (r Reading, why string) {
 	case GaugeShare:
 		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
 		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, true), finite(s.To.Metric, r.to), finite(s.Of.Metric, r.of))
-	case Gauge, GaugeMax:
+	case Gauge, GaugeMax, Slope:
 		r = Reading{of: values(page, s.Of)}
 		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
 	}

@@ -31,6 +31,13 @@ type Tracker struct {
 type scrape struct {
 	at      time.Time
 	reading Reading
+	course  []level // Slope: what was read within the while that it is told over, oldest first
+}
+
+// level is what a gauge was at a moment.
+type level struct {
+	at    time.Time
+	value float64
 }
 
 // Take adds a scrape of an instance and gives what happened since the one before. It is false for the first scrape
@@ -44,7 +51,19 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		t.last = map[string]scrape{}
 	}
 	before, known := t.last[instance]
-	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading)} }()
+	if source.Kind == Slope {
+		course := before.course
+		if n := len(course); n == 0 || at.Sub(course[n-1].at).Seconds() >= source.Over/mostLevels {
+			course = append(course, level{at, sumOf(reading.of)})
+		}
+		for len(course) > 2 && at.Sub(course[1].at).Seconds() >= source.Over {
+			course = course[1:]
+		}
+		t.last[instance] = scrape{at, reading, course}
+		rise, ok := slope(course, source.Over)
+		return Tally{Part: rise, Whole: 1, Largest: rise, Instances: 1}, ok, ""
+	}
+	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading), nil} }()
 	if source.Kind == Gauge || source.Kind == GaugeMax || source.Kind == GaugeShare {
 		return source.Between(reading, reading, 0), true, ""
 	}
@@ -52,6 +71,33 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		return Tally{}, false, ""
 	}
 	return source.Between(before.reading, reading, at.Sub(before.at)), true, ""
+}
+
+// leastCourse is the share of the while that a slope is told over which must have been seen, leastLevels how often at least, and mostLevels how often
+// it is noted.
+const (
+	leastCourse = 0.8
+	leastLevels = 5
+	mostLevels  = 300
+)
+
+// slope is how much a gauge rises in an hour, by least squares. It is false while too little of the while was seen.
+func slope(course []level, over float64) (float64, bool) {
+	n := len(course)
+	if n < leastLevels || course[n-1].at.Sub(course[0].at).Seconds() < leastCourse*over {
+		return 0, false
+	}
+	hours := func(l level) float64 { return l.at.Sub(course[0].at).Hours() }
+	x, y := 0.0, 0.0
+	for _, l := range course {
+		x, y = x+hours(l)/float64(n), y+l.value/float64(n)
+	}
+	sum, squares := 0.0, 0.0
+	for _, l := range course {
+		off := hours(l) - x
+		sum, squares = sum+off*(l.value-y), squares+off*off
+	}
+	return sum / squares, squares > 0
 }
 
 // remembering is a reading that still knows the series which one before it had: one that is missing from a page and comes
