@@ -324,8 +324,8 @@ func (w Watch) Why() []string {
 			continue
 		}
 		unit := v.Limit.Unit
-		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s)%s; %s is allowed.",
-			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), rested(*v), v.Limit))
+		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s)%s; %s.",
+			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), rested(*v), v.Limit.Allows()))
 		if v.Old != nil {
 			lines = append(lines, fmt.Sprintf("The old cohort was at %s meanwhile.", unit.Format(v.Old.Value)))
 		}

@@ -145,6 +145,14 @@ func (l Limit) Amount() string {
 	return word + l.Unit.Format(l.Value)
 }
 
+// Allows tells in words what may be, or has to be: at most 5 % is allowed.
+func (l Limit) Allows() string {
+	if l.Kind == AtLeast {
+		return l.String() + " is needed"
+	}
+	return l.String() + " is allowed"
+}
+
 // Against is what the limit lies above or below, in words: above old. It is empty where it lies where it is declared.
 func (l Limit) Against() string {
 	k := l.kind()

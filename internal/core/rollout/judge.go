@@ -193,7 +193,7 @@ func Sentence(v guard.Verdict) string {
 	case !v.Since.IsZero() || v.New == nil:
 		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
 	case v.Limit.Relative() && v.Difference != nil:
-		return fmt.Sprintf("%s %s against old, %s is allowed", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit)
+		return fmt.Sprintf("%s %s against old, %s", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit.Allows())
 	}
-	return fmt.Sprintf("%s %s, %s is allowed", v.Guard, unit.Format(v.New.Value), v.Limit)
+	return fmt.Sprintf("%s %s, %s", v.Guard, unit.Format(v.New.Value), v.Limit.Allows())
 }

@@ -159,6 +159,10 @@ func (m *Model) viewGuard(p *kit.Page, y int, v guard.Verdict, rolling, nearest 
 		if spread := shown.High - shown.Low; !apart && spread < bound/10 && unit != guard.Share {
 			from = math.Max(0, bound*0.5)
 		}
+		if v.Limit.Below() { // both are seen apart, however high they lie
+			room := max(math.Abs(shown.Value-bound), shown.High-shown.Low, math.Abs(bound)/1000)
+			from, to = max(0, min(shown.Value, bound)-room), max(shown.Value, bound)+room
+		}
 		role := kit.Text
 		if tone != words.Good {
 			role = kit.RoleOf(tone)

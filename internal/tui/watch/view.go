@@ -253,8 +253,12 @@ func (m *Model) lane(p *kit.Page, y, height int, lane view.Lane) int {
 			limit = lane.Limit.Amount()
 		}
 		p.PutIn(kit.Margin+1, y+1, labelWidth-3, kit.Dim, limit)
-		if lane.Limit.Relative() && height > 3 {
-			p.PutIn(kit.Margin+1, y+2, labelWidth-3, kit.Dim, lane.Limit.Against())
+		against, room := lane.Limit.Against(), labelWidth-3
+		if height == 3 { // beside the lowest value
+			room -= kit.Width(unit.Format(lane.Low)) + 1
+		}
+		if lane.Limit.Relative() && kit.Width(against) <= room {
+			p.PutIn(kit.Margin+1, y+2, room, kit.Dim, against)
 		}
 	}
 	p.Right(labelWidth-1, y+height-1, kit.Dim, unit.Format(lane.Low))
