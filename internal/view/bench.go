@@ -232,7 +232,7 @@ func (b Bench) Try(limit float64) Trial {
 	if !b.Moves {
 		for _, s := range b.History {
 			t.Of++
-			if s.Value > limit {
+			if rule.Limit.Beyond(s.Value, limit) {
 				t.Beyond++
 			}
 		}
@@ -272,16 +272,19 @@ func (r Tried) String() string {
 
 // Outcome tells in a few words what would have come of it.
 func (r Tried) Outcome() (string, words.Tone) {
-	near := say.Share(math.Round(r.Nearest*100) / 100)
+	near := "came to " + say.Share(math.Round(r.Nearest*100)/100) + " of the limit"
+	if r.Lower && r.Nearest > 0 {
+		near = "came down to " + say.Share(math.Round(100/r.Nearest)/100) + " of the limit"
+	}
 	switch {
 	case r.Stopped:
 		return fmt.Sprintf("stopped at %s, %s in", r.At.Local().Format(time.TimeOnly), say.Span(r.At.Sub(r.Began))), words.Bad
 	case r.Undecided:
-		return "undecided; came to " + near + " of the limit", words.Quiet
+		return "undecided; " + near, words.Quiet
 	case r.Judged == 0:
 		return "nothing to judge before it ended", words.Quiet
 	}
-	return "passes; came to " + near + " of the limit", words.Good
+	return "passes; " + near, words.Good
 }
 
 // Tone is that of how the release came out.
@@ -358,7 +361,11 @@ func (b Bench) Words() []string {
 		}
 		sort.Float64s(values)
 		at := func(q float64) string { return unit.Format(values[min(len(values)-1, int(q*float64(len(values))))]) }
-		lines = append(lines, fmt.Sprintf("usually %s, 99 of 100 below %s, most %s", at(0.5), at(0.99), unit.Format(values[len(values)-1])))
+		text := fmt.Sprintf("usually %s, 99 of 100 below %s, most %s", at(0.5), at(0.99), unit.Format(values[len(values)-1]))
+		if b.Rule.Limit.Below() {
+			text = fmt.Sprintf("usually %s, 99 of 100 above %s, least %s", at(0.5), at(0.01), unit.Format(values[0]))
+		}
+		lines = append(lines, text)
 	}
 	return append(lines, b.judged()...)
 }

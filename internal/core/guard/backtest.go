@@ -19,7 +19,8 @@ type Tested struct {
 	Stopped   bool      // it would have breached
 	At        time.Time // when
 	Undecided bool      // or it would have waited, as at the end of a stage it could not be told whether the limit held
-	Nearest   float64   // how close the signal came to the limit by then, as a share of it; beyond 1 it was exceeded
+	Nearest   float64   // how close the signal came to the limit by then, as a share of it; beyond 1 it was exceeded. Of a lower limit it is the limit as a share of the least
+	Lower     bool      // the limit is a lower one
 	Judged    int       // intervals
 }
 
@@ -28,6 +29,13 @@ type Tested struct {
 func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point, history []Staged, past func(time.Time) *float64) (t Tested) {
 	if rule.Signal.Kind == signal.Quantile { // its evidence is of the limit that was declared then, and says nothing of another
 		rule.Way, rule.Breach = ByCount, cmp.Or(rule.Breach, &Count{Intervals: 3, Of: 5, Samples: 50})
+	}
+	t.Lower = rule.Limit.Below()
+	near := func(margin float64) float64 {
+		if t.Lower {
+			return 1 / max(margin+1, 1e-9)
+		}
+		return 1 - margin
 	}
 	p := NewProcess(rule, risk, every)
 	for _, old := range lead {
@@ -44,7 +52,7 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 	stage := -1
 	leave := func() { // the stage; what is undecided then is waited for
 		if margin, ok := v.Margin(); ok && v.Word == Undecided {
-			t.Nearest = max(t.Nearest, 1-margin)
+			t.Nearest = max(t.Nearest, near(margin))
 			t.Undecided = true
 		}
 	}
@@ -80,7 +88,7 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 		}
 		t.Judged++
 		if margin, ok := v.Margin(); ok && v.Word != Undecided {
-			t.Nearest = max(t.Nearest, 1-margin)
+			t.Nearest = max(t.Nearest, near(margin))
 		}
 		if v.Word == Breach {
 			t.Stopped, t.Undecided, t.At = true, false, i.At

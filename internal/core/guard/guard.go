@@ -263,17 +263,13 @@ func join(source signal.Source, a, b *signal.Point) *signal.Point {
 }
 
 func beyond(rule Rule, interval Interval) bool {
-	switch below := rule.Limit.Below(); {
-	case interval.Bound != nil && below:
-		return interval.New.Value < *interval.Bound
-	case below:
-		return interval.New.Value < rule.Limit.Value
+	switch {
 	case interval.Bound != nil:
-		return interval.New.Value > *interval.Bound
+		return rule.Limit.Beyond(interval.New.Value, *interval.Bound)
 	case rule.Limit.Relative():
 		return interval.New.Value-interval.Old.Value > rule.Limit.Value
 	}
-	return interval.New.Value > rule.Limit.Value
+	return rule.Limit.Beyond(interval.New.Value, rule.Limit.Value)
 }
 
 // recent gives the intervals that the judged ones were made from, or all while nothing can be judged.

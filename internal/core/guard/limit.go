@@ -100,6 +100,14 @@ func (l Limit) At(base float64) float64 {
 	return base + by
 }
 
+// Beyond tells whether a value is a breach of the limit where it lies at a bound.
+func (l Limit) Beyond(value, bound float64) bool {
+	if l.Below() {
+		return value < bound
+	}
+	return value > bound
+}
+
 // Looser tells whether the limit allows more than another one of its kind.
 func (l Limit) Looser(than Limit) bool {
 	if l.Kind == AtLeast {

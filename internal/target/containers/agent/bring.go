@@ -46,7 +46,10 @@ const (
 	endWithin  = 90 * time.Second
 	leadWithin = time.Minute
 	leadLook   = 300 * time.Millisecond
-	bringMost  = 20 * time.Minute
+
+	takeoverLook  = time.Second
+	takeoverTries = 40
+	bringMost     = 20 * time.Minute
 )
 
 // Bringer brings an agent to the machine of an engine.
@@ -78,18 +81,57 @@ func (b *Bringer) Reach(ctx context.Context) (net.Conn, error) {
 		}
 		return b.connect(ctx, all[i].ID)
 	}
-	id, err := b.start(ctx, all)
+	id, known, err := b.start(ctx, all)
 	if err != nil {
 		return nil, fmt.Errorf("start its agent: %w", err)
 	}
-	conn, err := b.connect(ctx, id)
-	if err != nil {
-		return nil, err
-	}
 	if len(all) > 1 || len(all) == 1 && all[0].ID != id {
+		if err := b.awaitTakeover(ctx, id, known); err != nil {
+			return nil, err
+		}
 		b.clear(id)
 	}
-	return conn, nil
+	return b.connect(ctx, id)
+}
+
+// awaitTakeover waits until the agent of a container is the one that answers there. Where another one took over from it, as after all of them were
+// started with their machine, it is started anew.
+func (b *Bringer) awaitTakeover(ctx context.Context, id, known string) error {
+	for try := range takeoverTries {
+		if hello, err := b.hello(ctx, id); err == nil && hello.Program == known {
+			return nil
+		}
+		if try == takeoverTries/2 {
+			if err := b.Host.Stop(ctx, id, endWithin); err != nil {
+				return err
+			}
+			if err := b.Host.Start(ctx, id); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(takeoverLook):
+		}
+	}
+	return errors.New("another agent than the one that was brought answers there")
+}
+
+// hello asks the agent that answers in a container who it is.
+func (b *Bringer) hello(ctx context.Context, id string) (hello Hello, err error) {
+	ctx, cancel := context.WithTimeout(ctx, askWait)
+	defer cancel()
+	conn, err := b.connect(ctx, id)
+	if err != nil {
+		return hello, err
+	}
+	p, err := newPeer(conn)
+	if err != nil {
+		return hello, err
+	}
+	defer p.close()
+	return hello, p.do(ctx, http.MethodGet, "/agent", nil, &hello)
 }
 
 // own is the name of something of this agent's at its engine.
@@ -125,34 +167,34 @@ func (b *Bringer) programSum() (string, error) {
 }
 
 // start sees to it that the agent's container runs. One that was made otherwise, of another program or with another way to its engine, is another one.
-func (b *Bringer) start(ctx context.Context, all []host.Listed) (id string, err error) {
+func (b *Bringer) start(ctx context.Context, all []host.Listed) (id, known string, err error) {
 	made, err := b.container(ctx)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	text, err := json.Marshal(made)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	sum := sha256.Sum256(text)
-	known := hex.EncodeToString(sum[:8])
+	known = hex.EncodeToString(sum[:8])
 	made.Cmd = append(made.Cmd, "--program", known)
 	name := b.own("agent-" + known[:8])
 	there, err := b.Host.Inspect(ctx, name)
 	switch {
 	case errors.Is(err, host.ErrNotFound):
 		if there.ID, err = b.make(ctx, name, made); err != nil {
-			return "", err
+			return "", "", err
 		}
 	case err != nil:
-		return "", err
+		return "", "", err
 	case !slices.ContainsFunc(all, func(l host.Listed) bool { return l.ID == there.ID }):
-		return "", fmt.Errorf("there is a container %s already, which is not of this Aditus: remove it, or rename it", name)
+		return "", "", fmt.Errorf("there is a container %s already, which is not of this Aditus: remove it, or rename it", name)
 	}
 	if there.State.Running {
-		return there.ID, nil
+		return there.ID, known, nil
 	}
-	return there.ID, b.Host.Start(ctx, there.ID)
+	return there.ID, known, b.Host.Start(ctx, there.ID)
 }
 
 // make makes the agent's container, with the image that it is of.
