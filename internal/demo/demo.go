@@ -167,7 +167,8 @@ var known = []string{
 
 // ours tells whether a name is one of those.
 func ours(name string) bool {
-	if half, hidden := strings.CutPrefix(name, "."); hidden { // what was being written when it was killed
+	name = disk.Finished(name)                               // what was being written when it was killed is told by what it was to be
+	if half, hidden := strings.CutPrefix(name, "."); hidden { // in either way
 		name = strings.TrimRight(half, "0123456789")
 	}
 	kind, _, drawn := strings.Cut(name, "-")

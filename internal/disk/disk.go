@@ -119,6 +119,15 @@ const (
 	staleAfter = time.Hour // nobody writes a file for that long
 )
 
+// Finished is the name that a file is to have which was being written when a program or the machine ended; any other name is given as it is.
+func Finished(name string) string {
+	rest, is := strings.CutPrefix(name, unfinished)
+	if at := strings.LastIndex(rest, dash); is && at >= 0 {
+		return rest[:at]
+	}
+	return name
+}
+
 // Tidy removes what was being written in a folder when a program or the machine ended.
 func Tidy(d Disk, folder string) {
 	entries, _ := os.ReadDir(folder) // what cannot be read is left

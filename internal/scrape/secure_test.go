@@ -31,7 +31,9 @@ func TestAccess(t *testing.T) {
 	secured.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
 	secured.StartTLS()
 	defer secured.Close()
-	inPEM := func(kind string, text []byte) string { return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: text})) }
+	inPEM := func(kind string, text []byte) string {
+		return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: text}))
+	}
 	ca := inPEM("CERTIFICATE", secured.Certificate().Raw)
 	type access = map[string]string
 	with := func(more access) access { more["ca"] = ca; return more }

@@ -152,6 +152,9 @@ func startEngine(t testing.TB, with ...func(folder string)) *engine {
 			t.Fatal(err)
 		}
 	}
+	for n := range 10 { // what one that was killed left behind would have the same addresses
+		exec.Command("ip", "link", "delete", fmt.Sprint("podman", n)).Run()
+	}
 	e.start(t)
 	t.Cleanup(func() {
 		e.podman("rm", "-fa", "-t", "0").Run()

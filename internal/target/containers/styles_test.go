@@ -43,7 +43,7 @@ type released struct {
 	t                   *testing.T
 	engine              *engine
 	program, data, repo string
-	http                []string // of quay, at the engine of this machine, and of pier, which comes after it, at the same one by ssh
+	http                []string // of quay, at the engine of this machine, and of pier, at the same one by ssh
 }
 
 // What all rollouts here have, and one by which none that follows is looser than the one before.
@@ -68,7 +68,7 @@ func release(t *testing.T) *released {
 	text, err := os.ReadFile(settings)
 	if err == nil {
 		quay := fmt.Sprintf("sites:\n  - {name: quay, automatic: true, target: {kind: containers, engine: %q, listen: %q}}\n", e.address, r.http[0])
-		pier := fmt.Sprintf("  - {name: pier, automatic: true, after: quay, target: {kind: containers, engine: %q, key: %s, known-hosts: %s, listen: %q, ports: 11000-11999}}\n", way.Address, way.Key, way.KnownHosts, r.http[1])
+		pier := fmt.Sprintf("  - {name: pier, automatic: true, target: {kind: containers, engine: %q, key: %s, known-hosts: %s, listen: %q, ports: 11000-11999}}\n", way.Address, way.Key, way.KnownHosts, r.http[1])
 		rest, _, _ := strings.Cut(string(text), "sites:\n")
 		err = os.WriteFile(settings, []byte(rest+quay+pier), 0o600)
 	}
@@ -229,7 +229,7 @@ func TestRealStyles(t *testing.T) {
 			}
 		}
 		r.commit("bad", style, true)
-		r.until("what is bad is barred", "quay", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
+		r.everywhere("what is bad is barred", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
 		eventually(t, "only those of before are there", func() bool { return slices.Equal(r.containers("deck"), before) })
 	}
 	close(stop)

@@ -419,7 +419,12 @@ func (s *site) endLeft(folder string, wanted map[string]bool, left map[string]st
 		id := entry.Name()
 		r, err := readRecord(filepath.Join(folder, id))
 		alone := left[filepath.Join(folder, id)]
-		if wanted[id] || alone.pid == 0 && (err != nil || !r.lives()) {
+		switch {
+		case wanted[id], err != nil && alone.pid == 0:
+			continue
+		case alone.pid == 0 && !r.lives(): // it ended as nobody kept it, and its record would keep its folder
+			os.Remove(filepath.Join(folder, id, RecordFile))
+			go s.keeper.traffic.Forget(context.Background(), s.name, id)
 			continue
 		}
 		user := alone.user // whoever it is ends
