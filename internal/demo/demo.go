@@ -167,7 +167,7 @@ var known = []string{
 
 // ours tells whether a name is one of those.
 func ours(name string) bool {
-	name = disk.Finished(name)                               // what was being written when it was killed is told by what it was to be
+	name = disk.Finished(name)                                // what was being written when it was killed is told by what it was to be
 	if half, hidden := strings.CutPrefix(name, "."); hidden { // in either way
 		name = strings.TrimRight(half, "0123456789")
 	}

@@ -8,11 +8,13 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
 	"aditus/internal/socket"
 	"aditus/internal/target"
+	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/traffic"
 )
 
@@ -76,5 +78,34 @@ func TestTakeover(t *testing.T) {
 	}
 	if lost.Load() > 0 {
 		t.Errorf("%d of %d requests were lost", lost.Load(), asked.Load())
+	}
+}
+
+// TestEndedMeanwhile has an instance that is no longer wanted end as nobody keeps it: the next keeper forgets it, with its folder.
+func TestEndedMeanwhile(t *testing.T) {
+	t.Parallel()
+	s := opened(t, shortTemp(t), "drydock")
+	up(t, s, 1, artifact(t, "ferry", behaviour{Version: "1"}), 1)
+	await(t, s, 1, "it runs", running(1))
+	hello, err := s.Keeper.hello(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	syscall.Kill(hello.PID, syscall.SIGKILL)
+	gone := filepath.Join(s.folder, instancesFolder, "ferry-deck-0000000-9")
+	if err := os.MkdirAll(gone, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(gone, keeper.RecordFile), []byte(`{"pid":4000000,"created":1}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, 1, "it runs on", running(1))
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if err := s.submit(t.Context()); err == nil && !isFolder(gone) {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatal("what ended is still on record")
+		}
 	}
 }
