@@ -285,7 +285,7 @@ the others came. It reads the ledger; nothing changes.`,
 			}
 			value := b.Rule.Limit.Value
 			if limit != "" {
-				if value, err = declare.ReadMeasure(limit, b.Rule.Limit.Unit); err != nil {
+				if value, err = declare.ReadLimit(limit, b.Rule.Limit); err != nil {
 					return usageError{err}
 				}
 			}
@@ -294,7 +294,7 @@ the others came. It reads the ledger; nothing changes.`,
 	}
 	connectionFlags(cmd, &r)
 	cmd.Flags().StringVar(&name, "guard", "", "the guard's `name` (default: the first)")
-	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points' or 250ms")
+	cmd.Flags().StringVar(&limit, "limit", "", "another `limit`, such as '4 %', '0.5 points', 250ms or '20 % of old'")
 	jsonFlag(cmd, &asJSON)
 	return cmd
 }

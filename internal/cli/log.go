@@ -109,7 +109,7 @@ const (
 
 // print prints the lines, and goes on with new ones where it is to.
 func (l *logReader) print(ctx context.Context) error {
-	seen := map[string]time.Time{} // of each instance, when it wrote the last line that was read
+	seen := map[string]lastRead{}
 	for first := true; ; first = false {
 		b, err := berthOf(ctx, l.control, l.berth)
 		if err != nil {
@@ -142,16 +142,22 @@ func (l *logReader) print(ctx context.Context) error {
 	}
 }
 
+// lastRead is when an instance wrote the last line that was read, and how many lines of that moment were: some engines tell times in whole seconds.
+type lastRead struct {
+	at    time.Time
+	lines int
+}
+
 // read gives the lines that fit of some instances, each since it was read last, oldest first.
-func (l *logReader) read(ctx context.Context, instances []status.Instance, seen map[string]time.Time) (all []written, err error) {
+func (l *logReader) read(ctx context.Context, instances []status.Instance, seen map[string]lastRead) (all []written, err error) {
 	most := l.most
 	if l.previous || l.only.String() != "" {
 		most = max(most, lookedAt)
 	}
 	for _, in := range instances {
-		since := l.since
-		if at, ok := seen[in.ID]; ok {
-			since = at.Add(1)
+		since, last := l.since, seen[in.ID]
+		if last.lines > 0 {
+			since = last.at
 		}
 		lines, err := l.control.Log(ctx, l.berth, in.ID, since, most)
 		if err != nil && len(instances) > 1 {
@@ -160,8 +166,18 @@ func (l *logReader) read(ctx context.Context, instances []status.Instance, seen 
 		if err != nil {
 			return nil, err
 		}
+		known := last.lines
 		for _, line := range lines {
-			seen[in.ID] = line.At // also where it is not shown: it is not looked at again
+			if line.At.Equal(last.at) && known > 0 {
+				known--
+				continue
+			}
+			now := seen[in.ID]
+			if !line.At.Equal(now.at) {
+				now = lastRead{at: line.At}
+			}
+			now.lines++
+			seen[in.ID] = now // also where it is not shown: it is not looked at again
 			if l.only.MatchString(line.Text) && (!l.previous || line.At.Before(in.Health.Started)) {
 				all = append(all, written{in.ID, line})
 			}

@@ -2,8 +2,11 @@ package source
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
+
+	"aditus/internal/core/declare"
 )
 
 // TestGuards reads guards as people write them, and tells what each is held against and how it is decided.
@@ -37,6 +40,9 @@ func TestGuards(t *testing.T) {
 		rule := d.Guards[0]
 		if got := fmt.Sprintf("%s %s, %s", rule.Signal.Kind, rule.Limit, rule.Way); got != test.want {
 			t.Errorf("%s, %s: %s, want %s", test.signal, test.limit, got, test.want)
+		}
+		if value, err := declare.ReadLimit(rule.Limit.Declared(), rule.Limit); err != nil || math.Abs(value-rule.Limit.Value) > 1e-9*value {
+			t.Errorf("%s is read as %v: %v", rule.Limit.Declared(), value, err)
 		}
 		if value, ok := asJSON(t, text); !ok || s.Validate(value) != nil {
 			t.Errorf("%s, %s: %v", test.signal, test.limit, s.Validate(value))

@@ -125,8 +125,9 @@ var ErrNoInstance = fault.New(fault.ErrNotFound, "there is no such instance")
 
 // LogLine is a line that an instance wrote.
 type LogLine struct {
-	At   time.Time `json:"at"`
-	Text string    `json:"text"`
+	At     time.Time `json:"at"`
+	Stream string    `json:"stream,omitempty"` // out or err; empty where it is not known
+	Text   string    `json:"text"`
 }
 
 // Observation is what is at a site of one workload.

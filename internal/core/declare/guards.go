@@ -62,6 +62,14 @@ func ReadMeasure(text string, unit guard.Unit) (float64, error) {
 	return value, nil
 }
 
+// ReadLimit reads the value of a limit that is another one's but for that.
+func ReadLimit(text string, like guard.Limit) (float64, error) {
+	if like.OfBase {
+		return ReadMeasure(strings.TrimSuffix(text, baseWords[like.Base()]), guard.Share)
+	}
+	return ReadMeasure(text, like.Unit)
+}
+
 func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
 	var limit, count, safe Node

@@ -228,6 +228,9 @@ func TestRealStyles(t *testing.T) {
 				t.Errorf("%s answers %q", version, text)
 			}
 		}
+		if strings.Contains(style, "rolling") {
+			continue // what becomes of a bad one there the other two show
+		}
 		r.commit("bad", style, true)
 		r.everywhere("what is bad is barred", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
 		eventually(t, "only those of before are there", func() bool { return slices.Equal(r.containers("deck"), before) })

@@ -193,7 +193,7 @@ func (s *Site) containerLog(ctx context.Context, id string, since time.Time, mos
 	}
 	var all []target.LogLine
 	for _, l := range lines {
-		all = append(all, target.LogLine{At: s.as(l.At), Text: l.Text})
+		all = append(all, target.LogLine{At: s.as(l.At), Stream: l.Stream, Text: l.Text})
 	}
 	return all, nil
 }

@@ -158,13 +158,13 @@ func (s *Site) readLog(name string, since time.Time, most int) ([]target.LogLine
 	in.Buffer(make([]byte, 0, 64<<10), 1<<20)
 	for in.Scan() {
 		at, rest, _ := strings.Cut(in.Text(), " ")
-		_, text, _ := strings.Cut(rest, " ") // behind the name of its stream
+		stream, text, _ := strings.Cut(rest, " ")
 		when, err := time.Parse(time.RFC3339Nano, at)
 		if err != nil { // the first may be half a line
 			continue
 		}
 		if when = s.as(when); !when.Before(since) {
-			lines = append(lines, target.LogLine{At: when, Text: text})
+			lines = append(lines, target.LogLine{At: when, Stream: stream, Text: text})
 		}
 	}
 	return lines[max(0, len(lines)-most):], in.Err()

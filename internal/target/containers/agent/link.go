@@ -47,7 +47,7 @@ type Ends struct {
 	Log    *slog.Logger
 }
 
-// Link is the server's end of an agent. Make it with Open; it is safe for concurrent use.
+// Link is the server's end of an agent. Make it with OpenLink; it is safe for concurrent use.
 type Link struct {
 	Ends
 	way   *way
