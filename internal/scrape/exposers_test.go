@@ -59,10 +59,16 @@ func TestGoClient(t *testing.T) {
 	took := prometheus.NewHistogram(prometheus.HistogramOpts{Name: "took_seconds", Help: "How long.", Buckets: []float64{0.1, 0.3, 1}})
 	grows := prometheus.NewHistogram(prometheus.HistogramOpts{Name: "grows_seconds", Help: "How long.", NativeHistogramBucketFactor: 1.1})
 	odd := prometheus.NewGauge(prometheus.GaugeOpts{Name: "boarding.queue", Help: "A name with a dot."})
-	registry.MustRegister(asked, took, grows, odd)
+	idle := prometheus.NewHistogram(prometheus.HistogramOpts{Name: "idle", Help: "Below nought too.", NativeHistogramBucketFactor: 1.1})
+	registry.MustRegister(asked, took, grows, odd, idle)
 	asked.WithLabelValues("200").Add(40)
 	asked.WithLabelValues("500").(prometheus.ExemplarAdder).AddWithExemplar(2, prometheus.Labels{"trace": "a # {b}"})
 	odd.Set(7)
+	for range 500 {
+		idle.Observe(0) // in the bucket about nought
+		idle.Observe(0.75)
+		idle.Observe(-3)
+	}
 	for i := range 1000 {
 		took.Observe(float64(i) / 1000)
 		grows.Observe(float64(i+1) / 1000)
@@ -88,6 +94,13 @@ func TestGoClient(t *testing.T) {
 			reading, why := source.Read(page)
 			if got, ok := source.Value(source.Between(signal.Reading{}, reading, time.Second)); why != "" || !ok || math.Abs(got-q) > 0.1*q {
 				t.Errorf("%s: the quantile %v is %v (%s)", name, q, got, why)
+			}
+		}
+		for bound, want := range map[float64]float64{-4: 1, -2: 2. / 3, 0.5: 1. / 3, 1: 0} { // where buckets end
+			above := signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "idle"}, Bound: bound}
+			reading, why := above.Read(page)
+			if got, ok := above.Value(above.Between(signal.Reading{}, reading, time.Second)); why != "" || !ok || math.Abs(got-want) > 1e-9 {
+				t.Errorf("%s: %v lie above %v, want %v (%s)", name, got, bound, want, why)
 			}
 		}
 		slow := signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "grows_seconds"}, Bound: 5} // where nothing was observed

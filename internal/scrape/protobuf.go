@@ -95,20 +95,24 @@ func bucketsOf(h *dto.Histogram, count float64) (all []bucket) {
 	}
 	ends := func(index int32) float64 { return math.Exp2(float64(index) * math.Exp2(-float64(h.GetSchema()))) }
 	sum := 0.0
+	add := func(from, to, count float64) {
+		if len(all) == 0 || from > all[len(all)-1].bound { // that nothing lies between is known too
+			all = append(all, bucket{from, sum})
+		}
+		sum += count
+		all = append(all, bucket{to, sum})
+	}
 	negative := spread(h.GetNegativeSpan(), h.GetNegativeDelta(), h.GetNegativeCount())
 	for i := len(negative) - 1; i >= 0; i-- { // the one furthest from nought first; each ends where the next one to nought begins
-		sum += negative[i].count
-		all = append(all, bucket{-ends(negative[i].index - 1), sum})
+		add(-ends(negative[i].index), -ends(negative[i].index-1), negative[i].count)
 	}
 	zero := h.GetZeroCountFloat()
 	if zero == 0 {
 		zero = float64(h.GetZeroCount())
 	}
-	sum += zero
-	all = append(all, bucket{h.GetZeroThreshold(), sum})
+	add(-h.GetZeroThreshold(), h.GetZeroThreshold(), zero)
 	for _, b := range spread(h.GetPositiveSpan(), h.GetPositiveDelta(), h.GetPositiveCount()) {
-		sum += b.count
-		all = append(all, bucket{ends(b.index), sum})
+		add(ends(b.index-1), ends(b.index), b.count)
 	}
 	return append(all, bucket{math.MaxFloat64, sum}, bucket{math.Inf(1), count}) // what was not seen beyond is known not to be
 }

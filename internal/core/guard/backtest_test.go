@@ -180,3 +180,33 @@ func TestLineBudget(t *testing.T) {
 		t.Errorf("one takes %d intervals, one of a thousand %d", took[1], took[1000])
 	}
 }
+
+// TestBacktestLower sees that lower limits stop a rollout of which there is too little, also once new was alone, and tell how near they came.
+func TestBacktestLower(t *testing.T) {
+	for _, test := range []struct {
+		limit   Limit
+		rate    float64 // of new, from when it was alone
+		stopped bool
+		nearest float64
+	}{
+		{Limit{Kind: AtLeast, Value: 0.5, Unit: Share}, 0.9, false, 0.56}, {Limit{Kind: AtLeast, Value: 0.8, Unit: Share}, 0.9, false, 0.89}, {Limit{Kind: AtLeast, Value: 0.8, Unit: Share}, 0.6, true, 1.33},
+		{Limit{Kind: BelowOld, Value: 0.1, Unit: Share}, 0.88, false, 0.91}, {Limit{Kind: BelowOld, Value: 0.1, Unit: Share}, 0.6, true, 1.33}, {Limit{Kind: BelowOld, Value: 0.1, Unit: Share, OfBase: true}, 0.6, true, 1.33},
+		{Limit{Kind: BelowPast, Value: 0.1, Unit: Share}, 0.6, true, 1.33},
+	} {
+		chance := rand.New(rand.NewPCG(7, 7))
+		var history []Staged
+		for n := range 60 {
+			if n < 30 {
+				history = append(history, Staged{Interval: shown(chance, n, 5000, 5000, 0.9, 0.9)})
+				continue
+			}
+			alone := shown(chance, n, 0, 10000, 0, test.rate)
+			alone.Old = nil
+			history = append(history, Staged{Interval: alone, Stage: 1, Alone: true})
+		}
+		got := Backtest(rule(test.limit), 0.01, every, nil, history, func(time.Time) *float64 { return number(0.8) })
+		if got.Stopped != test.stopped || test.stopped && got.At.Before(history[30].At) || !got.Lower || math.Abs(got.Nearest-test.nearest) > 0.06 {
+			t.Errorf("%s, %v then: %+v", test.limit, test.rate, got)
+		}
+	}
+}

@@ -76,6 +76,8 @@ func TestJudge(t *testing.T) {
 		{"a quantile beyond the last bucket is enough", least, quantile, course(bad, bad, bad, bad, bad), Clear, 0, 0},
 		{"less than old", tenth, nil, course(low, low, low), Breach, 3, 0},
 		{"as much as old", tenth, nil, course(as, as, as, as, twice), Clear, 0, 0},
+		{"half a point below old", Limit{Kind: BelowOld, Value: 0.005, Unit: Share}, nil, course(low, low, low), Breach, 3, 0},
+		{"less than two points below old", Limit{Kind: BelowOld, Value: 0.02, Unit: Share}, nil, course(low, low, low, low, twice), Clear, 0, 0},
 		{"more than twice old", double, nil, course(twice, twice, twice), Breach, 3, 0},
 		{"not twice old", double, nil, course(as, as, low, as, as), Clear, 0, 0},
 		{"old is silent, below", tenth, nil, []Interval{{At: start.Add(every), New: side(start, 2, 100)}, {At: start.Add(4 * every), New: side(start, 2, 100)}}, Silent, 0, 0},

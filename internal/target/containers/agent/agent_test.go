@@ -426,6 +426,8 @@ func TestBrought(t *testing.T) {
 	}
 	w.images.set(web, Artifact{Image: "localhost/web"})
 
+	until(t, "nothing is asked for any more", func() bool { get(); return len(w.brought.wishes().Asked) == 0 })
+
 	open := func(sealed string) string {
 		plain, err := w.brought.Open(sealed)
 		if err != nil {
