@@ -120,6 +120,10 @@ func TestTrend(t *testing.T) {
 		if soon < scale*test.soon[0] && soon < 0.04 || soon > max(1, scale)*test.soon[1] || later < test.later[0] || later > test.later[1]*max(1, scale) || later < soon {
 			t.Errorf("%s: %.4f after an interval, want %v; %.4f after an hour, want %v", test.name, soon, test.soon, later, test.later)
 		}
+		lower := NewTrend(rule(Limit{Kind: BelowOld, Value: 0.02, Unit: Share}), before) // as far on the other side
+		if gap, other := later-0.02-trend.level, lower.level-0.02-lower.Bound(360); math.Abs(gap-other) > 1e-9 || lower.level >= trend.level {
+			t.Errorf("%s: a lower limit drifts by %v, an upper one by %v", test.name, other, gap)
+		}
 		if seen := trend.Bound(64); test.keeps == 1 && later < 1.2*seen {
 			t.Errorf("%s: %.4f after an hour, %.4f after the longest that was seen of its drift", test.name, later, seen)
 		}
