@@ -24,9 +24,8 @@ headless: build
 cluster: build
 	@scripts/cluster demo
 
-# The two that take longest come first, so that the others go on beside them.
 test: tools
-	$(GO) test ./internal/cli ./internal/target/containers ./...
+	$(GO) test -timeout 20m ./...
 
 # What has a real cluster for its site; make test does it too where scripts/cluster build has been.
 test-cluster: tools

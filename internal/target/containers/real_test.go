@@ -152,9 +152,7 @@ func startEngine(t testing.TB, with ...func(folder string)) *engine {
 			t.Fatal(err)
 		}
 	}
-	for n := range 10 { // what one that was killed left behind would have the same addresses
-		exec.Command("ip", "link", "delete", fmt.Sprint("podman", n)).Run()
-	}
+	forgetNetworks()
 	e.start(t)
 	t.Cleanup(func() {
 		e.podman("rm", "-fa", "-t", "0").Run()
@@ -163,6 +161,22 @@ func startEngine(t testing.TB, with ...func(folder string)) *engine {
 		os.RemoveAll(folder)
 	})
 	return e
+}
+
+// forgetNetworks takes away what an engine that was killed left behind in the tests' own network: bridges with the same addresses, and ports that
+// lead nowhere.
+func forgetNetworks() {
+	if os.Getenv(apart) == "" {
+		return // it is the machine's
+	}
+	for n := range 10 {
+		exec.Command("ip", "link", "delete", fmt.Sprint("podman", n)).Run()
+	}
+	for _, table := range []string{"nat", "filter"} {
+		for _, do := range []string{"--flush", "--delete-chain"} {
+			exec.Command("iptables", "--table", table, do).Run()
+		}
+	}
 }
 
 func (e *engine) podman(args ...string) *exec.Cmd {

@@ -40,10 +40,9 @@ var program = sync.OnceValues(func() (string, error) {
 
 // released is a line of its own: a repository, a server, and a site of a real engine.
 type released struct {
-	t                   *testing.T
-	engine              *engine
-	program, data, repo string
-	http                []string // of quay, at the engine of this machine, and of pier, at the same one by ssh
+	t                         *testing.T
+	engine                    *engine
+	program, data, repo, http string
 }
 
 // What all rollouts here have, and one by which none that follows is looser than the one before.
@@ -60,17 +59,16 @@ func release(t *testing.T) *released {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &released{t: t, engine: e, program: at, data: shortTemp(t), repo: t.TempDir(), http: []string{porttest.Free(t), porttest.Free(t)}}
+	r := &released{t: t, engine: e, program: at, data: shortTemp(t), repo: t.TempDir(), http: porttest.Free(t)}
 	r.commit("1", short, true) // so that there is a branch
 	r.aditus("link", "add", "line", r.repo, "--folder", "deploy", "--every", "1s", "--target", "containers="+e.address, "--data", r.data)
 	way, _ := bySSH(t, e)
 	settings := filepath.Join(r.data, "settings.yaml")
 	text, err := os.ReadFile(settings)
 	if err == nil {
-		quay := fmt.Sprintf("sites:\n  - {name: quay, automatic: true, target: {kind: containers, engine: %q, listen: %q}}\n", e.address, r.http[0])
-		pier := fmt.Sprintf("  - {name: pier, automatic: true, target: {kind: containers, engine: %q, key: %s, known-hosts: %s, listen: %q, ports: 11000-11999}}\n", way.Address, way.Key, way.KnownHosts, r.http[1])
+		quay := fmt.Sprintf("sites:\n  - {name: quay, automatic: true, target: {kind: containers, engine: %q, key: %s, known-hosts: %s, listen: %q}}\n", way.Address, way.Key, way.KnownHosts, r.http)
 		rest, _, _ := strings.Cut(string(text), "sites:\n")
-		err = os.WriteFile(settings, []byte(rest+quay+pier), 0o600)
+		err = os.WriteFile(settings, []byte(rest+quay), 0o600)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -114,7 +112,7 @@ func (r *released) commit(version, rollout string, helper bool) {
 	if err == nil {
 		err = tarball.WriteToFile(file, tag, image(r.t, version))
 	}
-	text := fmt.Sprintf("aditus: 1\nworkload: web\nsites: [quay, pier]\nparts:\n  deck:\n    kind: service\n    artifact: file:%s\n    instances: 2\n    ports: {http: 8080}\n    probes: {ready: {http: {port: http, path: /%s}, every: 1s}}\n    stop: {drain: 1s, within: 2s}\n", file, map[bool]string{true: "ready"}[strings.Contains(rollout, "guards")])
+	text := fmt.Sprintf("aditus: 1\nworkload: web\nsites: [quay]\nparts:\n  deck:\n    kind: service\n    artifact: file:%s\n    instances: 2\n    ports: {http: 8080}\n    probes: {ready: {http: {port: http, path: /%s}, every: 1s}}\n    stop: {drain: 1s, within: 2s}\n", file, map[bool]string{true: "ready"}[strings.Contains(rollout, "guards")])
 	if helper {
 		text += fmt.Sprintf("  helper: {kind: service, artifact: \"file:%s\", ports: {http: 8080}}\n", filepath.Join(r.repo, "..", "1.tar"))
 	}
@@ -137,21 +135,14 @@ func (r *released) commit(version, rollout string, helper bool) {
 	}
 }
 
-// everywhere waits until both berths are so.
-func (r *released) everywhere(what string, so func(status.Berth) bool) {
-	r.t.Helper()
-	r.until(what, "quay", so)
-	r.until(what, "pier", so)
-}
-
-// until waits until the berth at a site is so.
-func (r *released) until(what, site string, so func(status.Berth) bool) {
+// until waits until the berth is so.
+func (r *released) until(what string, so func(status.Berth) bool) {
 	r.t.Helper()
 	var last string
 	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		out, _ := exec.Command(r.program, "status", "--json", "--data", r.data).Output()
 		var told status.Snapshot
-		if err := json.Unmarshal(out, &told); err == nil && slices.ContainsFunc(told.Berths, func(b status.Berth) bool { return b.ID.Site == site && so(b) }) {
+		if err := json.Unmarshal(out, &told); err == nil && len(told.Berths) == 1 && so(told.Berths[0]) {
 			return
 		}
 		if last = string(out); time.Now().After(end) {
@@ -181,13 +172,13 @@ func TestRealStyles(t *testing.T) {
 			return b.Rollout == nil && b.Applied != nil && b.Applied.Version == version && b.Problem == nil
 		}
 	}
-	r.everywhere("1 is live", is("1"))
+	r.until("1 is live", is("1"))
 	var failed, answered atomic.Int64
 	var last atomic.Pointer[string]
 	stop := make(chan struct{})
 	var callers sync.WaitGroup
-	for n := range 4 {
-		at := "http://" + r.http[n%2] + "/"
+	at := "http://" + r.http + "/"
+	for range 4 {
 		callers.Go(func() {
 			client := &http.Client{Timeout: 10 * time.Second}
 			for {
@@ -218,21 +209,19 @@ func TestRealStyles(t *testing.T) {
 	} {
 		version := fmt.Sprint(i + 2)
 		r.commit(version, style, true)
-		r.everywhere(version+" is live", is(version))
-		eventually(t, "the containers of before are gone", func() bool { return len(r.containers("deck")) == 4 })
+		r.until(version+" is live", is(version))
+		eventually(t, "the containers of before are gone", func() bool { return len(r.containers("deck")) == 2 })
 		before := r.containers("deck")
-		for _, at := range r.http {
-			if response, err := http.Get("http://" + at + "/"); err != nil {
-				t.Error(err)
-			} else if text, _ := io.ReadAll(response.Body); string(text) != "version "+version+"\n" {
-				t.Errorf("%s answers %q", version, text)
-			}
+		if response, err := http.Get(at); err != nil {
+			t.Error(err)
+		} else if text, _ := io.ReadAll(response.Body); string(text) != "version "+version+"\n" {
+			t.Errorf("%s answers %q", version, text)
 		}
 		if strings.Contains(style, "rolling") {
 			continue // what becomes of a bad one there the other two show
 		}
 		r.commit("bad", style, true)
-		r.everywhere("what is bad is barred", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
+		r.until("what is bad is barred", func(b status.Berth) bool { return b.Rollout == nil && b.Bar != nil && is(version)(b) })
 		eventually(t, "only those of before are there", func() bool { return slices.Equal(r.containers("deck"), before) })
 	}
 	close(stop)
@@ -241,16 +230,14 @@ func TestRealStyles(t *testing.T) {
 		t.Errorf("%d of %d requests were lost, the last with %s", failed.Load(), answered.Load(), *last.Load())
 	}
 	r.commit("5", short, false)
-	r.everywhere("the helper is told as nobody's any more", func(b status.Berth) bool {
+	r.until("the helper is told as nobody's any more", func(b status.Berth) bool {
 		return slices.ContainsFunc(b.Cohorts, func(c status.Cohort) bool {
 			return slices.ContainsFunc(c.Parts, func(p status.Part) bool { return p.Orphan })
 		})
 	})
-	if len(r.containers("helper")) != 2 {
+	if len(r.containers("helper")) != 1 {
 		t.Error("what nobody asked to remove is gone")
 	}
-	for _, site := range []string{"quay", "pier"} {
-		r.aditus("sync", "web/"+site, "--remove-orphans", "--data", r.data)
-	}
+	r.aditus("sync", "web/quay", "--remove-orphans", "--data", r.data)
 	eventually(t, "the helper is gone", func() bool { return len(r.containers("helper")) == 0 })
 }
