@@ -61,7 +61,7 @@ func (f *linkFlags) add(cmd *cobra.Command) {
 	flags.StringSliceVar(&f.link.Sites, "sites", nil, "of such a folder: the `sites` where they run (default: the only one that is a cluster)")
 	f.credential(cmd)
 	setFlag(cmd, &f.set)
-	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in; local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites; containers[=ENGINE[,ADDRESS][,KEY=VALUE…]] for containers of an engine, such as containers=ssh://root@quay.skerry.example/run/podman/podman.sock,:8080,key=/root/.ssh/id_ed25519; or cluster[=CONTEXT[/NAMESPACE]] for a namespace of a Kubernetes cluster, the current context's and named like the site where that is left out")
+	flags.StringVar(&f.target, "target", sim.Kind.Name, "what new sites run on: stand-in; local[=ADDRESS] for processes on this machine, with HTTP coming in at the address (127.0.0.1:8080), and at the next ports for further sites; containers[=ENGINE[,ADDRESS][,KEY=VALUE…]] for containers of an engine, such as containers=ssh://root@quay.skerry.example/run/podman/podman.sock,:8080,key=/etc/aditus/quay.key; or cluster[=CONTEXT[/NAMESPACE]] for a namespace of a Kubernetes cluster, the current context's and named like the site where that is left out")
 	flags.StringArrayVar(&f.skip, "skip-registry", nil, "do not ask this registry's `host` for artifacts; may stand several times")
 }
 

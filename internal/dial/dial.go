@@ -54,6 +54,9 @@ func (c *Client) Secure(settings *tls.Config) (*Client, error) {
 	return asking(t, c.connect, "https"), nil
 }
 
+// Connects tells whether it connects to ports, so that not HTTP alone goes.
+func (c *Client) Connects() bool { return c.connect != nil }
+
 // Scheme is http, or https.
 func (c *Client) Scheme() string { return c.scheme }
 

@@ -50,7 +50,9 @@ func Read(page []byte, mediaType string, since time.Time) (signal.Page, error) {
 	ended := bytes.HasSuffix(bytes.TrimRight(page, "\r\n"), []byte("\n"+endMark)) || string(bytes.TrimRight(page, "\r\n")) == endMark
 	switch {
 	case kind == protobuf:
-		r.families(page)
+		if err := r.families(page); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNoMetrics, err)
+		}
 	case kind == openMetrics && !ended:
 		return nil, fmt.Errorf("%w: it breaks off, as it does not end with %s", ErrNoMetrics, endMark)
 	default:

@@ -13,17 +13,16 @@ import (
 )
 
 // families reads a page in protobuf, each family behind its length.
-func (r *reading) families(page []byte) {
+func (r *reading) families(page []byte) error {
 	in := bytes.NewReader(page)
 	for n := 0; ; n++ {
 		family := &dto.MetricFamily{}
 		err := protodelim.UnmarshalFrom(in, family)
 		if errors.Is(err, io.EOF) {
-			return
+			return nil
 		}
 		if err != nil {
-			r.lose("", fmt.Errorf("what follows %d families cannot be read: %w", n, err))
-			return
+			return fmt.Errorf("what follows %d families cannot be read: %w", n, err) // nobody knows what else there was
 		}
 		for _, metric := range family.GetMetric() {
 			if !r.stale(family.GetName(), metric.TimestampMs) {

@@ -53,6 +53,9 @@ func (s *Scraper) asked(m declare.Metrics, access map[string]string) (*dial.Clie
 	if m.Scheme == "" {
 		return s.client, headers, nil
 	}
+	if !s.client.Connects() { // what way that is need not be comparable
+		return nil, nil, dial.ErrPlain
+	}
 	key := secureKey{s.way, m.Host, access["ca"], access["certificate"], access["key"]}
 	s.secure.mu.Lock()
 	defer s.secure.mu.Unlock()

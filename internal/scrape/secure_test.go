@@ -16,6 +16,11 @@ import (
 	"aditus/internal/core/declare"
 )
 
+// odd is a way that no map can tell from another one.
+type odd struct{ _ func() }
+
+func (odd) RoundTrip(*http.Request) (*http.Response, error) { return nil, http.ErrServerClosed }
+
 // TestAccess asks for pages that let in whom they know alone, by https and not.
 func TestAccess(t *testing.T) {
 	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -76,7 +81,7 @@ func TestAccess(t *testing.T) {
 	if _, err := s.Fetch(t.Context(), "127.0.0.1", map[string]int{"http": port}, m, nil, time.Time{}); err == nil || !strings.Contains(err.Error(), "it does not speak https") {
 		t.Errorf("one without TLS: %v", err)
 	}
-	if _, err := s.Through(http.DefaultTransport).Fetch(t.Context(), "127.0.0.1", map[string]int{"http": port}, m, nil, time.Time{}); err == nil || !strings.Contains(err.Error(), "https cannot be asked from here") {
+	if _, err := s.Through(odd{func() {}}).Fetch(t.Context(), "127.0.0.1", map[string]int{"http": port}, m, nil, time.Time{}); err == nil || !strings.Contains(err.Error(), "https cannot be asked from here") {
 		t.Errorf("where HTTP alone goes: %v", err)
 	}
 	if len(s.secure.clients) != 4 {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -94,6 +95,25 @@ func Stays(listener net.Listener) {
 	}
 }
 
+// Both copies each way between two connections until both ends are done; an end that is done writing is told to the other.
+func Both(a, b net.Conn) {
+	var group sync.WaitGroup
+	for _, way := range [][2]net.Conn{{a, b}, {b, a}} {
+		group.Go(func() {
+			_, err := io.Copy(way[0], way[1])
+			if err != nil {
+				way[1].Close()
+			}
+			if half, can := way[0].(interface{ CloseWrite() error }); can {
+				half.CloseWrite()
+			} else {
+				way[0].Close()
+			}
+		})
+	}
+	group.Wait()
+}
+
 // Caller is who is at the other end of a socket.
 type Caller struct {
 	PID int // 0 where the system does not tell, as for one of another world of processes
@@ -159,6 +179,9 @@ type Refused struct {
 // Error implements error.
 func (r *Refused) Error() string { return r.Why }
 
+// longestAnswer is how much is read of an answer.
+const longestAnswer = 256 << 20
+
 // longestWhy is how much is read of why something was refused.
 const longestWhy = 1 << 10
 
@@ -182,7 +205,7 @@ func Ask(ctx context.Context, client *http.Client, method, path string, body, in
 		why, _ := io.ReadAll(io.LimitReader(response.Body, longestWhy))
 		return &Refused{response.StatusCode, strings.TrimSpace(string(why))}
 	case into != nil:
-		return json.NewDecoder(response.Body).Decode(into)
+		return json.NewDecoder(io.LimitReader(response.Body, longestAnswer)).Decode(into)
 	}
 	return nil
 }

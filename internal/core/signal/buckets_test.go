@@ -57,7 +57,7 @@ func TestSlope(t *testing.T) {
 			t.Errorf("minute %d: %v", minute, rise)
 		}
 	}
-	if n := len(tracker.last["one"].course); n > 12 {
-		t.Errorf("%d readings are kept", n)
+	if held := len(tracker.last["one"].course); held > 12 {
+		t.Errorf("it remembers %d readings", held)
 	}
 }

@@ -3,7 +3,6 @@ package containers
 import (
 	"context"
 	"errors"
-	"io"
 	"log/slog"
 	"net"
 	"sync"
@@ -12,25 +11,25 @@ import (
 	"aditus/internal/target/containers/host"
 )
 
-// forward leads connections to a socket of this machine on to an engine, which can be another one from some moment on, until ctx ends.
+// forward leads connections to a socket of this machine on to an engine, which can be another one from some moment on.
 type forward struct {
-	mu sync.Mutex
-	to host.Way
+	mu   sync.Mutex
+	to   host.Way
+	runs bool
 }
 
-// set has it lead to an engine.
-func (f *forward) set(to host.Way) {
+// lead has it lead to an engine from now on, and listen until ctx ends where it does not yet.
+func (f *forward) lead(ctx context.Context, at string, to host.Way, log *slog.Logger) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.to = to
-}
-
-// run listens until ctx ends.
-func (f *forward) run(ctx context.Context, at string, log *slog.Logger) error {
+	if f.to = to; f.runs {
+		return nil
+	}
 	listener, err := socket.Listen(ctx, at)
 	if err != nil {
 		return err
 	}
+	f.runs = true
 	socket.Stays(listener)
 	context.AfterFunc(ctx, func() { listener.Close() })
 	go func() {
@@ -62,16 +61,5 @@ func lead(ctx context.Context, from net.Conn, way host.Way) {
 	defer to.Close()
 	stop := context.AfterFunc(ctx, func() { from.Close(); to.Close() })
 	defer stop()
-	var group sync.WaitGroup
-	one := func(to, from net.Conn) {
-		io.Copy(to, from)
-		if half, is := to.(interface{ CloseWrite() error }); is {
-			half.CloseWrite()
-		} else {
-			to.Close()
-		}
-	}
-	group.Go(func() { one(to, from) })
-	group.Go(func() { one(from, to) })
-	group.Wait()
+	socket.Both(from, to)
 }

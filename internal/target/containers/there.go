@@ -36,13 +36,10 @@ func Work(ctx context.Context, a Agent) error {
 		return err
 	}
 	to := &forward{}
-	to.set(host.Way{Address: a.Engine})
 	leading, cancel := context.WithCancel(ctx)
 	defer cancel()
-	if err := to.run(leading, filepath.Join(a.Folder, engineSocket), a.Log); err != nil {
-		return fmt.Errorf("work as an agent: %w", err)
-	}
-	address := host.Scheme + filepath.Join(a.Folder, engineSocket)
+	socketAt := filepath.Join(a.Folder, engineSocket)
+	address := host.Scheme + socketAt
 	return agent.Run(ctx, agent.Options{
 		Folder: a.Folder, Memory: memory, Program: a.Program, Log: a.Log, End: kept.End, Leads: kept.TookOver,
 		Open: func(setup agent.Setup, as func(time.Time) time.Time, b *agent.Brought) (map[string]agent.Site, error) {
@@ -50,7 +47,9 @@ func Work(ctx context.Context, a Agent) error {
 			if err != nil {
 				return nil, err
 			}
-			to.set(way)
+			if err := to.lead(leading, socketAt, way, a.Log); err != nil { // only now: until then the agent before this one leads there
+				return nil, err
+			}
 			engine := &local.Engine{Address: address, Called: setup.Called, Host: host.New(address), Images: b}
 			sites := map[string]agent.Site{}
 			for _, works := range setup.Sites {

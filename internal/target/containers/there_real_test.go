@@ -36,6 +36,7 @@ import (
 	"aditus/internal/target/containers/agent"
 	"aditus/internal/target/containers/host"
 	"aditus/internal/target/containers/images"
+	"aditus/internal/target/local/keeper"
 	"aditus/internal/target/local/store"
 	"aditus/internal/target/targettest"
 )
@@ -204,7 +205,7 @@ func openedThere(t testing.TB, e *engine, way host.Way, owner string, with ...fu
 	t.Cleanup(func() {
 		s.link.Close()
 		if t.Failed() {
-			all, _ := h.List(context.Background(), map[string]string{agent.Label: owner})
+			all, _ := h.List(context.Background(), map[string]string{keeper.LabelAgent: owner})
 			for _, l := range all {
 				out, _ := e.podman("logs", l.ID).CombinedOutput()
 				t.Logf("%s", out)
@@ -218,7 +219,7 @@ func openedThere(t testing.TB, e *engine, way host.Way, owner string, with ...fu
 		if err := s.bringer.End(ctx); err != nil {
 			t.Error(err)
 		}
-		if all, err := h.List(ctx, map[string]string{agent.Label: owner}); err != nil || len(all) > 0 {
+		if all, err := h.List(ctx, map[string]string{keeper.LabelAgent: owner}); err != nil || len(all) > 0 {
 			t.Errorf("there is still %v (%v)", all, err)
 		}
 	})
@@ -392,7 +393,7 @@ func TestRealThere(t *testing.T) {
 	}
 	asked, listen := v.asked.Load(), s.listen
 	agents := func() (ids []string) {
-		all, _ := s.host.List(t.Context(), map[string]string{agent.Label: "def000-faults"})
+		all, _ := s.host.List(t.Context(), map[string]string{keeper.LabelAgent: "def000-faults"})
 		for _, l := range all {
 			ids = append(ids, l.ID)
 		}
@@ -524,5 +525,28 @@ func TestRealWays(t *testing.T) {
 		if err == nil || !errors.Is(err, host.ErrSilent) || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
+	}
+}
+
+// TestRealThereEnded ends what runs at an engine by TLS, with its agent. Before that the agent is nobody's container to take over.
+func TestRealThereEnded(t *testing.T) {
+	e := startEngine(t)
+	way, _ := byTLS(t, e)
+	s := openedThere(t, e, way, "bca000-ended")
+	if err := s.Apply(t.Context(), workload, []target.Want{target.Prepare(revision(1), ferry(1)), target.Scale(revision(1), "deck", 1), target.SetShare(revision(1), 1, "")}); err != nil {
+		t.Fatal(err)
+	}
+	s.await(t, 1, "it runs", running(1))
+	if all, err := s.Strays(t.Context()); err != nil || len(all) > 0 {
+		t.Errorf("what could be taken over is %v (%v)", all, err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	s.link.Close()
+	if err := s.bringer.End(ctx); err != nil {
+		t.Error(err)
+	}
+	if all, err := host.New(e.address).List(ctx, nil); err != nil || len(all) > 0 {
+		t.Errorf("there is still %v (%v)", all, err)
 	}
 }

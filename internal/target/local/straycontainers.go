@@ -30,7 +30,7 @@ func (s *Site) strayContainers(ctx context.Context) ([]status.Stray, error) {
 	}
 	all := []status.Stray{}
 	for _, l := range listed {
-		if l.State != "running" || l.Labels[keeper.LabelKeeper] != "" || s.keeps(target.Found{Container: l.ID}) {
+		if l.State != "running" || l.Labels[keeper.LabelKeeper]+l.Labels[keeper.LabelAgent] != "" || s.keeps(target.Found{Container: l.ID}) {
 			continue
 		}
 		c, err := s.Engine.Host.Inspect(ctx, l.ID)

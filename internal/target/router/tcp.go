@@ -2,9 +2,9 @@ package router
 
 import (
 	"context"
-	"io"
 	"net"
-	"sync"
+
+	"aditus/internal/socket"
 )
 
 // accept takes the connections of a TCP listener until it is closed.
@@ -46,26 +46,12 @@ func (r *Router) connect(client *net.TCPConn, own *route) {
 		if !own.Local {
 			s.b.counter.connected()
 		}
-		both(client, server.(*net.TCPConn))
+		socket.Both(client, server)
+		server.Close()
 		s.b.release()
 		return
 	}
 	if !own.Local {
 		r.unserved.connected()
 	}
-}
-
-// both copies each way until both ends are done; an end that is done writing is told to the other.
-func both(a, b *net.TCPConn) {
-	defer b.Close()
-	var group sync.WaitGroup
-	for _, way := range [][2]*net.TCPConn{{a, b}, {b, a}} {
-		group.Go(func() {
-			if _, err := io.Copy(way[0], way[1]); err != nil {
-				way[1].Close()
-			}
-			way[0].CloseWrite()
-		})
-	}
-	group.Wait()
 }

@@ -373,8 +373,8 @@ func TestSuccession(t *testing.T) {
 			return false
 		}
 		defer p.close()
-		var hello Hello
-		return p.do(t.Context(), http.MethodGet, "/agent", nil, &hello) == nil && hello.Program == "two" && hello.Leads
+		hello, err := p.hello(t.Context())
+		return err == nil && hello.Program == "two" && hello.Leads
 	})
 	until(t, "the site answers", func() bool { _, err := l.Site("north").Observe(t.Context(), "ferry"); return err == nil })
 	first()

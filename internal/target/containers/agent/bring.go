@@ -29,10 +29,8 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 
 	"aditus/internal/target/containers/host"
+	"aditus/internal/target/local/keeper"
 )
-
-// Label is on an agent's container and its volume: whose they are.
-const Label = "aditus.agent"
 
 // Repository is where the images of agents are, under tags by which their programs are known.
 const Repository = "localhost/aditus/agent"
@@ -70,7 +68,7 @@ type Bringer struct {
 func (b *Bringer) Reach(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, bringMost)
 	defer cancel()
-	all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+	all, err := b.Host.List(ctx, map[string]string{keeper.LabelAgent: b.Owner})
 	if err != nil {
 		return nil, err
 	}
@@ -122,16 +120,21 @@ func (b *Bringer) awaitTakeover(ctx context.Context, id, known string) error {
 func (b *Bringer) hello(ctx context.Context, id string) (hello Hello, err error) {
 	ctx, cancel := context.WithTimeout(ctx, askWait)
 	defer cancel()
-	conn, err := b.connect(ctx, id)
-	if err != nil {
-		return hello, err
-	}
-	p, err := newPeer(conn)
+	p, err := b.meet(ctx, id)
 	if err != nil {
 		return hello, err
 	}
 	defer p.close()
-	return hello, p.do(ctx, http.MethodGet, "/agent", nil, &hello)
+	return p.hello(ctx)
+}
+
+// meet connects to an agent to ask it something.
+func (b *Bringer) meet(ctx context.Context, id string) (*peer, error) {
+	conn, err := b.connect(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return newPeer(conn)
 }
 
 // own is the name of something of this agent's at its engine.
@@ -215,7 +218,7 @@ func (b *Bringer) container(ctx context.Context) (made host.Create, err error) {
 	if err != nil {
 		return made, err
 	}
-	labels := map[string]string{Label: b.Owner}
+	labels := map[string]string{keeper.LabelAgent: b.Owner}
 	folder, err := b.Host.Volume(ctx, b.own("agent"), labels)
 	if err != nil {
 		return made, err
@@ -338,7 +341,7 @@ func (b *Bringer) clear(stays string) {
 		defer b.clearing.Unlock()
 		ctx, cancel := context.WithTimeout(context.Background(), leadWithin+2*endWithin)
 		defer cancel()
-		all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+		all, err := b.Host.List(ctx, map[string]string{keeper.LabelAgent: b.Owner})
 		if err == nil {
 			err = b.awaitLead(ctx, stays)
 		}
@@ -362,18 +365,13 @@ func (b *Bringer) clear(stays string) {
 // awaitLead waits until an agent leads all that works on its machine, for as long as that may take. An engine can end all that a container has
 // started with it: its router too, while that still leads.
 func (b *Bringer) awaitLead(ctx context.Context, id string) error {
-	conn, err := b.connect(ctx, id)
-	if err != nil {
-		return err
-	}
-	p, err := newPeer(conn)
+	p, err := b.meet(ctx, id)
 	if err != nil {
 		return err
 	}
 	defer p.close()
 	for end := time.Now().Add(leadWithin); time.Now().Before(end); {
-		var hello Hello
-		if err := p.do(ctx, http.MethodGet, "/agent", nil, &hello); err != nil || hello.Leads {
+		if hello, err := p.hello(ctx); err != nil || hello.Leads {
 			return err
 		}
 		select {
@@ -388,7 +386,7 @@ func (b *Bringer) awaitLead(ctx context.Context, id string) error {
 // End has the agent end all that it keeps, and removes it, with its folder. One that does not run is started for that; where none is there nothing is
 // done.
 func (b *Bringer) End(ctx context.Context) error {
-	all, err := b.Host.List(ctx, map[string]string{Label: b.Owner})
+	all, err := b.Host.List(ctx, map[string]string{keeper.LabelAgent: b.Owner})
 	if err != nil || len(all) == 0 {
 		return err
 	}
@@ -398,11 +396,7 @@ func (b *Bringer) End(ctx context.Context) error {
 			return fmt.Errorf("start its agent, to end what runs at %s: %w", b.Way.Address, err)
 		}
 	}
-	conn, err := b.connect(ctx, all[i].ID)
-	if err != nil {
-		return err
-	}
-	p, err := newPeer(conn)
+	p, err := b.meet(ctx, all[i].ID)
 	if err != nil {
 		return err
 	}

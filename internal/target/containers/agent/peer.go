@@ -63,6 +63,11 @@ func (p *peer) do(ctx context.Context, method, path string, body, into any) erro
 	return socket.Ask(ctx, p.http, method, path, body, into)
 }
 
+// hello asks who it is.
+func (p *peer) hello(ctx context.Context) (hello Hello, err error) {
+	return hello, p.do(ctx, http.MethodGet, "/agent", nil, &hello)
+}
+
 // listen reads news until there are none any more, or nothing comes for too long.
 func (p *peer) listen(ctx context.Context, who string, take func(News)) error {
 	ctx, cancel := context.WithCancel(ctx)
@@ -82,8 +87,10 @@ func (p *peer) listen(ctx context.Context, who string, take func(News)) error {
 	}
 	late := time.AfterFunc(silentFor, cancel)
 	defer late.Stop()
-	for in := json.NewDecoder(response.Body); ; {
+	bounded := &io.LimitedReader{R: response.Body}
+	for in := json.NewDecoder(bounded); ; {
 		var n News
+		bounded.N = mostBody
 		if err := in.Decode(&n); err != nil {
 			if ctx.Err() != nil {
 				err = fmt.Errorf("its agent has said nothing for %s", silentFor)

@@ -116,7 +116,7 @@ func (a *agent) succeed(ctx context.Context) (done func(), err error) {
 		for asking.Err() == nil {
 			if conn, err := socket.Dial(asking, filepath.Join(a.Folder, SocketFile)); err == nil {
 				if p, err := newPeer(conn); err == nil {
-					p.do(asking, "POST", "/leave", nil, nil)
+					p.do(asking, http.MethodPost, "/leave", nil, nil)
 					p.close()
 				}
 			}
@@ -197,6 +197,15 @@ func (a *agent) set(setup Setup) error {
 		group.Wait()
 	})
 	return keepJSON(filepath.Join(a.Folder, setupFile), setup)
+}
+
+// without is the setup without its sites: the engine is still asked to end what they have there.
+func (a *agent) without() Setup {
+	a.setting.Lock()
+	defer a.setting.Unlock()
+	s := a.setup
+	s.Sites, s.Now = nil, time.Time{}
+	return s
 }
 
 // site finds a site.

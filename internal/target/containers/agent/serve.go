@@ -62,7 +62,7 @@ func (a *agent) handler() http.Handler {
 		}
 	})
 	mux.HandleFunc("POST /end", func(w http.ResponseWriter, r *http.Request) {
-		err := a.set(Setup{})
+		err := a.set(a.without())
 		if err == nil {
 			err = a.End(r.Context())
 		}

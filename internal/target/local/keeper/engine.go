@@ -24,6 +24,9 @@ const (
 	engineSlots = 8 // containers that are made, started and ended at a time: with more of them it answers nobody
 )
 
+// LabelAgent is on the containers and volumes of agents, which work with an engine from within it: whose they are.
+const LabelAgent = "aditus.agent"
+
 // LabelKeeper is on all that a keeper has an engine make: whose it is.
 const LabelKeeper = "aditus.keeper"
 
