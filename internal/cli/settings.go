@@ -12,6 +12,7 @@ import (
 	"aditus/internal/config"
 	"aditus/internal/control"
 	"aditus/internal/control/api"
+	"aditus/internal/core/say"
 	"aditus/internal/source"
 	"aditus/internal/target"
 )
@@ -62,7 +63,7 @@ func newSettingsPut() *cobra.Command {
 	var r connection
 	cmd := &cobra.Command{
 		Use:   "put [SECTION NAME] [FILE]",
-		Short: "Write entries of links, sites, sinks, follow and registries",
+		Short: "Write entries of links, sites, sinks, follow, registries, metrics-stores and alerts",
 		Long: `Reads an entry as YAML or JSON from a file, or from standard input, and writes it into the
 settings in place of the one of that name. Without SECTION and NAME it reads several, by
 section and name, and credentials by name, and writes all or none of them:
@@ -112,6 +113,8 @@ At a server, what is of the machine itself, such as programs and files, is not w
 func strictly(text []byte, into *api.Settings) error {
 	var read struct {
 		Links, Sites, Sinks, Follow, Registries map[string]map[string]any
+		MetricsStores                           map[string]map[string]any `yaml:"metrics-stores"`
+		Alerts                                  map[string]map[string]any
 		Credentials                             map[string]source.Credential
 	}
 	if err := yaml.Unmarshal(text, &read); err != nil {
@@ -134,8 +137,12 @@ func ofSection(section, name string, value map[string]any) (s api.Settings, err 
 		s.Follow = one
 	case "registries":
 		s.Registries = one
+	case "metrics-stores":
+		s.MetricsStores = one
+	case "alerts":
+		s.Alerts = one
 	default:
-		err = fmt.Errorf("there is no section %q: there are links, sites, sinks, follow and registries", section)
+		err = fmt.Errorf("there is no section %q: there are %s", section, say.List(config.Sections))
 	}
 	return s, err
 }

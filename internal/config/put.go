@@ -13,10 +13,10 @@ import (
 )
 
 // keyed are the parts of the settings that are lists, by the key that names one of its entries.
-var keyed = map[string]string{"links": "name", "sites": "name", "sinks": "name", "follow": "site"}
+var keyed = map[string]string{"links": "name", "sites": "name", "sinks": "name", "follow": "site", "metrics-stores": "name", "alerts": "name"}
 
 // Sections are the parts of the settings of which single entries are put and dropped.
-var Sections = []string{"links", "sites", "sinks", "follow", "registries"}
+var Sections = []string{"links", "sites", "sinks", "follow", "registries", "metrics-stores", "alerts"}
 
 // ErrMachine means that something in the settings is of the machine itself, and written there alone.
 var ErrMachine = errors.New("that is of the machine itself, and written there alone: in settings.yaml, or by the shell on the machine")
@@ -87,6 +87,8 @@ func (e Entry) Uses() (credential, at string) {
 	case "links":
 		where := Link{Repository: text(e.Value, "repository")}.Where()
 		return e.Name, hostOf(where) + plain(e.Value)
+	case "metrics-stores", "alerts":
+		return text(e.Value, "credential"), hostOf(text(e.Value, "url"))
 	case "registries":
 		return e.Name, e.Name + plain(e.Value)
 	case "sinks":

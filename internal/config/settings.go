@@ -27,25 +27,27 @@ const FileName = "settings.yaml"
 
 // Settings say what an engine looks after. docs/settings.md describes their file, and Schema is made from these types.
 type Settings struct {
-	Line       string              `yaml:"line" jsonschema_description:"Whose workloads these are."`
-	Beat       time.Duration       `yaml:"beat" jsonschema:"default=1s" jsonschema_description:"How often each berth is looked at."`
-	Listen     string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks come to, HOST:PORT; none where it is left out."`
-	Registries map[string]Registry `yaml:"registries,omitempty" jsonschema_description:"How registries are asked, by host; * for all others."`
-	Links      []Link              `yaml:"links"`
-	Follow     []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
-	Store      string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
-	Ledger     string              `yaml:"ledger,omitempty" jsonschema:"pattern=^postgres(ql)?://" jsonschema_description:"Where the ledger lies that several servers share: the connection URI of a PostgreSQL database, such as postgres://aditus@db.skerry.example/aditus. In the data folder where it is left out."`
-	Memory     string              `yaml:"memory,omitempty" jsonschema:"default=1 GB" jsonschema_description:"What the server means to get along with; it collects what it does not need any more the harder the closer it comes to that, and tells when it meets it."`
-	Ship       Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
-	Keep       Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
-	Roles      map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
-	Policy     string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
-	Sinks      []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
-	Login      *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
-	Calm       bool                `yaml:"-" json:"-"` // nothing begins by itself, for a program that only asks
-	Faces      string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
-	Instances  Instances           `yaml:"instances,omitempty" jsonschema_description:"As whom the instances of local sites run: each workload as a system user of its own, where the server, or its keeper, may start programs as others. As the server's own user where it is left out."`
-	Sites      []Site              `yaml:"sites" jsonschema_description:"In course order."`
+	Line          string              `yaml:"line" jsonschema_description:"Whose workloads these are."`
+	Beat          time.Duration       `yaml:"beat" jsonschema:"default=1s" jsonschema_description:"How often each berth is looked at."`
+	Listen        string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks come to, HOST:PORT; none where it is left out."`
+	Registries    map[string]Registry `yaml:"registries,omitempty" jsonschema_description:"How registries are asked, by host; * for all others."`
+	Links         []Link              `yaml:"links"`
+	Follow        []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`
+	Store         string              `yaml:"store,omitempty" jsonschema:"default=4 GB" jsonschema_description:"How much of unpacked artifacts that nobody uses stays on disk."`
+	Ledger        string              `yaml:"ledger,omitempty" jsonschema:"pattern=^postgres(ql)?://" jsonschema_description:"Where the ledger lies that several servers share: the connection URI of a PostgreSQL database, such as postgres://aditus@db.skerry.example/aditus. In the data folder where it is left out."`
+	Memory        string              `yaml:"memory,omitempty" jsonschema:"default=1 GB" jsonschema_description:"What the server means to get along with; it collects what it does not need any more the harder the closer it comes to that, and tells when it meets it."`
+	Ship          Ship                `yaml:"ship,omitempty" jsonschema_description:"A second copy of the ledger, in another folder, as it grows."`
+	Keep          Keep                `yaml:"keep,omitempty" jsonschema_description:"For how long the ledger keeps what; 'for ever', or a number of days such as 14 days."`
+	Roles         map[string][]string `yaml:"roles,omitempty" jsonschema_description:"Who may sign off what asks for a role, by its name. The name * stands for anyone. A commit that asks for a role that is not listed is not taken."`
+	Policy        string              `yaml:"policy,omitempty" jsonschema_description:"The link whose line.yaml says what may happen when and by whom. roles, and automatic, after and drift of sites, stand there then."`
+	Sinks         []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
+	MetricsStores []MetricsStore      `yaml:"metrics-stores,omitempty" jsonschema_description:"What is asked for signals that instances do not tell themselves."`
+	Alerts        []AlertSource       `yaml:"alerts,omitempty" jsonschema_description:"Who says what fires, at listen by POST /alerts/NAME."`
+	Login         *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
+	Calm          bool                `yaml:"-" json:"-"` // nothing begins by itself, for a program that only asks
+	Faces         string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
+	Instances     Instances           `yaml:"instances,omitempty" jsonschema_description:"As whom the instances of local sites run: each workload as a system user of its own, where the server, or its keeper, may start programs as others. As the server's own user where it is left out."`
+	Sites         []Site              `yaml:"sites" jsonschema_description:"In course order."`
 }
 
 // Addresses are those that are listened to by Aditus itself: for faces, webhooks, and the HTTP traffic of local sites.
@@ -262,6 +264,9 @@ func (s Settings) check() error {
 	}
 	if err := s.Instances.check(); err != nil {
 		return fmt.Errorf("instances: %w", err)
+	}
+	if err := s.checkSignals(); err != nil {
+		return err
 	}
 	if s.Login != nil {
 		if err := s.Login.check(); err != nil {

@@ -24,7 +24,7 @@ type Settler interface {
 	Explore(ctx context.Context, who policy.Actor, a Asked) (Offer, error)
 	// Settings gives them, without what is secret in them.
 	Settings(ctx context.Context, who policy.Actor) (map[string]any, error)
-	// PutSettings keeps credentials by their names, and writes entries of links, sites, sinks, follow and registries, all or none. From far away a
+	// PutSettings keeps credentials by their names, and writes entries of links, sites, sinks, follow, registries, metrics-stores and alerts, all or none. From far away a
 	// credential that is there already is shown nowhere else than before.
 	PutSettings(ctx context.Context, who policy.Actor, given map[string]source.Credential, entries ...config.Entry) error
 	// DropSetting takes one out.

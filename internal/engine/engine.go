@@ -38,6 +38,7 @@ type Engine struct {
 	clock      clock.Clock
 	prober     *probe.Prober
 	scraper    *scrape.Scraper
+	stores     stores
 	access     Access
 	beat       time.Duration
 	group      *errgroup.Group

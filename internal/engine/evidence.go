@@ -96,7 +96,15 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	if rules := b.rules(seen); rules != nil {
 		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now), Standing: b.e.standing}
 		if (b.state.Roll != nil || len(rules.Guards) > 0) && !now.Before(b.panel.Due(about)) {
+			var trouble error
+			asking := errgroup.Group{}
+			asking.Go(func() error {
+				about.Elsewhere, trouble = b.elsewhere(ctx, seen, rules)
+				return nil
+			})
 			scrapes := b.scrape(ctx, seen)
+			asking.Wait()
+			seen.trouble = cmp.Or(seen.trouble, trouble)
 			b.panel.Evaluate(about, scrapes, func(id string) bool { return b.instances[id] != nil }, now)
 			seen.evaluated = true
 		}

@@ -8,6 +8,8 @@ import (
 	"maps"
 	"math"
 
+	"aditus/internal/core/signal"
+
 	dto "github.com/prometheus/client_model/go"
 	"google.golang.org/protobuf/encoding/protodelim"
 )
@@ -59,7 +61,7 @@ func (r *reading) metric(name string, metric *dto.Metric) {
 		r.add(name+"_sum", labels, h.GetSampleSum())
 		r.add(name+"_count", labels, count)
 		for _, b := range bucketsOf(h, count) {
-			r.add(name+"_bucket", with("le", b.bound), b.count)
+			r.add(name+"_bucket", with("le", b.Bound), b.Count)
 		}
 	case metric.Summary != nil:
 		r.add(name+"_sum", labels, metric.Summary.GetSampleSum())
@@ -70,22 +72,19 @@ func (r *reading) metric(name string, metric *dto.Metric) {
 	}
 }
 
-// bucket is how many observations were at most a bound.
-type bucket struct{ bound, count float64 }
-
 // bucketsOf are the buckets of a histogram: those that are declared, and else those that it grew by itself, exponential ones, of which each ends
 // 2^(2^-schema) times further than the one before. They never end short of an observation.
-func bucketsOf(h *dto.Histogram, count float64) (all []bucket) {
+func bucketsOf(h *dto.Histogram, count float64) (all []signal.Bucket) {
 	if len(h.GetBucket()) > 0 {
 		for _, b := range h.GetBucket() {
 			n := b.GetCumulativeCountFloat()
 			if n == 0 {
 				n = float64(b.GetCumulativeCount())
 			}
-			all = append(all, bucket{b.GetUpperBound(), n})
+			all = append(all, signal.Bucket{Bound: b.GetUpperBound(), Count: n})
 		}
-		if !math.IsInf(all[len(all)-1].bound, 1) {
-			all = append(all, bucket{math.Inf(1), count})
+		if !math.IsInf(all[len(all)-1].Bound, 1) {
+			all = append(all, signal.Bucket{Bound: math.Inf(1), Count: count})
 		}
 		return all
 	}
@@ -93,27 +92,20 @@ func bucketsOf(h *dto.Histogram, count float64) (all []bucket) {
 		return nil
 	}
 	ends := func(index int32) float64 { return math.Exp2(float64(index) * math.Exp2(-float64(h.GetSchema()))) }
-	sum := 0.0
-	add := func(from, to, count float64) {
-		if len(all) == 0 || from > all[len(all)-1].bound { // that nothing lies between is known too
-			all = append(all, bucket{from, sum})
-		}
-		sum += count
-		all = append(all, bucket{to, sum})
-	}
+	var grown signal.Ranges
 	negative := spread(h.GetNegativeSpan(), h.GetNegativeDelta(), h.GetNegativeCount())
 	for i := len(negative) - 1; i >= 0; i-- { // the one furthest from nought first; each ends where the next one to nought begins
-		add(-ends(negative[i].index), -ends(negative[i].index-1), negative[i].count)
+		grown.Add(-ends(negative[i].index), -ends(negative[i].index-1), negative[i].count)
 	}
 	zero := h.GetZeroCountFloat()
 	if zero == 0 {
 		zero = float64(h.GetZeroCount())
 	}
-	add(-h.GetZeroThreshold(), h.GetZeroThreshold(), zero)
+	grown.Add(-h.GetZeroThreshold(), h.GetZeroThreshold(), zero)
 	for _, b := range spread(h.GetPositiveSpan(), h.GetPositiveDelta(), h.GetPositiveCount()) {
-		add(ends(b.index-1), ends(b.index), b.count)
+		grown.Add(ends(b.index-1), ends(b.index), b.count)
 	}
-	return append(all, bucket{math.MaxFloat64, sum}, bucket{math.Inf(1), count}) // what was not seen beyond is known not to be
+	return grown.Cumulative(count)
 }
 
 // The schemas of exponential buckets, and how many buckets of a histogram are read.

@@ -225,7 +225,7 @@ var operations = []operation{
 		do: func(ctx context.Context, c call) (any, error) {
 			return c.Explore(ctx, c.who, *c.in.(*control.Asked))
 		}},
-	{method: "PUT", path: "/v1/settings/{section}/{name}", name: "putSetting", about: "Write one entry of links, sites, sinks, follow or registries into the settings, as their schema has it. What is of the machine itself, such as programs and files, is written there alone.", scope: policy.Change, in: map[string]any{}, out: Done{},
+	{method: "PUT", path: "/v1/settings/{section}/{name}", name: "putSetting", about: "Write one entry of links, sites, sinks, follow, registries, metrics-stores or alerts into the settings, as their schema has it. What is of the machine itself, such as programs and files, is written there alone.", scope: policy.Change, in: map[string]any{}, out: Done{},
 		do: func(ctx context.Context, c call) (any, error) {
 			return Done{}, c.PutSettings(ctx, c.who, nil, config.Entry{Section: c.section, Name: c.name, Value: *c.in.(*map[string]any)})
 		}},

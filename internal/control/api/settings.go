@@ -21,17 +21,19 @@ type Secret struct {
 
 // Settings are entries of the settings by section and name, and credentials by name.
 type Settings struct {
-	Links       map[string]map[string]any    `json:"links,omitempty"`
-	Sites       map[string]map[string]any    `json:"sites,omitempty"`
-	Sinks       map[string]map[string]any    `json:"sinks,omitempty"`
-	Follow      map[string]map[string]any    `json:"follow,omitempty"`
-	Registries  map[string]map[string]any    `json:"registries,omitempty"`
-	Credentials map[string]source.Credential `json:"credentials,omitempty"`
+	Links         map[string]map[string]any    `json:"links,omitempty"`
+	Sites         map[string]map[string]any    `json:"sites,omitempty"`
+	Sinks         map[string]map[string]any    `json:"sinks,omitempty"`
+	Follow        map[string]map[string]any    `json:"follow,omitempty"`
+	Registries    map[string]map[string]any    `json:"registries,omitempty"`
+	MetricsStores map[string]map[string]any    `json:"metrics-stores,omitempty"`
+	Alerts        map[string]map[string]any    `json:"alerts,omitempty"`
+	Credentials   map[string]source.Credential `json:"credentials,omitempty"`
 }
 
 // section gives the entries of one; nil where there is none of that name.
 func (s *Settings) section(name string) *map[string]map[string]any {
-	return map[string]*map[string]map[string]any{"links": &s.Links, "sites": &s.Sites, "sinks": &s.Sinks, "follow": &s.Follow, "registries": &s.Registries}[name]
+	return map[string]*map[string]map[string]any{"links": &s.Links, "sites": &s.Sites, "sinks": &s.Sinks, "follow": &s.Follow, "registries": &s.Registries, "metrics-stores": &s.MetricsStores, "alerts": &s.Alerts}[name]
 }
 
 // Entries are all but the credentials, in order.

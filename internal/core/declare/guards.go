@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -114,6 +115,9 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if limit.Kind == Map && rule.Way == guard.Sequential && countsAlone(rule.Limit) {
 		r.wrong(limit, p+"/limit", "leave decide: sequential out, or write a limit in points above old, or at-most of the opposite share", "a lower limit, and one that is a share of old or of the past, is decided by counting intervals")
 	}
+	if !Asks(rule.Signal) && rule.Limit.Relative() {
+		r.wrong(limit, p+"/limit", "write "+VersionBlank+" or "+AddressesBlank+" into the query, or at-most", "the query is about both cohorts at once, so that one cannot be held against the other")
+	}
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 	}
@@ -125,7 +129,12 @@ func countsAlone(l guard.Limit) bool { return l.Below() || l.OfBase }
 
 // eitherUnit tells whether a guard's signal may be written as a share or as a bare number.
 func eitherUnit(rule guard.Rule) bool {
-	return rule.Limit.OfBase || rule.Limit.Unit == guard.Share && (rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Apdex)
+	return rule.Limit.OfBase || rule.Limit.Unit == guard.Share && either(rule.Signal.Kind)
+}
+
+// either tells whether values of a kind are shares where the declaration says so.
+func either(kind signal.Kind) bool {
+	return kind == signal.GaugeShare || kind == signal.Apdex || kind == signal.Query
 }
 
 // ofBase settles what a per cent means in a limit above or below old, or the past: a share of that where the signal is none itself, or where it
@@ -137,7 +146,7 @@ func (r *reader) ofBase(n Node, pointer string, rule *guard.Rule) {
 	}
 	written := n.Entries[0].Value
 	switch bare := strings.HasSuffix(strings.TrimSpace(written.Text), "%"); {
-	case bare && (rule.Signal.Kind.Share() || rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Apdex):
+	case bare && (rule.Signal.Kind.Share() || either(rule.Signal.Kind)):
 		of := strings.TrimPrefix(baseWords[l.Base()], " ")
 		r.wrong(written, pointer+"/"+string(l.Kind), fmt.Sprintf("write %s points, or %s%s", strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(written.Text), "%")), written.Text, baseWords[l.Base()]), "%s can be so many points, or a share %s", written.Text, of)
 	case bare:
@@ -157,7 +166,7 @@ func unitOf(s signal.Source) guard.Unit {
 	switch {
 	case s.Kind.Share():
 		return guard.Share
-	case s.Kind == signal.GaugeShare, s.Kind == signal.Apdex:
+	case either(s.Kind):
 		return guard.Plain
 	case strings.HasSuffix(name, "_seconds"):
 		return guard.Seconds
@@ -192,7 +201,7 @@ func (r *reader) way(n Node, pointer string, rule *guard.Rule, count Node) {
 	}
 	if rule.Way == guard.ByCount && rule.Breach == nil {
 		count := defaultCount
-		if rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Slope {
+		if rule.Signal.Kind == signal.GaugeShare || rule.Signal.Kind == signal.Slope || rule.Signal.Kind == signal.Query {
 			count.Samples = 1 // each instance's reading is one
 		}
 		rule.Breach = &count
@@ -214,9 +223,10 @@ func oneOf[W ~string](r *reader, n Node, pointer string, words ...W) W {
 // source reads a signal: a mapping with one key, which says how it is computed.
 func (r *reader) source(n Node, pointer string) signal.Source {
 	s := signal.Source{}
+	ways := 0
 	set := func(kind signal.Kind, read func(Node, string)) func(Node, string) {
 		return func(n Node, p string) {
-			s.Kind = kind
+			s.Kind, ways = kind, ways+1
 			read(n, p)
 		}
 	}
@@ -255,6 +265,9 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 	bound := map[string]func(Node, string){"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) }}
 	over := ""
 	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
+		"store":  func(n Node, p string) { s.Store = r.text(n, p, "store") },
+		"cohort": func(n Node, p string) { s.Cohort = r.mark(n, p) },
+		"query":  set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
 		"ratio":       set(signal.Ratio, two("a ratio")),
 		"per":         set(signal.Per, two("per")),
 		"apdex":       set(signal.Apdex, one("histogram", "apdex", bound, "bound")),
@@ -282,10 +295,48 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		}
 		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
 	}
-	if ok && len(n.Entries) != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge")
+	if ok && ways != 1 {
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge, or the query of a store")
 	}
+	r.stored(n, pointer, &s)
 	return s
+}
+
+// Blanks are what stands for a cohort in a query of a metrics store.
+const (
+	VersionBlank   = "%version%"
+	RevisionBlank  = "%revision%"
+	InstancesBlank = "%instances%"
+	AddressesBlank = "%addresses%"
+)
+
+// Asks tells whether a signal is asked of each cohort by itself: a query without a blank is about all of them.
+func Asks(s signal.Source) bool {
+	return s.Kind != signal.Query || slices.ContainsFunc([]string{VersionBlank, RevisionBlank, InstancesBlank, AddressesBlank}, func(blank string) bool { return strings.Contains(s.Query, blank) })
+}
+
+// stored settles what is asked of a metrics store.
+func (r *reader) stored(n Node, pointer string, s *signal.Source) {
+	switch {
+	case s.Store == "" && s.Kind == signal.Query:
+		r.wrong(n, pointer, "write store: NAME beside it, a metrics store of the settings", "a query is asked of a metrics store")
+	case s.Store == "" && s.Cohort != nil:
+		r.wrong(n, pointer, "leave cohort out", "the instances themselves tell which cohort they are of; cohort is for series of a store")
+	case s.Kind == signal.Query && s.Cohort != nil:
+		r.wrong(n, pointer, "leave cohort out, and write "+VersionBlank+" or "+AddressesBlank+" into the query", "a query tells its cohorts apart by itself")
+	case s.Store != "" && s.Kind != signal.Query && s.Cohort == nil:
+		s.Cohort = &signal.Mark{Label: "instance", Is: signal.ByAddress}
+	}
+}
+
+// mark reads by what a store's series are told apart.
+func (r *reader) mark(n Node, pointer string) *signal.Mark {
+	m := &signal.Mark{Is: signal.ByVersion}
+	r.fields(n, pointer, "cohort", []string{"label", "is"}, map[string]func(Node, string){
+		"label": func(n Node, p string) { m.Label = r.text(n, p, "label") },
+		"is":    func(n Node, p string) { m.Is = oneOf(r, n, p, signal.Namings...) },
+	})
+	return m
 }
 
 // The shortest and the longest while that a slope is told over.

@@ -2,6 +2,7 @@ package signal
 
 import (
 	"maps"
+	"math"
 	"slices"
 )
 
@@ -82,4 +83,28 @@ func same(a, b map[float64]float64) bool {
 		}
 	}
 	return true
+}
+
+// Bucket is how many observations were at most a bound.
+type Bucket struct{ Bound, Count float64 }
+
+// Ranges gather the buckets of a histogram that grows them by itself: each has the observations between two bounds alone, and where there is
+// none nothing was observed.
+type Ranges struct {
+	all []Bucket
+	sum float64
+}
+
+// Add adds how many observations lie between two bounds, which lie above all before.
+func (r *Ranges) Add(from, to, count float64) {
+	if len(r.all) == 0 || from > r.all[len(r.all)-1].Bound { // that nothing lies between is known too
+		r.all = append(r.all, Bucket{from, r.sum})
+	}
+	r.sum += count
+	r.all = append(r.all, Bucket{to, r.sum})
+}
+
+// Cumulative are the buckets as a histogram has them that declares them, where there are so many observations. They never end short of one.
+func (r *Ranges) Cumulative(count float64) []Bucket {
+	return append(r.all, Bucket{math.MaxFloat64, r.sum}, Bucket{math.Inf(1), count}) // what was not seen beyond is known not to be
 }

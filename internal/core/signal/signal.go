@@ -79,6 +79,7 @@ const (
 	Slope      Kind = "slope"       // how much a gauge rises in an hour, by least squares over a while; mean over the cohort's instances
 	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
 	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
+	Query      Kind = "query"       // what a metrics store answers to a query in its own language
 )
 
 // frustrates is how many times its bound an observation may be to count half for an Apdex.
@@ -127,7 +128,72 @@ type Source struct {
 	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
 	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
 	Over     float64 `json:"over,omitempty"`     // Slope: seconds
+	Store    string  `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
+	Cohort   *Mark   `json:"cohort,omitempty"`   // Store: how its series are told apart
+	Query    string  `json:"query,omitempty"`    // Query: in the store's own language
 }
+
+// Mark is a label by which a store's series are told apart, and what its values are.
+type Mark struct {
+	Label string `json:"label"`
+	Is    Naming `json:"is"`
+}
+
+// Naming is what the values of a Mark name.
+type Naming string
+
+const (
+	ByAddress  Naming = "address"  // HOST or HOST:PORT of an instance
+	ByInstance Naming = "instance" // its name
+	ByVersion  Naming = "version"  // the version of its revision
+	ByRevision Naming = "revision" // the fingerprint of its revision, or the first 7 or 12 digits of it
+)
+
+// Namings are all of them.
+var Namings = []Naming{ByAddress, ByInstance, ByVersion, ByRevision}
+
+// OfInstance tells whether each instance is named by itself.
+func (n Naming) OfInstance() bool { return n == ByAddress || n == ByInstance }
+
+// Metrics are those that a source is computed from, each with what all that is asked of it selects alike. What a counter counts is not
+// narrowed down further: where nothing of it is there because nothing happened yet, what else there is of it tells that it can be read.
+func (s Source) Metrics() []Series {
+	switch s.Kind {
+	case Query:
+		return nil
+	case Rate:
+		return []Series{{Metric: s.Of.Metric}}
+	case Ratio, Per, GaugeShare:
+		of := Series{s.Of.Metric, common(s.Of.Where, s.To.Where), common(s.Of.Except, s.To.Except)}
+		if s.To.Metric == s.Of.Metric {
+			return []Series{of}
+		}
+		return []Series{of, *s.To}
+	}
+	return []Series{s.Of}
+}
+
+// Elsewhere tells whether it is read somewhere else than at the instances.
+func (s Source) Elsewhere() bool { return s.Store != "" }
+
+// Histogram tells whether the signal is of a histogram.
+func (s Source) Histogram() bool {
+	return s.Kind == ShareAbove || s.Kind == Quantile || s.Kind == Mean || s.Kind == Apdex
+}
+
+// common is what two selections have alike.
+func common(a, b map[string][]string) map[string][]string {
+	both := map[string][]string{}
+	for label, values := range a {
+		if slices.Equal(values, b[label]) {
+			both[label] = values
+		}
+	}
+	return both
+}
+
+// Answered is the page of what a store answers to a query.
+func Answered(value float64) Page { return Page{string(Query): {NewSample(nil, value)}} }
 
 // Reading is what a Source needs of one Page, series by series so that each counter's reset can be seen.
 type Reading struct {
@@ -149,6 +215,9 @@ func (s Source) Read(page Page) (r Reading, why string) {
 	case GaugeShare:
 		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
 		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, true), finite(s.To.Metric, r.to), finite(s.Of.Metric, r.of))
+	case Query:
+		r = Reading{of: values(page, Series{Metric: string(Query)})}
+		return r, finite("the answer", r.of)
 	case Gauge, GaugeMax, Slope:
 		r = Reading{of: values(page, s.Of)}
 		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
@@ -326,7 +395,7 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		t.Largest = t.Part
 	case Rate:
 		t.Part, t.Whole = increase(before.of, after.of), span.Seconds()
-	case Gauge, GaugeMax:
+	case Gauge, GaugeMax, Query:
 		t.Part = sumOf(after.of)
 		t.Whole, t.Largest = 1, t.Part
 	case Mean:

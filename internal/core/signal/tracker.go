@@ -51,6 +51,9 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		t.last = map[string]scrape{}
 	}
 	before, known := t.last[instance]
+	if known && !at.After(before.at) {
+		return Tally{}, false, ""
+	}
 	if source.Kind == Slope {
 		course := before.course
 		if n := len(course); n == 0 || at.Sub(course[n-1].at).Seconds() >= source.Over/mostLevels {
@@ -64,14 +67,17 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		return Tally{Part: rise, Whole: 1, Largest: rise, Instances: 1}, ok, ""
 	}
 	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading), nil} }()
-	if source.Kind == Gauge || source.Kind == GaugeMax || source.Kind == GaugeShare {
+	if source.Kind == Gauge || source.Kind == GaugeMax || source.Kind == GaugeShare || source.Kind == Query {
 		return source.Between(reading, reading, 0), true, ""
 	}
-	if !known || !at.After(before.at) {
+	if !known {
 		return Tally{}, false, ""
 	}
 	return source.Between(before.reading, reading, at.Sub(before.at)), true, ""
 }
+
+// At is when an instance was read last; zero for never.
+func (t *Tracker) At(instance string) time.Time { return t.last[instance].at }
 
 // leastCourse is the share of the while that a slope is told over which must have been seen, leastLevels how often at least, and mostLevels how often
 // it is noted.

@@ -55,6 +55,12 @@ var sections = []section{
 	{"registries", "registry", "how registries are asked",
 		"{}\n",
 		[]string{"The name is the registry's host. plain: true speaks http, skip: true asks it for nothing, signed: keys that what comes from it must be signed with."}},
+	{"metrics-stores", "metrics store", "where signals are asked for that instances do not tell",
+		"url: https://metrics.skerry.example\n",
+		[]string{"url: where its HTTP query API is, without /api/v1", "A credential is given with c, by the name that credential: says; a user with a password, or a token."}},
+	{"alerts", "alert source", "who says what fires, by POST /alerts/NAME",
+		"credential: NAME\nworkload: service\n",
+		[]string{"workload, site: the labels that name them; what it says comes with the credential's password as a token, or signed with it", "A credential is given with c, by the name that credential: says."}},
 	{tokens, "token", "who comes over the network with what",
 		"scopes: [look]\n",
 		[]string{"scopes: look, sync, sign off, lock, override, remove data, change; owner: a person; expires: 2027-01-31T00:00:00Z", "workloads, sites, teams: for these alone. The token is shown once."}},
@@ -275,7 +281,7 @@ func (m *Model) Keys() []screen.Key {
 }
 
 func takesCredential(section string) bool {
-	return slices.Contains([]string{"links", "registries", "sinks"}, section)
+	return slices.Contains([]string{"links", "registries", "sinks", "metrics-stores", "alerts"}, section)
 }
 
 // order is that of the keys of an entry, as people write them; others come after these.

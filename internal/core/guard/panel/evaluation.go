@@ -2,12 +2,15 @@ package panel
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"math"
+	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
 	"aditus/internal/core/signal"
 )
 
@@ -18,8 +21,9 @@ type Scrape struct {
 	Revision declare.Fingerprint
 	Both     bool // it is the old cohort's just as well as the new one's, as nothing of it differs
 	Started  time.Time
-	Unread   string // why its own page could not be read; empty where it was
-	Requests string // the counter of its requests
+	At       time.Time // when it was measured; zero for now
+	Unread   string    // why its own page could not be read; empty where it was
+	Requests string    // the counter of its requests
 	Page     signal.Page
 	Measured signal.Page // what its site measured of it
 }
@@ -33,6 +37,25 @@ func (s Scrape) page() signal.Page {
 	maps.Copy(both, s.Measured)
 	maps.Copy(both, s.Page)
 	return both
+}
+
+// at is when it was measured, where that is evaluated at a moment.
+func (s Scrape) at(evaluated time.Time) time.Time {
+	if s.At.IsZero() {
+		return evaluated
+	}
+	return s.At
+}
+
+// late tells that what is known of a signal is no newer than what was, so that nothing is known of this interval yet; empty where it
+// is. Its cohorts are read at once or not at all, as what comes of them is held against each other.
+func (p *Panel) late(rule guard.Rule, scrapes []Scrape, now time.Time) string {
+	for _, s := range scrapes {
+		if before := p.tracker(rule.Name).At(s.Instance); !s.At.IsZero() && !s.At.After(before) {
+			return fmt.Sprintf("the last sample of %s is %s old", s.Instance, say.Span(now.Sub(s.At)))
+		}
+	}
+	return ""
 }
 
 // evaluation is what every guard's signal was within one interval, by revision.
@@ -88,8 +111,10 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 			e.requests[scrape.Revision] += tally.Part
 		}
 	}
-	for _, tracker := range p.trackers {
-		tracker.Forget(there)
+	for name, tracker := range p.trackers {
+		tracker.Forget(func(instance string) bool {
+			return there(instance) || slices.ContainsFunc(s.Elsewhere[name], func(s Scrape) bool { return s.Instance == instance })
+		})
 	}
 	p.series = append(p.series, e)
 	p.keepSteady(e, s)
@@ -109,8 +134,19 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	each := gathered{old: old, new: new}
 	var both signal.Tally
 	shown, unread, hidden := false, "", false // of what is both cohorts'; and whether anything is hidden of what is not
+	if rule.Signal.Elsewhere() {
+		scrapes = s.Elsewhere[rule.Name]
+	}
+	if late := p.late(rule, scrapes, e.at); late != "" {
+		e.points[rule.Name], e.silent[rule.Name] = map[declare.Fingerprint]*signal.Point{}, late
+		return
+	}
 	for _, scrape := range scrapes {
-		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, e.at)
+		before := p.tracker(rule.Name).At(scrape.Instance)
+		tally, ok, why := p.tracker(rule.Name).Take(rule.Signal, scrape.Instance, scrape.Page, scrape.at(e.at))
+		if !scrape.At.IsZero() && before.Before(s.about().shared) {
+			ok = false // of what came under another share
+		}
 		at := group{scrape.Revision, scrape.Part}
 		if scrape.Both {
 			switch {

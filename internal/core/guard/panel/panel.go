@@ -28,6 +28,8 @@ type Subject struct {
 	Applied  declare.Fingerprint
 	Standing func() int                // how many guards of the line go back by themselves from what is proven; nil for this berth's alone
 	Past     map[string][]signal.Point // what the workload showed while it served alone, by guard with a limit above its past
+
+	Elsewhere map[string][]Scrape // what is known of signals that the instances do not tell themselves, by guard
 }
 
 // sides are the revisions that are held against each other. What stands alone is the old one.

@@ -1,0 +1,56 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+)
+
+// MetricsStore is where signals are asked for that instances do not tell themselves.
+type MetricsStore struct {
+	Name       string `yaml:"name" jsonschema:"required,minLength=1" jsonschema_description:"As store of a guard's signal has it."`
+	URL        string `yaml:"url" jsonschema:"required" jsonschema_description:"Where its HTTP query API is, without /api/v1."`
+	Credential string `yaml:"credential,omitempty" jsonschema_description:"Its user and password, or a token where it has no user."`
+	CA         string `yaml:"ca,omitempty" jsonschema_description:"A file of further certificates to trust."`
+}
+
+// AlertSource is something that says by POST /alerts/NAME what fires.
+type AlertSource struct {
+	Name       string `yaml:"name" jsonschema:"required,pattern=^[A-Za-z0-9._-]+$" jsonschema_description:"As alert of a guard's signal has it."`
+	Credential string `yaml:"credential" jsonschema:"required" jsonschema_description:"Its password is the token that what it says comes with, or the secret that it is signed with."`
+	Workload   string `yaml:"workload" jsonschema:"required,minLength=1" jsonschema_description:"The label that names the workload."`
+	Site       string `yaml:"site,omitempty" jsonschema_description:"The label that names the site; all of them where it is left out, or an alert has no such label."`
+}
+
+func (s Settings) checkSignals() error {
+	seen := map[string]bool{}
+	for _, m := range s.MetricsStores {
+		switch at, err := url.Parse(m.URL); {
+		case m.Name == "":
+			return errors.New("metrics-stores: one has no name")
+		case seen["m "+m.Name]:
+			return fmt.Errorf("metrics-stores: %s stands there twice", m.Name)
+		case err == nil && at.User != nil:
+			return fmt.Errorf("metrics-stores: %s: url: it has a password in it: give it with aditus link credential %s, and write credential: %s", m.Name, m.Name, m.Name)
+		}
+		if err := checkURL("url", m.URL); err != nil {
+			return fmt.Errorf("metrics-stores: %s: %w", m.Name, err)
+		}
+		seen["m "+m.Name] = true
+	}
+	for _, a := range s.Alerts {
+		switch {
+		case a.Name == "" || url.PathEscape(a.Name) != a.Name:
+			return fmt.Errorf("alerts: %q is no name for what comes to /alerts/NAME", a.Name)
+		case seen["a "+a.Name]:
+			return fmt.Errorf("alerts: %s stands there twice", a.Name)
+		case a.Credential == "" || a.Workload == "":
+			return fmt.Errorf("alerts: %s: it takes credential, by which what it says is known to be its own, and workload, the label that names the workload", a.Name)
+		}
+		seen["a "+a.Name] = true
+	}
+	if len(s.Alerts) > 0 && s.Listen == "" {
+		return errors.New("alerts: they come in where listen says, and it says nothing; write it like listen: 127.0.0.1:8790")
+	}
+	return nil
+}

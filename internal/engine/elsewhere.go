@@ -1,0 +1,219 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"aditus/internal/config"
+	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
+	"aditus/internal/core/health"
+	"aditus/internal/core/signal"
+	"aditus/internal/scrape/metricstore"
+	"aditus/internal/target"
+)
+
+// stores are the metrics stores of the settings, opened once they are asked.
+type stores struct {
+	mu   sync.Mutex
+	open map[metricstore.Access]*metricstore.Store
+}
+
+// store gives a metrics store by its name in the settings.
+func (e *Engine) store(name string) (*metricstore.Store, error) {
+	e.mu.Lock()
+	all := e.settings.MetricsStores
+	e.mu.Unlock()
+	i := slices.IndexFunc(all, func(m config.MetricsStore) bool { return m.Name == name })
+	if i < 0 {
+		return nil, fmt.Errorf("the settings have no metrics store %s: write it there, metrics-stores: [{name: %s, url: …}]", name, name)
+	}
+	access := metricstore.Access{URL: all[i].URL, CA: all[i].CA}
+	if named := all[i].Credential; named != "" {
+		kept := e.access.access(named).Credential
+		if kept.Password == "" {
+			return nil, fmt.Errorf("the metrics store %s: there is no credential %s; give it with: aditus link credential %s", name, named, named)
+		}
+		access.User, access.Password = kept.User, kept.Password
+	}
+	e.stores.mu.Lock()
+	defer e.stores.mu.Unlock()
+	if store := e.stores.open[access]; store != nil {
+		return store, nil
+	}
+	store, err := metricstore.New(access)
+	if err != nil {
+		return nil, fmt.Errorf("the metrics store %s: %w", name, err)
+	}
+	maps.DeleteFunc(e.stores.open, func(other metricstore.Access, old *metricstore.Store) bool {
+		if other.URL != access.URL { // what lets in there is another one now
+			return false
+		}
+		old.Close()
+		return true
+	})
+	if e.stores.open == nil {
+		e.stores.open = map[metricstore.Access]*metricstore.Store{}
+	}
+	e.stores.open[access] = store
+	return store, nil
+}
+
+// elsewhere asks for what the instances do not tell themselves of the guards' signals.
+func (b *loop) elsewhere(ctx context.Context, seen *evidence, rules *declare.Desired) (map[string][]panel.Scrape, error) {
+	found, troubles := make([][]panel.Scrape, len(rules.Guards)), make([]error, len(rules.Guards))
+	group := errgroup.Group{}
+	for i, rule := range rules.Guards {
+		if rule.Signal.Store != "" {
+			group.Go(func() error {
+				found[i], troubles[i] = b.stored(ctx, seen, rules, rule)
+				return nil
+			})
+		}
+	}
+	group.Wait()
+	by := map[string][]panel.Scrape{}
+	for i, rule := range rules.Guards {
+		if found[i] != nil {
+			by[rule.Name] = found[i]
+		}
+	}
+	for _, trouble := range troubles {
+		if trouble != nil && ctx.Err() == nil {
+			return by, fmt.Errorf("%w; guards on it are silent until that is mended", trouble)
+		}
+	}
+	return by, nil
+}
+
+// stored asks a metrics store for a guard's signal. Where it does not answer, nothing is known of either cohort.
+func (b *loop) stored(ctx context.Context, seen *evidence, rules *declare.Desired, rule guard.Rule) ([]panel.Scrape, error) {
+	whose, are := b.whose(seen, rule.Signal)
+	store, err := b.e.store(rule.Signal.Store)
+	var shown []metricstore.Shown
+	if err == nil {
+		if shown, err = store.Read(ctx, rule.Signal, whose, b.e.clock.Now(), staleAfter*rules.Rollout.Interval.Duration); err != nil {
+			err = fmt.Errorf("the metrics store %s: %w", rule.Signal.Store, err)
+		}
+	}
+	if err != nil {
+		shown = nil
+		for _, one := range whose {
+			shown = append(shown, metricstore.Shown{Of: one.Name, Unread: err.Error()})
+		}
+	}
+	var scrapes []panel.Scrape
+	for _, s := range shown {
+		scrape := are[s.Of]
+		scrape.Page, scrape.At, scrape.Unread = s.Page, s.Time, s.Unread
+		if s.At != "" {
+			scrape.Instance += " at " + s.At
+		}
+		scrapes = append(scrapes, scrape)
+	}
+	return scrapes, err
+}
+
+// whose are those whom a store is asked about: the instances that should tell, or the cohorts, each with what it is to the guards.
+func (b *loop) whose(seen *evidence, source signal.Source) (whose []metricstore.One, are map[string]panel.Scrape) {
+	are = map[string]panel.Scrape{}
+	if !declare.Asks(source) { // about both at once, which holds for what is judged
+		all := cmp.Or(seen.new, seen.old)
+		are[string(all)] = panel.Scrape{Instance: "the query", Revision: all}
+		return []metricstore.One{{Name: string(all)}}, are
+	}
+	hosts := map[string]int{}
+	for _, cohort := range seen.target.Cohorts {
+		for _, in := range cohort.Instances {
+			hosts[in.Address]++
+		}
+	}
+	for _, cohort := range seen.target.Cohorts {
+		desired := b.desired(cohort.Revision)
+		if desired == nil || cohort.Revision != seen.old && cohort.Revision != seen.new {
+			continue
+		}
+		revision := b.held[cohort.Revision]
+		var instances, addresses []string
+		for _, in := range cohort.Instances {
+			if in.Address == "" || desired.Parts[in.Part].Kind == declare.Task {
+				continue
+			}
+			places := at(in, hosts[in.Address] == 1)
+			instances, addresses = append(instances, in.ID), append(addresses, places...)
+			if source.Cohort == nil || !source.Cohort.Is.OfInstance() || seen.health[in.ID].Word != health.Healthy {
+				continue
+			}
+			scrape := panel.Scrape{Instance: in.ID, Part: in.Part, Revision: cohort.Revision, Started: in.Started}
+			if roll := b.state.Roll; roll != nil {
+				_, scrape.Both = roll.New.Alike[in.Part]
+			}
+			one := metricstore.One{Name: in.ID, Names: []string{in.ID}}
+			if source.Cohort.Is == signal.ByAddress {
+				one.Names = places
+			}
+			whose, are[in.ID] = append(whose, one), scrape
+		}
+		if len(instances) == 0 || source.Cohort != nil && source.Cohort.Is.OfInstance() {
+			continue
+		}
+		name := string(cohort.Revision)
+		one := metricstore.One{Name: name, Names: []string{revision.Version}}
+		if source.Cohort != nil && source.Cohort.Is == signal.ByRevision {
+			one.Names = []string{name, name[:min(7, len(name))], name[:min(12, len(name))]}
+		}
+		one.Fills = []string{
+			declare.VersionBlank, within(revision.Version), declare.RevisionBlank, within(name),
+			declare.InstancesBlank, within(anyOf(instances)), declare.AddressesBlank, within(anyOf(addresses)),
+		}
+		whose, are[name] = append(whose, one), panel.Scrape{Instance: cmp.Or(revision.Version, cohort.Revision.Short()), Revision: cohort.Revision, Started: oldest(cohort.Instances)}
+	}
+	return whose, are
+}
+
+// at are the addresses under which a store may know an instance: its host too where nobody shares that.
+func at(in target.Instance, alone bool) (all []string) {
+	if alone {
+		all = []string{in.Address}
+	}
+	for _, name := range slices.Sorted(maps.Keys(in.Ports)) {
+		all = append(all, net.JoinHostPort(in.Address, strconv.Itoa(in.Ports[name])))
+	}
+	return all
+}
+
+// anyOf is a regular expression that takes one of some texts.
+func anyOf(texts []string) string {
+	for i, text := range texts {
+		texts[i] = regexp.QuoteMeta(text)
+	}
+	return strings.Join(texts, "|")
+}
+
+// within is a text as it stands between the quotes of a query.
+func within(text string) string {
+	quoted := strconv.Quote(text)
+	return quoted[1 : len(quoted)-1]
+}
+
+// oldest is when the first of some instances started.
+func oldest(instances []target.Instance) (started time.Time) {
+	for _, in := range instances {
+		if started.IsZero() || in.Started.Before(started) {
+			started = in.Started
+		}
+	}
+	return started
+}
