@@ -278,7 +278,7 @@ func (s *localEngine) Close() {
 	s.release()
 }
 
-// serveHooks takes webhooks at the address that the settings name.
+// serveHooks takes webhooks and alerts at the address that the settings name.
 func serveHooks(ctx context.Context, live control.Live) error {
 	settings, err := readSettings(live.Folder)
 	if err != nil || settings.Listen == "" {
@@ -303,12 +303,23 @@ func serveHooks(ctx context.Context, live control.Live) error {
 	hooks.Keep = func(seen map[string]time.Time) {
 		live.Report("webhooks", live.Ledger.KeepPicture(ctx, hooksPicture, time.Now(), seen))
 	}
-	var config net.ListenConfig
-	listener, err := config.Listen(ctx, "tcp", settings.Listen)
+	var listening net.ListenConfig
+	listener, err := listening.Listen(ctx, "tcp", settings.Listen)
 	if err != nil {
 		return fmt.Errorf("webhooks cannot come in: %w; choose another address under listen in the settings, and start again", err)
 	}
-	server := &http.Server{Handler: hooks, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	alerts := &api.Alerts{Alerted: live.Engine, Secret: func(source string) string {
+		settings, err := readSettings(live.Folder)
+		i := slices.IndexFunc(settings.Alerts, func(a config.AlertSource) bool { return a.Name == source })
+		if err != nil || i < 0 {
+			return ""
+		}
+		return live.Credentials(settings.Alerts[i].Credential).Password
+	}}
+	mux := http.NewServeMux()
+	mux.Handle("/alerts/", alerts)
+	mux.Handle("/", hooks)
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
 	listener = netutil.LimitListener(listener, mostHooks)
 	context.AfterFunc(ctx, func() { server.Close() })
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -9,6 +9,7 @@ import (
 
 	"aditus/internal/control"
 	"aditus/internal/control/api"
+	"aditus/internal/core/alert"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/guard/panel"
@@ -23,7 +24,7 @@ import (
 
 // readSchemas are those of what is read, and of what is written line by line.
 func readSchemas() map[string][]byte {
-	return map[string][]byte{"declaration": declare.Schema, "line": declare.LineSchema, "settings": settingsSchema(), "fact": ledger.FactSchema, "verdict": guard.VerdictSchema, "recording": scrape.RecordingSchema, "played": panel.PlayedSchema}
+	return map[string][]byte{"declaration": declare.Schema, "line": declare.LineSchema, "settings": settingsSchema(), "fact": ledger.FactSchema, "alert": alert.Schema, "verdict": guard.VerdictSchema, "recording": scrape.RecordingSchema, "played": panel.PlayedSchema}
 }
 
 // answers are what commands print with -o json, by the names of their schemas.

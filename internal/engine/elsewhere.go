@@ -76,7 +76,9 @@ func (b *loop) elsewhere(ctx context.Context, seen *evidence, rules *declare.Des
 	found, troubles := make([][]panel.Scrape, len(rules.Guards)), make([]error, len(rules.Guards))
 	group := errgroup.Group{}
 	for i, rule := range rules.Guards {
-		if rule.Signal.Store != "" {
+		if rule.Signal.Kind == signal.Alert {
+			found[i] = b.alerted(seen, rule)
+		} else if rule.Signal.Store != "" {
 			group.Go(func() error {
 				found[i], troubles[i] = b.stored(ctx, seen, rules, rule)
 				return nil

@@ -39,6 +39,7 @@ type Engine struct {
 	prober     *probe.Prober
 	scraper    *scrape.Scraper
 	stores     stores
+	alerts     alerts
 	access     Access
 	beat       time.Duration
 	group      *errgroup.Group
@@ -143,6 +144,9 @@ func (e *Engine) recall() error {
 	}
 	for _, n := range names {
 		e.learn(n.Workload, n.Fingerprint, n.Version)
+	}
+	if err := e.recallAlerts(); err != nil {
+		return err
 	}
 	states, err := e.ledger.Berths()
 	if err != nil {

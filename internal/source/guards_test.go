@@ -30,6 +30,10 @@ func TestGuards(t *testing.T) {
 		{"slope: {metric: process_resident_memory_bytes, over: 30m}", "at-most: 20 MB", "slope at most 20.0 MB, count"},
 		{"rate: {counter: instance_restarts_total}", "at-most: 0.01", "rate at most 0.01, count"},
 		{"gauge: {metric: http.server.active, take: max}", "at-most: 40", "gauge-max at most 40, count"},
+		{"store: harbour, ratio: {of: {counter: r_total, where: {code: '5*'}}, to: {counter: r_total}}", "above-old-by: 0.5 points", "ratio at most 0.5 points above old, sequential"},
+		{"store: harbour, cohort: {label: app_version, is: version}, quantile: {histogram: took_seconds, at: 99 %}", "at-most: 300ms", "quantile at most 300 ms, sequential"},
+		{"store: harbour, query: 'max(queue{version=\"%version%\"})'", "above-old-by: 20 % of old", "query at most 20 % more than old, count"},
+		{"store: harbour, query: 'sum(up)'", "at-least: 95 %", "query at least 95 %, count"},
 	} {
 		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %", test.limit).Replace(good)
 		d, problems := readOne("a.yaml", text)
@@ -61,6 +65,14 @@ func TestGuards(t *testing.T) {
 		{"gauge: {metric: a, over: b, take: max}", "at-most: 5 %", "", "the mean over the instances is taken"},
 		{"per: {of: {counter: a}, to: {counter: b}}", "at-most: 5 %", "", "the limit's unit does not fit the signal"},
 		{"slope: {metric: a, over: 10s}", "at-most: 5", "", "a slope is told over a while from 1m0s to 6h0m0s"},
+		{"query: 'sum(up)'", "at-most: 5", "", "a query is asked of a metrics store; write store: NAME beside it"},
+		{"store: a, query: 'sum(up)'", "above-old-by: 5", "", "the query is about both cohorts at once"},
+		{"store: a, query: 'up', cohort: {label: v, is: version}", "at-most: 5", "", "a query tells its cohorts apart by itself"},
+		{"cohort: {label: v, is: version}, mean: {histogram: h}", "at-most: 5s", "", "the instances themselves tell which cohort they are of"},
+		{"store: a, cohort: {label: v, is: tag}, mean: {histogram: h}", "at-most: 5s", "", "expected one of"},
+		{"store: a, rate: {counter: c}, mean: {histogram: h}", "at-most: 5s", "", "exactly one way"},
+		{"alert: pager", "at-most: 5", "", "an alert fires or not: one that does is a breach; leave limit out"},
+		{"where: {code: a}, mean: {histogram: h}", "at-most: 5s", "", "selects alerts by their labels; write it under mean"},
 		{"gauge: {metric: two words}", "at-most: 5", "", `"two words" is no name of a metric`},
 	} {
 		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %}", test.limit+"}"+test.more).Replace(good)

@@ -11,6 +11,7 @@ type Kind = rollout.FactKind
 // Kinds of fact of a berth, beside those of its rollouts, with what their data is.
 const (
 	Asked              Kind = "asked"      // a person's or program's order; Origin
+	Alerted            Kind = "alert"      // something elsewhere says that an alert fires, or does not any more; alert.Known
 	AsApplied          Kind = "as applied" // the site is as applied again
 	Announced          Kind = "announced"  // drift will be put back
 	Barred             Kind = rollout.FactBarred

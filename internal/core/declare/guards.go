@@ -74,7 +74,7 @@ func ReadLimit(text string, like guard.Limit) (float64, error) {
 func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
 	var limit, count, safe Node
-	r.fields(item, p, "a guard", []string{"name", "signal", "limit"}, map[string]func(Node, string){
+	r.fields(item, p, "a guard", []string{"name", "signal"}, map[string]func(Node, string){
 		"name": func(n Node, p string) {
 			rule.Name = r.text(n, p, "name")
 			if seen[rule.Name] {
@@ -97,6 +97,12 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 		"then":     func(n Node, p string) { rule.Then = oneOf(r, n, p, guard.RollBack, guard.Hold, guard.Tell) },
 		"standing": func(n Node, p string) { rule.Standing = oneOf(r, n, p, guard.Tell, guard.RollBack) },
 	})
+	switch {
+	case rule.Signal.Kind == signal.Alert:
+		return r.alerted(item, p, rule, limit, count)
+	case limit.Kind == 0 && item.Kind == Map:
+		r.wrong(item, p, "", "a guard needs a limit")
+	}
 	r.ofBase(limit, p+"/limit", &rule)
 	r.way(item, p, &rule, count)
 	if fits := rule.Signal.Kind.Share() == (rule.Limit.Unit == guard.Share); limit.Kind == Map && !fits && !eitherUnit(rule) {
@@ -121,6 +127,21 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 	}
+	return rule
+}
+
+// alerted settles a guard on alerts: one that fires is a breach, so that it has no limit and counts nothing.
+func (r *reader) alerted(item Node, p string, rule guard.Rule, limit, count Node) guard.Rule {
+	for key, n := range map[string]Node{"limit": limit, "breach": count} {
+		if n.Kind != 0 {
+			r.wrong(n, p+"/"+key, "leave "+key+" out", "an alert fires or not: one that does is a breach")
+		}
+	}
+	if rule.Way == guard.Sequential {
+		r.wrong(item, p, "leave decide out", "an alert fires or not: there is nothing to decide sequentially")
+	}
+	rule.Way, rule.Safe, rule.Limit = guard.ByCount, guard.WithinLimit, guard.Limit{Kind: guard.AtMost, Unit: guard.Plain}
+	rule.Breach = &guard.Count{Intervals: 1, Of: 1, Samples: 1}
 	return rule
 }
 
@@ -263,11 +284,11 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		}
 	}
 	bound := map[string]func(Node, string){"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) }}
-	over := ""
+	over, selects := "", ""
 	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
-		"store":  func(n Node, p string) { s.Store = r.text(n, p, "store") },
-		"cohort": func(n Node, p string) { s.Cohort = r.mark(n, p) },
-		"query":  set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
+		"store":       func(n Node, p string) { s.Store = r.text(n, p, "store") },
+		"cohort":      func(n Node, p string) { s.Cohort = r.mark(n, p) },
+		"query":       set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
 		"ratio":       set(signal.Ratio, two("a ratio")),
 		"per":         set(signal.Per, two("per")),
 		"apdex":       set(signal.Apdex, one("histogram", "apdex", bound, "bound")),
@@ -278,8 +299,11 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		"slope": set(signal.Slope, one("metric", "slope", map[string]func(Node, string){
 			"over": func(n Node, p string) { s.Over = r.slopeOver(n, p) },
 		}, "over")),
-		"mean": set(signal.Mean, one("histogram", "mean", nil)),
-		"rate": set(signal.Rate, one("counter", "rate", nil)),
+		"alert":  set(signal.Alert, func(n Node, p string) { s.Of.Metric = r.text(n, p, "alert") }),
+		"where":  func(n Node, p string) { s.Of.Where, selects = r.where(n, p, "where"), "where" },
+		"except": func(n Node, p string) { s.Of.Except, selects = r.where(n, p, "except"), "except" },
+		"mean":   set(signal.Mean, one("histogram", "mean", nil)),
+		"rate":   set(signal.Rate, one("counter", "rate", nil)),
 		"gauge": set(signal.Gauge, one("metric", "gauge", map[string]func(Node, string){
 			"take": func(n Node, p string) {
 				if oneOf(r, n, p, "mean", "max") == "max" {
@@ -296,7 +320,10 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
 	}
 	if ok && ways != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge, or the query of a store")
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge, the query of a store, or alert")
+	}
+	if selects != "" && s.Kind != signal.Alert {
+		r.wrong(n, pointer, "write it under "+string(s.Kind), "%s beside the signal selects alerts by their labels", selects)
 	}
 	r.stored(n, pointer, &s)
 	return s

@@ -190,6 +190,8 @@ func Stays(tasks []string) string {
 func Sentence(v guard.Verdict) string {
 	unit := v.Limit.Unit
 	switch {
+	case v.Why != "" && v.Word == guard.Breach && v.Since.IsZero():
+		return v.Guard + ": " + v.Why
 	case !v.Since.IsZero() || v.New == nil:
 		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
 	case v.Limit.Relative() && v.Difference != nil:

@@ -80,6 +80,7 @@ const (
 	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
 	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
 	Query      Kind = "query"       // what a metrics store answers to a query in its own language
+	Alert      Kind = "alert"       // how many alerts fire
 )
 
 // frustrates is how many times its bound an observation may be to count half for an Apdex.
@@ -87,6 +88,11 @@ const frustrates = 4
 
 // Share tells whether values of this kind are shares of a whole, for which a binomial interval holds.
 func (k Kind) Share() bool { return k == Ratio || k == ShareAbove }
+
+// read tells whether a value is what was read, and not what happened since it was read before.
+func (k Kind) read() bool {
+	return k == Gauge || k == GaugeMax || k == GaugeShare || k == Query || k == Alert
+}
 
 // Series selects samples: a metric name and, for labels that matter, the accepted values. A value that ends in *
 // accepts all that begin alike.
@@ -96,7 +102,8 @@ type Series struct {
 	Except map[string][]string `json:"except,omitempty"` // values of labels whose samples are left out
 }
 
-func (s Series) accepts(labels map[string]string) bool {
+// Accepts tells whether labels are those that are selected.
+func (s Series) Accepts(labels map[string]string) bool {
 	for label, accepted := range s.Where {
 		if !among(accepted, labels[label]) {
 			return false
@@ -159,7 +166,7 @@ func (n Naming) OfInstance() bool { return n == ByAddress || n == ByInstance }
 // narrowed down further: where nothing of it is there because nothing happened yet, what else there is of it tells that it can be read.
 func (s Source) Metrics() []Series {
 	switch s.Kind {
-	case Query:
+	case Query, Alert:
 		return nil
 	case Rate:
 		return []Series{{Metric: s.Of.Metric}}
@@ -174,7 +181,7 @@ func (s Source) Metrics() []Series {
 }
 
 // Elsewhere tells whether it is read somewhere else than at the instances.
-func (s Source) Elsewhere() bool { return s.Store != "" }
+func (s Source) Elsewhere() bool { return s.Store != "" || s.Kind == Alert }
 
 // Histogram tells whether the signal is of a histogram.
 func (s Source) Histogram() bool {
@@ -192,8 +199,11 @@ func common(a, b map[string][]string) map[string][]string {
 	return both
 }
 
-// Answered is the page of what a store answers to a query.
-func Answered(value float64) Page { return Page{string(Query): {NewSample(nil, value)}} }
+// answered names what is read of an answer that is one number.
+const answered = "answer"
+
+// Answered is the page of an answer that is one number.
+func Answered(value float64) Page { return Page{answered: {NewSample(nil, value)}} }
 
 // Reading is what a Source needs of one Page, series by series so that each counter's reset can be seen.
 type Reading struct {
@@ -215,8 +225,11 @@ func (s Source) Read(page Page) (r Reading, why string) {
 	case GaugeShare:
 		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
 		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, true), finite(s.To.Metric, r.to), finite(s.Of.Metric, r.of))
-	case Query:
-		r = Reading{of: values(page, Series{Metric: string(Query)})}
+	case Query, Alert:
+		r = Reading{of: values(page, Series{Metric: answered})}
+		if len(r.of) == 0 {
+			return r, "there is no answer"
+		}
 		return r, finite("the answer", r.of)
 	case Gauge, GaugeMax, Slope:
 		r = Reading{of: values(page, s.Of)}
@@ -232,7 +245,7 @@ func (s Source) Read(page Page) (r Reading, why string) {
 		return r, cmp.Or(sum.missing(page, r.sum, true), finite(sum.Metric, r.sum))
 	}
 	for _, sample := range page[s.Of.Metric+"_bucket"] {
-		if sample.Unread != "" || !s.Of.accepts(sample.Labels) {
+		if sample.Unread != "" || !s.Of.Accepts(sample.Labels) {
 			continue
 		}
 		bound := sample.edge()
@@ -332,7 +345,7 @@ func values(page Page, s Series) map[string]float64 {
 	samples := page[s.Metric]
 	found := make(map[string]float64, min(len(samples), MostSeries))
 	for _, sample := range samples {
-		if sample.Unread == "" && s.accepts(sample.Labels) {
+		if sample.Unread == "" && s.Accepts(sample.Labels) {
 			found[bounded(found, sample.name())] += sample.Value
 		}
 	}
@@ -395,7 +408,7 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		t.Largest = t.Part
 	case Rate:
 		t.Part, t.Whole = increase(before.of, after.of), span.Seconds()
-	case Gauge, GaugeMax, Query:
+	case Gauge, GaugeMax, Query, Alert:
 		t.Part = sumOf(after.of)
 		t.Whole, t.Largest = 1, t.Part
 	case Mean:

@@ -67,7 +67,7 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 		return Tally{Part: rise, Whole: 1, Largest: rise, Instances: 1}, ok, ""
 	}
 	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading), nil} }()
-	if source.Kind == Gauge || source.Kind == GaugeMax || source.Kind == GaugeShare || source.Kind == Query {
+	if source.Kind.read() {
 		return source.Between(reading, reading, 0), true, ""
 	}
 	if !known {

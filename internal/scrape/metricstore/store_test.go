@@ -209,7 +209,7 @@ func TestReal(t *testing.T) {
 		t.Errorf("a broken query: %v", err)
 	}
 	sum := signal.Source{Kind: signal.Query, Query: `sum(http_requests_total{version="%version%"})`}
-	if shown, err := s.Read(t.Context(), sum, []One{{Name: "new", Fills: []string{"%version%", "1.4.2"}}}, time.Now(), most); err != nil || shown[0].Page[string(signal.Query)][0].Value < 125 {
+	if shown, err := s.Read(t.Context(), sum, []One{{Name: "new", Fills: []string{"%version%", "1.4.2"}}}, time.Now(), most); err != nil || shown[0].Page["answer"][0].Value < 125 {
 		t.Errorf("a query: %v, %v", shown, err)
 	}
 	if _, err := s.Read(t.Context(), marked(failures, byVersion), []One{{Name: "old", Names: []string{"1"}}, {Name: "new", Names: []string{"1"}}}, time.Now(), most); err == nil || !strings.Contains(err.Error(), "tell them apart by another label") {

@@ -26,6 +26,7 @@ type Scrape struct {
 	Requests string    // the counter of its requests
 	Page     signal.Page
 	Measured signal.Page // what its site measured of it
+	Told     string      // what is behind what it showed, in words, where that is more than a number
 }
 
 // page is all that is known of the instance. Where both have a metric, it is the instance's own that counts.
@@ -67,6 +68,7 @@ type evaluation struct {
 	requests map[declare.Fingerprint]float64
 	young    map[string]signal.Tally // what new's instances showed that are warming up, by guard
 	silent   map[string]string       // why guards have no signal of the newest revision that should have one, by guard
+	told     map[string]string       // what is behind what new showed, in words, by guard
 	pasts    map[string]*float64     // where limits above the past lay, by guard, once that was asked for
 	kept     bool                    // on record
 }
@@ -91,7 +93,7 @@ const requestsGuard = ""
 // instances are still at the site: the readings of others are forgotten.
 func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string) bool, now time.Time) {
 	p.latest = now
-	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}, each: map[string]guard.Each{}, young: map[string]signal.Tally{}}
+	e := &evaluation{at: now, stage: noStage, points: map[string]map[declare.Fingerprint]*signal.Point{}, requests: map[declare.Fingerprint]float64{}, silent: map[string]string{}, told: map[string]string{}, each: map[string]guard.Each{}, young: map[string]signal.Tally{}}
 	if stage := s.stage(); stage != noStage && whole(now, s.Roll.Shared, s.Roll.Rules.Interval.Duration) {
 		e.stage = stage
 	}
@@ -158,6 +160,9 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 			continue
 		}
 		hidden = hidden || scrape.Unread != ""
+		if scrape.Told != "" {
+			e.told[rule.Name] = scrape.Told
+		}
 		switch {
 		case why == "":
 			tells[scrape.Part], read[scrape.Revision] = true, true

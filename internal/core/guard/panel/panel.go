@@ -211,10 +211,15 @@ func (p *Panel) lasting(rule guard.Rule, s Subject, v guard.Verdict) guard.Verdi
 	return v
 }
 
-// why tells of a guard that is silent what keeps its signal from being read.
+// why tells of a guard that is silent what keeps its signal from being read, and of one that breaches what is behind that.
 func (p *Panel) why(rule guard.Rule, v guard.Verdict) guard.Verdict {
-	if n := len(p.series); n > 0 && v.Word == guard.Silent {
-		v.Why = cmp.Or(p.series[n-1].silent[rule.Name], v.Why)
+	if n := len(p.series); n > 0 {
+		switch last := p.series[n-1]; v.Word {
+		case guard.Silent:
+			v.Why = cmp.Or(last.silent[rule.Name], v.Why)
+		case guard.Breach:
+			v.Why = cmp.Or(last.told[rule.Name], v.Why)
+		}
 	}
 	return v
 }
