@@ -109,7 +109,7 @@ const (
 
 // print prints the lines, and goes on with new ones where it is to.
 func (l *logReader) print(ctx context.Context) error {
-	seen := map[string]lastRead{}
+	seen := map[string]*target.LogMark{}
 	for first := true; ; first = false {
 		b, err := berthOf(ctx, l.control, l.berth)
 		if err != nil {
@@ -142,22 +142,18 @@ func (l *logReader) print(ctx context.Context) error {
 	}
 }
 
-// lastRead is when an instance wrote the last line that was read, and how many lines of that moment were: some engines tell times in whole seconds.
-type lastRead struct {
-	at    time.Time
-	lines int
-}
-
 // read gives the lines that fit of some instances, each since it was read last, oldest first.
-func (l *logReader) read(ctx context.Context, instances []status.Instance, seen map[string]lastRead) (all []written, err error) {
+func (l *logReader) read(ctx context.Context, instances []status.Instance, seen map[string]*target.LogMark) (all []written, err error) {
 	most := l.most
 	if l.previous || l.only.String() != "" {
 		most = max(most, lookedAt)
 	}
 	for _, in := range instances {
-		since, last := l.since, seen[in.ID]
-		if last.lines > 0 {
-			since = last.at
+		since, mark := l.since, seen[in.ID]
+		if mark == nil {
+			mark = &target.LogMark{}
+		} else {
+			since = mark.At
 		}
 		lines, err := l.control.Log(ctx, l.berth, in.ID, since, most)
 		if err != nil && len(instances) > 1 {
@@ -166,18 +162,8 @@ func (l *logReader) read(ctx context.Context, instances []status.Instance, seen 
 		if err != nil {
 			return nil, err
 		}
-		known := last.lines
-		for _, line := range lines {
-			if line.At.Equal(last.at) && known > 0 {
-				known--
-				continue
-			}
-			now := seen[in.ID]
-			if !line.At.Equal(now.at) {
-				now = lastRead{at: line.At}
-			}
-			now.lines++
-			seen[in.ID] = now // also where it is not shown: it is not looked at again
+		for _, line := range mark.Fresh(lines) {
+			seen[in.ID] = mark // also where it is not shown: it is not looked at again
 			if l.only.MatchString(line.Text) && (!l.previous || line.At.Before(in.Health.Started)) {
 				all = append(all, written{in.ID, line})
 			}

@@ -29,7 +29,7 @@ func TestLogInSeconds(t *testing.T) {
 	source := &wroteSoFar{}
 	l := logReader{control: source, most: 100, only: regexp.MustCompile("")}
 	start := time.Date(2026, 5, 2, 6, 30, 0, 0, time.UTC)
-	seen, got := map[string]lastRead{}, ""
+	seen, got := map[string]*target.LogMark{}, ""
 	for _, wrote := range []string{"", "a0", "b0", "", "c0d1", "e1", "f3"} {
 		for i := 0; i+1 < len(wrote); i += 2 {
 			source.lines = append(source.lines, target.LogLine{At: start.Add(time.Duration(wrote[i+1]-'0') * time.Second), Text: wrote[i : i+1]})

@@ -75,15 +75,28 @@ func (e *Engine) store(name string) (*metricstore.Store, error) {
 func (b *loop) elsewhere(ctx context.Context, seen *evidence, rules *declare.Desired) (map[string][]panel.Scrape, error) {
 	found, troubles := make([][]panel.Scrape, len(rules.Guards)), make([]error, len(rules.Guards))
 	group := errgroup.Group{}
+	others := map[string][]int{} // guards, by the workload whose instances tell their signal
 	for i, rule := range rules.Guards {
-		if rule.Signal.Kind == signal.Alert {
+		switch s := rule.Signal; {
+		case s.Kind == signal.Alert:
 			found[i] = b.alerted(seen, rule)
-		} else if rule.Signal.Store != "" {
+		case s.Workload != "":
+			others[s.Workload] = append(others[s.Workload], i)
+		case s.Store != "":
 			group.Go(func() error {
 				found[i], troubles[i] = b.stored(ctx, seen, rules, rule)
 				return nil
 			})
 		}
+	}
+	for workload, guards := range others {
+		group.Go(func() error {
+			scrapes := b.other(ctx, workload, cmp.Or(seen.new, seen.old), b.e.clock.Now().Add(-staleAfter*rules.Rollout.Interval.Duration))
+			for _, i := range guards {
+				found[i] = slices.Clone(scrapes)
+			}
+			return nil
+		})
 	}
 	group.Wait()
 	by := map[string][]panel.Scrape{}
@@ -98,6 +111,55 @@ func (b *loop) elsewhere(ctx context.Context, seen *evidence, rules *declare.Des
 		}
 	}
 	return by, nil
+}
+
+// other is what the instances of another workload of the site show, which is held against what is judged here. Where none of it can be read, that is
+// told as of all of it.
+func (b *loop) other(ctx context.Context, workload string, judged declare.Fingerprint, since time.Time) []panel.Scrape {
+	asking, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	seen, err := b.driver.Observe(asking, workload)
+	var measured map[string]signal.Page
+	if err == nil {
+		measured, err = b.driver.Measure(asking, workload)
+	}
+	var scrapes []panel.Scrape
+	var mu sync.Mutex
+	group := errgroup.Group{}
+	group.SetLimit(atOnce)
+	for _, cohort := range seen.Cohorts {
+		known, failed := b.e.revision(workload, cohort.Revision)
+		if failed != nil || known == nil {
+			err = cmp.Or(err, failed, fmt.Errorf("it runs a revision that is not on record"))
+			continue
+		}
+		for _, in := range cohort.Instances {
+			if in.Address == "" || in.Reason != "" || known.Desired.Parts[in.Part].Kind == declare.Task {
+				continue
+			}
+			group.Go(func() error {
+				page, err := b.page(ctx, in, known.Desired, since)
+				scrape := panel.Scrape{Instance: in.ID, Part: in.Part, Revision: judged, Page: page, Measured: measured[in.ID]}
+				if err != nil {
+					scrape.Unread = err.Error()
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				scrapes = append(scrapes, scrape)
+				return nil
+			})
+		}
+	}
+	group.Wait()
+	slices.SortFunc(scrapes, func(a, b panel.Scrape) int { return cmp.Compare(a.Instance, b.Instance) })
+	if len(scrapes) == 0 {
+		why := fmt.Sprintf("nothing of %s runs at %s", workload, b.id.Site)
+		if err != nil {
+			why = fmt.Sprintf("%s cannot be read: %v", workload, err)
+		}
+		return []panel.Scrape{{Instance: workload, Revision: judged, Unread: why}}
+	}
+	return scrapes
 }
 
 // stored asks a metrics store for a guard's signal. Where it does not answer, nothing is known of either cohort.

@@ -211,3 +211,61 @@ func TestAlerts(t *testing.T) {
 		t.Errorf("%d alerts are on record: %q", n, r.texts("", berth.Alerted))
 	}
 }
+
+// TestOtherWorkload turns a rollout back because what another workload shows is beyond a limit, and waits while nothing of that runs.
+func TestOtherWorkload(t *testing.T) {
+	r := newRig(t)
+	guarded := of("workload: tides, " + slowShare)
+	r.push("1", guarded...)
+	r.write("workloads/tides.yaml", strings.NewReplacer("workload: web", "workload: tides", "VERSION", "later", ", sign-off: a lead", "").Replace(declared[:strings.Index(declared, "guards:")]), "Tides")
+	r.run()
+	tides := func(s status.Snapshot) status.Berth {
+		b, _ := s.Find(berth.ID{Workload: "tides", Site: "drydock"})
+		return b
+	}
+	r.until("both are there", func(s status.Snapshot) bool {
+		return version(berthAt(s, "drydock")) == "1" && berthAt(s, "drydock").Rollout == nil && version(tides(s)) == "later" && tides(s).Rollout == nil
+	})
+	r.push("2", guarded...)
+	s := r.until("it is turned back", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		if b.Rollout != nil && b.Rollout.Phase == rollout.Waiting {
+			r.must(r.order(berth.SignOff, "drydock"))
+		}
+		return b.Bar != nil && b.Rollout == nil || version(b) == "2" && b.Rollout == nil
+	})
+	if b := berthAt(s, "drydock"); b.Bar == nil || !strings.Contains(b.Bar.Why, "slow ") {
+		t.Errorf("%s, barred %+v", describe(b), b.Bar)
+	}
+	r.push("stuck", append(of("workload: nobody, "+slowShare), "proving: 20s", "proving: 21s")...)
+	s = r.until("it is silent", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && len(b.Verdicts) == 1 && b.Verdicts[0].Word == guard.Silent
+	})
+	if why := berthAt(s, "drydock").Verdicts[0].Why; !strings.Contains(why, "nothing of nobody runs at drydock") {
+		t.Error(why)
+	}
+}
+
+// TestLines turns a rollout back because of what its instances write.
+func TestLines(t *testing.T) {
+	r := newRig(t)
+	guarded := []string{"share-above: {histogram: http_request_duration_seconds, bound: 250ms}}\n    limit: {at-most: 10 %}\n    breach: {intervals: 2, of: 3, samples: 5}", "rate: {lines: 'slow|took [0-9.]+ s'}}\n    limit: {at-most: 0.1}\n    breach: {intervals: 2, of: 3, samples: 5}"}
+	r.push("1", guarded...)
+	r.run()
+	r.until("1 is proven", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return version(b) == "1" && b.Rollout == nil
+	})
+	r.push("slow", guarded...)
+	s := r.until("it is turned back", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		if b.Rollout != nil && b.Rollout.Phase == rollout.Waiting {
+			r.must(r.order(berth.SignOff, "drydock"))
+		}
+		return b.Bar != nil && b.Rollout == nil
+	})
+	if why := berthAt(s, "drydock").Bar.Why; !strings.HasPrefix(why, "slow 0.") && !strings.HasPrefix(why, "slow 1.") {
+		t.Error(why)
+	}
+}

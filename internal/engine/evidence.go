@@ -48,8 +48,10 @@ type probed struct {
 	due    map[string]time.Time
 	asked  []time.Time // when it was started anew because somebody asked for that
 
-	restarts  float64   // how often it was started anew by itself, since it was first looked at
-	restarted time.Time // the last time of these; zero before it was looked at
+	log       target.LogMark     // up to where its log was read
+	lines     map[string]float64 // how many lines it wrote since, by the regular expression that is found in them
+	restarts  float64            // how often it was started anew by itself, since it was first looked at
+	restarted time.Time          // the last time of these; zero before it was looked at
 }
 
 // count counts how often an instance was started anew by itself. Its site tells the last times alone.
@@ -292,6 +294,7 @@ func (s *probed) unasked(restarts []time.Time) []time.Time {
 type scraped struct {
 	panel.Scrape
 	restarts float64
+	lines    signal.Page
 	err      error
 }
 
@@ -303,6 +306,7 @@ const staleAfter = 3
 // health to tell.
 func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	var pages []*scraped
+	expressions := expressionsOf(b.rules(seen))
 	var measured map[string]signal.Page
 	group := errgroup.Group{}
 	group.SetLimit(atOnce)
@@ -332,17 +336,16 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 				s.restarts = known.count(in)
 			}
 			pages = append(pages, s)
-			metrics := desired.Parts[in.Part].Metrics
-			if _, has := in.Ports[portOf(metrics)]; metrics != nil && !has && desired.Parts[in.Part].Kind == declare.Objects {
-				metrics = nil // not all that runs in objects exposes any
-			}
-			if metrics != nil {
+			if metrics := desired.Parts[in.Part].Metrics; metrics != nil {
 				s.Requests = cmp.Or(metrics.Requests, target.RequestsMetric)
+			}
+			group.Go(func() error {
+				s.Page, s.err = b.page(ctx, in, desired, since)
+				return nil
+			})
+			if known := b.instances[in.ID]; known != nil && len(expressions) > 0 {
 				group.Go(func() error {
-					var access map[string]string
-					if access, s.err = b.access(desired.Parts[metrics.Secret]); s.err == nil {
-						s.Page, s.err = b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *metrics, access, since)
-					}
+					s.lines = b.countLines(ctx, in.ID, known, expressions)
 					return nil
 				})
 			}
@@ -356,6 +359,7 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		if s.Measured == nil {
 			s.Measured = signal.Page{}
 		}
+		maps.Copy(s.Measured, s.lines)
 		s.Measured[target.RestartsMetric] = []signal.Sample{signal.NewSample(nil, s.restarts)}
 		if s.err != nil {
 			s.Unread = s.err.Error()
@@ -368,6 +372,22 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		}
 	}
 	return read
+}
+
+// page fetches the metrics page of an instance that was made by a declaration; nothing of one that has none.
+func (b *loop) page(ctx context.Context, in target.Instance, desired *declare.Desired, since time.Time) (signal.Page, error) {
+	part := desired.Parts[in.Part]
+	if part.Metrics == nil {
+		return nil, nil
+	}
+	if _, has := in.Ports[part.Metrics.Port]; !has && part.Kind == declare.Objects {
+		return nil, nil // not all that runs in objects exposes any
+	}
+	access, err := b.access(desired.Parts[part.Metrics.Secret])
+	if err != nil {
+		return nil, err
+	}
+	return b.e.scraper.Through(in.Through).Fetch(ctx, in.Address, in.Ports, *part.Metrics, access, since)
 }
 
 // access are the values of a secret that metrics are asked for with; none of a part that has none.
@@ -391,13 +411,6 @@ func (b *loop) access(part declare.Part) (map[string]string, error) {
 		access[key] = plain
 	}
 	return access, nil
-}
-
-func portOf(m *declare.Metrics) string {
-	if m == nil {
-		return ""
-	}
-	return m.Port
 }
 
 // core is the evidence as the decision takes it.

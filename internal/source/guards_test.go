@@ -33,6 +33,9 @@ func TestGuards(t *testing.T) {
 		{"store: harbour, ratio: {of: {counter: r_total, where: {code: '5*'}}, to: {counter: r_total}}", "above-old-by: 0.5 points", "ratio at most 0.5 points above old, sequential"},
 		{"store: harbour, cohort: {label: app_version, is: version}, quantile: {histogram: took_seconds, at: 99 %}", "at-most: 300ms", "quantile at most 300 ms, sequential"},
 		{"store: harbour, query: 'max(queue{version=\"%version%\"})'", "above-old-by: 20 % of old", "query at most 20 % more than old, count"},
+		{"workload: tides, rate: {counter: calls_total}", "below-past-by: 30 % of past", "rate at most 30 % less than its past, count"},
+		{"rate: {lines: 'panic|out of memory'}", "at-most: 0.1", "rate at most 0.1, count"},
+		{"per: {of: {lines: '(?i)error'}, to: {counter: r_total}}", "above-old-by: 20 %", "per at most 20 % more than old, count"},
 		{"store: harbour, query: 'sum(up)'", "at-least: 95 %", "query at least 95 %, count"},
 	} {
 		text := strings.NewReplacer("share-above: {histogram: h, bound: 250ms}", test.signal, "at-most: 5 %", test.limit).Replace(good)
@@ -71,6 +74,13 @@ func TestGuards(t *testing.T) {
 		{"cohort: {label: v, is: version}, mean: {histogram: h}", "at-most: 5s", "", "the instances themselves tell which cohort they are of"},
 		{"store: a, cohort: {label: v, is: tag}, mean: {histogram: h}", "at-most: 5s", "", "expected one of"},
 		{"store: a, rate: {counter: c}, mean: {histogram: h}", "at-most: 5s", "", "exactly one way"},
+		{"workload: tides, mean: {histogram: h}", "above-old-by: 5s", "", "what tides shows is the same for old and new"},
+		{"store: a, workload: tides, mean: {histogram: h}", "at-most: 5s", "", "a metrics store is not asked by workload"},
+		{"store: a, rate: {lines: x}", "at-most: 5", "", "a metrics store has no logs"},
+		{"rate: {lines: '(x'}", "at-most: 5", "", "is no regular expression"},
+		{"rate: {lines: x, counter: a}", "at-most: 5", "", "takes one of counter and lines"},
+		{"rate: {lines: x, where: {a: b}}", "at-most: 5", "", "lines of a log have no labels"},
+		{"rate: {}", "at-most: 5", "", "takes one of counter and lines"},
 		{"alert: pager", "at-most: 5", "", "an alert fires or not: one that does is a breach; leave limit out"},
 		{"where: {code: a}, mean: {histogram: h}", "at-most: 5s", "", "selects alerts by their labels; write it under mean"},
 		{"gauge: {metric: two words}", "at-most: 5", "", `"two words" is no name of a metric`},

@@ -38,7 +38,7 @@ func (r *reader) doubts(d Desired) {
 		}
 		at, metric := r.guardNodes[i], rule.Signal.Of.Metric
 		switch {
-		case rule.Signal.Elsewhere():
+		case rule.Signal.Elsewhere(), rule.Signal.Of.Lines != "":
 		case slices.Contains(ofRoutes, metric) && !routed:
 			r.doubt(at, i, "declare a route to the service", "nothing feeds the guard %s: %s is what routes count, and there is none", rule.Name, metric)
 		case !exposes && metric != "" && !slices.Contains(ofRoutes, metric) && !slices.Contains(ofProcesses, metric):

@@ -124,6 +124,9 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if !Asks(rule.Signal) && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write "+VersionBlank+" or "+AddressesBlank+" into the query, or at-most", "the query is about both cohorts at once, so that one cannot be held against the other")
 	}
+	if rule.Signal.Workload != "" && rule.Limit.Relative() {
+		r.wrong(limit, p+"/limit", "write at-most, at-least, or above-past-by", "what %s shows is the same for old and new, so that one cannot be held against the other", rule.Signal.Workload)
+	}
 	if rule.Signal.Kind == signal.Rate && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write at-most, or compare a ratio, a mean or a quantile", "the rates of two cohorts differ with their shares of the traffic, so one cannot be held against the other")
 	}
@@ -270,17 +273,27 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 			r.fields(n, p, what, append([]string{metric}, required...), known)
 		}
 	}
+	counted := func(what string, into *signal.Series) func(Node, string) {
+		return func(n Node, p string) {
+			ok := r.fields(n, p, what, nil, map[string]func(Node, string){
+				"counter": func(n Node, p string) { into.Metric = r.metric(n, p) }, "where": where(into), "except": except(into),
+				"lines": func(n Node, p string) { into.Lines = r.expression(n, p) },
+			})
+			switch {
+			case !ok:
+			case (into.Metric == "") == (into.Lines == ""):
+				r.wrong(n, p, "", "%s takes one of counter and lines", what)
+			case into.Lines != "" && len(into.Where)+len(into.Except) > 0:
+				r.wrong(n, p, "leave where and except out", "lines of a log have no labels")
+			case into.Lines != "":
+				into.Metric = signal.LinesOf(into.Lines)
+			}
+		}
+	}
 	two := func(what string) func(Node, string) {
 		return func(n Node, p string) {
-			series := func(into *signal.Series) func(Node, string) {
-				return func(n Node, p string) {
-					r.fields(n, p, "a counter", []string{"counter"}, map[string]func(Node, string){
-						"counter": func(n Node, p string) { into.Metric = r.metric(n, p) }, "where": where(into), "except": except(into),
-					})
-				}
-			}
 			s.To = &signal.Series{}
-			r.fields(n, p, what, []string{"of", "to"}, map[string]func(Node, string){"of": series(&s.Of), "to": series(s.To)})
+			r.fields(n, p, what, []string{"of", "to"}, map[string]func(Node, string){"of": counted("a counter", &s.Of), "to": counted("a counter", s.To)})
 		}
 	}
 	bound := map[string]func(Node, string){"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) }}
@@ -288,6 +301,7 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
 		"store":       func(n Node, p string) { s.Store = r.text(n, p, "store") },
 		"cohort":      func(n Node, p string) { s.Cohort = r.mark(n, p) },
+		"workload":    func(n Node, p string) { s.Workload = r.text(n, p, "workload") },
 		"query":       set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
 		"ratio":       set(signal.Ratio, two("a ratio")),
 		"per":         set(signal.Per, two("per")),
@@ -303,7 +317,7 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		"where":  func(n Node, p string) { s.Of.Where, selects = r.where(n, p, "where"), "where" },
 		"except": func(n Node, p string) { s.Of.Except, selects = r.where(n, p, "except"), "except" },
 		"mean":   set(signal.Mean, one("histogram", "mean", nil)),
-		"rate":   set(signal.Rate, one("counter", "rate", nil)),
+		"rate":   set(signal.Rate, counted("rate", &s.Of)),
 		"gauge": set(signal.Gauge, one("metric", "gauge", map[string]func(Node, string){
 			"take": func(n Node, p string) {
 				if oneOf(r, n, p, "mean", "max") == "max" {
@@ -345,6 +359,14 @@ func Asks(s signal.Source) bool {
 // stored settles what is asked of a metrics store.
 func (r *reader) stored(n Node, pointer string, s *signal.Source) {
 	switch {
+	case s.Store != "" && s.Workload != "":
+		r.wrong(n, pointer, "leave workload out, and select its series by their labels", "a metrics store is not asked by workload")
+	case s.Workload != "" && s.Kind == signal.Alert:
+		r.wrong(n, pointer, "leave workload out", "the labels of alerts say which workload they are about")
+	case s.Store != "" && len(s.Lines()) > 0:
+		r.wrong(n, pointer, "leave store out", "a metrics store has no logs")
+	case s.Workload != "" && len(s.Lines()) > 0:
+		r.wrong(n, pointer, "guard a counter", "lines are counted in the workload's own logs alone")
 	case s.Store == "" && s.Kind == signal.Query:
 		r.wrong(n, pointer, "write store: NAME beside it, a metrics store of the settings", "a query is asked of a metrics store")
 	case s.Store == "" && s.Cohort != nil:
@@ -385,6 +407,14 @@ func (r *reader) metric(n Node, pointer string) string {
 		r.wrong(n, pointer, "", "%q is no name of a metric", n.Text)
 	}
 	return n.Text
+}
+
+func (r *reader) expression(n Node, pointer string) string {
+	text := r.text(n, pointer, "lines")
+	if _, err := regexp.Compile(text); err != nil {
+		r.wrong(n, pointer, "write it as RE2 has it, such as panic|out of memory", "%q is no regular expression: %v", text, err)
+	}
+	return text
 }
 
 func (r *reader) where(n Node, pointer, what string) map[string][]string {

@@ -100,7 +100,11 @@ type Series struct {
 	Metric string              `json:"metric"`
 	Where  map[string][]string `json:"where,omitempty"`
 	Except map[string][]string `json:"except,omitempty"` // values of labels whose samples are left out
+	Lines  string              `json:"lines,omitempty"`  // a regular expression: what is counted are lines of the log in which it is found
 }
+
+// LinesOf is the metric that counts the lines of a log in which a regular expression is found.
+func LinesOf(expression string) string { return "log lines with /" + expression + "/" }
 
 // Accepts tells whether labels are those that are selected.
 func (s Series) Accepts(labels map[string]string) bool {
@@ -135,6 +139,7 @@ type Source struct {
 	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
 	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
 	Over     float64 `json:"over,omitempty"`     // Slope: seconds
+	Workload string  `json:"workload,omitempty"` // whose instances tell it; the guarded one's where it is empty
 	Store    string  `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
 	Cohort   *Mark   `json:"cohort,omitempty"`   // Store: how its series are told apart
 	Query    string  `json:"query,omitempty"`    // Query: in the store's own language
@@ -171,7 +176,7 @@ func (s Source) Metrics() []Series {
 	case Rate:
 		return []Series{{Metric: s.Of.Metric}}
 	case Ratio, Per, GaugeShare:
-		of := Series{s.Of.Metric, common(s.Of.Where, s.To.Where), common(s.Of.Except, s.To.Except)}
+		of := Series{Metric: s.Of.Metric, Where: common(s.Of.Where, s.To.Where), Except: common(s.Of.Except, s.To.Except)}
 		if s.To.Metric == s.Of.Metric {
 			return []Series{of}
 		}
@@ -181,7 +186,20 @@ func (s Source) Metrics() []Series {
 }
 
 // Elsewhere tells whether it is read somewhere else than at the instances.
-func (s Source) Elsewhere() bool { return s.Store != "" || s.Kind == Alert }
+func (s Source) Elsewhere() bool { return s.Store != "" || s.Workload != "" || s.Kind == Alert }
+
+// OfOthers tells whether it is about something else than the instances of a cohort, which warms up with none of them.
+func (s Source) OfOthers() bool { return s.Workload != "" || s.Kind == Alert }
+
+// Lines are the regular expressions by which it counts lines of logs.
+func (s Source) Lines() (expressions []string) {
+	for _, series := range []*Series{&s.Of, s.To} {
+		if series != nil && series.Lines != "" {
+			expressions = append(expressions, series.Lines)
+		}
+	}
+	return expressions
+}
 
 // Histogram tells whether the signal is of a histogram.
 func (s Source) Histogram() bool {
@@ -235,7 +253,9 @@ func (s Source) Read(page Page) (r Reading, why string) {
 		r = Reading{of: values(page, s.Of)}
 		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
 	}
-	of := func(suffix string) Series { return Series{s.Of.Metric + suffix, s.Of.Where, s.Of.Except} }
+	of := func(suffix string) Series {
+		return Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where, Except: s.Of.Except}
+	}
 	count, sum := of("_count"), of("_sum")
 	r = Reading{of: values(page, count), sum: values(page, sum), buckets: map[string]map[float64]float64{}}
 	if why = cmp.Or(count.missing(page, r.of, true), counts(count.Metric, r.of)); why != "" {

@@ -167,7 +167,7 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 		case why == "":
 			tells[scrape.Part], read[scrape.Revision] = true, true
 			switch {
-			case ok && s.warms(scrape, e.at):
+			case ok && !rule.Signal.OfOthers() && s.warms(scrape, e.at):
 				e.young[rule.Name] = e.young[rule.Name].Add(tally)
 			case ok:
 				tallies[scrape.Revision] = tallies[scrape.Revision].Add(tally)
