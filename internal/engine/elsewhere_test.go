@@ -129,14 +129,26 @@ func TestStore(t *testing.T) {
 	}
 }
 
-// TestStoreUnknown names a store that the settings do not have.
-func TestStoreUnknown(t *testing.T) {
-	r := newRig(t)
-	r.push("1", of("store: elsewhere, "+slowShare)...)
-	r.run()
-	s := r.until("it is told", func(s status.Snapshot) bool { return berthAt(s, "drydock").Problem != nil })
-	if text := berthAt(s, "drydock").Problem.Text; !strings.Contains(text, "the settings have no metrics store elsewhere") {
-		t.Error(text)
+// TestNobodyThere guards what nobody tells: nothing advances, and the reason is told.
+func TestNobodyThere(t *testing.T) {
+	for _, test := range []struct{ signal, why string }{
+		{"store: elsewhere, " + slowShare, "the settings have no metrics store elsewhere"},
+		{"workload: nobody, " + slowShare, "nothing of nobody runs at drydock"},
+	} {
+		r := newRig(t)
+		r.push("1", of(test.signal)...)
+		r.run()
+		s := r.until("it is silent", func(s status.Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Rollout != nil && len(b.Verdicts) == 1 && b.Verdicts[0].Word == guard.Silent
+		})
+		if why := berthAt(s, "drydock").Verdicts[0].Why; !strings.Contains(why, test.why) {
+			t.Errorf("%s: %q", test.signal, why)
+		}
+		r.wait(time.Minute)
+		if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout == nil || b.Rollout.Stage > 0 {
+			t.Errorf("%s: it went on: %s", test.signal, describe(b))
+		}
 	}
 }
 
@@ -236,14 +248,6 @@ func TestOtherWorkload(t *testing.T) {
 	})
 	if b := berthAt(s, "drydock"); b.Bar == nil || !strings.Contains(b.Bar.Why, "slow ") {
 		t.Errorf("%s, barred %+v", describe(b), b.Bar)
-	}
-	r.push("stuck", append(of("workload: nobody, "+slowShare), "proving: 20s", "proving: 21s")...)
-	s = r.until("it is silent", func(s status.Snapshot) bool {
-		b := berthAt(s, "drydock")
-		return b.Rollout != nil && len(b.Verdicts) == 1 && b.Verdicts[0].Word == guard.Silent
-	})
-	if why := berthAt(s, "drydock").Verdicts[0].Why; !strings.Contains(why, "nothing of nobody runs at drydock") {
-		t.Error(why)
 	}
 }
 
