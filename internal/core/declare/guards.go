@@ -2,12 +2,14 @@ package declare
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"aditus/internal/core/calendar"
 	"aditus/internal/core/guard"
 	"aditus/internal/core/say"
 	"aditus/internal/core/signal"
@@ -73,7 +75,7 @@ func ReadLimit(text string, like guard.Limit) (float64, error) {
 
 func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	rule := guard.Rule{Missing: guard.MissingHolds, Then: guard.RollBack, Standing: guard.Tell}
-	var limit, count, safe Node
+	var limit, count, safe, hours Node
 	r.fields(item, p, "a guard", []string{"name", "signal"}, map[string]func(Node, string){
 		"name": func(n Node, p string) {
 			rule.Name = r.text(n, p, "name")
@@ -91,6 +93,7 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 				rule.Safe = guard.NoWorse
 			}
 		},
+		"hours": func(n Node, p string) { hours, rule.Hours = n, r.hours(n, p) },
 		"missing": func(n Node, p string) {
 			rule.Missing = oneOf(r, n, p, guard.MissingHolds, guard.MissingBreaches, guard.MissingIgnored)
 		},
@@ -99,7 +102,7 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	})
 	switch {
 	case rule.Signal.Kind == signal.Alert:
-		return r.alerted(item, p, rule, limit, count)
+		return r.alerted(item, p, rule, limit, count, hours)
 	case limit.Kind == 0 && item.Kind == Map:
 		r.wrong(item, p, "", "a guard needs a limit")
 	}
@@ -121,6 +124,11 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if limit.Kind == Map && rule.Way == guard.Sequential && countsAlone(rule.Limit) {
 		r.wrong(limit, p+"/limit", "leave decide: sequential out, or write a limit in points above old, or at-most of the opposite share", "a lower limit, and one that is a share of old or of the past, is decided by counting intervals")
 	}
+	for i, h := range rule.Hours {
+		if h.Limit.Kind != rule.Limit.Kind || h.Limit.Unit != rule.Limit.Unit || rule.Limit.Moves() {
+			r.wrong(hours, fmt.Sprintf("%s/hours/%d/limit", p, i), "write at-most or at-least in both, with the same unit", "limits by hours of the day are of one kind, and lie where they are declared")
+		}
+	}
 	if !Asks(rule.Signal) && rule.Limit.Relative() {
 		r.wrong(limit, p+"/limit", "write "+VersionBlank+" or "+AddressesBlank+" into the query, or at-most", "the query is about both cohorts at once, so that one cannot be held against the other")
 	}
@@ -134,8 +142,8 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 }
 
 // alerted settles a guard on alerts: one that fires is a breach, so that it has no limit and counts nothing.
-func (r *reader) alerted(item Node, p string, rule guard.Rule, limit, count Node) guard.Rule {
-	for key, n := range map[string]Node{"limit": limit, "breach": count} {
+func (r *reader) alerted(item Node, p string, rule guard.Rule, limit, count, hours Node) guard.Rule {
+	for key, n := range map[string]Node{"limit": limit, "breach": count, "hours": hours} {
 		if n.Kind != 0 {
 			r.wrong(n, p+"/"+key, "leave "+key+" out", "an alert fires or not: one that does is a breach")
 		}
@@ -146,6 +154,37 @@ func (r *reader) alerted(item Node, p string, rule guard.Rule, limit, count Node
 	rule.Way, rule.Safe, rule.Limit = guard.ByCount, guard.WithinLimit, guard.Limit{Kind: guard.AtMost, Unit: guard.Plain}
 	rule.Breach = &guard.Count{Intervals: 1, Of: 1, Samples: 1}
 	return rule
+}
+
+// hours reads in which hours of the day another limit holds.
+func (r *reader) hours(n Node, pointer string) (all []guard.Hours) {
+	if n.Kind != List {
+		r.wrong(n, pointer, "write hours: [{from: 22:00, to: 06:00, limit: {at-most: 10 %}}]", "hours must be a list, not %s", n.Kind)
+		return nil
+	}
+	for i, item := range n.Items {
+		var h guard.Hours
+		clock := func(into *guard.Clock) func(Node, string) {
+			return func(n Node, p string) {
+				at, err := guard.ReadClock(n.Text)
+				if *into = at; err != nil {
+					r.wrong(n, p, "", "%v", err)
+				}
+			}
+		}
+		r.fields(item, fmt.Sprintf("%s/%d", pointer, i), "hours", []string{"from", "to", "limit"}, map[string]func(Node, string){
+			"from": clock(&h.From), "to": clock(&h.To),
+			"zone": func(n Node, p string) {
+				h.Zone = n.Text
+				if _, err := calendar.Zone(n.Text); err != nil {
+					r.wrong(n, p, "", "%v", err)
+				}
+			},
+			"limit": func(n Node, p string) { h.Limit = r.limit(n, p) },
+		})
+		all = append(all, h)
+	}
+	return all
 }
 
 // countsAlone tells whether a limit is decided by counting intervals alone.
@@ -290,21 +329,27 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 			}
 		}
 	}
-	two := func(what string) func(Node, string) {
+	two := func(what string, more map[string]func(Node, string), required ...string) func(Node, string) {
 		return func(n Node, p string) {
 			s.To = &signal.Series{}
-			r.fields(n, p, what, []string{"of", "to"}, map[string]func(Node, string){"of": counted("a counter", &s.Of), "to": counted("a counter", s.To)})
+			known := map[string]func(Node, string){"of": counted("a counter", &s.Of), "to": counted("a counter", s.To)}
+			maps.Copy(known, more)
+			r.fields(n, p, what, append([]string{"of", "to"}, required...), known)
 		}
 	}
 	bound := map[string]func(Node, string){"bound": func(n Node, p string) { s.Bound, _ = r.measure(n, p) }}
 	over, selects := "", ""
 	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
-		"store":       func(n Node, p string) { s.Store = r.text(n, p, "store") },
-		"cohort":      func(n Node, p string) { s.Cohort = r.mark(n, p) },
-		"workload":    func(n Node, p string) { s.Workload = r.text(n, p, "workload") },
-		"query":       set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
-		"ratio":       set(signal.Ratio, two("a ratio")),
-		"per":         set(signal.Per, two("per")),
+		"store":    func(n Node, p string) { s.Store = r.text(n, p, "store") },
+		"cohort":   func(n Node, p string) { s.Cohort = r.mark(n, p) },
+		"workload": func(n Node, p string) { s.Workload = r.text(n, p, "workload") },
+		"query":    set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
+		"ratio":    set(signal.Ratio, two("a ratio", nil)),
+		"per":      set(signal.Per, two("per", nil)),
+		"burn": set(signal.Burn, two("burn", map[string]func(Node, string){
+			"objective": func(n Node, p string) { s.Allows = r.objective(n, p) },
+			"over":      func(n Node, p string) { s.Over, s.Lately = r.burnWindows(n, p) },
+		}, "objective", "over")),
 		"apdex":       set(signal.Apdex, one("histogram", "apdex", bound, "bound")),
 		"share-above": set(signal.ShareAbove, one("histogram", "share-above", bound, "bound")),
 		"quantile": set(signal.Quantile, one("histogram", "quantile", map[string]func(Node, string){
@@ -334,7 +379,7 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
 	}
 	if ok && ways != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, share-above, apdex, quantile, mean, rate, slope or gauge, the query of a store, or alert")
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, burn, share-above, apdex, quantile, mean, rate, slope or gauge, the query of a store, or alert")
 	}
 	if selects != "" && s.Kind != signal.Alert {
 		r.wrong(n, pointer, "write it under "+string(s.Kind), "%s beside the signal selects alerts by their labels", selects)
@@ -386,6 +431,35 @@ func (r *reader) mark(n Node, pointer string) *signal.Mark {
 		"is":    func(n Node, p string) { m.Is = oneOf(r, n, p, signal.Namings...) },
 	})
 	return m
+}
+
+// objective reads how much must be good, and gives how much may be bad.
+func (r *reader) objective(n Node, pointer string) float64 {
+	share, unit := r.measure(n, pointer)
+	if unit != guard.Share || share <= 0 || share >= 1 {
+		r.wrong(n, pointer, "write it like 99.9 %", "an objective is the share that must be good, between 0 %% and 100 %%, not %q", n.Text)
+		return 0
+	}
+	return 1 - share
+}
+
+// Windows of an error budget.
+const (
+	longestWindow = 24 * time.Hour
+	timesWindow   = 48 // times that the longer one is as long as the shorter one
+)
+
+// burnWindows reads the longer and the shorter window of an error budget.
+func (r *reader) burnWindows(n Node, pointer string) (over, lately float64) {
+	if n.Kind != List || len(n.Items) != 2 {
+		r.wrong(n, pointer, "write over: [1h, 5m]", "a budget burns over two windows, a longer and a shorter one")
+		return 0, 0
+	}
+	long, short := r.span(n.Items[0], pointer+"/0", 0).Duration, r.span(n.Items[1], pointer+"/1", 0).Duration
+	if short < time.Minute || long <= short || long > longestWindow || long > timesWindow*short {
+		r.wrong(n, pointer, "write over: [1h, 5m]", "the shorter window is 1m at least, the longer one 24h and %d times that at most", timesWindow)
+	}
+	return long.Seconds(), short.Seconds()
 }
 
 // The shortest and the longest while that a slope is told over.

@@ -65,6 +65,8 @@ func Backtest(rule Rule, risk float64, every time.Duration, lead []*signal.Point
 			stage, inStage, began = i.Stage, nil, i.At.Add(-every)
 		}
 		switch {
+		case len(rule.Hours) > 0:
+			i.Bound = rule.HourlyBound(i.At)
 		case rule.Limit.Base() == OwnPast:
 			i.Bound = past(i.At)
 		case rule.Limit.Relative() && i.Alone:

@@ -17,6 +17,7 @@ type Rule struct {
 	Name     string        `json:"name"`
 	Signal   signal.Source `json:"signal"`
 	Limit    Limit         `json:"limit"`
+	Hours    []Hours       `json:"hours,omitempty"` // in which another limit holds, the first that fits
 	Way      Way           `json:"decide"`
 	Breach   *Count        `json:"breach,omitempty"` // ByCount alone
 	Safe     Safe          `json:"safe,omitempty"`   // Sequential, above old: which good version is hardly ever rolled back
@@ -158,7 +159,7 @@ const silentAfter = 3
 // Judge gives the verdict on history, oldest interval first, as of now. Only intervals under the same share should be
 // in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
 func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
-	v := Verdict{Guard: rule.Name, Limit: rule.Limit, Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
+	v := Verdict{Guard: rule.Name, Limit: rule.LimitAt(now), Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
 	if rule.Limit.Base() == OwnPast { // where there is too little past, there is nothing to hold it against
 		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
 	}
@@ -249,6 +250,9 @@ func join(source signal.Source, a, b *signal.Point) *signal.Point {
 			return b
 		}
 		return a
+	}
+	if source.Kind == signal.Burn { // of windows, of which the later one has what the earlier one had
+		return b
 	}
 	sum := signal.Point{At: b.At, Tally: a.Add(b.Tally)}
 	if value, ok := source.Value(sum.Tally); ok {

@@ -79,6 +79,7 @@ const (
 	Slope      Kind = "slope"       // how much a gauge rises in an hour, by least squares over a while; mean over the cohort's instances
 	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
 	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
+	Burn       Kind = "burn"        // how many times faster than an objective allows its error budget is spent, over each of two windows: the smaller of both
 	Query      Kind = "query"       // what a metrics store answers to a query in its own language
 	Alert      Kind = "alert"       // how many alerts fire
 )
@@ -138,7 +139,9 @@ type Source struct {
 	To       *Series `json:"to,omitempty"`       // Ratio: the whole; Per and GaugeShare: what it is held against
 	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
 	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
-	Over     float64 `json:"over,omitempty"`     // Slope: seconds
+	Over     float64 `json:"over,omitempty"`     // Slope, Burn: seconds; of Burn the longer window
+	Lately   float64 `json:"lately,omitempty"`   // Burn: seconds of the shorter window
+	Allows   float64 `json:"allows,omitempty"`   // Burn: the share that may be bad, 0.001 where the objective is 99.9 %
 	Workload string  `json:"workload,omitempty"` // whose instances tell it; the guarded one's where it is empty
 	Store    string  `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
 	Cohort   *Mark   `json:"cohort,omitempty"`   // Store: how its series are told apart
@@ -175,7 +178,7 @@ func (s Source) Metrics() []Series {
 		return nil
 	case Rate:
 		return []Series{{Metric: s.Of.Metric}}
-	case Ratio, Per, GaugeShare:
+	case Ratio, Per, GaugeShare, Burn:
 		of := Series{Metric: s.Of.Metric, Where: common(s.Of.Where, s.To.Where), Except: common(s.Of.Except, s.To.Except)}
 		if s.To.Metric == s.Of.Metric {
 			return []Series{of}
@@ -234,7 +237,7 @@ type Reading struct {
 // where it can. What is not there is never taken for nought.
 func (s Source) Read(page Page) (r Reading, why string) {
 	switch s.Kind {
-	case Ratio, Per:
+	case Ratio, Per, Burn:
 		r = Reading{of: values(page, s.Of), to: values(page, *s.To)}
 		return r, cmp.Or(s.To.missing(page, r.to, true), s.Of.missing(page, r.of, false), counts(s.To.Metric, r.to), counts(s.Of.Metric, r.of))
 	case Rate:
@@ -408,6 +411,7 @@ type Tally struct {
 	Whole     float64             `json:"whole"` // all of it: requests, observations, readings; seconds for Rate
 	Largest   float64             `json:"largest,omitempty"`
 	Instances int                 `json:"instances"`
+	Lately    [2]float64          `json:"-"` // Burn: part and whole of the shorter window
 	Buckets   map[float64]float64 `json:"-"` // Quantile: increase by bound, cumulative
 }
 
@@ -416,7 +420,7 @@ type Tally struct {
 func (s Source) Between(before, after Reading, span time.Duration) Tally {
 	t := Tally{Instances: 1}
 	switch s.Kind {
-	case Ratio, Per:
+	case Ratio, Per, Burn:
 		t.Part, t.Whole = increase(before.of, after.of), increase(before.to, after.to)
 	case GaugeShare:
 		of, to := sumOf(after.of), sumOf(after.to)
@@ -495,7 +499,7 @@ func grown(before, after float64) float64 {
 
 // Add gives both tallies as one.
 func (t Tally) Add(o Tally) Tally {
-	sum := Tally{Part: t.Part + o.Part, Whole: t.Whole + o.Whole, Largest: max(t.Largest, o.Largest), Instances: t.Instances + o.Instances}
+	sum := Tally{Part: t.Part + o.Part, Whole: t.Whole + o.Whole, Largest: max(t.Largest, o.Largest), Instances: t.Instances + o.Instances, Lately: [2]float64{t.Lately[0] + o.Lately[0], t.Lately[1] + o.Lately[1]}}
 	if t.Buckets != nil || o.Buckets != nil {
 		sum.Buckets = together(t.Buckets, o.Buckets)
 	}
@@ -514,6 +518,15 @@ func (s Source) Value(t Tally) (float64, bool) {
 			return 0, false
 		}
 		return t.Part / t.Whole * float64(t.Instances), true
+	case Burn:
+		if t.Whole <= 0 {
+			return 0, false
+		}
+		lately := 0.0 // of nothing nothing is bad
+		if t.Lately[1] > 0 {
+			lately = t.Lately[0] / t.Lately[1]
+		}
+		return min(t.Part/t.Whole, lately) / s.Allows, true
 	case Quantile:
 		return quantile(t.Buckets, s.Quantile)
 	}

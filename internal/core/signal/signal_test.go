@@ -21,7 +21,7 @@ func counters(ok, failed float64) Page {
 }
 
 func TestTracker(t *testing.T) {
-	errors := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"4*", "503"}}, nil}, To: &Series{Metric: "r_total"}}
+	errors := Source{Kind: Ratio, Of: Series{Metric: "r_total", Where: map[string][]string{"code": {"4*", "503"}}}, To: &Series{Metric: "r_total"}}
 	tests := []struct {
 		name     string
 		source   Source
@@ -43,8 +43,8 @@ func TestTracker(t *testing.T) {
 		{"mean", Source{Kind: Mean, Of: Series{Metric: "h"}}, []Page{histogram(5, 5, 5, 2), histogram(5, 5, 15, 7)}, 0.5, 10, true},
 		{"rate", Source{Kind: Rate, Of: Series{Metric: "r_total"}}, []Page{counters(100, 0), counters(150, 0)}, 5, 10, true},
 		{"all but some", Source{Kind: Rate, Of: Series{Metric: "r_total", Except: map[string][]string{"code": {"5*"}}}}, []Page{counters(100, 7), counters(150, 90)}, 5, 10, true},
-		{"one counter for each of another", Source{Kind: Per, Of: Series{"r_total", map[string][]string{"code": {"200"}}, nil}, To: &Series{"r_total", nil, map[string][]string{"code": {"200"}}}}, []Page{counters(100, 10), counters(400, 20)}, 30, 10, true},
-		{"none of what it is for", Source{Kind: Per, Of: Series{Metric: "r_total"}, To: &Series{"r_total", map[string][]string{"code": {"503"}}, nil}}, []Page{counters(100, 10), counters(400, 10)}, 0, 0, false},
+		{"one counter for each of another", Source{Kind: Per, Of: Series{Metric: "r_total", Where: map[string][]string{"code": {"200"}}}, To: &Series{Metric: "r_total", Except: map[string][]string{"code": {"200"}}}}, []Page{counters(100, 10), counters(400, 20)}, 30, 10, true},
+		{"none of what it is for", Source{Kind: Per, Of: Series{Metric: "r_total"}, To: &Series{Metric: "r_total", Where: map[string][]string{"code": {"503"}}}}, []Page{counters(100, 10), counters(400, 10)}, 0, 0, false},
 		{"one gauge over another", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}, {Labels: map[string]string{"a": "b"}, Value: 4}}, "n": {{Value: 20}}}}, 0.35, 1, true},
 		{"a gauge over nothing", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}}, "n": {{Value: 0}}}}, 0, 0, false},
 		{"Apdex", Source{Kind: Apdex, Of: Series{Metric: "h"}, Bound: 0.1}, []Page{histogram(0, 0, 0, 0), histogram(80, 90, 100, 9)}, 0.85, 100, true},
@@ -109,7 +109,7 @@ func TestForget(t *testing.T) {
 func TestUnreadable(t *testing.T) {
 	codes := []Sample{NewSample(map[string]string{"code": "200"}, 90), NewSample(map[string]string{"code": "404"}, 1)}
 	ratio := func(of, to Series) Source { return Source{Kind: Ratio, Of: of, To: &to} }
-	failed, all := Series{"r_total", map[string][]string{"code": {"5*"}}, nil}, Series{Metric: "r_total"}
+	failed, all := Series{Metric: "r_total", Where: map[string][]string{"code": {"5*"}}}, Series{Metric: "r_total"}
 	buckets := func(bounds ...string) Page {
 		page := Page{"h_count": {NewSample(nil, 10)}, "h_sum": {NewSample(nil, 3)}}
 		for i, bound := range bounds {
@@ -124,9 +124,9 @@ func TestUnreadable(t *testing.T) {
 		why    string // empty where it can be read
 	}{
 		{"nothing failed yet", ratio(failed, all), Page{"r_total": codes}, ""},
-		{"a misspelt label", ratio(Series{"r_total", map[string][]string{"cod": {"5*"}}, nil}, all), Page{"r_total": codes}, "no sample of r_total has the label cod"},
-		{"a misspelt label of the whole", ratio(failed, Series{"r_total", map[string][]string{"pth": {"/"}}, nil}), Page{"r_total": codes}, "no sample of r_total has the label pth"},
-		{"a whole that nothing is", ratio(failed, Series{"r_total", map[string][]string{"code": {"9*"}}, nil}), Page{"r_total": codes}, "no sample of r_total is as it is looked for"},
+		{"a misspelt label", ratio(Series{Metric: "r_total", Where: map[string][]string{"cod": {"5*"}}}, all), Page{"r_total": codes}, "no sample of r_total has the label cod"},
+		{"a misspelt label of the whole", ratio(failed, Series{Metric: "r_total", Where: map[string][]string{"pth": {"/"}}}), Page{"r_total": codes}, "no sample of r_total has the label pth"},
+		{"a whole that nothing is", ratio(failed, Series{Metric: "r_total", Where: map[string][]string{"code": {"9*"}}}), Page{"r_total": codes}, "no sample of r_total is as it is looked for"},
 		{"a numerator that never was", ratio(Series{Metric: "errors_total"}, all), Page{"r_total": codes}, "there is no errors_total"},
 		{"a counter of +Inf", ratio(failed, all), Page{"r_total": append(codes[:2:2], NewSample(map[string]string{"code": "500"}, math.Inf(1)))}, "r_total is +Inf, which counts nothing"},
 		{"a counter of no number", Source{Kind: Rate, Of: all}, Page{"r_total": {NewSample(nil, math.NaN())}}, "r_total is NaN, which counts nothing"},
@@ -151,7 +151,7 @@ func TestUnreadable(t *testing.T) {
 // TestSeriesMissing sees that a series which is missing from one page and comes again counts what came since, not all that
 // it ever counted; one that is new counts whole, and one that came back lower began anew.
 func TestSeriesMissing(t *testing.T) {
-	failed := Source{Kind: Ratio, Of: Series{"r_total", map[string][]string{"code": {"5*"}}, nil}, To: &Series{Metric: "r_total"}}
+	failed := Source{Kind: Ratio, Of: Series{Metric: "r_total", Where: map[string][]string{"code": {"5*"}}}, To: &Series{Metric: "r_total"}}
 	page := func(values map[string]float64) Page {
 		p := Page{}
 		for code, value := range values {
@@ -185,5 +185,49 @@ func TestSeriesMissing(t *testing.T) {
 		if i == 2 && (tally.Whole != 2 || tally.Part != 1 || why != "") {
 			t.Errorf("a histogram that came again: %v of %v (%s)", tally.Part, tally.Whole, why)
 		}
+	}
+}
+
+// TestBurn counts errors for hours and looks at how fast a budget burns over both windows at once.
+func TestBurn(t *testing.T) {
+	source := Source{Kind: Burn, Of: Series{Metric: "failed_total"}, To: &Series{Metric: "r_total"}, Over: 3600, Lately: 300, Allows: 0.001}
+	var tracker Tracker
+	start := time.Date(2026, 3, 12, 9, 0, 0, 0, time.UTC)
+	bad, all, last := 0.0, 0.0, 0.0
+	for _, stretch := range []struct {
+		minutes  int
+		failing  float64 // share of the answers
+		requests float64 // a second
+		burns    float64 // at its end
+	}{
+		{120, 0.0005, 10, 0.5},                      // half of what is allowed
+		{2, 0.1, 10, 0.1*2.0/60/0.001 + 0.48},       // the longer window hardly knows of it, so it does not count much
+		{10, 0.1, 10, 0.1 * 12.0 / 60 / 0.001},      // both do
+		{30, 0, 10, 0},                              // it is over: the shorter window knows that
+		{10, 0, 0, 0},                               // nobody asks
+		{1, 1, 1, 60.0 / (60 + 600*18) * 1000 * 17}, // hardly anybody asks, and all fails
+	} {
+		for range stretch.minutes * 6 {
+			start = start.Add(10 * time.Second)
+			bad, all = bad+10*stretch.requests*stretch.failing, all+10*stretch.requests
+			page := Page{"failed_total": {NewSample(nil, bad)}, "r_total": {NewSample(nil, all)}}
+			tally, ok, why := tracker.Take(source, "a", page, start)
+			if value, there := source.Value(tally); ok && there && why == "" {
+				last = value
+			}
+		}
+		if want := stretch.burns; stretch.requests != 1 && math.Abs(last-want) > 0.08*want+0.05 {
+			t.Errorf("after %d minutes of %v: %v, want %v", stretch.minutes, stretch.failing, last, want)
+		} else if stretch.requests == 1 && !(last > 5 && last < 40) {
+			t.Errorf("of few requests: %v", last)
+		}
+	}
+	if n := len(tracker.last["a"].course); n > 3600/15+3 {
+		t.Errorf("%d levels are kept", n)
+	}
+	// Of two instances the counts add up, not the rates.
+	two := Tally{Part: 1, Whole: 1000, Lately: [2]float64{1, 100}}.Add(Tally{Part: 3, Whole: 1000, Lately: [2]float64{0, 100}})
+	if value, ok := source.Value(two); !ok || math.Abs(value-2) > 1e-9 {
+		t.Errorf("two instances burn %v", value)
 	}
 }

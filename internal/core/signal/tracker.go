@@ -31,13 +31,15 @@ type Tracker struct {
 type scrape struct {
 	at      time.Time
 	reading Reading
-	course  []level // Slope: what was read within the while that it is told over, oldest first
+	course  []level    // Slope, Burn: what was read within the while that it is told over, oldest first
+	spent   [2]float64 // Burn: part and whole since it was read first
 }
 
-// level is what a gauge was at a moment.
+// level is what a gauge, or what was counted until then, was at a moment.
 type level struct {
 	at    time.Time
 	value float64
+	whole float64 // Burn
 }
 
 // Take adds a scrape of an instance and gives what happened since the one before. It is false for the first scrape
@@ -57,24 +59,61 @@ func (t *Tracker) Take(source Source, instance string, page Page, at time.Time) 
 	if source.Kind == Slope {
 		course := before.course
 		if n := len(course); n == 0 || at.Sub(course[n-1].at).Seconds() >= source.Over/mostLevels {
-			course = append(course, level{at, sumOf(reading.of)})
+			course = append(course, level{at: at, value: sumOf(reading.of)})
 		}
-		for len(course) > 2 && at.Sub(course[1].at).Seconds() >= source.Over {
-			course = course[1:]
-		}
-		t.last[instance] = scrape{at, reading, course}
+		course = lastly(course, at, source.Over)
+		t.last[instance] = scrape{at: at, reading: reading, course: course}
 		rise, ok := slope(course, source.Over)
 		return Tally{Part: rise, Whole: 1, Largest: rise, Instances: 1}, ok, ""
 	}
-	defer func() { t.last[instance] = scrape{at, reading.remembering(before.reading), nil} }()
+	now := scrape{at: at, reading: reading.remembering(before.reading)}
+	defer func() { t.last[instance] = now }()
 	if source.Kind.read() {
 		return source.Between(reading, reading, 0), true, ""
 	}
 	if !known {
+		now.course = []level{{at: at}}
 		return Tally{}, false, ""
 	}
-	return source.Between(before.reading, reading, at.Sub(before.at)), true, ""
+	tally = source.Between(before.reading, reading, at.Sub(before.at))
+	if source.Kind == Burn {
+		now.spend(source, before, &tally)
+	}
+	return tally, true, ""
 }
+
+// lastly leaves the levels of a while before a moment, and the last one before that.
+func lastly(course []level, at time.Time, over float64) []level {
+	for len(course) > 2 && at.Sub(course[1].at).Seconds() >= over {
+		course = course[1:]
+	}
+	return course
+}
+
+// spend makes a tally of what happened since the scrape before one of both windows.
+func (s *scrape) spend(source Source, before scrape, tally *Tally) {
+	s.spent = [2]float64{before.spent[0] + tally.Part, before.spent[1] + tally.Whole}
+	course := before.course
+	if last := course[len(course)-1].at; s.at.Sub(last).Seconds() >= source.Lately/levelsLately {
+		course = append(course, level{s.at, s.spent[0], s.spent[1]})
+	}
+	s.course = lastly(course, s.at, source.Over)
+	since := func(over float64) (part, whole float64) { // the last level before the window, or the first there is
+		from := s.course[0]
+		for _, l := range s.course {
+			if s.at.Sub(l.at).Seconds() < over*(1-1e-9) {
+				break
+			}
+			from = l
+		}
+		return s.spent[0] - from.value, s.spent[1] - from.whole
+	}
+	tally.Part, tally.Whole = since(source.Over)
+	tally.Lately[0], tally.Lately[1] = since(source.Lately)
+}
+
+// levelsLately is how often it is noted what was counted within a shorter window.
+const levelsLately = 20
 
 // At is when an instance was read last; zero for never.
 func (t *Tracker) At(instance string) time.Time { return t.last[instance].at }

@@ -331,6 +331,8 @@ func (s Subject) control(points map[declare.Fingerprint]*signal.Point, stage int
 // bound is where a limit that moves lay at an evaluation; nil where it does not move, or cannot be told.
 func (p *Panel) bound(rule guard.Rule, e *evaluation, s Subject) *float64 {
 	switch {
+	case len(rule.Hours) > 0:
+		return rule.HourlyBound(e.at)
 	case rule.Limit.Base() == guard.OwnPast:
 		return e.past(rule, s)
 	case rule.Limit.Relative() && s.Roll != nil && e.stage != noStage && s.Roll.AloneIn(e.stage):

@@ -54,7 +54,8 @@ func (p *Panel) tails(rule guard.Rule, e *evaluation, s Subject, tallies map[dec
 func (p *Panel) thresholds(rule guard.Rule, e *evaluation, s Subject) (old, new float64, why string) {
 	switch {
 	case !rule.Limit.Moves():
-		return rule.Limit.Value, rule.Limit.Value, ""
+		at := rule.LimitAt(e.at).Value
+		return at, at, ""
 	case rule.Limit.Base() == guard.OldSide && (s.Roll == nil || e.stage == noStage || !s.Roll.AloneIn(e.stage)):
 		usual := p.usual[rule.Name]
 		if least := tailOf / (1 - rule.Signal.Quantile); usual.Whole < least {
