@@ -51,6 +51,15 @@ func VerdictMore(v guard.Verdict) string {
 	if v.Why != "" {
 		text = v.Why
 	}
+	if w := v.Worst; w != nil {
+		text = joined(text, "worst is "+w.Each+" with "+held(v.Limit, w.Held.Value))
+	}
+	if v.Each != "" {
+		text = v.Each + ": " + text
+	}
+	if v.From != "" {
+		text = joined(text, "by "+v.From)
+	}
 	if v.Warming {
 		return "not judged in the first " + say.Span(v.Wait)
 	}
@@ -65,6 +74,14 @@ func VerdictMore(v guard.Verdict) string {
 		text = joined(text, "likely decided within "+say.Span(v.Wait))
 	}
 	return text
+}
+
+// held is what is held against a limit, in words.
+func held(l guard.Limit, value float64) string {
+	if l.Relative() {
+		return l.Unit.FormatDifference(value)
+	}
+	return l.Unit.Format(value)
 }
 
 func joined(a, b string) string {

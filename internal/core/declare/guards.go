@@ -124,6 +124,9 @@ func (r *reader) guard(item Node, p string, seen map[string]bool) guard.Rule {
 	if limit.Kind == Map && rule.Way == guard.Sequential && countsAlone(rule.Limit) {
 		r.wrong(limit, p+"/limit", "leave decide: sequential out, or write a limit in points above old, or at-most of the opposite share", "a lower limit, and one that is a share of old or of the past, is decided by counting intervals")
 	}
+	if rule.Signal.Each != "" && rule.Limit.Base() == guard.OwnPast {
+		r.wrong(limit, p+"/limit", "write at-most, or above-old-by", "the past is kept of all values together, and of none by itself")
+	}
 	for i, h := range rule.Hours {
 		if h.Limit.Kind != rule.Limit.Kind || h.Limit.Unit != rule.Limit.Unit || rule.Limit.Moves() {
 			r.wrong(hours, fmt.Sprintf("%s/hours/%d/limit", p, i), "write at-most or at-least in both, with the same unit", "limits by hours of the day are of one kind, and lie where they are declared")
@@ -342,6 +345,7 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 	ok := r.fields(n, pointer, "a signal", nil, map[string]func(Node, string){
 		"store":    func(n Node, p string) { s.Store = r.text(n, p, "store") },
 		"cohort":   func(n Node, p string) { s.Cohort = r.mark(n, p) },
+		"each":     func(n Node, p string) { s.Each = r.text(n, p, "each") },
 		"workload": func(n Node, p string) { s.Workload = r.text(n, p, "workload") },
 		"query":    set(signal.Query, func(n Node, p string) { s.Query = r.text(n, p, "query") }),
 		"ratio":    set(signal.Ratio, two("a ratio", nil)),
@@ -403,6 +407,9 @@ func Asks(s signal.Source) bool {
 
 // stored settles what is asked of a metrics store.
 func (r *reader) stored(n Node, pointer string, s *signal.Source) {
+	if s.Each != "" && (s.Kind == signal.Query || s.Kind == signal.Alert || len(s.Lines()) > 0) {
+		r.wrong(n, pointer, "leave each out", "each is a label of a metric, each value of which is judged by itself; there is none")
+	}
 	switch {
 	case s.Store != "" && s.Workload != "":
 		r.wrong(n, pointer, "leave workload out, and select its series by their labels", "a metrics store is not asked by workload")

@@ -109,8 +109,26 @@ type Verdict struct {
 	Since      time.Time     `json:"since,omitzero"`     // Silent: the last time it spoke
 	Odd        []string      `json:"odd,omitempty"`      // instances of either cohort that are far worse than the rest of it: new is not held against old's, and new's make no breach
 	Why        string        `json:"why,omitempty"`      // Silent: what keeps its signal from being read, where that is known; Undecided: what keeps it from being clear
+	From       string        `json:"from,omitempty"`     // where its signal comes from, where that is not what the instances show
+	Each       string        `json:"each,omitempty"`     // LABEL=VALUE of what breaches, where each value of a label is judged by itself
+	Worst      *Worst        `json:"worst,omitempty"`    // what of these is closest to the limit, where none breaches
 	Warming    bool          `json:"warming,omitempty"`  // Undecided: all that new shows comes from instances that are warming up
 	At         time.Time     `json:"at"`
+}
+
+// Worst is what is closest to a limit of all that is judged by itself.
+type Worst struct {
+	Each string   `json:"each"` // LABEL=VALUE
+	Word Word     `json:"word"`
+	Held Estimate `json:"held"` // what is held against the limit
+}
+
+// Name is the guard with what of its signal breaches, where that is not all.
+func (v Verdict) Name() string {
+	if v.Each == "" {
+		return v.Guard
+	}
+	return v.Guard + " of " + v.Each
 }
 
 // Stops tells whether the verdict keeps a rollout from advancing.
@@ -159,7 +177,7 @@ const silentAfter = 3
 // Judge gives the verdict on history, oldest interval first, as of now. Only intervals under the same share should be
 // in it: what the new cohort showed at 5 % says little about 25 %. every is the evaluation interval.
 func Judge(rule Rule, history []Interval, began, now time.Time, every time.Duration) Verdict {
-	v := Verdict{Guard: rule.Name, Limit: rule.LimitAt(now), Then: rule.Then, Missing: rule.Missing, Way: ByCount, Of: rule.Breach.Of, At: now}
+	v := Verdict{Guard: rule.Name, Limit: rule.LimitAt(now), Then: rule.Then, Missing: rule.Missing, From: rule.Signal.From(), Way: ByCount, Of: rule.Breach.Of, At: now}
 	if rule.Limit.Base() == OwnPast { // where there is too little past, there is nothing to hold it against
 		history = slices.DeleteFunc(slices.Clone(history), func(i Interval) bool { return i.Bound == nil })
 	}

@@ -273,7 +273,7 @@ func sum(values []float64) (total float64) {
 // Verdict is the verdict as of now.
 func (p *Process) Verdict(now time.Time) Verdict {
 	v := Verdict{
-		Guard: p.rule.Name, Limit: p.rule.LimitAt(now), Then: p.rule.Then, Missing: p.rule.Missing, At: now, Way: Sequential, Judged: p.taken, Bound: p.bound,
+		Guard: p.rule.Name, Limit: p.rule.LimitAt(now), Then: p.rule.Then, Missing: p.rule.Missing, From: p.rule.Signal.From(), At: now, Way: Sequential, Judged: p.taken, Bound: p.bound,
 		Evidence: math.Log(max(sum(p.breach[:]), 1e-9)) / math.Log(1/p.risk),
 	}
 	told := p.whole

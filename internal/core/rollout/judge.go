@@ -191,11 +191,11 @@ func Sentence(v guard.Verdict) string {
 	unit := v.Limit.Unit
 	switch {
 	case v.Why != "" && v.Word == guard.Breach && v.Since.IsZero():
-		return v.Guard + ": " + v.Why
+		return v.Name() + ": " + v.Why
 	case !v.Since.IsZero() || v.New == nil:
-		return fmt.Sprintf("%s gave no samples since %s", v.Guard, v.Since.Format(time.TimeOnly))
+		return fmt.Sprintf("%s gave no samples since %s", v.Name(), v.Since.Format(time.TimeOnly))
 	case v.Limit.Relative() && v.Difference != nil:
-		return fmt.Sprintf("%s %s against old, %s", v.Guard, unit.FormatDifference(v.Difference.Value), v.Limit.Allows())
+		return fmt.Sprintf("%s %s against old, %s", v.Name(), unit.FormatDifference(v.Difference.Value), v.Limit.Allows())
 	}
-	return fmt.Sprintf("%s %s, %s", v.Guard, unit.Format(v.New.Value), v.Limit.Allows())
+	return fmt.Sprintf("%s %s, %s", v.Name(), unit.Format(v.New.Value), v.Limit.Allows())
 }

@@ -101,6 +101,7 @@ type Series struct {
 	Metric string              `json:"metric"`
 	Where  map[string][]string `json:"where,omitempty"`
 	Except map[string][]string `json:"except,omitempty"` // values of labels whose samples are left out
+	Only   map[string]string   `json:"-"`                // labels with the very values that are selected, whatever stands in them
 	Lines  string              `json:"lines,omitempty"`  // a regular expression: what is counted are lines of the log in which it is found
 }
 
@@ -111,6 +112,11 @@ func LinesOf(expression string) string { return "log lines with /" + expression 
 func (s Series) Accepts(labels map[string]string) bool {
 	for label, accepted := range s.Where {
 		if !among(accepted, labels[label]) {
+			return false
+		}
+	}
+	for label, value := range s.Only {
+		if labels[label] != value {
 			return false
 		}
 	}
@@ -142,6 +148,7 @@ type Source struct {
 	Over     float64 `json:"over,omitempty"`     // Slope, Burn: seconds; of Burn the longer window
 	Lately   float64 `json:"lately,omitempty"`   // Burn: seconds of the shorter window
 	Allows   float64 `json:"allows,omitempty"`   // Burn: the share that may be bad, 0.001 where the objective is 99.9 %
+	Each     string  `json:"each,omitempty"`     // a label: what has each value of it is judged by itself too
 	Workload string  `json:"workload,omitempty"` // whose instances tell it; the guarded one's where it is empty
 	Store    string  `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
 	Cohort   *Mark   `json:"cohort,omitempty"`   // Store: how its series are told apart
@@ -190,6 +197,21 @@ func (s Source) Metrics() []Series {
 
 // Elsewhere tells whether it is read somewhere else than at the instances.
 func (s Source) Elsewhere() bool { return s.Store != "" || s.Workload != "" || s.Kind == Alert }
+
+// From tells where it comes from, where that is not what the instances show.
+func (s Source) From() string {
+	switch {
+	case s.Kind == Alert:
+		return "alerts of " + s.Of.Metric
+	case s.Kind == Query:
+		return "a query of the metrics store " + s.Store
+	case s.Store != "":
+		return "the metrics store " + s.Store
+	case s.Workload != "":
+		return "what " + s.Workload + " shows"
+	}
+	return ""
+}
 
 // OfOthers tells whether it is about something else than the instances of a cohort, which warms up with none of them.
 func (s Source) OfOthers() bool { return s.Workload != "" || s.Kind == Alert }
@@ -257,7 +279,9 @@ func (s Source) Read(page Page) (r Reading, why string) {
 		return r, cmp.Or(s.Of.missing(page, r.of, true), finite(s.Of.Metric, r.of))
 	}
 	of := func(suffix string) Series {
-		return Series{Metric: s.Of.Metric + suffix, Where: s.Of.Where, Except: s.Of.Except}
+		series := s.Of
+		series.Metric += suffix
+		return series
 	}
 	count, sum := of("_count"), of("_sum")
 	r = Reading{of: values(page, count), sum: values(page, sum), buckets: map[string]map[float64]float64{}}
@@ -280,6 +304,9 @@ func (s Source) Read(page Page) (r Reading, why string) {
 			r.buckets[name] = make(map[float64]float64, 16)
 		}
 		r.buckets[name][bound] += sample.Value
+	}
+	if len(r.buckets) == 0 && s.Of.Only != nil {
+		return r, "" // nothing was observed of it there yet
 	}
 	return r, s.outOfReach(r.buckets)
 }
@@ -328,12 +355,12 @@ func (s Series) missing(page Page, selected map[string]float64, must bool) strin
 	if samples[0].Unread != "" {
 		return samples[0].Unread
 	}
-	for _, label := range slices.Sorted(maps.Keys(s.Where)) {
+	for _, label := range append(slices.Sorted(maps.Keys(s.Where)), slices.Sorted(maps.Keys(s.Only))...) {
 		if !slices.ContainsFunc(samples, func(sample Sample) bool { _, has := sample.Labels[label]; return has }) {
 			return fmt.Sprintf("no sample of %s has the label %s", s.Metric, label)
 		}
 	}
-	if must && len(selected) == 0 {
+	if must && len(selected) == 0 && s.Only == nil {
 		return fmt.Sprintf("no sample of %s is as it is looked for", s.Metric)
 	}
 	return ""
@@ -379,10 +406,13 @@ func values(page Page, s Series) map[string]float64 {
 // explosion of labels costs no memory; their sum still tells the increase, but not the reset of one of them alone.
 const MostSeries = 2000
 
+// rest is the name of the series that are summed up.
+const rest = "\x00rest"
+
 // bounded is the name under which a series is kept.
 func bounded[V any](known map[string]V, name string) string {
 	if _, ok := known[name]; !ok && len(known) >= MostSeries {
-		return "\x00rest"
+		return rest
 	}
 	return name
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"slices"
 	"time"
 
 	"aditus/internal/core/declare"
@@ -101,7 +100,16 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 		scrapes[i].Page = scrapes[i].page()
 	}
 	for _, rule := range s.Rules.Guards {
-		p.points(e, rule, scrapes, s)
+		shown := scrapes
+		if rule.Signal.Elsewhere() {
+			shown = s.Elsewhere[rule.Name]
+		}
+		if rule.Signal.Each != "" {
+			p.learn(rule, shown)
+		}
+		for _, one := range append(p.each(rule), rule) {
+			p.points(e, one, shown, s)
+		}
 	}
 	source := signal.Source{Kind: signal.Rate}
 	for _, scrape := range scrapes {
@@ -113,10 +121,14 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 			e.requests[scrape.Revision] += tally.Part
 		}
 	}
-	for name, tracker := range p.trackers {
-		tracker.Forget(func(instance string) bool {
-			return there(instance) || slices.ContainsFunc(s.Elsewhere[name], func(s Scrape) bool { return s.Instance == instance })
-		})
+	elsewhere := map[string]bool{}
+	for _, shown := range s.Elsewhere {
+		for _, scrape := range shown {
+			elsewhere[scrape.Instance] = true
+		}
+	}
+	for _, tracker := range p.trackers {
+		tracker.Forget(func(instance string) bool { return elsewhere[instance] || there(instance) })
 	}
 	p.series = append(p.series, e)
 	p.keepSteady(e, s)
@@ -136,9 +148,6 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 	each := gathered{old: old, new: new}
 	var both signal.Tally
 	shown, unread, hidden := false, "", false // of what is both cohorts'; and whether anything is hidden of what is not
-	if rule.Signal.Elsewhere() {
-		scrapes = s.Elsewhere[rule.Name]
-	}
 	if late := p.late(rule, scrapes, e.at); late != "" {
 		e.points[rule.Name], e.silent[rule.Name] = map[declare.Fingerprint]*signal.Point{}, late
 		return

@@ -101,6 +101,8 @@ type Judgement struct {
 type Panel struct {
 	trackers map[string]*signal.Tracker // by guard; "" counts requests
 	series   []*evaluation              // oldest first
+	values   map[string][]string        // of the label that each of is judged by itself, by guard and label
+	valued   map[string]map[string]bool // the same, to be looked up
 	latest   time.Time                  // when the last one was
 	verdicts []guard.Verdict
 	judged   about // what the verdicts are about
@@ -160,7 +162,8 @@ func (p *Panel) Judge(s Subject, evaluated bool, now time.Time) Judgement {
 		p.trim()
 		for _, rule := range s.Rules.Guards {
 			if s.judges(rule) {
-				p.verdicts = append(p.verdicts, p.verdict(rule, s, now))
+				judge := func(rule guard.Rule) guard.Verdict { return p.verdict(rule, s, now) }
+				p.verdicts = append(p.verdicts, p.worst(rule, judge(rule), judge))
 			}
 		}
 	}
@@ -273,10 +276,11 @@ func (p *Panel) feed(s Subject) {
 	}
 	if p.processes == nil || p.follows != follows || p.stood != revision {
 		p.processes, p.follows, p.stood, p.fed = map[string]*guard.Process{}, follows, revision, time.Time{}
-		for _, rule := range s.Rules.Guards {
-			if rule.Way == guard.Sequential {
-				p.processes[rule.Name] = make(rule)
-			}
+	}
+	rules := p.all(s)
+	for _, rule := range rules {
+		if rule.Way == guard.Sequential && p.processes[rule.Name] == nil {
+			p.processes[rule.Name] = make(rule)
 		}
 	}
 	first := len(p.series)
@@ -285,7 +289,7 @@ func (p *Panel) feed(s Subject) {
 	}
 	for _, e := range p.series[first:] {
 		p.fed = e.at
-		for _, rule := range s.Rules.Guards {
+		for _, rule := range rules {
 			if process := p.processes[rule.Name]; process != nil {
 				p.give(process, rule, e, s)
 			}
@@ -294,15 +298,27 @@ func (p *Panel) feed(s Subject) {
 }
 
 func (s Subject) process(rule guard.Rule) *guard.Process {
-	return guard.NewProcess(rule, s.Rules.RiskEach(), s.every())
+	return guard.NewProcess(rule, s.Rules.RiskEach()/among(rule), s.every())
 }
 
 func (s Subject) standingProcess(rule guard.Rule) *guard.Process {
-	among := s.Rules.Standing()
+	all := s.Rules.Standing()
 	if s.Standing != nil {
-		among = max(among, s.Standing())
+		all = max(all, s.Standing())
 	}
-	return guard.NewStanding(rule, s.every(), among)
+	return guard.NewStanding(rule, s.every(), all*int(among(rule)))
+}
+
+// among is among how many a guard's chance of a false breach is shared: half of it is that of all together, where each value of a label is judged
+// by itself too, and these have the other half.
+func among(rule guard.Rule) float64 {
+	switch {
+	case rule.Signal.One():
+		return 2 * mostEach
+	case rule.Signal.Each != "":
+		return 2
+	}
+	return 1
 }
 
 // give gives a process one evaluation, where it is about what the process follows.

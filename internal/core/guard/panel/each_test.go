@@ -1,0 +1,110 @@
+package panel
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
+)
+
+// TestEach judges a guard on each route: what is too little to be told of all together breaches by itself, and what hardly anybody asks for keeps
+// nothing up.
+func TestEach(t *testing.T) {
+	for way, limit := range map[guard.Way]float64{guard.Sequential: 0.02, guard.ByCount: 0.15} {
+		for _, test := range []struct {
+			name    string
+			fails   map[string]float64 // of new, by route
+			word    guard.Word
+			each    string
+			nearest string
+		}{
+			{"all is well", nil, guard.Clear, "", ""},
+			{"a route fails that has little of the traffic", map[string]float64{"/book": 0.3}, guard.Breach, "path=/book", ""},
+			{"a route that ends in a star", map[string]float64{"/fares/*": 0.4}, guard.Breach, "path=/fares/*", ""},
+			{"all of them fail", map[string]float64{"/": 0.3, "/book": 0.3, "/fares/*": 0.3, "/rare": 0.3}, guard.Breach, "", ""},
+		} {
+			w := newWorld(t, guard.Limit{Kind: guard.AboveOld, Value: limit, Unit: guard.Share}, way)
+			r := &w.s.Rules.Guards[0]
+			r.Breach.Of, r.Breach.Intervals = 5, 3
+			r.Signal = signal.Source{Kind: signal.Ratio, Each: "path", Of: signal.Series{Metric: "asked", Where: map[string][]string{"code": {"5*"}}}, To: &signal.Series{Metric: "asked"}}
+			random := rand.New(rand.NewPCG(1, 2))
+			routes := map[string]int{"/": 800, "/book": 40, "/fares/*": 40, "/rare": 1}
+			counts := map[string]float64{}
+			interval := func() Judgement {
+				w.now = w.now.Add(every)
+				var scrapes []Scrape
+				for _, id := range []string{"old", "new"} {
+					page := signal.Page{}
+					for _, route := range slices.Sorted(maps.Keys(routes)) {
+						for range routes[route] {
+							code := "200"
+							if random.Float64() < 0.01 || id == "new" && random.Float64() < test.fails[route] {
+								code = "503"
+							}
+							counts[id+route+code]++
+						}
+						for _, code := range []string{"200", "503"} {
+							if n := counts[id+route+code]; n > 0 {
+								page["asked"] = append(page["asked"], signal.NewSample(map[string]string{"path": route, "code": code}, n))
+							}
+						}
+					}
+					scrapes = append(scrapes, Scrape{Instance: id, Part: "app", Revision: w.s.Roll.Old.Revision, Page: page})
+				}
+				scrapes[1].Revision = "new"
+				w.p.Evaluate(w.s, scrapes, func(string) bool { return true }, w.now)
+				return w.p.Judge(w.s, true, w.now)
+			}
+			interval()
+			w.share(0, rollout.Soaking)
+			var v guard.Verdict
+			for range 40 {
+				if v = interval().Verdicts[0]; v.Word == guard.Breach {
+					break
+				}
+			}
+			if v.Word != test.word || v.Each != test.each || v.Guard != "failed" {
+				t.Errorf("%s, %s: %s %q: %+v", way, test.name, v.Word, v.Each, v)
+			}
+			if (v.Worst != nil) != (test.word == guard.Clear) {
+				t.Errorf("%s, %s: the worst is %+v", way, test.name, v.Worst)
+			}
+			if test.each != "" && rollout.Sentence(v) == "" || v.Each != "" && v.New.Value < 0.1 {
+				t.Errorf("%s, %s: %s", way, test.name, rollout.Sentence(v))
+			}
+		}
+	}
+}
+
+// TestEachBounded meets more routes than are judged by themselves.
+func TestEachBounded(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.1, Unit: guard.Share}, guard.Sequential)
+	w.s.Rules.Guards[0].Signal = signal.Source{Kind: signal.Ratio, Each: "path", Of: signal.Series{Metric: "failed"}, To: &signal.Series{Metric: "asked"}}
+	w.share(0, rollout.Soaking)
+	for i := range 10 {
+		page := signal.Page{}
+		for route := range 500 {
+			labels := map[string]string{"path": fmt.Sprintf("/%d/%d", i, route)}
+			page["asked"] = append(page["asked"], signal.NewSample(labels, float64(1000-route)))
+			page["failed"] = append(page["failed"], signal.NewSample(labels, 0))
+		}
+		w.now = w.now.Add(10 * time.Second)
+		w.p.Evaluate(w.s, []Scrape{{Instance: "new", Part: "app", Revision: "new", Page: page}}, func(string) bool { return true }, w.now)
+		w.p.Judge(w.s, true, w.now)
+	}
+	if n := len(w.p.each(w.s.Rules.Guards[0])); n != mostEach {
+		t.Errorf("%d routes are judged by themselves", n)
+	}
+	if ones := w.p.each(w.s.Rules.Guards[0]); ones[0].Name != "failed, path=/0/0" {
+		t.Errorf("the first one is %s", ones[0].Name)
+	}
+	if n := len(w.p.trackers); n > mostEach+2 {
+		t.Errorf("%d trackers", n)
+	}
+}
