@@ -23,6 +23,8 @@ func TestStyles(t *testing.T) {
 		{"nothing", "", `{"style":"canary","stages":[{"share":0.1,"soak":"2m"},{"share":1,"soak":"0s"}],"extra":"1","newer":"supersedes","false-rollbacks":0.01,`},
 		{"rolling", "{style: rolling}", `{"style":"rolling","stages":[{"share":1,"soak":"0s"}],"extra":"1",`},
 		{"batches", "{style: rolling, batch: 4, soak: 5s, extra: 25 %, missing: 1, steady: 10s}", `"stages":[{"share":0.4,"soak":"5s"},{"share":0.8,"soak":"5s"},{"share":1,"soak":"5s"}],"extra":"25 %","missing":"1","steady":"10s",`},
+		{"a check", "{stages: [{share: 20 %, soak: 10s, check: smoke}, {share: 100 %}]}", `"stages":[{"share":0.2,"soak":"10s","checks":["smoke"]},{"share":1,"soak":"0s"}]`},
+		{"a check of the first batch", "{style: rolling, batch: 5, check: smoke}", `"stages":[{"share":0.5,"soak":"0s","checks":["smoke"]},{"share":1,"soak":"0s"}]`},
 		{"one batch", "{style: rolling, batch: 100 %}", `"stages":[{"share":1,"soak":"0s"}]`},
 		{"blue-green", "{style: blue-green, try: {for: 30s, task: smoke, sign-off: a lead}, keep: 1h}", `{"style":"blue-green","stages":[{"share":0,"soak":"30s","sign-off":"a lead"},{"share":1,"soak":"0s"}],"try":"smoke","keep":"1h",`},
 		{"blue-green as it is", "{style: blue-green, newer: waits, false-rollbacks: 2 %}", `"keep":"30m","newer":"waits","false-rollbacks":0.02,`},
@@ -49,15 +51,17 @@ func TestStyles(t *testing.T) {
 
 func TestStyleProblems(t *testing.T) {
 	for rollout, want := range map[string]string{
-		"{style: rollin}":                                           `expected one of canary, rolling, blue-green, not "rollin"; did you mean "rolling"?`,
-		"{style: rolling, stages: []}":                              `a rolling rollout has no key "stages"`,
-		"{style: rolling, extra: 0}":                                "nothing can ever be exchanged; write extra: 1, or missing: 1",
-		"{style: rolling, extra: some}":                             `expected a number of instances or a share of them, not "some"; write it like 2 or 25 %`,
-		"{style: blue-green, extra: 1}":                             `a blue-green rollout has no key "extra"`,
-		"{style: blue-green, try: {task: smok}}":                    `there is no task "smok" among the parts; did you mean "smoke"?`,
-		"{style: blue-green, try: {task: app}}":                     `there is no task "app" among the parts`,
-		"{false-rollbacks: 50 %}":                                   "more than 20 % of all good revisions rolled back is no guard",
-		"{newer: never}":                                            `expected one of supersedes, waits, not "never"`,
+		"{style: rollin}":                        `expected one of canary, rolling, blue-green, not "rollin"; did you mean "rolling"?`,
+		"{style: rolling, stages: []}":           `a rolling rollout has no key "stages"`,
+		"{style: rolling, extra: 0}":             "nothing can ever be exchanged; write extra: 1, or missing: 1",
+		"{style: rolling, extra: some}":          `expected a number of instances or a share of them, not "some"; write it like 2 or 25 %`,
+		"{style: blue-green, extra: 1}":          `a blue-green rollout has no key "extra"`,
+		"{style: blue-green, try: {task: smok}}": `there is no task "smok" among the parts; did you mean "smoke"?`,
+		"{style: blue-green, try: {task: app}}":  `there is no task "app" among the parts`,
+		"{stages: [{share: 10 %, check: smoke}, {share: 20 %, check: smoke}, {share: 100 %}]}": "the task smoke is the check of a stage before",
+		"{style: rolling, check: smok}": `there is no task "smok" among the parts; did you mean "smoke"?`,
+		"{false-rollbacks: 50 %}":       "more than 20 % of all good revisions rolled back is no guard",
+		"{newer: never}":                `expected one of supersedes, waits, not "never"`,
 		"{stages: [{share: 10 %, guards: [slow]}, {share: 100 %}]}": `there is no guard "slow"`,
 	} {
 		_, problems := readOne("a.yaml", workload+"rollout: "+rollout+"\n")

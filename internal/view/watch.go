@@ -319,13 +319,13 @@ func (w Watch) Why() []string {
 	var lines []string
 	for _, c := range s.Causes {
 		v := c.Verdict
-		if v == nil || v.New == nil {
+		if v == nil || v.New == nil || v.Why != "" {
 			lines = append(lines, say.Sentence(c.Text))
 			continue
 		}
 		unit := v.Limit.Unit
 		lines = append(lines, fmt.Sprintf("%s of the new cohort was %s (%s to %s)%s; %s.",
-			say.Capital(v.Guard), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), rested(*v), v.Limit.Allows()))
+			say.Capital(v.Name()), unit.Format(v.New.Value), unit.Format(max(0, v.New.Low)), unit.Format(v.New.High), rested(*v), v.Limit.Allows()))
 		if v.Old != nil {
 			lines = append(lines, fmt.Sprintf("The old cohort was at %s meanwhile.", unit.Format(v.Old.Value)))
 		}

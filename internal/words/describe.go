@@ -332,6 +332,9 @@ func Next(b status.Berth, now time.Time) string {
 		if stages[r.Stage].SignOff != "" {
 			after = "a sign-off by " + stages[r.Stage].SignOff
 		}
+		if c := r.Checking(); c != nil {
+			return fmt.Sprintf("%s once the task %s has passed, which runs since %s, and all guards are clear", after, c.Task, c.Began.Local().Format(time.TimeOnly))
+		}
 		if why := blocking(b); why != "" && r.SoakLeft() == 0 {
 			return fmt.Sprintf("%s as soon as all guards are clear; %s", after, why)
 		}

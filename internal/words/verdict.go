@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"aditus/internal/core/guard"
+	"aditus/internal/core/rollout"
 	"aditus/internal/core/say"
 )
 
@@ -52,7 +53,7 @@ func VerdictMore(v guard.Verdict) string {
 		text = v.Why
 	}
 	if w := v.Worst; w != nil {
-		text = joined(text, "worst is "+w.Each+" with "+held(v.Limit, w.Held.Value))
+		text = joined(text, "worst is "+w.Each+" with "+held(v, w.Held.Value))
 	}
 	if v.Each != "" {
 		text = v.Each + ": " + text
@@ -77,11 +78,11 @@ func VerdictMore(v guard.Verdict) string {
 }
 
 // held is what is held against a limit, in words.
-func held(l guard.Limit, value float64) string {
-	if l.Relative() {
-		return l.Unit.FormatDifference(value)
+func held(v guard.Verdict, value float64) string {
+	if v.Limit.Relative() && v.Bound == nil {
+		return v.Limit.Unit.FormatDifference(value)
 	}
-	return l.Unit.Format(value)
+	return v.Limit.Unit.Format(value)
 }
 
 func joined(a, b string) string {
@@ -89,6 +90,39 @@ func joined(a, b string) string {
 		return b
 	}
 	return a + "; " + b
+}
+
+// CheckWord tells in a word how a task does that tries the new cohort.
+func CheckWord(c rollout.Check) string {
+	switch {
+	case c.Failed != "":
+		return "failed"
+	case c.Ended.IsZero():
+		return "runs"
+	}
+	return "passed"
+}
+
+// CheckMore tells what stands beside that.
+func CheckMore(c rollout.Check) string {
+	switch {
+	case c.Failed != "":
+		return fmt.Sprintf("a task, after %s: %s", say.Span(c.Ended.Sub(c.Began)), c.Failed)
+	case c.Ended.IsZero():
+		return "a task, since " + c.Began.Local().Format(time.TimeOnly) + "; J shows its log"
+	}
+	return "a task, after " + say.Span(c.Ended.Sub(c.Began))
+}
+
+// CheckTone is its tone.
+func CheckTone(c rollout.Check) Tone {
+	switch CheckWord(c) {
+	case "failed":
+		return Bad
+	case "runs":
+		return Moves
+	}
+	return Good
 }
 
 // VerdictTone is a verdict's tone.

@@ -250,7 +250,7 @@ type Rollout struct {
 	Missing  Budget   `json:"missing,omitzero"` // and below it
 	Steady   Span     `json:"steady,omitzero"`  // how long an instance must be healthy before it counts
 	WarmUp   Span     `json:"warm-up,omitzero"` // how long an instance that is new to its traffic is not judged by the guards' limits
-	Try      string   `json:"try,omitempty"`    // BlueGreen: the task that tries the new set
+	Try      string   `json:"try,omitempty"`    // BlueGreen: the task that tries the new set, which is the check of its first stage
 	Keep     Span     `json:"keep,omitzero"`    // BlueGreen: how long the old set stays complete after the switch
 	Newer    Newer    `json:"newer"`
 	Control  *float64 `json:"control,omitempty"` // Canary: the share of the traffic that old keeps through proving; DefaultControl where nil
@@ -281,6 +281,7 @@ type Stage struct {
 	Soak    Span     `json:"soak"`
 	SignOff string   `json:"sign-off,omitempty"` // who is asked before the stage is left
 	Guards  []string `json:"guards,omitempty"`   // those that count here; all where none is named
+	Checks  []string `json:"checks,omitempty"`   // tasks that run once the share is reached, and must have passed before the stage is left
 }
 
 // Budget is a number of instances, or a share of those that are declared.

@@ -38,7 +38,7 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 		},
 	}
 	var batch Budget
-	soak, trial, keep := Span{}, defaultTrial, defaultKeep
+	soak, trial, keep, check := Span{}, defaultTrial, defaultKeep, ""
 	budgets := func() {
 		known["extra"] = func(n Node, p string) { out.Extra = r.budget(n, p) }
 		known["missing"] = func(n Node, p string) { out.Missing = r.budget(n, p) }
@@ -48,6 +48,7 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 		budgets()
 		known["batch"] = func(n Node, p string) { batch = r.budget(n, p) }
 		known["soak"] = func(n Node, p string) { soak = r.span(n, p, 0) }
+		known["check"] = func(n Node, p string) { check = r.trial(n, p, d) }
 	case BlueGreen:
 		out.Extra = Budget{}
 		known["keep"] = func(n Node, p string) { keep = r.span(n, p, 0) }
@@ -66,7 +67,9 @@ func (r *reader) rollout(n Node, pointer string, d Desired) Rollout {
 	r.fields(n, pointer, "a "+string(out.Style)+" rollout", nil, known)
 	switch out.Style {
 	case Rolling:
-		out.Stages = r.batches(n, pointer, batch, soak, d)
+		if out.Stages = r.batches(n, pointer, batch, soak, d); check != "" {
+			out.Stages[0].Checks = []string{check}
+		}
 	case BlueGreen:
 		out.Stages, out.Keep = []Stage{trial, {Share: 1}}, keep
 	default:
@@ -98,6 +101,15 @@ func (r *reader) control(n Node, pointer string) *float64 {
 // maxRisk is the largest chance of a false rollback that can be declared.
 const maxRisk = 0.2
 
+// check reads the name of the task that a stage runs against the new cohort.
+func (r *reader) check(n Node, pointer string, d Desired, before []Stage) []string {
+	name := r.trial(n, pointer, d)
+	if slices.ContainsFunc(before, func(s Stage) bool { return slices.Contains(s.Checks, name) }) {
+		r.wrong(n, pointer, "declare another task that does the same", "the task %s is the check of a stage before, and runs once in a rollout", name)
+	}
+	return []string{name}
+}
+
 // trial reads the name of the task that tries a new set.
 func (r *reader) trial(n Node, pointer string, d Desired) string {
 	name := r.text(n, pointer, "task")
@@ -110,6 +122,8 @@ func (r *reader) trial(n Node, pointer string, d Desired) string {
 		}
 		slices.Sort(tasks)
 		r.wrong(n, pointer, didYouMean(name, tasks), "there is no task %q among the parts", name)
+	} else if ok && part.NotUndoable {
+		r.wrong(n, pointer, "leave undoable: false out of the task, or let it run on the way in", "what %s does cannot be undone, so that it tries nothing", name)
 	}
 	return name
 }
@@ -165,6 +179,7 @@ func (r *reader) stages(n Node, pointer string, d Desired) []Stage {
 			"soak":     func(n Node, p string) { stage.Soak = r.span(n, p, 0) },
 			"sign-off": func(n Node, p string) { stage.SignOff = r.text(n, p, "sign-off") },
 			"guards":   func(n Node, p string) { stage.Guards = r.guardNames(n, p) },
+			"check":    func(n Node, p string) { stage.Checks = r.check(n, p, d, stages) },
 		})
 		if i > 0 && stage.Share <= stages[i-1].Share && stage.Share > 0 {
 			r.wrong(item, p, "", "each stage's share must be larger than the one before")

@@ -22,7 +22,8 @@ const (
 	FactSignedOff   FactKind = "signed off"
 	FactStage       FactKind = "stage" // Reached
 	FactStopped     FactKind = "stopped"
-	FactTold        FactKind = "told" // guard.Verdict
+	FactChecked     FactKind = "checked" // a task that tries the new cohort passed
+	FactTold        FactKind = "told"    // guard.Verdict
 	FactTrafficBack FactKind = "traffic back"
 	FactWaiting     FactKind = "waiting"
 )

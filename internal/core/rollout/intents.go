@@ -137,9 +137,9 @@ func (m *machine) placeAll(side Side, seen Placed, part string) {
 	}
 }
 
-// mayRun tells whether a task's time has come. The one that tries a new set comes once the set is complete.
+// mayRun tells whether a task's time has come. One that tries the new cohort comes once the share of its stage is reached.
 func (m *machine) mayRun(task string, share float64) bool {
-	if task == m.Rules.Try && m.Phase == Settling && m.Stage == 0 {
+	if stage, checks := m.checkedIn(task); checks && (m.Stage < stage || m.Stage == stage && m.Phase == Settling) {
 		return false
 	}
 	return m.ready(task, share)

@@ -128,13 +128,16 @@ func (m *machine) unwell() []Cause {
 	return nil
 }
 
-// untried gives the cause that lies in a task that tries the new set and does not come to its end.
+// untried gives the cause that lies in a task that tries the new cohort and does not come to its end.
 func (m *machine) untried(cause func(kind CauseKind, format string, args ...any) []Cause) []Cause {
 	limit := m.Rules.Deadline.Duration + m.stage().Soak.Duration
-	if try := m.Rules.Try; try == "" || m.Phase != Soaking || m.seen.New.Done[try] || m.now.Sub(later(m.Since, m.Resumed)) <= limit {
+	if m.Phase != Soaking || m.now.Sub(later(m.Since, m.Resumed)) <= limit {
 		return nil
 	}
-	return cause(ByTask, "the task %s, which tries the new set, did not end within %s", m.Rules.Try, say.Span(limit))
+	if tasks := m.unchecked(); len(tasks) > 0 {
+		return cause(ByTask, "the task %s, which tries %s, did not end within %s", tasks[0], m.New.Version, say.Span(limit))
+	}
+	return nil
 }
 
 // up is how many new instances are ready.

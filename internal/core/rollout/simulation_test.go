@@ -121,6 +121,12 @@ func tale(seed uint64) story {
 		s.rules.Try, s.new.Tasks["smoke"] = "smoke", Task{}
 		s.new.Declared = append(s.new.Declared, "smoke")
 	}
+	if s.rules.Style != declare.BlueGreen && maybe(2) {
+		s.rules.Stages = slices.Clone(s.rules.Stages)
+		at := chance.IntN(len(s.rules.Stages))
+		s.rules.Stages[at].Checks, s.new.Tasks["load"] = []string{"load"}, Task{}
+		s.new.Declared = append(s.new.Declared, "load")
+	}
 	if maybe(3) {
 		s.old.Declared = append(s.old.Declared, "gone")
 	}
@@ -314,6 +320,28 @@ var laws = []law{
 			return fmt.Errorf("it asks for %+v of a site it cannot see", out.Intents)
 		case s.Soaked-before.Soaked > maxGap || s.Proved-before.Proved > maxGap:
 			return fmt.Errorf("time that nobody watched was counted")
+		}
+		return nil
+	}},
+	{"no stage is left unchecked", func(_ *model, before State, out Outcome, seen Observation, _ []Command, _ time.Time) error {
+		s := out.State
+		if before.Return || s.Stage == before.Stage && (s.Phase == before.Phase || s.Phase != Proving && s.Phase != Proven) {
+			return nil
+		}
+		for i := range before.Rules.Stages[:before.Stage+1] {
+			for _, task := range checksOf(before.Rules, i) {
+				if _, has := before.New.Tasks[task]; has && !seen.New.Done[task] && before.Phase != Held {
+					return fmt.Errorf("stage %d was left, and %s had not passed", before.Stage+1, task)
+				}
+			}
+		}
+		return nil
+	}},
+	{"a check sees its share", func(_ *model, before State, out Outcome, _ Observation, _ []Command, _ time.Time) error {
+		for _, i := range out.Intents {
+			if stage, checks := out.State.checkedIn(i.Part); i.Do == Run && checks && (out.State.Stage < stage || out.State.Stage == stage && out.State.Phase == Settling) {
+				return fmt.Errorf("%s runs before the share of stage %d is reached", i.Part, stage+1)
+			}
 		}
 		return nil
 	}},

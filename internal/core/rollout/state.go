@@ -102,6 +102,7 @@ type State struct {
 	// stages gives it up, after the proving.
 	Control float64 `json:"control,omitempty"`
 
+	Checks []Check  `json:"checks,omitempty"` // tasks that try the new cohort, as far as they were begun
 	Task   string   `json:"task,omitempty"`   // Waiting: the task that cannot be undone, for which a sign-off is asked
 	Passed []string `json:"passed,omitempty"` // tasks that cannot be undone and were let run
 }
@@ -135,6 +136,25 @@ type SignOff struct {
 	Task  string    `json:"task,omitempty"` // it was for a task, not for the stage
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
+}
+
+// Check is a task that tries the new cohort in a stage.
+type Check struct {
+	Task   string    `json:"task"`
+	Stage  int       `json:"stage"`
+	Began  time.Time `json:"began"`
+	Ended  time.Time `json:"ended,omitzero"`
+	Failed string    `json:"failed,omitempty"` // why it did not pass
+}
+
+// Checking is the task that tries the new cohort now; nil for none.
+func (s State) Checking() *Check {
+	for i := range s.Checks {
+		if c := s.Checks[i]; c.Ended.IsZero() && s.Phase.Forward() {
+			return &c
+		}
+	}
+	return nil
 }
 
 // Cause is why a rollout was turned round.
@@ -188,7 +208,7 @@ func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, n
 		}
 	}
 	if old.total() == 0 || new.total() == 0 {
-		rules.Stages, rules.Try = []declare.Stage{{Share: 1}}, ""
+		rules.Stages, rules.Try = []declare.Stage{{Share: 1, Checks: checks(rules)}}, ""
 	}
 	s := State{
 		Old: old, New: new, Rules: rules, Phase: Settling, Since: now, By: by, Why: why,
@@ -196,6 +216,32 @@ func Begin(old, new Side, rules declare.Rollout, by, why string, lastRollback, n
 	}
 	s.keepControl()
 	return s
+}
+
+// checks are the tasks that try the new cohort, of all stages.
+func checks(rules declare.Rollout) (all []string) {
+	for i := range rules.Stages {
+		all = append(all, checksOf(rules, i)...)
+	}
+	return all
+}
+
+// checksOf are those of a stage.
+func checksOf(rules declare.Rollout, stage int) []string {
+	if stage == 0 && rules.Try != "" {
+		return []string{rules.Try}
+	}
+	return rules.Stages[stage].Checks
+}
+
+// checkedIn is the stage that a task tries the new cohort in; false where it does not.
+func (s State) checkedIn(task string) (int, bool) {
+	for i := range s.Rules.Stages {
+		if slices.Contains(checksOf(s.Rules, i), task) {
+			return i, true
+		}
+	}
+	return 0, false
 }
 
 // keepControl has old keep its control share from the last stage on until the proving is over, and makes giving it up a

@@ -36,6 +36,7 @@ func Step(s State, seen Observation, commands []Command, now time.Time) Outcome 
 	}
 	if m.Ahead() && seen.Fresh {
 		m.follow()
+		m.check()
 		m.judge()
 		m.relieve()
 	}
@@ -223,7 +224,7 @@ func (m *machine) settled(share float64) bool {
 		}
 	}
 	for task := range m.New.Tasks {
-		if !m.seen.New.Done[task] && task != m.Rules.Try {
+		if _, checks := m.checkedIn(task); !checks && !m.seen.New.Done[task] {
 			return false
 		}
 	}
@@ -355,7 +356,7 @@ func (m *machine) mayLeave(left time.Duration) bool {
 	if !m.seen.Fresh || !m.settled(m.AskedShare()) || !m.reached() {
 		return false
 	}
-	if try := m.Rules.Try; try != "" && !m.seen.New.Done[try] {
+	if len(m.unchecked()) > 0 {
 		return false
 	}
 	for _, verdict := range m.seen.Verdicts {
@@ -364,6 +365,47 @@ func (m *machine) mayLeave(left time.Duration) bool {
 		}
 	}
 	return left <= 0 || m.Hurry
+}
+
+// unchecked are the tasks that have not passed yet of those that try the new cohort in this stage, and in those before.
+func (m *machine) unchecked() (tasks []string) {
+	for i := range m.Rules.Stages[:m.Stage+1] {
+		for _, task := range checksOf(m.Rules, i) {
+			if _, has := m.New.Tasks[task]; has && !m.seen.New.Done[task] {
+				tasks = append(tasks, task)
+			}
+		}
+	}
+	return tasks
+}
+
+// check notes how the tasks do that try the new cohort.
+func (m *machine) check() {
+	for _, task := range slices.Sorted(maps.Keys(m.New.Tasks)) {
+		stage, checks := m.checkedIn(task)
+		if !checks || !m.begun(task) || !m.seen.Fresh {
+			continue
+		}
+		i := slices.IndexFunc(m.Checks, func(c Check) bool { return c.Task == task })
+		if i < 0 {
+			m.Checks = append(slices.Clone(m.Checks), Check{Task: task, Stage: stage, Began: m.now})
+			i = len(m.Checks) - 1
+		}
+		c := m.Checks[i]
+		switch {
+		case !c.Ended.IsZero():
+			continue
+		case m.seen.New.Failed[task] != "":
+			c.Ended, c.Failed = m.now, m.seen.New.Failed[task]
+		case m.seen.New.Done[task]:
+			c.Ended = m.now
+			m.fact(FactChecked, Automatic, "%s: the task %s passed after %s", m.Where(), task, say.Span(c.Ended.Sub(c.Began)))
+		default:
+			continue
+		}
+		m.Checks = slices.Clone(m.Checks)
+		m.Checks[i] = c
+	}
 }
 
 func (m *machine) signed() bool {

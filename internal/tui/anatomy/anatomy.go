@@ -78,6 +78,18 @@ func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
 	return m
 }
 
+// OfTask shows the log of a task that tries the new cohort.
+func OfTask(d *screen.Desk, b status.Berth, now time.Time, task string) (screen.Screen, error) {
+	m := New(d, b, now)
+	for i, r := range slices.Backward(m.rows) {
+		if r.Instance != nil && r.Instance.Part == task || r.Part != nil && r.Part.Name == task && r.Cohort != nil && slices.ContainsFunc(r.Cohort.Instances, func(in status.Instance) bool { return in.Part == task }) {
+			m.list.At, m.tab = i, Log
+			return m, nil
+		}
+	}
+	return nil, fmt.Errorf("the task %s is not there any more, nor is its log", task)
+}
+
 // Pointed gives the part that a tear-down is for: the one under the cursor; none means all of the berth.
 func (m *Model) Pointed() []string {
 	if r, ok := m.selected(); ok && r.Depth == 1 && r.Part != nil {

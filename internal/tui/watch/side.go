@@ -59,7 +59,7 @@ func (m *Model) side(p *kit.Page, x, y, end int) {
 	if w.Rollout.Phase == rollout.RollingBack || w.Rollout.Phase == rollout.RolledBack {
 		title = "VERDICTS AT THE TURN"
 	}
-	if len(w.Verdicts) > 0 && heading(title) {
+	if len(w.Verdicts)+len(w.Rollout.Checks) > 0 && heading(title) {
 		y = m.verdicts(p, x, y, end, width) + 1
 	}
 	if heading("NEXT") {
@@ -94,6 +94,16 @@ func (m *Model) verdicts(p *kit.Page, x, y, end, width int) int {
 		y++
 		if more := words.VerdictMore(v); more != "" && y < end {
 			y = p.Wrap(x+2, y, width-2, min(6, end-y), kit.Dim, more) // why a guard is silent takes a sentence
+		}
+	}
+	for _, c := range m.watch.Rollout.Checks {
+		if y >= end {
+			return y
+		}
+		p.PutIn(x, y, 28, kit.Text, c.Task)
+		p.PutIn(x+29, y, width-29, kit.RoleOf(words.CheckTone(c)), words.CheckWord(c))
+		if y++; y < end {
+			y = p.Wrap(x+2, y, width-2, min(6, end-y), kit.Dim, words.CheckMore(c))
 		}
 	}
 	return y

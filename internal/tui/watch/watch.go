@@ -13,6 +13,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/draw"
+	"aditus/internal/tui/anatomy"
 	"aditus/internal/status"
 	"aditus/internal/tui/screen"
 	"aditus/internal/view"
@@ -100,6 +101,12 @@ func (m *Model) Keys() []screen.Key {
 		if action.Not == nil && action.Changes && !action.Seldom {
 			keys = append(keys, screen.Bind(action.Key, action.Key, string(action.Verb), "", func(string) tea.Cmd { return m.desk.Start(action.Verb, action.Berth) }))
 		}
+	}
+	if checks := m.watch.Rollout.Checks; len(checks) > 0 {
+		task := checks[len(checks)-1].Task
+		keys = append(keys, screen.Bind("J", "J", "log of "+task, "the log of the task that tries the new cohort", func(string) tea.Cmd {
+			return m.desk.Open(func(context.Context) (screen.Screen, error) { return anatomy.OfTask(m.desk, m.berth, m.watch.Now, task) })
+		}))
 	}
 	return append(keys,
 		screen.Bind("p", "p", "picture", "write this picture as SVG and PDF", func(string) tea.Cmd { return m.desk.TakePicture() }),
