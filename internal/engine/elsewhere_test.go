@@ -273,3 +273,35 @@ func TestLines(t *testing.T) {
 		t.Error(why)
 	}
 }
+
+// TestChecks has a stage run a task against the new cohort: it is left once that has passed, and what fails turns the rollout back.
+func TestChecks(t *testing.T) {
+	for _, style := range []string{"stages: [{share: 10 %, soak: 1s, check: smoke}, {share: 100 %}]", "style: rolling\n  batch: 2\n  check: smoke"} {
+		r := newRig(t)
+		text := strings.NewReplacer("stages: [{share: 10 %, soak: 15s}, {share: 50 %, soak: 15s, sign-off: a lead}, {share: 100 %, soak: 10s}]", style,
+			"rollout:\n", "  smoke: {kind: task, artifact: \"r.example/smoke:TASK\"}\nrollout:\n").Replace(declared)
+		push := func(version, task string) {
+			r.write("workloads/web.yaml", strings.NewReplacer("VERSION", version, "TASK", task).Replace(text), "Version "+version)
+		}
+		push("1", "good")
+		r.run()
+		r.until("1 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "1" && b.Rollout == nil })
+		push("2", "good")
+		s := r.until("it is checked", func(s status.Snapshot) bool {
+			b := berthAt(s, "drydock")
+			return b.Rollout != nil && len(b.Rollout.Checks) == 1 && b.Rollout.Checks[0].Ended.IsZero()
+		})
+		if b := berthAt(s, "drydock"); b.Rollout.Stage != 0 || b.Rollout.Phase != rollout.Soaking || b.Rollout.Share < 0.09 {
+			t.Errorf("%s: it is checked too soon: %s", style, describe(b))
+		}
+		r.until("2 is proven", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return version(b) == "2" && b.Rollout == nil })
+		if texts := r.texts("drydock", rollout.FactChecked); len(texts) != 2 || !strings.Contains(texts[1], "the task smoke passed after ") {
+			t.Errorf("%s: %q", style, texts)
+		}
+		push("1", "bad")
+		s = r.until("it is turned back", func(s status.Snapshot) bool { b := berthAt(s, "drydock"); return b.Bar != nil && b.Rollout == nil })
+		if why := berthAt(s, "drydock").Bar.Why; !strings.Contains(why, "the task smoke failed: ") {
+			t.Errorf("%s: %s", style, why)
+		}
+	}
+}

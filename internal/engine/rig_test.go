@@ -37,6 +37,8 @@ artifacts:
   r.example/web:stuck: {starts-in: 1s, faults: [{kind: unready, after: 70s}]}
   r.example/web:hang: {starts-in: 3s, faults: [{kind: hang}]}
   r.example/web:garbage: {starts-in: 3s, slow: 0.02, faults: [{kind: garbage}]}
+  r.example/smoke:good: {takes: 5s}
+  r.example/smoke:bad: {takes: 5s, fails: "GET /book answers 500"}
   r.example/web:crash: {starts-in: 1s, faults: [{kind: crash, after: 20s}]}
 `
 
