@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -319,10 +321,37 @@ func serveHooks(ctx context.Context, live control.Live) error {
 	mux := http.NewServeMux()
 	mux.Handle("/alerts/", alerts)
 	mux.Handle("/", hooks)
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
-	listener = netutil.LimitListener(listener, mostHooks)
+	return serveUntil(ctx, listener, mux)
+}
+
+// serveOTLP takes what instances push at the address that the settings name.
+func serveOTLP(ctx context.Context, live control.Live) error {
+	settings, err := readSettings(live.Folder)
+	if err != nil || settings.OTLP == nil {
+		return err
+	}
+	var listening net.ListenConfig
+	listener, err := listening.Listen(ctx, "tcp", settings.OTLP.Listen)
+	if err != nil {
+		return fmt.Errorf("nothing can be pushed: %w; choose another address under otlp in the settings, and start again", err)
+	}
+	lets := func(r *http.Request) bool {
+		named := settings.OTLP.Credential
+		if named == "" {
+			return true
+		}
+		token := live.Credentials(named).Password
+		given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		return ok && token != "" && subtle.ConstantTimeCompare([]byte(given), []byte(token)) == 1
+	}
+	return serveUntil(ctx, listener, live.Engine.PushedMetrics().Handler(lets, time.Now))
+}
+
+// serveUntil answers strangers at a listener until ctx ends.
+func serveUntil(ctx context.Context, listener net.Listener, handler http.Handler) error {
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
 	context.AfterFunc(ctx, func() { server.Close() })
-	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+	if err := server.Serve(netutil.LimitListener(listener, mostHooks)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil

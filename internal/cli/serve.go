@@ -380,6 +380,10 @@ func beside(ctx context.Context, live control.Live) error {
 		return nil // without webhooks all else goes on, by polling
 	})
 	group.Go(func() error {
+		live.Report("otlp", serveOTLP(ctx, live))
+		return nil
+	})
+	group.Go(func() error {
 		return (&notices.Notifier{Host: live, Book: live.Ledger, Credentials: live.Credentials}).Run(ctx)
 	})
 	return group.Wait()

@@ -43,6 +43,7 @@ type Settings struct {
 	Sinks         []Sink              `yaml:"sinks,omitempty" jsonschema_description:"Where notices go to."`
 	MetricsStores []MetricsStore      `yaml:"metrics-stores,omitempty" jsonschema_description:"What is asked for signals that instances do not tell themselves."`
 	Alerts        []AlertSource       `yaml:"alerts,omitempty" jsonschema_description:"Who says what fires, at listen by POST /alerts/NAME."`
+	OTLP          *OTLP               `yaml:"otlp,omitempty" jsonschema_description:"Where instances may push what they measure."`
 	Login         *Login              `yaml:"login,omitempty" jsonschema_description:"Whom people log in with."`
 	Calm          bool                `yaml:"-" json:"-"` // nothing begins by itself, for a program that only asks
 	Faces         string              `yaml:"-" json:"-"` // where this program answers faces over TCP, by its command line
@@ -53,6 +54,9 @@ type Settings struct {
 // Addresses are those that are listened to by Aditus itself: for faces, webhooks, and the HTTP traffic of local sites.
 func (s Settings) Addresses() []string {
 	all := []string{s.Listen, s.Faces}
+	if s.OTLP != nil {
+		all = append(all, s.OTLP.Listen)
+	}
 	for _, site := range s.Sites {
 		all = append(all, site.Target.Listen)
 	}

@@ -3,7 +3,10 @@ package config
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
+
+	"aditus/internal/dial"
 )
 
 // MetricsStore is where signals are asked for that instances do not tell themselves.
@@ -22,12 +25,32 @@ type AlertSource struct {
 	Site       string `yaml:"site,omitempty" jsonschema_description:"The label that names the site; all of them where it is left out, or an alert has no such label."`
 }
 
+// OTLP says where instances may push what they measure.
+type OTLP struct {
+	Listen     string `yaml:"listen" jsonschema:"required,pattern=:[0-9]+$" jsonschema_description:"Where metrics come in by OTLP over HTTP, HOST:PORT, at /v1/metrics."`
+	Credential string `yaml:"credential,omitempty" jsonschema_description:"Its password is the token that they come with; none is asked for where it is left out, which is for this machine alone."`
+}
+
+// PushedStore is what guards call what is pushed, where they name a metrics store.
+const PushedStore = "otlp"
+
 func (s Settings) checkSignals() error {
+	if o := s.OTLP; o != nil {
+		host, _, err := net.SplitHostPort(o.Listen)
+		if err != nil {
+			return fmt.Errorf("otlp: %q is no address; write it like listen: 127.0.0.1:4318", o.Listen)
+		}
+		if o.Credential == "" && !dial.Loopback(host) {
+			return fmt.Errorf("otlp: %s can be reached from elsewhere, and anybody there could push: give a token with aditus link credential otlp, and write credential: otlp", o.Listen)
+		}
+	}
 	seen := map[string]bool{}
 	for _, m := range s.MetricsStores {
 		switch at, err := url.Parse(m.URL); {
 		case m.Name == "":
 			return errors.New("metrics-stores: one has no name")
+		case m.Name == PushedStore:
+			return errors.New("metrics-stores: otlp is what guards call what instances push: choose another name")
 		case seen["m "+m.Name]:
 			return fmt.Errorf("metrics-stores: %s stands there twice", m.Name)
 		case err == nil && at.User != nil:

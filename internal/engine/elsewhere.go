@@ -22,6 +22,7 @@ import (
 	"aditus/internal/core/health"
 	"aditus/internal/core/signal"
 	"aditus/internal/scrape/metricstore"
+	"aditus/internal/scrape/pushed"
 	"aditus/internal/target"
 )
 
@@ -31,11 +32,25 @@ type stores struct {
 	open map[metricstore.Access]*metricstore.Store
 }
 
-// store gives a metrics store by its name in the settings.
-func (e *Engine) store(name string) (*metricstore.Store, error) {
+// knower is asked what is known of a workload's instances elsewhere.
+type knower interface {
+	Read(ctx context.Context, source signal.Source, whose []metricstore.One, at time.Time, within time.Duration) ([]metricstore.Shown, error)
+}
+
+// PushedMetrics is what instances push.
+func (e *Engine) PushedMetrics() *pushed.Store { return e.pushed }
+
+// store gives a metrics store by its name in the settings, or what is pushed.
+func (e *Engine) store(name string) (knower, error) {
 	e.mu.Lock()
-	all := e.settings.MetricsStores
+	all, otlp := e.settings.MetricsStores, e.settings.OTLP
 	e.mu.Unlock()
+	switch {
+	case name == config.PushedStore && otlp == nil:
+		return nil, fmt.Errorf("the settings say nowhere that metrics may be pushed: write it there, otlp: {listen: HOST:PORT}")
+	case name == config.PushedStore:
+		return e.pushed, nil
+	}
 	i := slices.IndexFunc(all, func(m config.MetricsStore) bool { return m.Name == name })
 	if i < 0 {
 		return nil, fmt.Errorf("the settings have no metrics store %s: write it there, metrics-stores: [{name: %s, url: …}]", name, name)

@@ -25,6 +25,7 @@ import (
 	"aditus/internal/ledger"
 	"aditus/internal/probe"
 	"aditus/internal/scrape"
+	"aditus/internal/scrape/pushed"
 	"aditus/internal/source"
 	"aditus/internal/status"
 	"aditus/internal/target"
@@ -39,6 +40,7 @@ type Engine struct {
 	prober     *probe.Prober
 	scraper    *scrape.Scraper
 	stores     stores
+	pushed     *pushed.Store
 	alerts     alerts
 	access     Access
 	beat       time.Duration
@@ -70,7 +72,7 @@ type Engine struct {
 // New makes an engine that goes on from what the ledger holds. drivers has one driver for each site.
 func New(settings config.Settings, book *ledger.Ledger, drivers map[string]target.Driver, clock clock.Clock, access Access) (*Engine, error) {
 	e := &Engine{
-		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), heard: map[chan struct{}]bool{}, access: access,
+		settings: settings, beat: settings.Beat, ledger: book, drivers: drivers, clock: clock, prober: probe.New(), scraper: scrape.New(), pushed: pushed.New(), heard: map[chan struct{}]bool{}, access: access,
 		registries: source.NewRegistries(settings.Registries, access.registry),
 		revisions:  map[string]*history{}, declared: map[berth.ID]declaration{},
 		berths: map[berth.ID]*loop{}, ruled: map[string]ruled{}, problems: map[string]status.Problem{}, refused: map[string]time.Time{},

@@ -405,6 +405,9 @@ func Asks(s signal.Source) bool {
 	return s.Kind != signal.Query || slices.ContainsFunc([]string{VersionBlank, RevisionBlank, InstancesBlank, AddressesBlank}, func(blank string) bool { return strings.Contains(s.Query, blank) })
 }
 
+// pushed is the store of what instances push themselves.
+const pushed = "otlp"
+
 // stored settles what is asked of a metrics store.
 func (r *reader) stored(n Node, pointer string, s *signal.Source) {
 	if s.Each != "" && (s.Kind == signal.Query || s.Kind == signal.Alert || len(s.Lines()) > 0) {
@@ -425,6 +428,10 @@ func (r *reader) stored(n Node, pointer string, s *signal.Source) {
 		r.wrong(n, pointer, "leave cohort out", "the instances themselves tell which cohort they are of; cohort is for series of a store")
 	case s.Kind == signal.Query && s.Cohort != nil:
 		r.wrong(n, pointer, "leave cohort out, and write "+VersionBlank+" or "+AddressesBlank+" into the query", "a query tells its cohorts apart by itself")
+	case s.Store == pushed && s.Kind == signal.Query:
+		r.wrong(n, pointer, "select it by metric and labels", "what is pushed takes no queries")
+	case s.Store == pushed && s.Cohort == nil:
+		s.Cohort = &signal.Mark{Label: "service.instance.id", Is: signal.ByInstance}
 	case s.Store != "" && s.Kind != signal.Query && s.Cohort == nil:
 		s.Cohort = &signal.Mark{Label: "instance", Is: signal.ByAddress}
 	}

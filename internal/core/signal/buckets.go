@@ -43,8 +43,8 @@ func growth(before, after map[float64]float64) map[float64]float64 {
 	return grew
 }
 
-// together are the buckets of two histograms as those of one.
-func together(a, b map[float64]float64) map[float64]float64 {
+// Together are the buckets of two histograms as those of one.
+func Together(a, b map[float64]float64) map[float64]float64 {
 	if len(a) == 0 || len(b) == 0 {
 		sum := maps.Clone(a)
 		if len(a) == 0 {

@@ -12,11 +12,11 @@ func TestBuckets(t *testing.T) {
 	inf := math.Inf(1)
 	type h = map[float64]float64
 	for name, test := range map[string]struct{ got, want h }{
-		"the same ones":                      {together(h{1: 2, 2: 5, inf: 6}, h{1: 1, 2: 1, inf: 4}), h{1: 3, 2: 6, inf: 10}},
-		"one has another between":            {together(h{1: 2, 4: 5}, h{1: 1, 2: 3, 4: 4}), h{1: 3, 2: 5, 4: 9}},
-		"one begins later":                   {together(h{4: 5, 8: 6}, h{1: 1, 8: 2}), h{1: 1, 4: 6, 8: 8}},
-		"one alone":                          {together(nil, h{1: 1}), h{1: 1}},
-		"none":                               {together(nil, nil), h{}},
+		"the same ones":                      {Together(h{1: 2, 2: 5, inf: 6}, h{1: 1, 2: 1, inf: 4}), h{1: 3, 2: 6, inf: 10}},
+		"one has another between":            {Together(h{1: 2, 4: 5}, h{1: 1, 2: 3, 4: 4}), h{1: 3, 2: 5, 4: 9}},
+		"one begins later":                   {Together(h{4: 5, 8: 6}, h{1: 1, 8: 2}), h{1: 1, 4: 6, 8: 8}},
+		"one alone":                          {Together(nil, h{1: 1}), h{1: 1}},
+		"none":                               {Together(nil, nil), h{}},
 		"nothing came":                       {growth(h{1: 2, 4: 5}, h{1: 2, 4: 5}), h{1: 0, 4: 0}},
 		"a bucket that was not there before": {growth(h{1: 2, 4: 5}, h{1: 2, 2: 3, 4: 6}), h{1: 0, 2: 1, 4: 1}},
 		"one below all before":               {growth(h{4: 5}, h{1: 1, 4: 6}), h{1: 1, 4: 1}},

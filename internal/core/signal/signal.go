@@ -471,7 +471,7 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		t.Whole = increase(before.of, after.of)
 		t.Buckets = map[float64]float64{}
 		for name, bounds := range after.buckets {
-			t.Buckets = together(t.Buckets, growth(before.buckets[name], bounds))
+			t.Buckets = Together(t.Buckets, growth(before.buckets[name], bounds))
 		}
 		switch s.Kind {
 		case ShareAbove:
@@ -531,7 +531,7 @@ func grown(before, after float64) float64 {
 func (t Tally) Add(o Tally) Tally {
 	sum := Tally{Part: t.Part + o.Part, Whole: t.Whole + o.Whole, Largest: max(t.Largest, o.Largest), Instances: t.Instances + o.Instances, Lately: [2]float64{t.Lately[0] + o.Lately[0], t.Lately[1] + o.Lately[1]}}
 	if t.Buckets != nil || o.Buckets != nil {
-		sum.Buckets = together(t.Buckets, o.Buckets)
+		sum.Buckets = Together(t.Buckets, o.Buckets)
 	}
 	return sum
 }

@@ -44,20 +44,11 @@ func (s *Store) Read(ctx context.Context, source signal.Source, whose []One, at 
 	if source.Kind == signal.Query {
 		return s.raw(ctx, source.Query, whose, at)
 	}
-	names := map[string]string{}
-	var values []string
-	for _, one := range whose {
-		for _, name := range one.Names {
-			if other, taken := names[name]; taken && other != one.Name {
-				return nil, fmt.Errorf("%s and %s are both %q: tell them apart by another label in cohort", other, one.Name, name)
-			}
-			names[name] = one.Name
-		}
-		values = append(values, one.Names...)
+	names, err := Names(whose)
+	if err != nil || len(names) == 0 {
+		return nil, err
 	}
-	if len(values) == 0 {
-		return nil, nil
-	}
+	values := slices.Sorted(maps.Keys(names))
 	g := gathered{source: source, names: names, pages: map[place]*Shown{}}
 	for _, series := range source.Metrics() {
 		selector := selector(series, source.Histogram(), source.Cohort.Label, values)
@@ -88,16 +79,37 @@ func (s *Store) Read(ctx context.Context, source signal.Source, whose []One, at 
 	return shown, nil
 }
 
-// missing tells why a store has no sample of somebody that is new enough.
-func (s *Store) missing(ctx context.Context, source signal.Source, one One, at time.Time, within time.Duration) string {
-	metric, mark := source.Metrics()[0], source.Cohort.Label+"="+say.Or(one.Names)
-	answer, err := s.ask(ctx, "max(timestamp("+selector(metric, source.Histogram(), source.Cohort.Label, one.Names)+"))", at)
-	if last, ok := answer.(model.Vector); err == nil && ok && len(last) == 1 {
-		if age := at.Sub(time.UnixMilli(int64(float64(last[0].Value) * 1000))); age > within {
-			return fmt.Sprintf("the last sample of %s with %s is %s old, and %s is the most: have it read more often, or write a longer interval", metric.Metric, mark, say.Span(age.Round(time.Second)), say.Span(within))
+// Names tells whom each value of the label tells of. One value cannot tell of two.
+func Names(whose []One) (map[string]string, error) {
+	names := map[string]string{}
+	for _, one := range whose {
+		for _, name := range one.Names {
+			if other, taken := names[name]; taken && other != one.Name {
+				return nil, fmt.Errorf("%s and %s are both %q: tell them apart by another label in cohort", other, one.Name, name)
+			}
+			names[name] = one.Name
 		}
 	}
-	return fmt.Sprintf("there is no %s with %s", metric.Metric, mark)
+	return names, nil
+}
+
+// Missing tells why nothing is known of somebody, of whom the last sample was of a moment; the zero moment stands for none.
+func Missing(source signal.Source, one One, last, at time.Time, within time.Duration) string {
+	metric, mark := source.Metrics()[0].Metric, source.Cohort.Label+"="+say.Or(one.Names)
+	if age := at.Sub(last); !last.IsZero() && age > within {
+		return fmt.Sprintf("the last sample of %s with %s is %s old, and %s is the most: have it measured more often, or write a longer interval", metric, mark, say.Span(age.Round(time.Second)), say.Span(within))
+	}
+	return fmt.Sprintf("there is no %s with %s", metric, mark)
+}
+
+// missing tells why a store has no sample of somebody that is new enough.
+func (s *Store) missing(ctx context.Context, source signal.Source, one One, at time.Time, within time.Duration) string {
+	answer, err := s.ask(ctx, "max(timestamp("+selector(source.Metrics()[0], source.Histogram(), source.Cohort.Label, one.Names)+"))", at)
+	var last time.Time
+	if found, ok := answer.(model.Vector); err == nil && ok && len(found) == 1 {
+		last = time.UnixMilli(int64(float64(found[0].Value) * 1000))
+	}
+	return Missing(source, one, last, at, within)
 }
 
 // place is where a sample was read.
