@@ -88,7 +88,7 @@ func (e Entry) Uses() (credential, at string) {
 		where := Link{Repository: text(e.Value, "repository")}.Where()
 		return e.Name, hostOf(where) + plain(e.Value)
 	case "metrics-stores", "alerts":
-		return text(e.Value, "credential"), hostOf(text(e.Value, "url"))
+		return text(e.Value, "credential"), hostOf(text(e.Value, "url") + text(e.Value, "page"))
 	case "registries":
 		return e.Name, e.Name + plain(e.Value)
 	case "sinks":

@@ -12,7 +12,8 @@ import (
 // MetricsStore is where signals are asked for that instances do not tell themselves.
 type MetricsStore struct {
 	Name       string `yaml:"name" jsonschema:"required,minLength=1" jsonschema_description:"As store of a guard's signal has it."`
-	URL        string `yaml:"url" jsonschema:"required" jsonschema_description:"Where its HTTP query API is, without /api/v1."`
+	URL        string `yaml:"url,omitempty" jsonschema:"oneof_required=url" jsonschema_description:"Where its HTTP query API is, without /api/v1."`
+	Page       string `yaml:"page,omitempty" jsonschema:"oneof_required=page" jsonschema_description:"Or the address of a metrics page that tells of many instances, such as a collector's."`
 	Credential string `yaml:"credential,omitempty" jsonschema_description:"Its user and password, or a token where it has no user."`
 	CA         string `yaml:"ca,omitempty" jsonschema_description:"A file of further certificates to trust."`
 }
@@ -46,9 +47,11 @@ func (s Settings) checkSignals() error {
 	}
 	seen := map[string]bool{}
 	for _, m := range s.MetricsStores {
-		switch at, err := url.Parse(m.URL); {
+		switch at, err := url.Parse(m.URL + m.Page); {
 		case m.Name == "":
 			return errors.New("metrics-stores: one has no name")
+		case (m.URL == "") == (m.Page == ""):
+			return fmt.Errorf("metrics-stores: %s: it takes one of url, where its query API is, and page, a metrics page that tells of many instances", m.Name)
 		case m.Name == PushedStore:
 			return errors.New("metrics-stores: otlp is what guards call what instances push: choose another name")
 		case seen["m "+m.Name]:
@@ -56,7 +59,7 @@ func (s Settings) checkSignals() error {
 		case err == nil && at.User != nil:
 			return fmt.Errorf("metrics-stores: %s: url: it has a password in it: give it with aditus link credential %s, and write credential: %s", m.Name, m.Name, m.Name)
 		}
-		if err := checkURL("url", m.URL); err != nil {
+		if err := checkURL("address", m.URL+m.Page); err != nil {
 			return fmt.Errorf("metrics-stores: %s: %w", m.Name, err)
 		}
 		seen["m "+m.Name] = true

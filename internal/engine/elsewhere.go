@@ -26,10 +26,16 @@ import (
 	"aditus/internal/target"
 )
 
+// opened is a metrics store, or a page, with what lets in there.
+type opened struct {
+	metricstore.Access
+	page bool
+}
+
 // stores are the metrics stores of the settings, opened once they are asked.
 type stores struct {
 	mu   sync.Mutex
-	open map[metricstore.Access]*metricstore.Store
+	open map[opened]knower
 }
 
 // knower is asked what is known of a workload's instances elsewhere.
@@ -55,7 +61,7 @@ func (e *Engine) store(name string) (knower, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("the settings have no metrics store %s: write it there, metrics-stores: [{name: %s, url: …}]", name, name)
 	}
-	access := metricstore.Access{URL: all[i].URL, CA: all[i].CA}
+	access := opened{metricstore.Access{URL: all[i].URL + all[i].Page, CA: all[i].CA}, all[i].Page != ""}
 	if named := all[i].Credential; named != "" {
 		kept := e.access.access(named).Credential
 		if kept.Password == "" {
@@ -68,19 +74,27 @@ func (e *Engine) store(name string) (knower, error) {
 	if store := e.stores.open[access]; store != nil {
 		return store, nil
 	}
-	store, err := metricstore.New(access)
+	var store knower
+	var err error
+	if access.page {
+		store, err = metricstore.NewPage(access.Access)
+	} else {
+		store, err = metricstore.New(access.Access)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the metrics store %s: %w", name, err)
 	}
-	maps.DeleteFunc(e.stores.open, func(other metricstore.Access, old *metricstore.Store) bool {
+	maps.DeleteFunc(e.stores.open, func(other opened, old knower) bool {
 		if other.URL != access.URL { // what lets in there is another one now
 			return false
 		}
-		old.Close()
+		if closer, ok := old.(interface{ Close() }); ok {
+			closer.Close()
+		}
 		return true
 	})
 	if e.stores.open == nil {
-		e.stores.open = map[metricstore.Access]*metricstore.Store{}
+		e.stores.open = map[opened]knower{}
 	}
 	e.stores.open[access] = store
 	return store, nil

@@ -26,7 +26,7 @@ var ErrNoMetrics = errors.New("the page is no metrics page")
 const (
 	openMetrics = "application/openmetrics-text"
 	protobuf    = "application/vnd.google.protobuf"
-	mediaTypes  = protobuf + ";proto=io.prometheus.client.MetricFamily;encoding=delimited;escaping=allow-utf-8;q=0.7," + openMetrics + ";version=1.0.0;escaping=allow-utf-8;q=0.6," +
+	Accepts     = protobuf + ";proto=io.prometheus.client.MetricFamily;encoding=delimited;escaping=allow-utf-8;q=0.7," + openMetrics + ";version=1.0.0;escaping=allow-utf-8;q=0.6," +
 		openMetrics + ";version=0.0.1;q=0.5,text/plain;version=1.0.0;escaping=allow-utf-8;q=0.4,text/plain;version=0.0.4;q=0.3,*/*;q=0.1"
 )
 

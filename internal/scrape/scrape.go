@@ -23,7 +23,7 @@ const (
 )
 
 // asks is what a page is asked for with.
-var asks = http.Header{"Accept": {mediaTypes}, "Accept-Encoding": {"gzip"}}
+var asks = http.Header{"Accept": {Accepts}, "Accept-Encoding": {"gzip"}}
 
 // Scraper fetches metrics pages. Make it with New; it is safe for concurrent use.
 type Scraper struct {

@@ -38,13 +38,26 @@ type Access struct {
 
 // Store is a metrics store. Make it with New; it is safe for concurrent use.
 type Store struct {
-	api  promql.API
-	way  *http.Transport
-	turn chan struct{}
+	api    promql.API
+	client *http.Client
+	turn   chan struct{}
 }
 
 // New makes a Store.
 func New(access Access) (*Store, error) {
+	client, err := clientOf(access, true)
+	if err != nil {
+		return nil, err
+	}
+	asked, err := api.NewClient(api.Config{Address: access.URL, Client: client})
+	if err != nil {
+		return nil, err
+	}
+	return &Store{promql.NewAPI(asked), client, make(chan struct{}, atOnce)}, nil
+}
+
+// clientOf makes who asks there, a query API or a page. Nobody is followed elsewhere.
+func clientOf(access Access, queries bool) (*http.Client, error) {
 	way := http.DefaultTransport.(*http.Transport).Clone()
 	if access.CA != "" {
 		pool, err := dial.Trusted(access.CA)
@@ -53,22 +66,21 @@ func New(access Access) (*Store, error) {
 		}
 		way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
-	client := &http.Client{Transport: asking{way, access}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	asked, err := api.NewClient(api.Config{Address: access.URL, Client: client})
-	if err != nil {
-		return nil, err
-	}
-	return &Store{promql.NewAPI(asked), way, make(chan struct{}, atOnce)}, nil
+	return &http.Client{Transport: asking{way, access, queries}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
 }
 
 // Close lets go of the open connections.
-func (s *Store) Close() { s.way.CloseIdleConnections() }
+func (s *Store) Close() { s.client.CloseIdleConnections() }
 
 // asking shows what lets in, and reads no more of an answer than it may be.
 type asking struct {
-	way    http.RoundTripper
-	access Access
+	way     *http.Transport
+	access  Access
+	queries bool
 }
+
+// CloseIdleConnections lets go of the open connections.
+func (a asking) CloseIdleConnections() { a.way.CloseIdleConnections() }
 
 // RoundTrip implements http.RoundTripper.
 func (a asking) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -87,7 +99,7 @@ func (a asking) RoundTrip(r *http.Request) (*http.Response, error) {
 	switch code := answer.StatusCode; {
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
 		err = fmt.Errorf("status %d: it takes other credentials; give them with: aditus link credential NAME, and name that in credential of the metrics store", code)
-	case code == http.StatusNotFound || code == http.StatusMethodNotAllowed:
+	case a.queries && (code == http.StatusNotFound || code == http.StatusMethodNotAllowed):
 		err = fmt.Errorf("status %d: there is no query API; url is where it begins, without /api/v1", code)
 	case code/100 == 5 && code != http.StatusServiceUnavailable:
 		err = fmt.Errorf("status %d", code)

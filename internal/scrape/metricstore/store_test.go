@@ -324,3 +324,63 @@ func TestSelector(t *testing.T) {
 		}
 	}
 }
+
+// TestPage reads a page that tells of many instances, and what may come instead of one.
+func TestPage(t *testing.T) {
+	now := time.Now()
+	var asked int
+	text := `# TYPE http_requests_total counter
+http_requests_total{pod="gate-1",code="200"} 90
+http_requests_total{pod="gate-1",code="503"} 10
+http_requests_total{pod="gate-2",code="200"} 100
+http_requests_total{pod="other",code="200"} 1e6
+# TYPE took_seconds histogram
+took_seconds_bucket{pod="gate-1",le="0.25"} 7
+took_seconds_bucket{pod="gate-1",le="+Inf"} 9
+took_seconds_count{pod="gate-1"} 9
+took_seconds_sum{pod="gate-1"} 2
+`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch asked++; r.URL.Path {
+		case "/metrics":
+			fmt.Fprint(w, text)
+		case "/late":
+			fmt.Fprintf(w, "queue{pod=\"gate-1\"} 3 %d\n", now.Add(-time.Hour).UnixMilli())
+		case "/odd":
+			fmt.Fprint(w, "<html>")
+		default:
+			w.WriteHeader(404)
+		}
+	}))
+	defer server.Close()
+	byPod := &signal.Mark{Label: "pod", Is: signal.ByInstance}
+	whose := []One{{Name: "old", Names: []string{"gate-1"}}, {Name: "new", Names: []string{"gate-2"}}, {Name: "gone", Names: []string{"gate-3"}}}
+	open := func(path string) *Page {
+		p, err := NewPage(Access{URL: server.URL + path})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(p.Close)
+		return p
+	}
+	p := open("/metrics")
+	shown, err := p.Read(t.Context(), marked(failures, byPod), whose, now, time.Minute)
+	if err != nil || len(shown) != 3 || len(shown[0].Page["http_requests_total"]) != 2 || len(shown[1].Page["http_requests_total"]) != 1 || shown[2].Unread != "there is no http_requests_total with pod=gate-3" {
+		t.Errorf("%+v, %v", shown, err)
+	}
+	slow := marked(signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "took_seconds"}, Bound: 0.25}, byPod)
+	if shown, err := p.Read(t.Context(), slow, whose, now, time.Minute); err != nil || len(shown[0].Page["took_seconds_bucket"]) != 2 || shown[1].Unread == "" || asked != 1 {
+		t.Errorf("%+v, %v; asked %d times", shown, err, asked)
+	}
+	for path, want := range map[string]string{"/late": "it was measured at", "/odd": "no metrics", "/none": "status 404"} {
+		queue := marked(signal.Source{Kind: signal.Gauge, Of: signal.Series{Metric: "queue"}}, byPod)
+		shown, err := open(path).Read(t.Context(), queue, whose[:1], now, time.Minute)
+		said := fmt.Sprint(err)
+		if err == nil {
+			_, said = queue.Read(shown[0].Page)
+		}
+		if !strings.Contains(said, want) {
+			t.Errorf("%s: %+v, %s, want %q", path, shown, said, want)
+		}
+	}
+}

@@ -152,5 +152,5 @@ func (m *Model) summary(r row) string {
 	case tokens:
 		return strings.Join(append(text(r.value, "owner", "scopes", "workloads", "sites", "teams", "expires"), text(r.value, "used")...), "; ")
 	}
-	return strings.Join(text(r.value, "url", "link", "branch", "until", "plain", "skip", "workload", "site"), ", ")
+	return strings.Join(text(r.value, "url", "page", "link", "branch", "until", "plain", "skip", "workload", "site"), ", ")
 }
