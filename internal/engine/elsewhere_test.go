@@ -14,7 +14,9 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/signal"
 	"aditus/internal/scrape"
 	"aditus/internal/scrape/metricstore/standin"
 	"aditus/internal/status"
@@ -303,5 +305,22 @@ func TestChecks(t *testing.T) {
 		if why := berthAt(s, "drydock").Bar.Why; !strings.Contains(why, "the task smoke failed: ") {
 			t.Errorf("%s: %s", style, why)
 		}
+	}
+}
+
+// TestExploded tells of a metric with more series than are told apart.
+func TestExploded(t *testing.T) {
+	page := signal.Page{}
+	for i := range signal.MostSeries + 1 {
+		page["asked"] = append(page["asked"], signal.NewSample(map[string]string{"visitor": fmt.Sprint(i)}, 1))
+	}
+	rules := &declare.Desired{Guards: []guard.Rule{{Name: "bookings", Signal: signal.Source{Kind: signal.Rate, Of: signal.Series{Metric: "asked"}}}}}
+	scrapes := []panel.Scrape{{Instance: "web-1", Page: page}}
+	if err := exploded(rules, scrapes, nil); err == nil || !strings.Contains(err.Error(), "asked of web-1 has 2001 series") {
+		t.Error(err)
+	}
+	page["asked"] = page["asked"][:signal.MostSeries]
+	if err := exploded(rules, scrapes, nil); err != nil {
+		t.Error(err)
 	}
 }

@@ -106,7 +106,7 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 			})
 			scrapes := b.scrape(ctx, seen)
 			asking.Wait()
-			seen.trouble = cmp.Or(seen.trouble, trouble)
+			seen.trouble = cmp.Or(seen.trouble, trouble, exploded(rules, scrapes, about.Elsewhere))
 			b.panel.Evaluate(about, scrapes, func(id string) bool { return b.instances[id] != nil }, now)
 			seen.evaluated = true
 		}
@@ -114,6 +114,22 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	}
 	b.last = seen
 	return seen
+}
+
+// exploded tells of a metric with more series than are told apart; nil where there is none.
+func exploded(rules *declare.Desired, scrapes []panel.Scrape, elsewhere map[string][]panel.Scrape) error {
+	for _, rule := range rules.Guards {
+		shown := scrapes
+		if rule.Signal.Elsewhere() {
+			shown = elsewhere[rule.Name]
+		}
+		for _, s := range shown {
+			if metric, series := rule.Signal.Explodes(s.Page); series > 0 {
+				return fmt.Errorf("%s of %s has %d series: %d are told apart, and the rest is summed up as one, in which a reset cannot be seen; have it expose fewer values of its labels", metric, s.Instance, series, signal.MostSeries)
+			}
+		}
+	}
+	return nil
 }
 
 // pastEvery is how often a workload's own past is read anew.

@@ -1,8 +1,14 @@
 package engine
 
 import (
+	"bufio"
 	"fmt"
+	"math"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
 	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +16,7 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/guard"
+	"aditus/internal/core/guard/panel"
 	"aditus/internal/core/health"
 	"aditus/internal/core/rollout"
 	"aditus/internal/core/signal"
@@ -145,6 +152,65 @@ func BenchmarkIngest(b *testing.B) {
 		tracker.Take(source, "web-1", page, now)
 	}
 	b.ReportMetric(float64(samples)/b.Elapsed().Minutes(), "samples/min")
+}
+
+// BenchmarkSeries is an evaluation of an instance that exposes 10,000 series: its page is fetched and read, and two guards, one of which judges each
+// route by itself too, take from it what they need and keep it.
+func BenchmarkSeries(b *testing.B) {
+	const routes, codes, every = 1000, 8, 5 * time.Second // 8,000 counters, and 100 histograms of 20 series
+	asked := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		out := bufio.NewWriter(w)
+		defer out.Flush()
+		fmt.Fprintln(out, "# TYPE http_requests_total counter")
+		for route := range routes {
+			for code := range codes {
+				fmt.Fprintf(out, "http_requests_total{path=\"/v1/route/%d\",code=\"%d\",method=\"GET\"} %d\n", route, 200+100*(code%4)+code/4, asked*(1000-route))
+			}
+		}
+		fmt.Fprintln(out, "# TYPE took_seconds histogram")
+		for route := range routes / 10 {
+			for bucket := range 18 {
+				fmt.Fprintf(out, "took_seconds_bucket{path=\"/v1/route/%d\",le=\"%g\"} %d\n", route, 0.001*math.Exp2(float64(bucket)), asked*10*(bucket+1))
+			}
+			fmt.Fprintf(out, "took_seconds_bucket{path=\"/v1/route/%d\",le=\"+Inf\"} %d\ntook_seconds_sum{path=\"/v1/route/%d\"} %d\ntook_seconds_count{path=\"/v1/route/%d\"} %d\n", route, asked*200, route, asked*3, route, asked*200)
+		}
+	}))
+	defer server.Close()
+	at, err := url.Parse(server.URL)
+	if err != nil {
+		b.Fatal(err)
+	}
+	port, _ := strconv.Atoi(at.Port())
+	all := signal.Series{Metric: "http_requests_total"}
+	bad := signal.Series{Metric: "http_requests_total", Where: map[string][]string{"code": {"5*"}}}
+	rules := declare.Rollout{Style: declare.Canary, Stages: []declare.Stage{{Share: 1}}, Interval: declare.Span{Duration: every}, Risk: 0.01}
+	about := panel.Subject{Applied: "new", Rules: &declare.Desired{Rollout: rules, Guards: []guard.Rule{
+		{Name: "errors", Signal: signal.Source{Kind: signal.Ratio, Each: "path", Of: bad, To: &all}, Limit: guard.Limit{Kind: guard.AtMost, Value: 0.9, Unit: guard.Share}, Way: guard.Sequential, Then: guard.RollBack, Standing: guard.Tell},
+		{Name: "slow", Signal: signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "took_seconds"}, Bound: 0.25}, Limit: guard.Limit{Kind: guard.AtMost, Value: 0.9, Unit: guard.Share}, Way: guard.Sequential, Then: guard.Tell, Standing: guard.Tell},
+	}}}
+	scraper, now := scrape.New(), time.Unix(1773300000, 0)
+	defer scraper.Close()
+	var judges panel.Panel
+	series := 0
+	for b.Loop() {
+		page, err := scraper.Fetch(b.Context(), at.Hostname(), map[string]int{"http": port}, declare.Metrics{Endpoint: declare.Endpoint{Port: "http", Path: "/metrics"}}, nil, now)
+		if err != nil {
+			b.Fatal(err)
+		}
+		series = 0
+		for _, samples := range page {
+			series += len(samples)
+		}
+		now = now.Add(every)
+		judges.Evaluate(about, []panel.Scrape{{Instance: "web-1", Part: "web", Revision: "new", Page: page}}, func(string) bool { return true }, now)
+		judges.Judge(about, true, now)
+	}
+	if series < 10_000 {
+		b.Fatalf("%d series", series)
+	}
+	b.ReportMetric(100*b.Elapsed().Seconds()/float64(b.N)/every.Seconds(), "%-of-a-core")
 }
 
 // TestUnrecorded sees that an order whose record fails is answered with that, and has changed nothing.

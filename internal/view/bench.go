@@ -69,6 +69,9 @@ type Trial struct {
 // benchBack is how far back a bench looks.
 const benchBack = ledger.SteadyKept
 
+// Fixed tells that there is no limit to be moved: an alert fires, or it does not.
+func (b Bench) Fixed() bool { return b.Rule.Signal.Kind == signal.Alert }
+
 // NewBench gives a guard's signal over a berth's history. Of its guards it is the one that is named, or the first.
 func NewBench(book *ledger.Ledger, s status.Snapshot, id berth.ID, name string) (Bench, error) {
 	shown, ok := s.Find(id)

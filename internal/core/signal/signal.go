@@ -409,6 +409,18 @@ const MostSeries = 2000
 // rest is the name of the series that are summed up.
 const rest = "\x00rest"
 
+// Explodes tells of which metric a page has more series than are told apart, and how many; none where it has not.
+func (s Source) Explodes(page Page) (metric string, series int) {
+	for _, of := range s.Metrics() {
+		for _, name := range []string{of.Metric, of.Metric + "_count"} {
+			if n := len(page[name]); n > MostSeries && n > series {
+				metric, series = name, n
+			}
+		}
+	}
+	return metric, series
+}
+
 // bounded is the name under which a series is kept.
 func bounded[V any](known map[string]V, name string) string {
 	if _, ok := known[name]; !ok && len(known) >= MostSeries {

@@ -128,6 +128,10 @@ func (m *Model) Keys() []screen.Key {
 }
 
 func (m *Model) moveBy(pressed string) {
+	if m.bench.Fixed() {
+		m.desk.Say("An alert fires or not: there is no limit to move.", true)
+		return
+	}
 	step := m.bench.Step(m.limit)
 	switch pressed {
 	case "up", "k":
