@@ -57,6 +57,7 @@ type World struct {
 
 	registry *http.Server
 	bundle   string // where the registry has it this time
+	harbour  string // where the metrics store is this time
 	clock    clock.Clock
 	sites    map[string]*sim.Site // the stand-ins
 	dock     *local.Site          // drydock, where it is real
@@ -222,7 +223,8 @@ func (w *World) firstSettings() config.Settings {
 			{Name: mainLink, Repository: w.Repository, Branch: branch, Folder: watched, Every: pollEvery, Push: true, May: &config.May{Everything: true}},
 			{Name: bundleLink, Repository: w.bundle, Version: bundleWish, Every: bundleEvery, Plain: true, Variables: map[string]string{"sender": Line}, May: &config.May{Workloads: []string{"notices"}, Sites: []string{"*"}, Kinds: []declare.Kind{declare.Service, declare.Settings}, Registries: []string{"registry.skerry.example"}}},
 		},
-		Follow: []config.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
+		MetricsStores: []config.MetricsStore{{Name: harbour, URL: w.harbour}},
+		Follow:        []config.Follow{{Site: previewed, Link: mainLink, Branch: preview, Until: w.kept.Start.Add(9 * day).UTC().Truncate(hour)}},
 	}
 	for _, name := range siteNames {
 		s.Sites = append(s.Sites, config.Site{Name: name, Target: config.Target{Kind: sim.Kind.Name}})

@@ -33,15 +33,19 @@ var bundles = []struct {
 }
 
 // openRegistry serves the registry that the line takes a bundle from: a stand-in in memory, made anew with the same
-// content at each start.
+// content at each start. Beside it its metrics store answers.
 func (w *World) openRegistry(start time.Time) error {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return fmt.Errorf("serve the demo's registry: %w", err)
 	}
-	w.registry = &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0))), ReadHeaderTimeout: 5 * time.Second}
+	mux := http.NewServeMux()
+	mux.Handle("/", registry.New(registry.Logger(log.New(io.Discard, "", 0))))
+	mux.Handle("/"+harbour+"/", http.StripPrefix("/"+harbour, w.harbourHandler()))
+	w.registry = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go w.registry.Serve(listener)
 	w.bundle = "oci://" + listener.Addr().String() + "/" + bundlePath
+	w.harbour = "http://" + listener.Addr().String() + "/" + harbour
 	r := source.NewRegistries(map[string]config.Registry{listener.Addr().String(): {Plain: true}}, nil)
 	for _, b := range bundles {
 		text, err := setVersion(notices, b.artifact)
@@ -56,13 +60,16 @@ func (w *World) openRegistry(start time.Time) error {
 	return nil
 }
 
-// moveBundle writes the address that the registry has this time into the settings.
+// moveBundle writes the addresses that the registry and the metrics store have this time into the settings.
 func (w *World) moveBundle() (config.Settings, error) {
 	return config.Edit(w.Folder, w.firstSettings(), func(root *yaml.Node) error {
 		var move func(n *yaml.Node)
 		move = func(n *yaml.Node) {
 			if n.Kind == yaml.ScalarNode && strings.HasPrefix(n.Value, "oci://127.0.0.1:") && strings.HasSuffix(n.Value, "/"+bundlePath) {
 				n.Value = w.bundle
+			}
+			if n.Kind == yaml.ScalarNode && strings.HasPrefix(n.Value, "http://127.0.0.1:") && strings.HasSuffix(n.Value, "/"+harbour) {
+				n.Value = w.harbour
 			}
 			for _, below := range n.Content {
 				move(below)

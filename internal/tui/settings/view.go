@@ -25,7 +25,7 @@ func (m *Model) View(p *kit.Page) {
 	m.rowsAt, m.room = 3, max(1, p.H-3-details-3)
 	name := 8
 	for _, r := range m.rows {
-		name = max(name, kit.Width(r.name))
+		name = max(name, kit.Width(r.name), len(r.section.name)-2)
 	}
 	name = min(name, p.W/4)
 	from, to := m.list.Window(m.room, len(m.rows))
@@ -36,7 +36,7 @@ func (m *Model) View(p *kit.Page) {
 			p.Choose(y)
 		}
 		if r.name == "" {
-			p.Put(left, y, kit.Bright, strings.ToUpper(r.section.name))
+			p.Put(left, y, kit.Bright, strings.ToUpper(strings.ReplaceAll(r.section.name, "-", " ")))
 			text := r.section.means
 			if i+1 == len(m.rows) || m.rows[i+1].name == "" {
 				text = "none · " + text
@@ -78,7 +78,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 		y = p.Wrap(left, y, p.W-2*left, 2, kit.Asks, *secret)
 	}
 	if r.name == "" {
-		p.Put(left, y, kit.Bright, say.Capital(r.section.name))
+		p.Put(left, y, kit.Bright, say.Capital(strings.ReplaceAll(r.section.name, "-", " ")))
 		y = p.Wrap(left, y+2, p.W-2*left, 2, kit.Text, say.Sentence(r.section.means))
 		for _, note := range r.section.notes {
 			if y < end {
