@@ -3,6 +3,8 @@ package source
 import (
 	"fmt"
 	"math"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -60,6 +62,34 @@ func TestGuards(t *testing.T) {
 		if again, problems := readOne("a.yaml", strings.Replace(text, test.limit, strings.SplitN(test.limit, ":", 2)[0]+": "+rule.Limit.Declared(), 1)); len(problems) > 0 || again.Guards[0].Limit != rule.Limit {
 			t.Errorf("%s is declared as %s: %v", rule.Limit, rule.Limit.Declared(), problems)
 		}
+	}
+	text, err := os.ReadFile("../../docs/guards.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, section, _ := strings.Cut(string(text), "## Guards as people write them")
+	section, _, _ = strings.Cut(section, "\n## ")
+	written := 0
+	for _, row := range strings.Split(section, "\n") {
+		if !strings.Contains(row, "`signal: ") || strings.Contains(row, "…") {
+			continue
+		}
+		declaration := "aditus: 1\nworkload: web\nsites: [drydock]\nparts:\n  app: {kind: service, artifact: r.example/web:1, instances: 1, ports: {http: 80}, metrics: {port: http}}\nguards:\n  - name: g\n"
+		for i, span := range strings.Split(row, "`") {
+			if i%2 == 1 && regexp.MustCompile("^(signal|limit|hours|breach|then): ").MatchString(span) {
+				declaration += "    " + span + "\n"
+			}
+		}
+		if _, problems := readOne("a.yaml", declaration); len(problems.Wrong()) > 0 {
+			t.Errorf("%s: %v", row, problems)
+		}
+		if value, ok := asJSON(t, declaration); !ok || s.Validate(value) != nil {
+			t.Errorf("%s: %v", row, s.Validate(value))
+		}
+		written++
+	}
+	if written < 15 {
+		t.Errorf("docs/guards.md has %d guards as people write them", written)
 	}
 	for _, test := range []struct{ signal, limit, more, want string }{
 		{"ratio: {of: {counter: r_total}, to: {counter: a_total}}", "above-old-by: 20 %", "", "20 % can be so many points, or a share of old; write 20 points, or 20 % of old"},
