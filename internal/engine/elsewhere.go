@@ -205,6 +205,7 @@ func (b *loop) stored(ctx context.Context, seen *evidence, rules *declare.Desire
 		shown = nil
 		for _, one := range whose {
 			shown = append(shown, metricstore.Shown{Of: one.Name, Unread: err.Error()})
+			are[one.Name] = panel.Scrape{Revision: are[one.Name].Revision, Part: are[one.Name].Part} // it is of nobody in particular
 		}
 	}
 	var scrapes []panel.Scrape

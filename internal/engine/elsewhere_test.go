@@ -118,7 +118,12 @@ func TestStore(t *testing.T) {
 				if v := berthAt(silent, "drydock").Verdicts[0]; !strings.Contains(v.Why, test.why) {
 					t.Errorf("%s: %q", test.name, v.Why)
 				}
-				r.wait(30 * time.Second)
+				for range 30 {
+					r.wait(time.Second)
+					if b := berthAt(r.engine.Snapshot(), "drydock"); test.name == "away" && b.Problem == nil {
+						t.Errorf("%s: it is not told all the time", test.name)
+					}
+				}
 				if b := berthAt(r.engine.Snapshot(), "drydock"); b.Rollout == nil || b.Rollout.Stage != 0 {
 					t.Errorf("%s: it went on: %s", test.name, describe(b))
 				}

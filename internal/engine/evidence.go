@@ -98,18 +98,22 @@ func (b *loop) observe(ctx context.Context, now time.Time) *evidence {
 	if rules := b.rules(seen); rules != nil {
 		about := panel.Subject{Rules: rules, Roll: b.state.Roll, Applied: b.state.Applied, Past: b.past(rules, now), Standing: b.e.standing}
 		if (b.state.Roll != nil || len(rules.Guards) > 0) && !now.Before(b.panel.Due(about)) {
-			var trouble error
+			var elsewhere error
 			asking := errgroup.Group{}
 			asking.Go(func() error {
-				about.Elsewhere, trouble = b.elsewhere(ctx, seen, rules)
+				about.Elsewhere, elsewhere = b.elsewhere(ctx, seen, rules)
 				return nil
 			})
-			scrapes := b.scrape(ctx, seen)
+			scrapes, here := b.scrape(ctx, seen)
 			asking.Wait()
-			seen.trouble = cmp.Or(seen.trouble, trouble, exploded(rules, scrapes, about.Elsewhere))
+			b.unread = cmp.Or(here, elsewhere, exploded(rules, scrapes, about.Elsewhere))
 			b.panel.Evaluate(about, scrapes, func(id string) bool { return b.instances[id] != nil }, now)
 			seen.evaluated = true
 		}
+		if b.state.Roll == nil && len(rules.Guards) == 0 {
+			b.unread = nil
+		}
+		seen.trouble = cmp.Or(seen.trouble, b.unread)
 		seen.judged = b.panel.Judge(about, seen.evaluated, now)
 	}
 	b.last = seen
@@ -320,7 +324,7 @@ const staleAfter = 3
 // scrape fetches the metrics pages of all instances of the old and the new cohort at the same moment, and adds what the
 // site itself measured of each. An instance that is not well and whose page cannot be read is left out: that is for its
 // health to tell.
-func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
+func (b *loop) scrape(ctx context.Context, seen *evidence) (read []panel.Scrape, trouble error) {
 	var pages []*scraped
 	expressions := expressionsOf(b.rules(seen))
 	var measured map[string]signal.Page
@@ -329,8 +333,8 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 	group.Go(func() (err error) {
 		ctx, cancel := context.WithTimeout(ctx, askTimeout)
 		defer cancel()
-		if measured, err = b.driver.Measure(ctx, b.id.Workload); err != nil && seen.trouble == nil && ctx.Err() == nil {
-			seen.trouble = fmt.Errorf("what the site measures cannot be read: %w; guards on it are silent until that is mended", err)
+		if measured, err = b.driver.Measure(ctx, b.id.Workload); err != nil && ctx.Err() == nil {
+			trouble = fmt.Errorf("what the site measures cannot be read: %w; guards on it are silent until that is mended", err)
 		}
 		return nil
 	})
@@ -368,7 +372,6 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		}
 	}
 	group.Wait()
-	var read []panel.Scrape
 	for _, s := range pages {
 		well := seen.health[s.Instance].Word == health.Healthy
 		s.Measured = maps.Clone(measured[s.Instance])
@@ -383,11 +386,11 @@ func (b *loop) scrape(ctx context.Context, seen *evidence) []panel.Scrape {
 		if s.err == nil || well {
 			read = append(read, s.Scrape)
 		}
-		if s.err != nil && well && seen.trouble == nil && ctx.Err() == nil {
-			seen.trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.Instance, s.err)
+		if s.err != nil && well && trouble == nil && ctx.Err() == nil {
+			trouble = fmt.Errorf("the metrics of %s cannot be read: %w; guards on them are silent until that is mended", s.Instance, s.err)
 		}
 	}
-	return read
+	return read, trouble
 }
 
 // page fetches the metrics page of an instance that was made by a declaration; nothing of one that has none.

@@ -43,6 +43,7 @@ type loop struct {
 	noted     int64 // the last step that the site was told of
 	instances map[string]*probed
 	panel     panel.Panel
+	unread    error                     // what could not be read when the guards were evaluated last, of what they are about
 	last      *evidence                 // nil before the first look
 	pasts     map[string][]signal.Point // by guard, as read for some rules at a moment
 	pastOf    *declare.Desired

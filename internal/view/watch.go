@@ -236,7 +236,7 @@ func (w *Watch) readTraffic(looks []ledger.Traffic) {
 func (w *Watch) readPoints(points []ledger.Point) {
 	culprit := w.culprit()
 	for _, rule := range w.To.Desired.Guards {
-		lane := Lane{Guard: rule.Name, Limit: rule.Limit}
+		lane := Lane{Guard: rule.Name, Limit: rule.LimitAt(w.End)}
 		for _, p := range points {
 			if p.Guard != rule.Name {
 				continue
@@ -251,7 +251,7 @@ func (w *Watch) readPoints(points []ledger.Point) {
 				}
 			}
 		}
-		lane.scale(w.Start, w.End)
+		lane.scale(rule, w.Start, w.End)
 		w.Lanes = append(w.Lanes, lane)
 	}
 	w.breachFirst()
@@ -276,7 +276,7 @@ func (w *Watch) breachFirst() {
 }
 
 // scale sets the lane's value axis so that all values and the limit are within it, and lays the limit out.
-func (l *Lane) scale(from, to time.Time) {
+func (l *Lane) scale(rule guard.Rule, from, to time.Time) {
 	low, high := 0.0, 0.0
 	each := func(samples []Sample) {
 		for _, s := range samples {
@@ -294,8 +294,17 @@ func (l *Lane) scale(from, to time.Time) {
 		}
 		each(l.Bound)
 	} else if l.Limit.Base() == guard.Nought { // what lies above the past moves; the verdict tells where it is
-		l.Bound = []Sample{{from, l.Limit.Value}, {to, l.Limit.Value}}
-		high = max(high, l.Limit.Value)
+		l.Bound = []Sample{{from, rule.LimitAt(from).Value}}
+		for at := from.Truncate(time.Minute).Add(time.Minute); len(rule.Hours) > 0 && at.Before(to); at = at.Add(time.Minute) {
+			last := l.Bound[len(l.Bound)-1].Value
+			if now := rule.LimitAt(at).Value; now != last {
+				l.Bound = append(l.Bound, Sample{at, last}, Sample{at, now})
+			}
+		}
+		l.Bound = append(l.Bound, Sample{to, rule.LimitAt(to).Value})
+		for _, s := range l.Bound {
+			high = max(high, s.Value)
+		}
 	}
 	if l.Limit.Unit == guard.Share || low < high/3 {
 		low = 0

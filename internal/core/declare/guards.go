@@ -154,7 +154,7 @@ func (r *reader) alerted(item Node, p string, rule guard.Rule, limit, count, hou
 	if rule.Way == guard.Sequential {
 		r.wrong(item, p, "leave decide out", "an alert fires or not: there is nothing to decide sequentially")
 	}
-	rule.Way, rule.Safe, rule.Limit = guard.ByCount, guard.WithinLimit, guard.Limit{Kind: guard.AtMost, Unit: guard.Plain}
+	rule.Way, rule.Safe, rule.Limit = guard.ByCount, guard.WithinLimit, guard.Limit{Kind: guard.AtMost, Unit: guard.Alerts}
 	rule.Breach = &guard.Count{Intervals: 1, Of: 1, Samples: 1}
 	return rule
 }

@@ -315,11 +315,17 @@ const (
 	Bytes   Unit = "bytes"   // shown in kB, MB, GB (powers of 1000)
 	Seconds Unit = "seconds" // shown in ms or s
 	Plain   Unit = "plain"   // a bare number
+	Alerts  Unit = "alerts"  // how many alerts fire
 )
 
 // Format gives a value with its unit, in the resolution a person reads: 9.1 %, 214 MB, 180 ms.
 func (u Unit) Format(value float64) string {
 	switch u {
+	case Alerts:
+		if value == 0 {
+			return "none"
+		}
+		return trim(value, 3)
 	case Share:
 		return trim(value*100, 2) + " %"
 	case Bytes:

@@ -143,6 +143,8 @@ func (l Limit) Amount() string {
 	switch {
 	case k.kind == "":
 		return "no limit"
+	case l.Unit == Alerts:
+		return "none may fire"
 	case k.base != Nought && !l.OfBase:
 		return word + l.apart()
 	case l.Unit == Share || l.OfBase:
@@ -155,7 +157,10 @@ func (l Limit) Amount() string {
 
 // Allows tells in words what may be, or has to be: at most 5 % is allowed.
 func (l Limit) Allows() string {
-	if l.Kind == AtLeast {
+	switch {
+	case l.Unit == Alerts:
+		return "no alert may fire"
+	case l.Kind == AtLeast:
 		return l.String() + " is needed"
 	}
 	return l.String() + " is allowed"

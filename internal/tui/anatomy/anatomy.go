@@ -81,7 +81,7 @@ func New(d *screen.Desk, b status.Berth, now time.Time) *Model {
 // OfTask shows the log of a task that tries the new cohort.
 func OfTask(d *screen.Desk, b status.Berth, now time.Time, task string) (screen.Screen, error) {
 	m := New(d, b, now)
-	for i, r := range slices.Backward(m.rows) {
+	for i, r := range m.rows { // the new cohort comes first
 		if r.Instance != nil && r.Instance.Part == task || r.Part != nil && r.Part.Name == task && r.Cohort != nil && slices.ContainsFunc(r.Cohort.Instances, func(in status.Instance) bool { return in.Part == task }) {
 			m.list.At, m.tab = i, Log
 			return m, nil

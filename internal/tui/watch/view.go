@@ -279,7 +279,14 @@ func (m *Model) lane(p *kit.Page, y, height int, lane view.Lane) int {
 		if lane.Limit.Moves() {
 			return level(bound)(column)
 		}
-		return (lane.Limit.Value - lane.Low) / (lane.High - lane.Low), true
+		at := lane.Bound[0].Value // in steps, where it is another one in some hours
+		for _, s := range lane.Bound {
+			if s.At.After(m.moment(column, plot.Columns())) {
+				break
+			}
+			at = s.Value
+		}
+		return (at - lane.Low) / (lane.High - lane.Low), true
 	})
 	plot.Line(kit.Old, old, level(lane.Old))
 	plot.Line(kit.New, 1, level(lane.New))

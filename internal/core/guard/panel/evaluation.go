@@ -183,7 +183,10 @@ func (p *Panel) points(e *evaluation, rule guard.Rule, scrapes []Scrape, s Subje
 				each.add(scrape, tally)
 			}
 		case whys[at] == "":
-			whys[at] = scrape.Instance + ": " + cmp.Or(scrape.Unread, why)
+			whys[at] = cmp.Or(scrape.Unread, why)
+			if scrape.Instance != "" {
+				whys[at] = scrape.Instance + ": " + whys[at]
+			}
 		}
 	}
 	for _, scrape := range scrapes { // in their order, so that the same is told each time
