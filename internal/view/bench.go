@@ -287,6 +287,9 @@ func (r Tried) Outcome() (string, words.Tone) {
 	case r.Judged == 0:
 		return "nothing to judge before it ended", words.Quiet
 	}
+	if r.Nearest == 0 { // as of alerts, of which none fired
+		return "passes", words.Good
+	}
 	return "passes; " + near, words.Good
 }
 
@@ -346,6 +349,9 @@ func (b Bench) Top(limits ...float64) float64 {
 		for _, l := range limits {
 			top = max(top, l)
 		}
+	}
+	if b.Fixed() {
+		top = max(slices.Max(append(values, 1)), top)
 	}
 	return max(top*1.15, 1e-6)
 }

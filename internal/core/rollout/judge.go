@@ -74,7 +74,7 @@ func (m *machine) stand() {
 // counted tells on what a verdict rests.
 func counted(v *guard.Verdict) string {
 	switch {
-	case v == nil || v.New == nil:
+	case v == nil || v.New == nil || v.Limit.Unit == guard.Alerts:
 		return ""
 	case v.Way == guard.Sequential:
 		unit := v.Limit.Unit
