@@ -89,7 +89,7 @@ screenshots: build
 tools:
 	@scripts/install tmux
 	@scripts/install podman runc netavark aardvark-dns iptables iproute2 openssh-server || echo "tests of a container engine are left out" >&2
-	@scripts/install python3-prometheus-client prometheus-node-exporter || echo "tests of some exposers of metrics are left out" >&2
+	@scripts/install python3-prometheus-client prometheus-node-exporter prometheus || echo "tests of some exposers of metrics, and of a metrics store, are left out" >&2
 	@scripts/install postgresql || echo "tests of a ledger in PostgreSQL are left out" >&2
 
 clean:
