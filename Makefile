@@ -80,6 +80,8 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRecording -fuzztime 60s ./internal/scrape
 	$(GO) test -run '^$$' -fuzz FuzzReadSettings -fuzztime 60s ./internal/config
 	$(GO) test -run '^$$' -fuzz FuzzHooks -fuzztime 60s ./internal/control/api
+	$(GO) test -run '^$$' -fuzz FuzzAlerts -fuzztime 60s ./internal/control/api
+	$(GO) test -run '^$$' -fuzz FuzzTake -fuzztime 60s ./internal/scrape/pushed
 	$(GO) test -run '^$$' -fuzz FuzzDecodeFact -fuzztime 60s ./internal/ledger
 
 screenshots: build

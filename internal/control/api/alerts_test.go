@@ -134,3 +134,22 @@ func schemaTakes(t *testing.T, body string) bool {
 	var value any
 	return json.Unmarshal([]byte(body), &value) == nil && schema.Validate(value) == nil
 }
+
+// FuzzAlerts sees that nothing a stranger sends ends the server, and that what is read is bounded.
+func FuzzAlerts(f *testing.F) {
+	f.Add(`{"id":"a","state":"firing","since":"2026-03-12T09:00:00Z","labels":{"service":"web"}}`)
+	f.Add(`{"alerts":[{"id":"a"}]}`)
+	f.Fuzz(func(t *testing.T, body string) {
+		alerts, err := readAlerts([]byte(body))
+		if err == nil && (len(alerts) == 0 || len(alerts) > mostAlerts) {
+			t.Errorf("%d alerts of %q", len(alerts), body)
+		}
+		var book alert.Book
+		for _, a := range alerts {
+			answer, is := book.Take(alert.Source{Name: "pager", Workload: "service"}, a, func(string) ([]string, bool) { return nil, true }, time.Unix(1_790_000_000, 0))
+			if answer.Why == "" || (is != nil) != (answer.Outcome == alert.Taken) {
+				t.Errorf("%+v of %q", answer, body)
+			}
+		}
+	})
+}

@@ -224,3 +224,30 @@ func TestTake(t *testing.T) {
 		t.Errorf("%d sources are kept for ever", len(s.sources))
 	}
 }
+
+// FuzzTake sees that nothing a stranger pushes ends the server, and that what is kept is bounded.
+func FuzzTake(f *testing.F) {
+	body, err := proto.Marshal(&metrics.MetricsData{ResourceMetrics: []*metrics.ResourceMetrics{{ScopeMetrics: []*metrics.ScopeMetrics{{Metrics: []*metrics.Metric{
+		{Name: "e", Data: &metrics.Metric_ExponentialHistogram{ExponentialHistogram: &metrics.ExponentialHistogram{DataPoints: []*metrics.ExponentialHistogramDataPoint{{Scale: 3, Count: 4, Positive: &metrics.ExponentialHistogramDataPoint_Buckets{Offset: -2, BucketCounts: []uint64{1, 3}}}}}}},
+	}}}}}})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(body)
+	f.Fuzz(func(t *testing.T, body []byte) {
+		var data metrics.MetricsData
+		if proto.Unmarshal(body, &data) != nil {
+			return
+		}
+		s, now := New(), time.Unix(1_790_000_000, 0)
+		s.take(&data, now)
+		s.take(&data, now)
+		for _, from := range s.sources {
+			for _, one := range from.series {
+				if len(one.buckets) > mostBuckets || math.IsNaN(one.value) {
+					t.Errorf("%+v is kept", one)
+				}
+			}
+		}
+	})
+}

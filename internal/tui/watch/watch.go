@@ -13,8 +13,8 @@ import (
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
 	"aditus/internal/draw"
-	"aditus/internal/tui/anatomy"
 	"aditus/internal/status"
+	"aditus/internal/tui/anatomy"
 	"aditus/internal/tui/screen"
 	"aditus/internal/view"
 	"aditus/internal/words"
@@ -105,7 +105,9 @@ func (m *Model) Keys() []screen.Key {
 	if checks := m.watch.Rollout.Checks; len(checks) > 0 {
 		task := checks[len(checks)-1].Task
 		keys = append(keys, screen.Bind("J", "J", "log of "+task, "the log of the task that tries the new cohort", func(string) tea.Cmd {
-			return m.desk.Open(func(context.Context) (screen.Screen, error) { return anatomy.OfTask(m.desk, m.berth, m.watch.Now, task) })
+			return m.desk.Open(func(context.Context) (screen.Screen, error) {
+				return anatomy.OfTask(m.desk, m.berth, m.watch.Now, task)
+			})
 		}))
 	}
 	return append(keys,
