@@ -25,6 +25,8 @@ type May struct {
 	Ports      []string       `yaml:"ports,omitempty" jsonschema_description:"TCP ports of routes, such as 5432 or 6000-6010."`
 	Registries []string       `yaml:"registries,omitempty" jsonschema_description:"Hosts that artifacts come from."`
 	Files      []string       `yaml:"files,omitempty" jsonschema_description:"Folders of this machine that artifacts of file: may lie in."`
+	Stores     []string       `yaml:"stores,omitempty" jsonschema_description:"Metrics stores that guards may ask; * stands for any letters."`
+	Reads      []string       `yaml:"reads,omitempty" jsonschema_description:"Workloads whose signals guards may read, beside those that it may declare; likewise."`
 	Instances  int            `yaml:"instances,omitempty" jsonschema:"minimum=0" jsonschema_description:"Of one workload at one site at most."`
 	Memory     string         `yaml:"memory,omitempty" jsonschema_description:"Of all of these, as their limits say."`
 	Volumes    string         `yaml:"volumes,omitempty" jsonschema_description:"Of all volumes of one workload at one site."`
@@ -43,7 +45,7 @@ func (m *May) UnmarshalYAML(n *yaml.Node) error {
 		return nil
 	}
 	type plain May
-	known := []string{"workloads", "sites", "kinds", "hosts", "ports", "registries", "files", "instances", "memory", "volumes"}
+	known := []string{"workloads", "sites", "kinds", "hosts", "ports", "registries", "files", "stores", "reads", "instances", "memory", "volumes"}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		if !slices.Contains(known, n.Content[i].Value) {
 			return fmt.Errorf("line %d: may: there is no %q; there are %s", n.Content[i].Line, n.Content[i].Value, strings.Join(known, ", "))
@@ -70,7 +72,7 @@ func (May) JSONSchema() *jsonschema.Schema {
 }
 
 func (m May) check() error {
-	for what, patterns := range map[string][]string{"workloads": m.Workloads, "sites": m.Sites, "hosts": m.Hosts, "registries": m.Registries} {
+	for what, patterns := range map[string][]string{"workloads": m.Workloads, "sites": m.Sites, "hosts": m.Hosts, "registries": m.Registries, "stores": m.Stores, "reads": m.Reads} {
 		for _, p := range patterns {
 			if _, err := path.Match(p, ""); err != nil {
 				return fmt.Errorf("%s: %q is no pattern: %w", what, p, err)
@@ -100,7 +102,7 @@ func (m May) check() error {
 }
 
 func (m May) grant() (declare.Grant, error) {
-	g := declare.Grant{Everything: m.Everything, Workloads: m.Workloads, Sites: m.Sites, Kinds: m.Kinds, Ports: m.Ports, Registries: m.Registries, Files: m.Files, Instances: m.Instances}
+	g := declare.Grant{Everything: m.Everything, Workloads: m.Workloads, Sites: m.Sites, Kinds: m.Kinds, Ports: m.Ports, Registries: m.Registries, Files: m.Files, Stores: m.Stores, Reads: m.Reads, Instances: m.Instances}
 	for _, host := range m.Hosts {
 		name, whole := declare.HostName(host)
 		if !whole { // a pattern
@@ -125,7 +127,7 @@ func (l Link) Grant(links int) declare.Grant {
 
 // MayOf is the least that lets something be declared.
 func MayOf(g declare.Grant) May {
-	return May{Workloads: g.Workloads, Sites: g.Sites, Kinds: g.Kinds, Hosts: g.Hosts, Ports: g.Ports, Registries: g.Registries, Files: g.Files}
+	return May{Workloads: g.Workloads, Sites: g.Sites, Kinds: g.Kinds, Hosts: g.Hosts, Ports: g.Ports, Registries: g.Registries, Files: g.Files, Stores: g.Stores, Reads: g.Reads}
 }
 
 func amount(what, text string) (int64, error) {

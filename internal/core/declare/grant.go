@@ -18,6 +18,8 @@ type Grant struct {
 	Ports      []string // TCP ports: 5432, 6000-6010
 	Registries []string // hosts
 	Files      []string // folders, of artifacts that are files
+	Stores     []string // globs, of metrics stores that guards may ask
+	Reads      []string // globs, of workloads whose signals guards may read beside its own
 	Instances  int      // of one workload at one site; 0 for as many as are declared
 	Memory     int64    // bytes, of all of them, as limits say; 0 for as much as is declared
 	Volumes    int64    // bytes, likewise
@@ -85,6 +87,14 @@ func (g Grant) Refuse(d Desired, site string) (refused []Refusal) {
 			}
 		}
 	}
+	for _, rule := range d.Guards {
+		if store := rule.Signal.Store; store != "" && !Matches(g.Stores, store) {
+			wrong("", "guards", "stores", store, "this repository may not ask the metrics store %s, as the guard %s does", store, rule.Name)
+		}
+		if other := rule.Signal.Workload; other != "" && !Matches(g.Workloads, other) && !Matches(g.Reads, other) {
+			wrong("", "guards", "reads", other, "this repository may not read what %s shows, as the guard %s does", other, rule.Name)
+		}
+	}
 	if g.Instances > 0 && instances > g.Instances {
 		refused = append(refused, Refusal{"", "parts", fmt.Sprintf("this repository may have %d instances of %s at a site, not %d", g.Instances, d.Workload, instances), "declare fewer"})
 	}
@@ -133,6 +143,10 @@ func GrantOf(declared map[string][]Desired) Grant {
 		for _, d := range all {
 			add(&g.Workloads, d.Workload)
 			add(&g.Sites, site)
+			for _, rule := range d.Guards {
+				add(&g.Stores, rule.Signal.Store)
+				add(&g.Reads, rule.Signal.Workload)
+			}
 			for _, part := range d.Parts {
 				if !slices.Contains(g.Kinds, part.Kind) {
 					g.Kinds = append(g.Kinds, part.Kind)
@@ -158,7 +172,7 @@ func GrantOf(declared map[string][]Desired) Grant {
 			}
 		}
 	}
-	for _, list := range []*[]string{&g.Workloads, &g.Sites, &g.Hosts, &g.Ports, &g.Registries, &g.Files} {
+	for _, list := range []*[]string{&g.Workloads, &g.Sites, &g.Hosts, &g.Ports, &g.Registries, &g.Files, &g.Stores, &g.Reads} {
 		slices.Sort(*list)
 	}
 	slices.Sort(g.Kinds)

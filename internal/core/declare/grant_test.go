@@ -3,6 +3,9 @@ package declare
 import (
 	"strings"
 	"testing"
+
+	"aditus/internal/core/guard"
+	"aditus/internal/core/signal"
 )
 
 // TestHostName sees that one host is one name, however it is written, and that what is none is refused.
@@ -25,7 +28,7 @@ func granted() Desired {
 		"entry": {Kind: Route, Host: "fares.skerry.example", Preview: "next.skerry.example", Service: "web"},
 		"wire":  {Kind: Route, TCP: 5432, Service: "web"},
 		"data":  {Kind: Volume, Size: 1 << 30},
-	}}
+	}, Guards: []guard.Rule{{Name: "slow", Signal: signal.Source{Store: "harbour"}}, {Name: "behind", Signal: signal.Source{Workload: "tides"}}}}
 }
 
 // TestRefuse takes something away from what lets a declaration be, and sees that just that is refused, at its place.
@@ -50,6 +53,9 @@ func TestRefuse(t *testing.T) {
 		"a folder above":        {func(g *Grant) { g.Files = []string{"/srv/"} }, ""},
 		"enough":                {func(g *Grant) { g.Instances, g.Memory, g.Volumes = 4, 400<<20, 1<<30 }, ""},
 		"another workload":      {func(g *Grant) { g.Workloads = []string{"tides"} }, "/workload may not declare the workload fares"},
+		"another store":         {func(g *Grant) { g.Stores = []string{"pier"} }, "/guards may not ask the metrics store harbour, as the guard slow does"},
+		"another's signal":      {func(g *Grant) { g.Reads = []string{"lookout"} }, "/guards may not read what tides shows, as the guard behind does"},
+		"its own other one's":   {func(g *Grant) { g.Reads, g.Workloads = nil, []string{"fares", "tides"} }, ""},
 		"another site":          {func(g *Grant) { g.Sites = []string{"south"} }, "/sites may not declare anything for north"},
 		"no tasks":              {func(g *Grant) { g.Kinds = []Kind{Service, Route, Volume} }, "batch/kind may not declare a part of kind task"},
 		"another host":          {func(g *Grant) { g.Hosts = []string{"next.skerry.example"} }, "entry/host may not take the host name fares.skerry.example"},

@@ -42,7 +42,7 @@ const tokens = "tokens"
 var sections = []section{
 	{"links", "link", "repositories and registries that declare what runs",
 		"repository: https://git.skerry.example/line.git\nbranch: main\nfolder: deploy\nevery: 1m\n",
-		[]string{"repository: an address with https, ssh or git, USER@HOST:PATH, or oci://HOST/PATH of a bundle, with version: in place of branch:", "may: everything, or workloads, sites, kinds, hosts, ports, registries, files: what may be declared there", "A credential is given with c, once the link is there."}},
+		[]string{"repository: an address with https, ssh or git, USER@HOST:PATH, or oci://HOST/PATH of a bundle, with version: in place of branch:", "may: everything, or workloads, sites, kinds, hosts, ports, registries, files, stores, reads: what may be declared there", "A credential is given with c, once the link is there."}},
 	{"sites", "site", "what workloads run on, in the order of the course",
 		"automatic: false\ntarget:\n  kind: local\n  listen: 127.0.0.1:8080\n",
 		[]string{"target: {kind: local, listen: HOST:PORT}, {kind: cluster, context: NAME, namespace: NAME}, or {kind: stand-in}", "automatic: true takes revisions by itself; after: SITE waits until that one has proven them"}},
