@@ -67,13 +67,22 @@ func (s *Store) Read(ctx context.Context, source signal.Source, whose []One, at 
 	var shown []Shown
 	for _, one := range whose {
 		n := len(shown)
+		var last time.Time
 		for _, where := range g.order {
-			if page := g.pages[where]; where.one == one.Name {
+			switch page := g.pages[where]; {
+			case where.one != one.Name:
+			case at.Sub(page.Time) > within: // whatever was asked for
+				last = page.Time
+			default:
 				shown = append(shown, *page)
 			}
 		}
-		if len(shown) == n {
+		switch {
+		case len(shown) > n:
+		case last.IsZero():
 			shown = append(shown, Shown{Of: one.Name, Unread: s.missing(ctx, source, one, at, within)})
+		default:
+			shown = append(shown, Shown{Of: one.Name, Unread: Missing(source, one, last, at, within)})
 		}
 	}
 	return shown, nil

@@ -108,3 +108,40 @@ func TestEachBounded(t *testing.T) {
 		t.Errorf("%d trackers", n)
 	}
 }
+
+// TestElsewhere takes what a store knows, which comes later than it was measured: each sample counts once, and what was counted while the share changed
+// counts for neither share.
+func TestElsewhere(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.1, Unit: guard.Share}, guard.ByCount)
+	r := &w.s.Rules.Guards[0]
+	r.Signal.Store, r.Breach = "harbour", &guard.Count{Intervals: 1, Of: 1, Samples: 1}
+	ask := func(measured time.Duration, failed, all float64) *signal.Point {
+		w.now = w.now.Add(every)
+		page := signal.Page{"failed": {signal.NewSample(nil, failed)}, "all": {signal.NewSample(nil, all)}}
+		w.s.Elsewhere = map[string][]Scrape{"failed": {{Instance: "new", Part: "app", Revision: "new", Page: page, At: start.Add(measured)}}}
+		w.p.Evaluate(w.s, []Scrape{{Instance: "new", Part: "app", Revision: "new", Page: signal.Page{"failed": {signal.NewSample(nil, 1e6)}, "all": {signal.NewSample(nil, 1e6)}}}}, func(string) bool { return false }, w.now)
+		w.p.Judge(w.s, true, w.now)
+		return w.p.series[len(w.p.series)-1].points["failed"]["new"]
+	}
+	at := func(seconds int) time.Duration { return time.Duration(seconds) * time.Second }
+	w.share(0, rollout.Soaking) // at 0 s
+	if p := ask(at(5), 0, 100); p != nil {
+		t.Errorf("the first sample tells %+v", p)
+	}
+	if p := ask(at(15), 1, 200); p == nil || p.Part != 1 || p.Whole != 100 {
+		t.Errorf("the second sample tells %+v", p)
+	}
+	if p := ask(at(15), 1, 200); p != nil {
+		t.Errorf("the same sample once more tells %+v", p)
+	}
+	if why := w.p.series[len(w.p.series)-1].silent["failed"]; why != "the last sample of new is 15 s old" {
+		t.Error(why)
+	}
+	w.share(1, rollout.Soaking) // at 30 s
+	if p := ask(at(35), 90, 300); p != nil {
+		t.Errorf("what was counted under both shares tells %+v", p)
+	}
+	if p := ask(at(45), 92, 400); p == nil || p.Part != 2 || p.Whole != 100 {
+		t.Errorf("what was counted since tells %+v", p)
+	}
+}
