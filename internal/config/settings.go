@@ -29,7 +29,7 @@ const FileName = "settings.yaml"
 type Settings struct {
 	Line          string              `yaml:"line" jsonschema_description:"Whose workloads these are."`
 	Beat          time.Duration       `yaml:"beat" jsonschema:"default=1s" jsonschema_description:"How often each berth is looked at."`
-	Listen        string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks come to, HOST:PORT; none where it is left out."`
+	Listen        string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks and alerts come to, HOST:PORT; none where it is left out."`
 	Registries    map[string]Registry `yaml:"registries,omitempty" jsonschema_description:"How registries are asked, by host; * for all others."`
 	Links         []Link              `yaml:"links"`
 	Follow        []Follow            `yaml:"follow,omitempty" jsonschema_description:"Sites that follow another branch for a while."`

@@ -255,7 +255,7 @@ func (s *Store) number(ctx context.Context, query string, at time.Time) (float64
 	if err != nil {
 		return 0, "", err
 	}
-	value := math.NaN()
+	var value float64
 	switch answer := answer.(type) {
 	case *model.Scalar:
 		value = float64(answer.Value)
