@@ -46,6 +46,7 @@ func (p *Panel) each(rule guard.Rule) (ones []guard.Rule) {
 	for _, value := range p.values[labelled(rule)] {
 		one := rule
 		one.Name, one.Signal = fmt.Sprintf("%s, %s=%s", rule.Name, rule.Signal.Each, value), rule.Signal.OfValue(value)
+		one.Missing = guard.MissingIgnored // nobody asks for it any more
 		ones = append(ones, one)
 	}
 	return ones
@@ -68,7 +69,7 @@ func (p *Panel) worst(rule guard.Rule, v guard.Verdict, judge func(guard.Rule) g
 		is := judge(one)
 		margin, known := is.Margin()
 		if is.Word == guard.Breach && (v.Word != guard.Breach || v.Each != "" && margin < nearest) {
-			is.Guard, is.Each, nearest = rule.Name, value, margin
+			is.Guard, is.Each, is.Missing, nearest = rule.Name, value, rule.Missing, margin
 			v = is
 		}
 		if v.Word != guard.Breach && known && (v.Worst == nil || margin < nearest) {

@@ -34,8 +34,9 @@ func TestEach(t *testing.T) {
 			r.Breach.Of, r.Breach.Intervals = 5, 3
 			r.Signal = signal.Source{Kind: signal.Ratio, Each: "path", Of: signal.Series{Metric: "asked", Where: map[string][]string{"code": {"5*"}}}, To: &signal.Series{Metric: "asked"}}
 			random := rand.New(rand.NewPCG(1, 2))
-			routes := map[string]int{"/": 800, "/book": 40, "/fares/*": 40, "/rare": 1}
-			counts := map[string]float64{}
+			r.Missing = guard.MissingBreaches // of all together: nobody asks for /gone any more
+			routes := map[string]int{"/": 800, "/book": 40, "/fares/*": 40, "/rare": 1, "/gone": 0}
+			counts := map[string]float64{"old/gone200": 5, "new/gone200": 5}
 			interval := func() Judgement {
 				w.now = w.now.Add(every)
 				var scrapes []Scrape
