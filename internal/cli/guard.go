@@ -110,7 +110,22 @@ func readGuard(name string) (guard.Rule, error) {
 	if len(problems) > 0 {
 		return rule, problems
 	}
-	return rule, nil
+	return rule, replayable(&rule)
+}
+
+// replayable has a guard judge what was recorded of the instances, whoever tells it otherwise; it says so where no recording can have that.
+func replayable(rule *guard.Rule) error {
+	switch s := &rule.Signal; {
+	case s.OfOthers(), s.Kind == signal.Query, len(s.Lines()) > 0:
+		what := s.From()
+		if what == "" {
+			what = "lines of logs"
+		}
+		return fmt.Errorf("the guard %s judges %s, which no recorded metrics have", rule.Name, what)
+	default:
+		s.Store, s.Cohort = "", nil
+	}
+	return nil
 }
 
 // maxRecording is the longest line of a file of recorded rollouts, in bytes.
@@ -181,6 +196,11 @@ func readRollout(name string) (declare.Desired, error) {
 	d, problems := declare.ReadRollout(node)
 	if len(problems) > 0 {
 		return d, problems
+	}
+	for i := range d.Guards {
+		if err := replayable(&d.Guards[i]); err != nil {
+			return d, err
+		}
 	}
 	return d, nil
 }

@@ -86,6 +86,9 @@ func TestReplayProblems(t *testing.T) {
 		{strings.Replace(good, "ratio", "ration", 1), "a 1 1\n", `did you mean "ratio"?`},
 		{strings.Replace(good, "limit:", "decide: sequential\nbreach: {intervals: 2}\nlimit:", 1), "a 1 1\n", "counts no intervals"},
 		{good, "http_requests_total{cohort=\"new\"} 5\n", "has no timestamp"},
+		{strings.Replace(good, "signal:", "signal:\n  store: harbour", 1), "http_requests_total{cohort=\"new\"} 5\n", "has no timestamp"}, // as if the instances told it
+		{"name: pager\nsignal: {alert: pager}\n", "a 1 1\n", "judges alerts of pager, which no recorded metrics have"},
+		{"name: log\nsignal: {rate: {lines: panic}}\nlimit: {at-most: 1}\n", "a 1 1\n", "judges lines of logs, which"},
 		{good, "", "holds no sample"}, {good, "works 1 soon\n", "is no timestamp"},
 		{good, "other{cohort=\"new\"} 5 100\nother{cohort=\"new\"} 5 110\n", `nothing of the signal with the label cohort="new"`},
 	} {
