@@ -97,6 +97,7 @@ func (a asking) RoundTrip(r *http.Request) (*http.Response, error) {
 		return nil, err
 	}
 	switch code := answer.StatusCode; {
+	case r.Method == http.MethodPost && (code == http.StatusMethodNotAllowed || code == http.StatusNotImplemented): // it is asked by GET then
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
 		err = fmt.Errorf("status %d: it takes other credentials; give them with: aditus link credential NAME, and name that in credential of the metrics store", code)
 	case a.queries && (code == http.StatusNotFound || code == http.StatusMethodNotAllowed):

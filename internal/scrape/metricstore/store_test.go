@@ -287,6 +287,20 @@ func TestAnswers(t *testing.T) {
 			}
 		})
 	}
+	reads := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // nothing but GET
+		if r.Method != http.MethodGet {
+			w.WriteHeader(405)
+			return
+		}
+		fmt.Fprint(w, matrix(fmt.Sprintf(stream, now.Unix(), "3")))
+	}))
+	defer reads.Close()
+	if shown, err := opened(t, Access{URL: reads.URL}).Read(t.Context(), marked(failures, byVersion), []One{{Name: "new", Names: []string{"1.4.2"}}}, now, time.Second); err != nil || len(shown) != 1 || shown[0].Page["http_requests_total"][0].Value != 3 {
+		t.Errorf("by GET alone: %+v, %v", shown, err)
+	}
+	if shown, err := opened(t, Access{URL: reads.URL}).Read(t.Context(), marked(failures, byVersion), []One{{Name: "new", Names: []string{"1.4.2"}}}, now.Add(time.Minute), 30*time.Second); err != nil || !strings.Contains(shown[0].Unread, "is 1 min old, and 30 s is the most") {
+		t.Errorf("late, whatever was asked for: %+v, %v", shown, err)
+	}
 	s := opened(t, Access{URL: "http://" + porttest.Free(t)})
 	if _, err := s.Read(t.Context(), marked(failures, byVersion), []One{{Name: "new", Names: []string{"1.4.2"}}}, now, time.Second); err == nil || err.Error() != "connection refused" {
 		t.Errorf("nobody there: %v", err)

@@ -146,3 +146,21 @@ func TestElsewhere(t *testing.T) {
 		t.Errorf("what was counted since tells %+v", p)
 	}
 }
+
+// TestAlertWhileWarming has an alert count while what comes in is warming up: it is none of its instances'.
+func TestAlertWhileWarming(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Unit: guard.Alerts}, guard.ByCount)
+	r := &w.s.Rules.Guards[0]
+	r.Signal, r.Breach = signal.Source{Kind: signal.Alert, Of: signal.Series{Metric: "pager"}}, &guard.Count{Intervals: 1, Of: 1, Samples: 1}
+	w.s.Rules.Rollout.WarmUp.Duration = time.Hour
+	w.share(0, rollout.Soaking)
+	w.s.Roll.Given = w.now
+	for firing, want := range []guard.Word{guard.Clear, guard.Breach} {
+		w.now = w.now.Add(every)
+		w.s.Elsewhere = map[string][]Scrape{"failed": {{Instance: "alerts of pager", Revision: "new", Page: signal.Answered(float64(firing)), Told: "The gate is down"}}}
+		w.p.Evaluate(w.s, nil, func(string) bool { return true }, w.now)
+		if v := w.p.Judge(w.s, true, w.now).Verdicts[0]; v.Word != want || want == guard.Breach && rollout.Sentence(v) != "failed: The gate is down" {
+			t.Errorf("%d fire: %s, %s", firing, v.Word, rollout.Sentence(v))
+		}
+	}
+}
