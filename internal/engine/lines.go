@@ -35,8 +35,7 @@ func expressionsOf(rules *declare.Desired) map[string]*regexp.Regexp {
 func (b *loop) countLines(ctx context.Context, id string, s *probed, expressions map[string]*regexp.Regexp) signal.Page {
 	ctx, cancel := context.WithTimeout(ctx, logTimeout)
 	defer cancel()
-	first := s.log.At.IsZero()
-	if first {
+	if s.log.At.IsZero() {
 		s.log.At, s.lines = b.e.clock.Now().Add(-logSecond), map[string]float64{}
 	}
 	lines, err := b.driver.Log(ctx, b.id.Workload, id, s.log.At, mostLines)
@@ -47,11 +46,9 @@ func (b *loop) countLines(ctx context.Context, id string, s *probed, expressions
 			page[signal.LinesOf(text)] = []signal.Sample{{Unread: fmt.Sprintf("its log cannot be read: %v", err)}}
 			continue
 		}
-		if !first {
-			for _, line := range fresh {
-				if expression.MatchString(line.Text) {
-					s.lines[text]++
-				}
+		for _, line := range fresh {
+			if expression.MatchString(line.Text) {
+				s.lines[text]++
 			}
 		}
 		page[signal.LinesOf(text)] = []signal.Sample{signal.NewSample(nil, s.lines[text])}

@@ -68,7 +68,7 @@ func (p *Page) Read(ctx context.Context, source signal.Source, whose []One, at t
 					for _, page := range pages {
 						page[metric] = append(page[metric], sample)
 					}
-				} else if page := pages[names[sample.Labels[source.Cohort.Label]]]; page != nil && series.Accepts(sample.Labels) {
+				} else if page := pages[names[sample.Labels[source.Cohort.Label]]]; page != nil {
 					page[metric] = append(page[metric], sample)
 				}
 			}

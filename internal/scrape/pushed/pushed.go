@@ -71,9 +71,9 @@ func (s *Store) Read(_ context.Context, of signal.Source, whose []metricstore.On
 	if err != nil {
 		return nil, err
 	}
-	wanted := map[string]signal.Series{}
+	wanted := map[string]bool{}
 	for _, series := range of.Metrics() {
-		wanted[series.Metric] = series
+		wanted[series.Metric] = true
 	}
 	found := map[string][]*metricstore.Shown{}
 	latest := map[string]time.Time{}
@@ -83,9 +83,8 @@ func (s *Store) Read(_ context.Context, of signal.Source, whose []metricstore.On
 		from := s.sources[key]
 		pages := map[string]*metricstore.Shown{}
 		for _, one := range from.series {
-			selects, asked := wanted[one.name]
 			whom := names[one.labels[of.Cohort.Label]]
-			if !asked || whom == "" || !selects.Accepts(one.labels) {
+			if !wanted[one.name] || whom == "" {
 				continue
 			}
 			if one.at.After(latest[whom]) {

@@ -105,6 +105,13 @@ func TestEachBounded(t *testing.T) {
 	if ones := w.p.each(w.s.Rules.Guards[0]); ones[0].Name != "failed, path=/0/0" {
 		t.Errorf("the first one is %s", ones[0].Name)
 	}
+	shared := 1 / among(w.s.Rules.Guards[0])
+	for _, one := range w.p.each(w.s.Rules.Guards[0]) {
+		shared += 1 / among(one)
+	}
+	if shared > 1+1e-9 || shared < 0.99 {
+		t.Errorf("together they have %v of the guard's risk", shared)
+	}
 	if n := len(w.p.trackers); n > mostEach+2 {
 		t.Errorf("%d trackers", n)
 	}
