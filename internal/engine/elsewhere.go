@@ -263,16 +263,20 @@ func (b *loop) whose(seen *evidence, source signal.Source) (whose []metricstore.
 		if len(instances) == 0 || source.Cohort != nil && source.Cohort.Is.OfInstance() {
 			continue
 		}
-		name := string(cohort.Revision)
-		one := metricstore.One{Name: name, Names: []string{revision.Version}}
-		if source.Cohort != nil && source.Cohort.Is == signal.ByRevision {
-			one.Names = []string{name, name[:min(7, len(name))], name[:min(12, len(name))]}
+		whole := string(cohort.Revision)
+		name := revision.Version + " (" + cohort.Revision.Short() + ")" // two revisions may be of one version
+		one := metricstore.One{Name: name}
+		switch {
+		case source.Cohort != nil && source.Cohort.Is == signal.ByRevision:
+			one.Names = []string{whole, cohort.Revision.Short(), whole[:min(12, len(whole))]}
+		case revision.Version != "": // which a series without the label would have
+			one.Names = []string{revision.Version}
 		}
 		one.Fills = []string{
-			declare.VersionBlank, within(revision.Version), declare.RevisionBlank, within(name),
+			declare.VersionBlank, within(revision.Version), declare.RevisionBlank, within(whole),
 			declare.InstancesBlank, within(anyOf(instances)), declare.AddressesBlank, within(anyOf(addresses)),
 		}
-		whose, are[name] = append(whose, one), panel.Scrape{Instance: cmp.Or(revision.Version, cohort.Revision.Short()), Revision: cohort.Revision, Started: oldest(cohort.Instances)}
+		whose, are[name] = append(whose, one), panel.Scrape{Instance: name, Revision: cohort.Revision, Started: oldest(cohort.Instances)}
 	}
 	return whose, are
 }

@@ -329,3 +329,24 @@ func TestExploded(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestSameVersion rolls out a change that has the version of what serves: a store that tells them apart by that is of no use, and says so.
+func TestSameVersion(t *testing.T) {
+	r := newRig(t)
+	r.stored(&atomic.Int64{})
+	signal := of("store: harbour, cohort: {label: app_version, is: version}, " + slowShare)
+	r.push("1", signal...)
+	r.run()
+	r.until("1 is proven", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return version(b) == "1" && b.Rollout == nil
+	})
+	r.push("1", append(signal, "    instances: 4\n", "    instances: 4\n    environment: {TIDE: high}\n")...)
+	s := r.until("it is silent", func(s status.Snapshot) bool {
+		b := berthAt(s, "drydock")
+		return b.Rollout != nil && len(b.Verdicts) == 1 && b.Verdicts[0].Word == guard.Silent
+	})
+	if why := berthAt(s, "drydock").Verdicts[0].Why; !strings.Contains(why, `are both "1": tell them apart by another label in cohort`) || len(why) > 200 {
+		t.Error(why)
+	}
+}
