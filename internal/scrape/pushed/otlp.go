@@ -8,6 +8,7 @@ import (
 	"maps"
 	"math"
 	"mime"
+	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -65,7 +66,8 @@ func (s *Store) Handler(lets func(*http.Request) bool, now func() time.Time) htt
 			no(http.StatusBadRequest, "it cannot be read: %v", err)
 			return
 		}
-		left, why := s.take(&data, now())
+		from, _, _ := net.SplitHostPort(r.RemoteAddr)
+		left, why := s.take(&data, from, now())
 		accept(w, kind, left, why)
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
@@ -120,8 +122,11 @@ func accept(w http.ResponseWriter, kind string, left int64, why string) {
 	w.Write(body)
 }
 
-// take keeps what was pushed, and tells how many points of it were left and why.
-func (s *Store) take(data *metrics.MetricsData, now time.Time) (left int64, why string) {
+// clientAddress is the attribute of a resource that says where it pushed from, where it says nothing of that itself; of semantic conventions.
+const clientAddress = "client.address"
+
+// take keeps what was pushed from an address, and tells how many points of it were left and why.
+func (s *Store) take(data *metrics.MetricsData, address string, now time.Time) (left int64, why string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sweep(now)
@@ -132,7 +137,7 @@ func (s *Store) take(data *metrics.MetricsData, now time.Time) (left int64, why 
 		}
 	}
 	for _, resource := range data.GetResourceMetrics() {
-		labels := attributes(nil, resource.GetResource().GetAttributes())
+		labels := attributes(map[string]string{clientAddress: address}, resource.GetResource().GetAttributes())
 		key := keyOf(labels)
 		from := s.sources[key]
 		if from == nil && len(s.sources) < mostSources {

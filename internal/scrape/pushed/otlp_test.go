@@ -215,11 +215,11 @@ func TestTake(t *testing.T) {
 	if err != nil || !strings.Contains(shown[0].Unread, "is 1 min old, and 30 s is the most") {
 		t.Errorf("late: %+v, %v", shown, err)
 	}
-	if n := len(s.sources["service.instance.id\x01gate-3\x02"].series); n != mostSeries {
+	if n := len(s.sources["client.address\x01127.0.0.1\x02service.instance.id\x01gate-3\x02"].series); n != mostSeries {
 		t.Errorf("%d series are kept", n)
 	}
 	now = now.Add(keptFor + 2*time.Minute)
-	s.take(&metrics.MetricsData{}, now)
+	s.take(&metrics.MetricsData{}, "", now)
 	if len(s.sources) > 0 {
 		t.Errorf("%d sources are kept for ever", len(s.sources))
 	}
@@ -240,8 +240,8 @@ func FuzzTake(f *testing.F) {
 			return
 		}
 		s, now := New(), time.Unix(1_790_000_000, 0)
-		s.take(&data, now)
-		s.take(&data, now)
+		s.take(&data, "", now)
+		s.take(&data, "", now)
 		for _, from := range s.sources {
 			for _, one := range from.series {
 				if len(one.buckets) > mostBuckets || math.IsNaN(one.value) {
