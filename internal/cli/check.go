@@ -13,6 +13,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/core/say"
 	"aditus/internal/source"
 	"aditus/internal/target"
@@ -107,6 +108,9 @@ func (f *loadFlags) load(ctx context.Context, path string) (source.Loaded, decla
 	settings, err := readSettings(folder)
 	if err == nil {
 		registries = settings.Registries
+		if f.runs {
+			o.Silent = func(rule guard.Rule) error { return settings.Knows(rule.Signal) }
+		}
 		if _, err := os.Stat(filepath.Join(folder, source.KeyFile)); err == nil {
 			if o.Opener, err = source.OpenKey(folder); err != nil {
 				return source.Loaded{}, nil, 0, err

@@ -312,11 +312,11 @@ func serveHooks(ctx context.Context, live control.Live) error {
 	}
 	alerts := &api.Alerts{Alerted: live.Engine, Secret: func(source string) string {
 		settings, err := readSettings(live.Folder)
-		i := slices.IndexFunc(settings.Alerts, func(a config.AlertSource) bool { return a.Name == source })
-		if err != nil || i < 0 {
+		from, known := settings.AlertsOf(source)
+		if err != nil || !known {
 			return ""
 		}
-		return live.Credentials(settings.Alerts[i].Credential).Password
+		return live.Credentials(from.Credential).Password
 	}}
 	mux := http.NewServeMux()
 	mux.Handle("/alerts/", alerts)

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 
+	"aditus/internal/core/signal"
 	"aditus/internal/dial"
 )
 
@@ -34,6 +36,43 @@ type OTLP struct {
 
 // PushedStore is what guards call what is pushed, where they name a metrics store.
 const PushedStore = "otlp"
+
+// StoreOf is the metrics store of a name; false where there is none.
+func (s Settings) StoreOf(name string) (MetricsStore, bool) {
+	i := slices.IndexFunc(s.MetricsStores, func(m MetricsStore) bool { return m.Name == name })
+	if i < 0 {
+		return MetricsStore{}, false
+	}
+	return s.MetricsStores[i], true
+}
+
+// AlertsOf is who says what fires by a name; false where nobody does.
+func (s Settings) AlertsOf(name string) (AlertSource, bool) {
+	i := slices.IndexFunc(s.Alerts, func(a AlertSource) bool { return a.Name == name })
+	if i < 0 {
+		return AlertSource{}, false
+	}
+	return s.Alerts[i], true
+}
+
+// Knows tells why a signal cannot be read by these settings, as they do not say where; nil where they do.
+func (s Settings) Knows(source signal.Source) error {
+	switch name := source.Store; {
+	case source.Kind == signal.Alert:
+		if _, known := s.AlertsOf(source.Of.Metric); !known {
+			return fmt.Errorf("the settings have no alerts %s: write it there, alerts: [{name: %s, credential: NAME, workload: LABEL}]", source.Of.Metric, source.Of.Metric)
+		}
+	case name == PushedStore:
+		if s.OTLP == nil {
+			return errors.New("the settings say nowhere that metrics may be pushed: write it there, otlp: {listen: HOST:PORT}")
+		}
+	case name != "":
+		if _, known := s.StoreOf(name); !known {
+			return fmt.Errorf("the settings have no metrics store %s: write it there, metrics-stores: [{name: %s, url: …}]", name, name)
+		}
+	}
+	return nil
+}
 
 func (s Settings) checkSignals() error {
 	if o := s.OTLP; o != nil {

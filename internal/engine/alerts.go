@@ -10,7 +10,6 @@ import (
 	"slices"
 	"sync"
 
-	"aditus/internal/config"
 	"aditus/internal/core/alert"
 	"aditus/internal/core/berth"
 	"aditus/internal/core/fault"
@@ -41,17 +40,16 @@ func (e *Engine) recallAlerts() error {
 // it cannot be.
 func (e *Engine) Alert(ctx context.Context, source string, said []alert.Alert) (answers []alert.Answer, known bool, err error) {
 	e.mu.Lock()
-	all := e.settings.Alerts
+	is, there := e.settings.AlertsOf(source)
 	berths := map[string][]string{}
 	for id := range e.berths {
 		berths[id.Workload] = append(berths[id.Workload], id.Site)
 	}
 	e.mu.Unlock()
-	i := slices.IndexFunc(all, func(s config.AlertSource) bool { return s.Name == source })
-	if i < 0 {
+	if !there {
 		return nil, false, nil
 	}
-	from := alert.Source{Name: source, Workload: all[i].Workload, Site: all[i].Site}
+	from := alert.Source{Name: source, Workload: is.Workload, Site: is.Site}
 	sites := func(workload string) ([]string, bool) {
 		at, there := berths[workload]
 		return at, there
@@ -107,10 +105,10 @@ func (e *Engine) about(workload, site string) (found []*loop) {
 func (b *loop) alerted(seen *evidence, rule guard.Rule) []panel.Scrape {
 	scrape := panel.Scrape{Instance: "alerts of " + rule.Signal.Of.Metric, Revision: cmp.Or(seen.new, seen.old)}
 	b.e.mu.Lock()
-	known := slices.ContainsFunc(b.e.settings.Alerts, func(s config.AlertSource) bool { return s.Name == rule.Signal.Of.Metric })
+	err := b.e.settings.Knows(rule.Signal)
 	b.e.mu.Unlock()
-	if !known {
-		scrape.Unread = "the settings have no alerts of that name: write it there, alerts: [{name: " + rule.Signal.Of.Metric + ", …}]"
+	if err != nil {
+		scrape.Unread = err.Error()
 		return []panel.Scrape{scrape}
 	}
 	b.e.alerts.mu.Lock()

@@ -47,22 +47,17 @@ type knower interface {
 func (e *Engine) PushedMetrics() *pushed.Store { return e.pushed }
 
 // store gives a metrics store by its name in the settings, or what is pushed.
-func (e *Engine) store(name string) (knower, error) {
+func (e *Engine) store(source signal.Source) (knower, error) {
 	e.mu.Lock()
-	all, otlp := e.settings.MetricsStores, e.settings.OTLP
+	settings := e.settings
 	e.mu.Unlock()
-	switch {
-	case name == config.PushedStore && otlp == nil:
-		return nil, fmt.Errorf("the settings say nowhere that metrics may be pushed: write it there, otlp: {listen: HOST:PORT}")
-	case name == config.PushedStore:
-		return e.pushed, nil
+	name := source.Store
+	if err := settings.Knows(source); err != nil || name == config.PushedStore {
+		return e.pushed, err
 	}
-	i := slices.IndexFunc(all, func(m config.MetricsStore) bool { return m.Name == name })
-	if i < 0 {
-		return nil, fmt.Errorf("the settings have no metrics store %s: write it there, metrics-stores: [{name: %s, url: …}]", name, name)
-	}
-	access := opened{metricstore.Access{URL: all[i].URL + all[i].Page, CA: all[i].CA}, all[i].Page != ""}
-	if named := all[i].Credential; named != "" {
+	known, _ := settings.StoreOf(name)
+	access := opened{metricstore.Access{URL: known.URL + known.Page, CA: known.CA}, known.Page != ""}
+	if named := known.Credential; named != "" {
 		kept := e.access.access(named).Credential
 		if kept.Password == "" {
 			return nil, fmt.Errorf("the metrics store %s: there is no credential %s; give it with: aditus link credential %s", name, named, named)
@@ -194,7 +189,7 @@ func (b *loop) other(ctx context.Context, workload string, judged declare.Finger
 // stored asks a metrics store for a guard's signal. Where it does not answer, nothing is known of either cohort.
 func (b *loop) stored(ctx context.Context, seen *evidence, rules *declare.Desired, rule guard.Rule) ([]panel.Scrape, error) {
 	whose, are := b.whose(seen, rule.Signal)
-	store, err := b.e.store(rule.Signal.Store)
+	store, err := b.e.store(rule.Signal)
 	var shown []metricstore.Shown
 	if err == nil {
 		if shown, err = store.Read(ctx, rule.Signal, whose, b.e.clock.Now(), staleAfter*rules.Rollout.Interval.Duration); err != nil {

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 )
 
 // TestGuards reads guards as people write them, and tells what each is held against and how it is decided.
@@ -139,5 +140,18 @@ func TestGuards(t *testing.T) {
 		if told := strings.Join(all, "\n"); !strings.Contains(told, test.want) {
 			t.Errorf("%s, %s: %s, want %q", test.signal, test.limit, told, test.want)
 		}
+	}
+}
+
+// TestSilent warns of guards whose signals nobody can read where the declaration is to be taken, once each, at their place.
+func TestSilent(t *testing.T) {
+	text := strings.Replace(good, "share-above:", "store: pier, share-above:", 1)
+	asked := 0
+	_, problems := Load(t.Context(), []File{{Name: "a.yaml", Text: []byte(text)}}, Options{Silent: func(rule guard.Rule) error {
+		asked++
+		return fmt.Errorf("there is no %s", rule.Signal.Store)
+	}})
+	if len(problems) != 1 || !problems[0].Warning || problems[0].Line < 10 || !strings.Contains(problems[0].Message, "is silent: there is no pier") || asked == 0 {
+		t.Errorf("%v, asked %d times", problems, asked)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"aditus/internal/core/declare"
+	"aditus/internal/core/guard"
 	"aditus/internal/core/notice"
 )
 
@@ -23,6 +24,7 @@ type Options struct {
 	Resolve func(context.Context, []string) Resolutions                                // finds artifacts in their registries; nil to not ask
 	Runs    func(context.Context, Declaration, declare.Part) (doubt string, err error) // tries whether a part can be run at its site; nil to not try
 	Lacks   func(Declaration, declare.Part) []string                                   // what a part asks for that its site cannot do; nil to not look
+	Silent  func(guard.Rule) error                                                     // why a guard's signal cannot be read where this is to be taken; nil to not look
 	Grant   *declare.Grant                                                             // what may be declared; nil for everything
 	Taken   func(site, claim string) (by string)                                       // the workload of another repository that has a host name or port already; nil where there is none
 	NotLine bool                                                                       // line.yaml is not for these: another link has the line's
@@ -76,6 +78,9 @@ func Load(ctx context.Context, files []File, o Options) (Loaded, declare.Problem
 	l.granted()
 	l.claims()
 	l.unused()
+	if len(l.problems.Wrong()) == 0 && l.options.Silent != nil {
+		l.trySignals()
+	}
 	if len(l.problems.Wrong()) == 0 && l.options.Lacks != nil {
 		l.tryLacks()
 	}
@@ -441,6 +446,25 @@ func (l *loader) tryLacks() {
 			}
 			at := place(l.at[d.Workload], "parts", name)
 			l.wrong(declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: "/parts/" + name, Message: fmt.Sprintf("%s cannot be at %s: what it runs on has no %s; see docs/targets.md", name, d.Site, strings.Join(lacks, ", no "))})
+		}
+	}
+}
+
+// trySignals warns of guards whose signals cannot be read.
+func (l *loader) trySignals() {
+	told := map[string]bool{}
+	for _, d := range l.loaded.Declarations {
+		for i, rule := range d.Guards {
+			why, key := l.options.Silent(rule), d.Workload+" "+rule.Name
+			if why == nil || told[key] {
+				continue
+			}
+			told[key] = true
+			at := place(l.at[d.Workload], "guards")
+			if i < len(at.Items) {
+				at = at.Items[i]
+			}
+			l.wrong(declare.Problem{File: at.File, Line: at.Line, Column: at.Column, Pointer: fmt.Sprint("/guards/", i), Message: fmt.Sprintf("the guard %s of %s is silent: %v", rule.Name, d.Workload, why), Warning: true})
 		}
 	}
 }
