@@ -42,7 +42,7 @@ func TestCommands(t *testing.T) {
 	}{
 		{"", exitOK, "Connect a repository first", ""}, {"--help", exitOK, "Usage:", ""}, {"demo --help", exitOK, "--headless", ""}, {"draw watch --help", exitOK, "WORKLOAD/SITE", ""},
 		{"version", exitOK, "reads declarations of format 1", ""}, {"schema", exitOK, `"$schema": "https://json-schema.org/draft/2020-12/schema"`, ""},
-		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are declaration, fact, line, played,"},
+		{"schema fact", exitOK, `"title": "Aditus fact"`, ""}, {"schema settings", exitOK, `"title": "Aditus settings"`, ""}, {"schema poem", exitUsage, "", "there are alert, declaration, fact, line, played,"},
 		{"check --offline " + good, exitOK, "web/north  2.1.0", ""}, {"check --offline " + bad, exitWrong, `web.yaml:3:1: a declaration has no key "site"; did you mean "sites"?`, "3 problems in 1 file"},
 		{"check", exitUsage, "", "takes one path"}, {"check " + empty, exitWrong, "", "no declarations"}, {"check --offline ../demo/declarations", exitOK, "boarding/isles  4.12.2", ""},
 		{"check --offline --json " + bad, exitWrong, `"suggestion": "did you mean \"sites\"?"`, ""}, {"check --offline --sarif " + bad, exitWrong, `"version": "2.1.0"`, ""}, {"check --json --sarif " + bad, exitUsage, "", "choose one of"},
