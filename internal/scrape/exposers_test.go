@@ -133,8 +133,14 @@ func TestExposers(t *testing.T) {
 		name, needs string
 		command     []string
 		metrics     []string
+		signals     []signal.Source // that guards judge by it
 	}{
-		{"node exporter", "prometheus-node-exporter", []string{"prometheus-node-exporter", "--web.listen-address=ADDRESS"}, []string{"node_load1", "node_memory_MemTotal_bytes", "node_cpu_seconds_total"}},
+		{"node exporter", "prometheus-node-exporter", []string{"prometheus-node-exporter", "--web.listen-address=ADDRESS"}, []string{"node_load1", "node_memory_MemTotal_bytes", "node_cpu_seconds_total"}, []signal.Source{
+			{Kind: signal.Gauge, Of: signal.Series{Metric: "node_load1"}},
+			{Kind: signal.GaugeShare, Of: signal.Series{Metric: "node_memory_MemAvailable_bytes"}, To: &signal.Series{Metric: "node_memory_MemTotal_bytes"}},
+			{Kind: signal.Rate, Of: signal.Series{Metric: "node_cpu_seconds_total", Where: map[string][]string{"mode": {"user", "system"}}}},
+			{Kind: signal.Rate, Each: "device", Of: signal.Series{Metric: "node_network_receive_bytes_total", Except: map[string][]string{"device": {"veth*"}}}},
+		}},
 		{"the client of Python", "/usr/bin/python3", []string{"/usr/bin/python3", "-c", `
 import sys, time
 from prometheus_client import *
@@ -146,7 +152,15 @@ Histogram("took_seconds", "How long.").observe(0.3, {"trace": "x"})
 Summary("size_bytes", "How much.").observe(3)
 start_http_server(int(port), host)
 time.sleep(600)
-`, "ADDRESS"}, []string{"asked_total", "build_info", "gate", "took_seconds_bucket", "size_bytes_count", "python_info", "process_cpu_seconds_total"}},
+`, "ADDRESS"}, []string{"asked_total", "build_info", "gate", "took_seconds_bucket", "size_bytes_count", "python_info", "process_cpu_seconds_total"}, []signal.Source{
+			{Kind: signal.Ratio, Of: signal.Series{Metric: "asked_total", Where: map[string][]string{"code": {"5*"}}}, To: &signal.Series{Metric: "asked_total"}},
+			{Kind: signal.ShareAbove, Of: signal.Series{Metric: "took_seconds"}, Bound: 2.5},
+			{Kind: signal.Quantile, Of: signal.Series{Metric: "took_seconds"}, Quantile: 0.9},
+			{Kind: signal.Apdex, Of: signal.Series{Metric: "took_seconds"}, Bound: 0.25},
+			{Kind: signal.Mean, Of: signal.Series{Metric: "took_seconds"}},
+			{Kind: signal.Per, Of: signal.Series{Metric: "size_bytes_sum"}, To: &signal.Series{Metric: "asked_total"}},
+			{Kind: signal.Gauge, Of: signal.Series{Metric: "process_resident_memory_bytes"}},
+		}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			if _, err := exec.LookPath(test.needs); err != nil {
@@ -183,6 +197,16 @@ time.sleep(600)
 			for name, samples := range page {
 				if samples[0].Unread != "" {
 					t.Errorf("%s is lost: %s", name, samples[0].Unread)
+				}
+			}
+			for _, source := range test.signals {
+				var tracker signal.Tracker
+				tracker.Take(source, "one", page, time.Unix(0, 0))
+				if tally, ok, why := tracker.Take(source, "one", page, time.Unix(10, 0)); !ok || why != "" || tally.Instances != 1 {
+					t.Errorf("%s of %s: %+v, %s", source.Kind, source.Of.Metric, tally, why)
+				}
+				if source.Each != "" && len(source.Values(page)) == 0 {
+					t.Errorf("%s of %s: no value of %s", source.Kind, source.Of.Metric, source.Each)
 				}
 			}
 		})

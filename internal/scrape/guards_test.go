@@ -105,6 +105,7 @@ var realGuards = []struct {
 	{`quantile: {histogram: took_seconds, at: 90 %}`, "above-old-by: 50 % of old", func(g *gate, _ int) { again(60, func() { g.answers("200", "/", 0.9) }) }},
 	{`mean: {histogram: took_seconds}`, "above-old-by: 40ms", func(g *gate, _ int) { again(40, func() { g.answers("200", "/", 0.9) }) }},
 	{`apdex: {histogram: took_seconds, bound: 300ms}`, "at-least: 0.9", func(g *gate, _ int) { again(80, func() { g.answers("200", "/", 2) }) }},
+	{`weighted: {histogram: took_seconds, weights: {100ms: 1, 500ms: 0.8, 2500ms: 0.1}}`, "below-old-by: 3 points", func(g *gate, _ int) { again(40, func() { g.answers("200", "/", 2) }) }},
 	{`ratio: {of: {counter: bookings_total}, to: {counter: offers_total}}`, "below-old-by: 10 % of old", func(g *gate, _ int) { g.offers.WithLabelValues().Add(60) }},
 	{`rate: {counter: bookings_total}`, "at-least: 1.5", nil},
 	{`rate: {counter: bookings_total}`, "below-past-by: 30 % of past", nil},

@@ -195,7 +195,7 @@ func eitherUnit(rule guard.Rule) bool {
 
 // either tells whether values of a kind are shares where the declaration says so.
 func either(kind signal.Kind) bool {
-	return kind == signal.GaugeShare || kind == signal.Apdex || kind == signal.Query
+	return kind == signal.GaugeShare || kind == signal.Apdex || kind == signal.Weighted || kind == signal.Query
 }
 
 // ofBase settles what a per cent means in a limit above or below old, or the past: a share of that where the signal is none itself, or where it

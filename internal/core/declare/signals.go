@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -83,6 +84,9 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 			"objective": func(n Node, p string) { s.Allows = r.objective(n, p) },
 			"over":      func(n Node, p string) { s.Over, s.Lately = r.burnWindows(n, p) },
 		}, "objective", "over")),
+		"weighted": set(signal.Weighted, one("histogram", "weighted", map[string]func(Node, string){
+			"weights": func(n Node, p string) { s.Weights = r.weights(n, p) },
+		}, "weights")),
 		"apdex":       set(signal.Apdex, one("histogram", "apdex", bound, "bound")),
 		"share-above": set(signal.ShareAbove, one("histogram", "share-above", bound, "bound")),
 		"quantile": set(signal.Quantile, one("histogram", "quantile", map[string]func(Node, string){
@@ -112,7 +116,7 @@ func (r *reader) source(n Node, pointer string) signal.Source {
 		s.Kind, s.To = signal.GaugeShare, &signal.Series{Metric: over, Where: s.Of.Where, Except: s.Of.Except}
 	}
 	if ok && ways != 1 {
-		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, burn, share-above, apdex, quantile, mean, rate, slope or gauge, the query of a store, or alert")
+		r.wrong(n, pointer, "", "a signal is computed in exactly one way: ratio, per, burn, share-above, apdex, weighted, quantile, mean, rate, slope or gauge, the query of a store, or alert")
 	}
 	if selects != "" && s.Kind != signal.Alert {
 		r.wrong(n, pointer, "write it under "+string(s.Kind), "%s beside the signal selects alerts by their labels", selects)
@@ -175,6 +179,33 @@ func (r *reader) mark(n Node, pointer string) *signal.Mark {
 	})
 	return m
 }
+
+// weights reads what observations count, by the bounds that they are at most.
+func (r *reader) weights(n Node, pointer string) (all []signal.Weight) {
+	r.entries(n, pointer, "weights", func(name string, key, value Node, p string) {
+		bound, _ := r.measure(Node{Kind: Text, Text: name, File: key.File, Line: key.Line, Column: key.Column}, p)
+		weight, unit, ok := quantity(value.Text)
+		if unit == "%" {
+			weight, unit = weight/100, ""
+		}
+		if !ok || unit != "" || weight < 0 || weight > 1 {
+			r.wrong(value, p, "write it like weights: {250ms: 1, 1s: 0.5}", "a weight is a number from 0 to 1, not %q", value.Text)
+		}
+		all = append(all, signal.Weight{Bound: bound, Is: weight})
+	})
+	slices.SortFunc(all, func(a, b signal.Weight) int { return cmp.Compare(a.Bound, b.Bound) })
+	if n.Kind == Map && (len(all) == 0 || len(all) > mostWeights) {
+		r.wrong(n, pointer, "write it like weights: {250ms: 1, 1s: 0.5}", "there are 1 to %d weights, not %d", mostWeights, len(all))
+		return []signal.Weight{{}}
+	}
+	if len(all) == 0 {
+		return []signal.Weight{{}}
+	}
+	return all
+}
+
+// mostWeights is how many bounds may have one.
+const mostWeights = 20
 
 // objective reads how much must be good, and gives how much may be bad.
 func (r *reader) objective(n Node, pointer string) float64 {

@@ -79,6 +79,7 @@ const (
 	Slope      Kind = "slope"       // how much a gauge rises in an hour, by least squares over a while; mean over the cohort's instances
 	GaugeShare Kind = "gauge-share" // mean over the cohort's instances of one gauge over another
 	Apdex      Kind = "apdex"       // share of a histogram's observations at most a bound, and half of those at most four times it; from 0 to 1
+	Weighted   Kind = "weighted"    // of all observations of a histogram the mean of the weight of the first bound that each is at most; from 0 to 1
 	Burn       Kind = "burn"        // how many times faster than an objective allows its error budget is spent, over each of two windows: the smaller of both
 	Query      Kind = "query"       // what a metrics store answers to a query in its own language
 	Alert      Kind = "alert"       // how many alerts fire
@@ -140,19 +141,34 @@ func among(named []string, value string) bool {
 
 // Source says what a signal is computed from.
 type Source struct {
-	Kind     Kind    `json:"kind"`
-	Of       Series  `json:"of"`
-	To       *Series `json:"to,omitempty"`       // Ratio: the whole; Per and GaugeShare: what it is held against
-	Bound    float64 `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
-	Quantile float64 `json:"quantile,omitempty"` // Quantile: from 0 to 1
-	Over     float64 `json:"over,omitempty"`     // Slope, Burn: seconds; of Burn the longer window
-	Lately   float64 `json:"lately,omitempty"`   // Burn: seconds of the shorter window
-	Allows   float64 `json:"allows,omitempty"`   // Burn: the share that may be bad, 0.001 where the objective is 99.9 %
-	Each     string  `json:"each,omitempty"`     // a label: what has each value of it is judged by itself too
-	Workload string  `json:"workload,omitempty"` // whose instances tell it; the guarded one's where it is empty
-	Store    string  `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
-	Cohort   *Mark   `json:"cohort,omitempty"`   // Store: how its series are told apart
-	Query    string  `json:"query,omitempty"`    // Query: in the store's own language
+	Kind     Kind     `json:"kind"`
+	Of       Series   `json:"of"`
+	To       *Series  `json:"to,omitempty"`       // Ratio: the whole; Per and GaugeShare: what it is held against
+	Bound    float64  `json:"bound,omitempty"`    // ShareAbove and Apdex: in the histogram's unit
+	Weights  []Weight `json:"weights,omitempty"`  // Weighted: by ascending bound; what is above the last one weighs nothing
+	Quantile float64  `json:"quantile,omitempty"` // Quantile: from 0 to 1
+	Over     float64  `json:"over,omitempty"`     // Slope, Burn: seconds; of Burn the longer window
+	Lately   float64  `json:"lately,omitempty"`   // Burn: seconds of the shorter window
+	Allows   float64  `json:"allows,omitempty"`   // Burn: the share that may be bad, 0.001 where the objective is 99.9 %
+	Each     string   `json:"each,omitempty"`     // a label: what has each value of it is judged by itself too
+	Workload string   `json:"workload,omitempty"` // whose instances tell it; the guarded one's where it is empty
+	Store    string   `json:"store,omitempty"`    // the metrics store that knows it, by its name in the settings; empty where the instances tell themselves
+	Cohort   *Mark    `json:"cohort,omitempty"`   // Store: how its series are told apart
+	Query    string   `json:"query,omitempty"`    // Query: in the store's own language
+}
+
+// Weight is what an observation counts that is at most a bound, in the histogram's unit, and above the one before.
+type Weight struct {
+	Bound float64 `json:"bound"`
+	Is    float64 `json:"is"` // from 0 to 1
+}
+
+// weights are those of an Apdex too.
+func (s Source) weights() []Weight {
+	if s.Kind == Apdex {
+		return []Weight{{s.Bound, 1}, {frustrates * s.Bound, 0.5}}
+	}
+	return s.Weights
 }
 
 // Mark is a label by which a store's series are told apart, and what its values are.
@@ -228,7 +244,7 @@ func (s Source) Lines() (expressions []string) {
 
 // Histogram tells whether the signal is of a histogram.
 func (s Source) Histogram() bool {
-	return s.Kind == ShareAbove || s.Kind == Quantile || s.Kind == Mean || s.Kind == Apdex
+	return s.Kind == ShareAbove || s.Kind == Quantile || s.Kind == Mean || s.Kind == Apdex || s.Kind == Weighted
 }
 
 // common is what two selections have alike.
@@ -338,8 +354,8 @@ func (s Source) reach() float64 {
 	switch s.Kind {
 	case ShareAbove:
 		return s.Bound
-	case Apdex:
-		return frustrates * s.Bound
+	case Apdex, Weighted:
+		return s.weights()[len(s.weights())-1].Bound
 	}
 	return math.Inf(-1)
 }
@@ -479,7 +495,7 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		t.Whole, t.Largest = 1, t.Part
 	case Mean:
 		t.Part, t.Whole = increase(before.sum, after.sum), increase(before.of, after.of)
-	case ShareAbove, Quantile, Apdex:
+	case ShareAbove, Quantile, Apdex, Weighted:
 		t.Whole = increase(before.of, after.of)
 		t.Buckets = map[float64]float64{}
 		for name, bounds := range after.buckets {
@@ -488,8 +504,12 @@ func (s Source) Between(before, after Reading, span time.Duration) Tally {
 		switch s.Kind {
 		case ShareAbove:
 			t.Part = max(0, t.Whole-within(t.Buckets, s.Bound))
-		case Apdex:
-			t.Part = (within(t.Buckets, s.Bound) + within(t.Buckets, frustrates*s.Bound)) / 2
+		case Apdex, Weighted:
+			under := 0.0
+			for _, w := range s.weights() {
+				count := within(t.Buckets, w.Bound)
+				t.Part, under = t.Part+w.Is*(count-under), count
+			}
 		default:
 			t.Part = max(0, t.Whole-bucketed(t.Buckets))
 		}

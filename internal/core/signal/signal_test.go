@@ -47,6 +47,7 @@ func TestTracker(t *testing.T) {
 		{"none of what it is for", Source{Kind: Per, Of: Series{Metric: "r_total"}, To: &Series{Metric: "r_total", Where: map[string][]string{"code": {"503"}}}}, []Page{counters(100, 10), counters(400, 10)}, 0, 0, false},
 		{"one gauge over another", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}, {Labels: map[string]string{"a": "b"}, Value: 4}}, "n": {{Value: 20}}}}, 0.35, 1, true},
 		{"a gauge over nothing", Source{Kind: GaugeShare, Of: Series{Metric: "m"}, To: &Series{Metric: "n"}}, []Page{{"m": {{Value: 3}}, "n": {{Value: 0}}}}, 0, 0, false},
+		{"weights", Source{Kind: Weighted, Of: Series{Metric: "h"}, Weights: []Weight{{0.1, 1}, {0.25, 0.5}}}, []Page{histogram(0, 0, 0, 0), histogram(80, 90, 100, 9)}, 0.85, 100, true},
 		{"Apdex", Source{Kind: Apdex, Of: Series{Metric: "h"}, Bound: 0.1}, []Page{histogram(0, 0, 0, 0), histogram(80, 90, 100, 9)}, 0.85, 100, true},
 		{"a metric that cannot be read", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{Unread: "m cannot be read"}}}}, 0, 0, false},
 		{"gauge, from the first scrape on", Source{Kind: Gauge, Of: Series{Metric: "m"}}, []Page{{"m": {{Value: 7}}}}, 7, 1, true},
