@@ -224,7 +224,7 @@ func TestBurn(t *testing.T) {
 		}
 	}
 	if n := len(tracker.last["a"].course); n > 3600/15+3 {
-		t.Errorf("%d levels are kept", n)
+		t.Errorf("%d levels are held", n)
 	}
 	// Of two instances the counts add up, not the rates.
 	two := Tally{Part: 1, Whole: 1000, Lately: [2]float64{1, 100}}.Add(Tally{Part: 3, Whole: 1000, Lately: [2]float64{0, 100}})

@@ -216,7 +216,7 @@ func TestTake(t *testing.T) {
 		t.Errorf("late: %+v, %v", shown, err)
 	}
 	if n := len(s.sources["client.address\x01127.0.0.1\x02service.instance.id\x01gate-3\x02"].series); n != mostSeries {
-		t.Errorf("%d series are kept", n)
+		t.Errorf("%d series are held", n)
 	}
 	now = now.Add(keptFor + 2*time.Minute)
 	s.take(&metrics.MetricsData{}, "", now)
