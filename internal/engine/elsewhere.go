@@ -137,8 +137,8 @@ func (b *loop) elsewhere(ctx context.Context, seen *evidence, rules *declare.Des
 	return by, nil
 }
 
-// other is what the instances of another workload of the site show, which is held against what is judged here. Where none of it can be read, that is
-// told as of all of it.
+// other is what the instances of another workload of the site show, which is held against what is judged here. Where some of it is
+// not known, nothing is.
 func (b *loop) other(ctx context.Context, workload string, judged declare.Fingerprint, since time.Time) []panel.Scrape {
 	asking, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
@@ -176,7 +176,7 @@ func (b *loop) other(ctx context.Context, workload string, judged declare.Finger
 	}
 	group.Wait()
 	slices.SortFunc(scrapes, func(a, b panel.Scrape) int { return cmp.Compare(a.Instance, b.Instance) })
-	if len(scrapes) == 0 {
+	if len(scrapes) == 0 || err != nil { // what the others of it show says nothing of all
 		why := fmt.Sprintf("nothing of %s runs at %s", workload, b.id.Site)
 		if err != nil {
 			why = fmt.Sprintf("%s cannot be read: %v", workload, err)

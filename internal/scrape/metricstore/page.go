@@ -22,6 +22,7 @@ type Page struct {
 	page signal.Page
 	err  error
 	at   time.Time // when it was fetched last, by this machine's clock
+	asOf time.Time // by that of who asked
 }
 
 // freshFor is how long a page that was fetched is taken for what it is now.
@@ -49,7 +50,7 @@ func (p *Page) Read(ctx context.Context, source signal.Source, whose []One, at t
 	if err != nil {
 		return nil, err
 	}
-	all, err := p.fetched(ctx, within)
+	all, asOf, err := p.fetched(ctx, at, within)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +77,7 @@ func (p *Page) Read(ctx context.Context, source signal.Source, whose []One, at t
 	}
 	var shown []Shown
 	for _, one := range whose {
-		is := Shown{Of: one.Name, Page: pages[one.Name], Time: at}
+		is := Shown{Of: one.Name, Page: pages[one.Name], Time: asOf}
 		if len(is.Page) == 0 {
 			is = Shown{Of: one.Name, Unread: Missing(source, one, time.Time{}, at, within)}
 		}
@@ -85,16 +86,16 @@ func (p *Page) Read(ctx context.Context, source signal.Source, whose []One, at t
 	return shown, nil
 }
 
-// fetched is the page as it is now. What it says was measured longer ago than a while is not taken.
-func (p *Page) fetched(ctx context.Context, within time.Duration) (signal.Page, error) {
+// fetched is the page as it is now, and the moment that it was fetched as of. What it says was measured longer ago than a while is not taken.
+func (p *Page) fetched(ctx context.Context, at time.Time, within time.Duration) (signal.Page, time.Time, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.at.IsZero() && time.Since(p.at) < freshFor {
-		return p.page, p.err
+		return p.page, p.asOf, p.err
 	}
 	p.page, p.err = p.fetch(ctx, within)
-	p.at = time.Now()
-	return p.page, p.err
+	p.at, p.asOf = time.Now(), at
+	return p.page, p.asOf, p.err
 }
 
 func (p *Page) fetch(ctx context.Context, within time.Duration) (signal.Page, error) {

@@ -35,6 +35,9 @@ type Shown struct {
 	Unread string    // why nothing is known of it; empty where something is
 }
 
+// ahead is how far the clock of a store may be ahead.
+const ahead = time.Minute
+
 // standingFor is the label by which stores tell what a sample was read from.
 const standingFor = "instance"
 
@@ -62,6 +65,11 @@ func (s *Store) Read(ctx context.Context, source signal.Source, whose []One, at 
 		}
 		if err := g.add(streams); err != nil {
 			return nil, err
+		}
+	}
+	for _, page := range g.pages {
+		if page.Time.Sub(at) > ahead {
+			return nil, fmt.Errorf("its samples are of %s, which is yet to come: one of the clocks is wrong", page.Time.UTC().Format(time.RFC3339))
 		}
 	}
 	var shown []Shown

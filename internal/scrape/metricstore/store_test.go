@@ -261,6 +261,9 @@ func TestAnswers(t *testing.T) {
 		{"what nobody asked for", func(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprint(w, matrix(strings.Replace(fmt.Sprintf(stream, now.Unix(), "3"), "1.4.2", "1.3", 1)))
 		}, "which nobody asked for"},
+		{"of the year 3000", func(w http.ResponseWriter, r *http.Request) {
+			fmt.Fprint(w, matrix(fmt.Sprintf(stream, 32503680000, "3")))
+		}, "one of the clocks is wrong"},
 		{"without a time", func(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprint(w, matrix(`{"metric":{"__name__":"http_requests_total","version":"1.4.2"}}`))
 		}, "no time of their own"},
@@ -385,6 +388,9 @@ took_seconds_sum{pod="gate-1"} 2
 	slow := marked(signal.Source{Kind: signal.ShareAbove, Of: signal.Series{Metric: "took_seconds"}, Bound: 0.25}, byPod)
 	if shown, err := p.Read(t.Context(), slow, whose, now, time.Minute); err != nil || len(shown[0].Page["took_seconds_bucket"]) != 2 || shown[1].Unread == "" || asked != 1 {
 		t.Errorf("%+v, %v; asked %d times", shown, err, asked)
+	}
+	if shown, err := p.Read(t.Context(), slow, whose, now.Add(time.Second), time.Minute); err != nil || asked == 1 && !shown[0].Time.Equal(now) {
+		t.Errorf("a page that was fetched before is told as new: %+v, %v", shown, err)
 	}
 	for path, want := range map[string]string{"/late": "it was measured at", "/odd": "no metrics", "/none": "status 404"} {
 		queue := marked(signal.Source{Kind: signal.Gauge, Of: signal.Series{Metric: "queue"}}, byPod)

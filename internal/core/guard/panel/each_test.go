@@ -83,6 +83,20 @@ func TestEach(t *testing.T) {
 	}
 }
 
+// TestEachMisspelt judges each value of a label that nothing has: that is silence, with its reason.
+func TestEachMisspelt(t *testing.T) {
+	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.5, Unit: guard.Share}, guard.ByCount)
+	w.s.Rules.Guards[0].Signal.Each = "pth"
+	w.share(0, rollout.Soaking)
+	var v guard.Verdict
+	for range 6 {
+		v = w.interval(0.01, 0.01).Verdicts[0]
+	}
+	if v.Word != guard.Silent || v.Why != "no sample has the label pth" {
+		t.Errorf("%s: %s", v.Word, v.Why)
+	}
+}
+
 // TestEachBounded meets more routes than are judged by themselves.
 func TestEachBounded(t *testing.T) {
 	w := newWorld(t, guard.Limit{Kind: guard.AtMost, Value: 0.1, Unit: guard.Share}, guard.Sequential)

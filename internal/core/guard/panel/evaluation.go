@@ -110,6 +110,10 @@ func (p *Panel) Evaluate(s Subject, scrapes []Scrape, there func(instance string
 		for _, one := range append(p.each(rule), rule) {
 			p.points(e, one, shown, s)
 		}
+		if rule.Signal.Each != "" && len(p.each(rule)) == 0 && len(e.points[rule.Name]) > 0 { // nothing would ever be judged by itself
+			clear(e.points[rule.Name])
+			e.silent[rule.Name] = "no sample has the label " + rule.Signal.Each
+		}
 	}
 	source := signal.Source{Kind: signal.Rate}
 	for _, scrape := range scrapes {
