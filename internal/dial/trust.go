@@ -1,9 +1,11 @@
 package dial
 
 import (
+	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"strings"
 )
@@ -23,6 +25,22 @@ func Trusted(file string) (*x509.CertPool, error) {
 	}
 	return pool, nil
 }
+
+// Outside is a way to servers that the settings name, where the certificates of a file are trusted too; empty for the system's alone.
+func Outside(ca string) (*http.Transport, error) {
+	way := http.DefaultTransport.(*http.Transport).Clone()
+	if ca != "" {
+		pool, err := Trusted(ca)
+		if err != nil {
+			return nil, err
+		}
+		way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return way, nil
+}
+
+// Stay keeps a client from being sent elsewhere.
+func Stay(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 // Loopback tells whether a host, by name or address, is this machine, whatever its network.
 func Loopback(host string) bool {

@@ -26,17 +26,23 @@ import (
 	"aditus/internal/target"
 )
 
-// opened is a metrics store, or a page, with what lets in there.
-type opened struct {
-	metricstore.Access
-	page bool
-}
-
-// stores are the metrics stores of the settings, opened once they are asked.
+// stores are the metrics stores of the settings by their names, opened once they are asked.
 type stores struct {
 	mu   sync.Mutex
-	open map[opened]knower
+	open map[string]opened
 }
+
+// opened is a metrics store, with what it was opened by.
+type opened struct {
+	knower
+	as     config.MetricsStore
+	access metricstore.Access
+	looked time.Time // when its credential was looked up last, by this machine's clock
+	close  func()
+}
+
+// credentialFor is how long a credential that was looked up is taken for what it is now, as many guards ask.
+const credentialFor = 5 * time.Second
 
 // knower is asked what is known of a workload's instances elsewhere.
 type knower interface {
@@ -56,7 +62,13 @@ func (e *Engine) store(source signal.Source) (knower, error) {
 		return e.pushed, err
 	}
 	known, _ := settings.StoreOf(name)
-	access := opened{metricstore.Access{URL: known.URL + known.Page, CA: known.CA}, known.Page != ""}
+	e.stores.mu.Lock()
+	defer e.stores.mu.Unlock()
+	open := e.stores.open[name]
+	if open.as == known && time.Since(open.looked) < credentialFor {
+		return open, nil
+	}
+	access := metricstore.Access{URL: known.URL + known.Page, CA: known.CA}
 	if named := known.Credential; named != "" {
 		kept := e.access.access(named).Credential
 		if kept.Password == "" {
@@ -64,35 +76,38 @@ func (e *Engine) store(source signal.Source) (knower, error) {
 		}
 		access.User, access.Password = kept.User, kept.Password
 	}
-	e.stores.mu.Lock()
-	defer e.stores.mu.Unlock()
-	if store := e.stores.open[access]; store != nil {
-		return store, nil
-	}
-	var store knower
-	var err error
-	if access.page {
-		store, err = metricstore.NewPage(access.Access)
-	} else {
-		store, err = metricstore.New(access.Access)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the metrics store %s: %w", name, err)
-	}
-	maps.DeleteFunc(e.stores.open, func(other opened, old knower) bool {
-		if other.URL != access.URL { // what lets in there is another one now
-			return false
+	if open.as != known || open.access != access {
+		now, err := openStore(known, access)
+		if err != nil {
+			return nil, fmt.Errorf("the metrics store %s: %w", name, err)
 		}
-		if closer, ok := old.(interface{ Close() }); ok {
-			closer.Close()
+		if open.close != nil {
+			open.close()
 		}
-		return true
-	})
+		open = now
+	}
+	open.looked = time.Now()
 	if e.stores.open == nil {
-		e.stores.open = map[opened]knower{}
+		e.stores.open = map[string]opened{}
 	}
-	e.stores.open[access] = store
-	return store, nil
+	e.stores.open[name] = open
+	return open, nil
+}
+
+// openStore opens a metrics store, or a page that tells of many instances.
+func openStore(as config.MetricsStore, access metricstore.Access) (opened, error) {
+	if as.Page != "" {
+		page, err := metricstore.NewPage(access)
+		if err != nil {
+			return opened{}, err
+		}
+		return opened{knower: page, as: as, access: access, close: page.Close}, nil
+	}
+	store, err := metricstore.New(access)
+	if err != nil {
+		return opened{}, err
+	}
+	return opened{knower: store, as: as, access: access, close: store.Close}, nil
 }
 
 // elsewhere asks for what the instances do not tell themselves of the guards' signals.

@@ -79,16 +79,12 @@ func open(s config.Sink, line string, credentials func(string) source.Credential
 
 // client asks over HTTP. Nobody is followed elsewhere: where notices go stands in the settings.
 func client(ca string) (*http.Client, error) {
-	way := http.DefaultTransport.(*http.Transport).Clone()
-	way.DisableKeepAlives = true // one is told now and then
-	if ca != "" {
-		pool, err := dial.Trusted(ca)
-		if err != nil {
-			return nil, err
-		}
-		way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	way, err := dial.Outside(ca)
+	if err != nil {
+		return nil, err
 	}
-	return &http.Client{Transport: way, Timeout: sendWithin, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
+	way.DisableKeepAlives = true // one is told now and then
+	return &http.Client{Transport: way, Timeout: sendWithin, CheckRedirect: dial.Stay}, nil
 }
 
 // post sends a request, and tells what is wrong with the answer.

@@ -22,11 +22,8 @@ type Alerted interface {
 	Alert(ctx context.Context, source string, alerts []alert.Alert) (answers []alert.Answer, known bool, err error)
 }
 
-// Limits on alerts.
-const (
-	maxAlerts  = 1 << 20
-	mostAlerts = 500
-)
+// mostAlerts is how many come at once at most.
+const mostAlerts = 500
 
 // Alerts answers POST /alerts/NAME: one alert or several, as JSON (alert.Schema) or as CloudEvents whose data that is. It comes with
 // the source's token (Authorization: Bearer), or signed with it: as Standard Webhooks has it, or by the body's HMAC-SHA256 in X-Hub-Signature-256.
@@ -51,24 +48,9 @@ func (a *Alerts) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	no := func(status int, format string, args ...any) {
 		answer(status, alertsAnswer{Why: fmt.Sprintf(format, args...)})
 	}
-	source, ok := strings.CutPrefix(r.URL.Path, "/alerts/")
-	switch {
-	case !ok || source == "" || strings.Contains(source, "/"):
-		no(http.StatusNotFound, "there is nothing here but /alerts/NAME")
-		return
-	case r.Method != http.MethodPost:
-		w.Header().Set("Allow", http.MethodPost)
-		no(http.StatusMethodNotAllowed, "an alert is a POST")
-		return
-	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxAlerts))
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		no(http.StatusRequestEntityTooLarge, "the body is larger than 1 MB")
-		return
-	case err != nil:
-		no(http.StatusBadRequest, "the body cannot be read")
+	source, body, status, why := posted(w, r, "/alerts/", "NAME", "an alert")
+	if why != "" {
+		no(status, "%s", why)
 		return
 	}
 	if secret := a.Secret(source); secret == "" || !vouched(r.Header, secret, body) { // one answer for both: it does not tell which sources there are

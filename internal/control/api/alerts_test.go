@@ -92,7 +92,7 @@ func TestAlerts(t *testing.T) {
 		{"two behind each other", "POST", "/alerts/pager", body + body, token, 400, "goes on after the alert", "", false},
 		{"none", "POST", "/alerts/pager", `{"alerts":[]}`, token, 400, "1 to 500 come at once", "", false},
 		{"too many", "POST", "/alerts/pager", `{"alerts":[` + strings.Repeat(one("l", "taken")+",", 500) + one("m", "taken") + `]}`, token, 400, "1 to 500 come at once", "", false},
-		{"too large", "POST", "/alerts/pager", strings.Repeat(" ", maxAlerts+1), token, 413, "larger than 1 MB", "", false},
+		{"too large", "POST", "/alerts/pager", strings.Repeat(" ", maxHook+1), token, 413, "larger than 1 MB", "", false},
 		{"to be read", "GET", "/alerts/pager", "", token, 405, "is a POST", "", false},
 		{"elsewhere", "POST", "/alerts/pager/deeper", body, token, 404, "nothing here", "", true},
 	} {

@@ -70,24 +70,9 @@ func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(status)
 		write(w, hookAnswer{looks, why})
 	}
-	link, ok := strings.CutPrefix(r.URL.Path, "/hooks/")
-	switch {
-	case !ok || link == "" || strings.Contains(link, "/"):
-		answer(http.StatusNotFound, false, "there is nothing here but /hooks/LINK")
-		return
-	case r.Method != http.MethodPost:
-		w.Header().Set("Allow", http.MethodPost)
-		answer(http.StatusMethodNotAllowed, false, "a webhook is a POST")
-		return
-	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxHook))
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		answer(http.StatusRequestEntityTooLarge, false, "the body is larger than 1 MB")
-		return
-	case err != nil:
-		answer(http.StatusBadRequest, false, "the body cannot be read")
+	link, body, status, why := posted(w, r, "/hooks/", "LINK", "a webhook")
+	if why != "" {
+		answer(status, false, why)
 		return
 	}
 	secret := h.Secret(link)
@@ -110,6 +95,7 @@ func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	branch := ""
 	if p.Ref != "" {
+		var ok bool
 		if branch, ok = strings.CutPrefix(p.Ref, "refs/heads/"); !ok {
 			answer(http.StatusAccepted, false, "no branch was pushed")
 			return
@@ -124,6 +110,27 @@ func (h *Hooks) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		answer(http.StatusAccepted, true, "the link is read now")
 	}
+}
+
+// posted reads what strangers post under a path, and for whom that is; why tells what is wrong with it, and is empty for nothing.
+func posted(w http.ResponseWriter, r *http.Request, under, whom, what string) (name string, body []byte, status int, why string) {
+	name, ok := strings.CutPrefix(r.URL.Path, under)
+	switch {
+	case !ok || name == "" || strings.Contains(name, "/"):
+		return "", nil, http.StatusNotFound, "there is nothing here but " + under + whom
+	case r.Method != http.MethodPost:
+		w.Header().Set("Allow", http.MethodPost)
+		return "", nil, http.StatusMethodNotAllowed, what + " is a POST"
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxHook))
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		return "", nil, http.StatusRequestEntityTooLarge, "the body is larger than 1 MB"
+	case err != nil:
+		return "", nil, http.StatusBadRequest, "the body cannot be read"
+	}
+	return name, body, 0, ""
 }
 
 // files are all that a push changed; nil where it does not say.

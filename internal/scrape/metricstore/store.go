@@ -4,7 +4,6 @@ package metricstore
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -58,15 +57,11 @@ func New(access Access) (*Store, error) {
 
 // clientOf makes who asks there, a query API or a page. Nobody is followed elsewhere.
 func clientOf(access Access, queries bool) (*http.Client, error) {
-	way := http.DefaultTransport.(*http.Transport).Clone()
-	if access.CA != "" {
-		pool, err := dial.Trusted(access.CA)
-		if err != nil {
-			return nil, err
-		}
-		way.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	way, err := dial.Outside(access.CA)
+	if err != nil {
+		return nil, err
 	}
-	return &http.Client{Transport: asking{way, access, queries}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
+	return &http.Client{Transport: asking{way, access, queries}, CheckRedirect: dial.Stay}, nil
 }
 
 // Close lets go of the open connections.
