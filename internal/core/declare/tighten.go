@@ -8,8 +8,8 @@ import (
 	"aditus/internal/core/guard"
 )
 
-// Tighten gives a desired state with rules for its rollout that are no looser than others, which were declared before it: no sign-off, soak
-// or guard of them is missing. A commit that loosens them does not help what it brings with it. held names what was kept of them,
+// Tighten gives a desired state with rules for its rollout that are no looser than others, which were declared before it: no sign-off, soak,
+// check or guard of them is missing. A commit that loosens them does not help what it brings with it. held names what was kept of them,
 // in words; it is empty where nothing had to be.
 func Tighten(d, before Desired) (own Desired, held []string) {
 	return tighten(d, before, " as before", false)
@@ -22,8 +22,10 @@ func tighten(d, before Desired, beside string, loud bool) (own Desired, held []s
 	own.Guards = slices.Clone(d.Guards)
 	for i := range own.Rollout.Stages {
 		own.Rollout.Stages[i].Guards = slices.Clone(own.Rollout.Stages[i].Guards)
+		own.Rollout.Stages[i].Checks = slices.Clone(own.Rollout.Stages[i].Checks)
 	}
 	held = append(own.holdSignOffs(before), own.holdTimes(before)...)
+	held = append(held, own.holdChecks(before)...)
 	held = append(held, own.holdGuards(before, beside, loud)...)
 	if len(held) == 0 {
 		return d, nil
@@ -85,6 +87,34 @@ func (d *Desired) holdTimes(before Desired) (held []string) {
 		held = append(held, "what old keeps through proving")
 	}
 	return held
+}
+
+// holdChecks keeps the tasks that try what comes in, in the first stage, where they are declared still.
+func (d *Desired) holdChecks(before Desired) (held []string) {
+	own := d.Rollout.checks()
+	for _, task := range before.Rollout.checks() {
+		if part, there := d.Parts[task]; !there || part.Kind != Task || slices.Contains(own, task) || len(d.Rollout.Stages) == 0 {
+			continue
+		}
+		if d.Rollout.Style == BlueGreen && d.Rollout.Try == "" {
+			d.Rollout.Try = task
+		} else {
+			d.Rollout.Stages[0].Checks = append(d.Rollout.Stages[0].Checks, task)
+		}
+		held = append(held, "the check "+task)
+	}
+	return held
+}
+
+// checks are the tasks that try what comes in, in any stage.
+func (r Rollout) checks() (tasks []string) {
+	if r.Try != "" {
+		tasks = []string{r.Try}
+	}
+	for _, stage := range r.Stages {
+		tasks = append(tasks, stage.Checks...)
+	}
+	return tasks
 }
 
 // holdGuards keeps the guards. One that is gone, or is another one under its name, is kept beside: what it measured may not be there any

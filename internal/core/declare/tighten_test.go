@@ -16,7 +16,8 @@ func TestTighten(t *testing.T) {
 	seconds := func(n int) Span { return Span{time.Duration(n) * time.Second} }
 	control := 0.1
 	before := Desired{
-		Rollout: Rollout{Style: Canary, Stages: []Stage{{Share: 0.05, Soak: seconds(60)}, {Share: 0.25, Soak: seconds(60), SignOff: "a lead"}, {Share: 1, Soak: seconds(30)}}, Proving: seconds(120), Control: &control},
+		Parts:   map[string]Part{"load": {Kind: Task}},
+		Rollout: Rollout{Style: Canary, Stages: []Stage{{Share: 0.05, Soak: seconds(60)}, {Share: 0.25, Soak: seconds(60), SignOff: "a lead"}, {Share: 1, Soak: seconds(30), Checks: []string{"load"}}}, Proving: seconds(120), Control: &control},
 		Guards: []guard.Rule{
 			{Name: "errors", Limit: guard.Limit{Kind: guard.AtMost, Value: 0.05}, Then: guard.RollBack, Standing: guard.RollBack, Missing: guard.MissingHolds},
 			{Name: "slow", Limit: guard.Limit{Kind: guard.AboveOld, Value: 0.02}, Then: guard.RollBack, Standing: guard.Tell, Missing: guard.MissingBreaches, Way: guard.Sequential},
@@ -31,9 +32,15 @@ func TestTighten(t *testing.T) {
 		{"stricter", func(d *Desired) {
 			d.Guards[0].Limit.Value, d.Rollout.Proving, d.Rollout.Stages[0].SignOff = 0.01, seconds(600), "a captain"
 		}, ""},
+		{"no check", func(d *Desired) { d.Rollout.Stages[2].Checks = nil }, "the check load"},
+		{"a check that is moved", func(d *Desired) { d.Rollout.Stages[2].Checks, d.Rollout.Stages[0].Checks = nil, []string{"load"} }, ""},
+		{"a check whose task is gone", func(d *Desired) { d.Rollout.Stages[2].Checks, d.Parts = nil, nil }, ""},
+		{"a set that nothing tries", func(d *Desired) {
+			d.Rollout.Style, d.Rollout.Control, d.Rollout.Stages = BlueGreen, nil, []Stage{{Soak: seconds(150), SignOff: "a lead"}, {Share: 1}}
+		}, "the check load"},
 		{"no sign-off", func(d *Desired) { d.Rollout.Stages[1].SignOff = "" }, "the sign-off by a lead"},
 		{"somebody else's", func(d *Desired) { d.Rollout.Stages[1].SignOff = "anybody" }, "the sign-off by a lead"},
-		{"one stage", func(d *Desired) { d.Rollout.Stages = []Stage{{Share: 1}} }, "the sign-off by a lead, 2m30s of soak"},
+		{"one stage", func(d *Desired) { d.Rollout.Stages = []Stage{{Share: 1}} }, "the sign-off by a lead, 2m30s of soak, the check load"},
 		{"less soak", func(d *Desired) { d.Rollout.Stages[2].Soak = Span{} }, "30s of soak"},
 		{"soak moved", func(d *Desired) { d.Rollout.Stages[2].Soak, d.Rollout.Stages[0].Soak = Span{}, seconds(90) }, ""},
 		{"less proving", func(d *Desired) { d.Rollout.Proving = Span{} }, "2m0s of proving"},
@@ -50,7 +57,7 @@ func TestTighten(t *testing.T) {
 				d.Rollout.Stages[i].Guards = []string{"slow"}
 			}
 		}, "the guard errors in the stages"},
-		{"all of it", func(d *Desired) { d.Guards, d.Rollout = nil, Rollout{Style: Rolling, Stages: []Stage{{Share: 1}}} }, "the sign-off by a lead, 2m30s of soak, 2m0s of proving, the guard errors, the guard slow"},
+		{"all of it", func(d *Desired) { d.Guards, d.Rollout = nil, Rollout{Style: Rolling, Stages: []Stage{{Share: 1}}} }, "the sign-off by a lead, 2m30s of soak, 2m0s of proving, the check load, the guard errors, the guard slow"},
 	} {
 		d := before
 		d.Workload = "fares"

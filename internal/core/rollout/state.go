@@ -228,10 +228,11 @@ func checks(rules declare.Rollout) (all []string) {
 
 // checksOf are those of a stage.
 func checksOf(rules declare.Rollout, stage int) []string {
+	of := rules.Stages[stage].Checks
 	if stage == 0 && rules.Try != "" {
-		return []string{rules.Try}
+		return append([]string{rules.Try}, of...)
 	}
-	return rules.Stages[stage].Checks
+	return of
 }
 
 // checkedIn is the stage that a task tries the new cohort in; false where it does not.
