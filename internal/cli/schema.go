@@ -40,7 +40,7 @@ func newSchema() *cobra.Command {
 		Short: "The JSON Schema of what is read and written",
 		Long: `Prints the JSON Schema (2020-12) of declarations, for editors that complete and
 check YAML as you type; aditus check finds more than a schema can say. With a name it prints that of a line's rules
-(line), of the settings, of a fact (one line of ledger.jsonl), of a verdict (one line of aditus guard replay), of a
+(line), of the settings, of a fact (one line of ledger.jsonl), of an alert (what comes to /alerts/NAME), of a verdict (one line of aditus guard replay), of a
 recording that it replays, or of what it makes of it (played); or that of what a command prints with -o json:
 ` + say.List(slices.Sorted(maps.Keys(answers))) + `. (told is a line of sync, wait and the orders.)`,
 		Example:   "  aditus schema > declaration.schema.json\n  aditus schema status",
