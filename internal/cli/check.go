@@ -157,7 +157,7 @@ The exit code is 1 when there is anything but warnings.`,
 				return usageError{fmt.Errorf("choose one of --json and --sarif")}
 			}
 			f.runs = true
-			f.bare = source.Bare{Workload: bareName(args[0], "objects"), Sites: []string{"site"}}
+			f.bare = source.Bare{Workload: source.BareName(args[0], "objects"), Sites: []string{"site"}}
 			loaded, problems, files, err := f.load(cmd.Context(), args[0])
 			if err != nil {
 				return err

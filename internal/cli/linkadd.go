@@ -7,9 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
-	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -258,22 +255,10 @@ func chooseFolder(cmd *cobra.Command, found []source.Found, named string) (strin
 	return found[n-1].Folder, nil
 }
 
-// notName is what is no part of a workload's name.
-var notName = regexp.MustCompile(`[^a-z0-9]+`)
-
-// bareName is the name of the workload that a folder of objects is.
-func bareName(folder, otherwise string) string {
-	name := path.Base(filepath.ToSlash(folder))
-	if name == "." || name == "/" {
-		name = otherwise
-	}
-	return strings.Trim(notName.ReplaceAllString(strings.ToLower(name), "-"), "-")
-}
-
 // bareLink says of a folder that has only objects of a cluster's API which workload they are, and where it runs.
 func bareLink(link *config.Link, at source.Found, before config.Settings) error {
 	if link.Workload == "" {
-		link.Workload = bareName(at.Folder, link.Name)
+		link.Workload = source.BareName(at.Folder, link.Name)
 	}
 	if len(link.Sites) == 0 {
 		for _, site := range before.Sites {

@@ -46,7 +46,7 @@ TCP ports, registries and folders of artifacts. Look at it, and widen or narrow 
 					continue
 				}
 				if all {
-					err = config.SetMay(folder, link.Name, config.May{Everything: true})
+					_, err = config.SetMay(folder, link.Name, config.May{Everything: true})
 				} else {
 					err = allow(cmd.Context(), cmd.OutOrStdout(), folder, link, key)
 				}
@@ -80,7 +80,7 @@ func allow(ctx context.Context, out io.Writer, folder string, link config.Link, 
 		declared[d.Site] = append(declared[d.Site], d.Desired)
 	}
 	may := config.MayOf(declare.GrantOf(declared))
-	if err := config.SetMay(folder, link.Name, may); err != nil {
+	if _, err := config.SetMay(folder, link.Name, may); err != nil {
 		return err
 	}
 	text, err := yaml.Marshal(may)

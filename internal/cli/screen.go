@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"aditus/internal/demo"
 	"aditus/internal/ledger"
 	"aditus/internal/tui"
+	"aditus/internal/tui/screen"
 )
 
 // errNoTerminal says what to do where there is none.
@@ -29,10 +31,11 @@ var errNoTerminal = errors.New("the screens need a terminal; without one use: ad
 // realSpeed is the fastest that the demo's time may run for processes of this machine to follow.
 const realSpeed = 12
 
-// looks is how the screens look, and what they ring for.
+// looks is how the screens look, what they ring for, and what they left at their last end.
 type looks struct {
 	theme tui.Theme
 	ring  bool
+	left  screen.Memory // nil for nothing, as in the demo, which begins the same for everybody
 }
 
 // themeName is the variable that says which theme the screens have where --theme does not.
@@ -79,11 +82,15 @@ func runLine(ctx context.Context, r connection, set map[string]string, look look
 	if err != nil {
 		return err
 	}
+	if isDemo(folder) && remote == nil {
+		return runDemo(ctx, folder, screenSpeed, false, look)
+	}
+	if left, err := openShelf(cmp.Or(folder, r.server, os.Getenv("ADITUS_SERVER"))); err == nil {
+		defer left.Close()
+		look.left = left
+	}
 	if remote != nil {
 		return runFace(ctx, remote, folder, look)
-	}
-	if isDemo(folder) {
-		return runDemo(ctx, folder, screenSpeed, false, look)
 	}
 	if err := beginSettings(folder); err != nil {
 		return err
@@ -145,7 +152,7 @@ func runFace(ctx context.Context, remote *api.Remote, folder string, look looks)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go remote.Follow(ctx)
-	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
+	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Memory: look.left, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
 	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
 	fmt.Print(tui.EndLook)
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
@@ -171,7 +178,7 @@ func runScreens(ctx context.Context, live control.Live, note string, look looks,
 	defer cancel()
 	shown, show := context.WithTimeout(ctx, showWait)
 	defer show()
-	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
+	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Memory: look.left, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
 	program := tea.NewProgram(app, tea.WithContext(ctx))
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)

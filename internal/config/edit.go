@@ -157,11 +157,14 @@ func RemoveLink(folder, name string) error {
 
 // SetEvery changes a link's polling interval in the settings of a data folder.
 func SetEvery(folder, name string, every time.Duration) error {
-	return setOfLink(folder, name, "every", every.String())
+	_, err := setOfLink(folder, name, "every", every.String())
+	return err
 }
 
 // SetMay writes what a link's repository may declare into the settings of a data folder.
-func SetMay(folder, name string, may May) error { return setOfLink(folder, name, "may", may) }
+func SetMay(folder, name string, may May) (Settings, error) {
+	return setOfLink(folder, name, "may", may)
+}
 
 // SetInstances writes as whom instances run into the settings of a data folder.
 func SetInstances(folder string, i Instances) (Settings, error) {
@@ -181,8 +184,8 @@ func SetInstances(folder string, i Instances) (Settings, error) {
 }
 
 // setOfLink gives a key of a link another value.
-func setOfLink(folder, name, key string, value any) error {
-	_, err := Edit(folder, Settings{}, func(root *yaml.Node) error {
+func setOfLink(folder, name, key string, value any) (Settings, error) {
+	return Edit(folder, Settings{}, func(root *yaml.Node) error {
 		found, _ := named(listIn(root, "links"), name)
 		if found == nil {
 			return fmt.Errorf("there is no link %q", name)
@@ -194,7 +197,6 @@ func setOfLink(folder, name, key string, value any) error {
 		put(found, key, &node)
 		return nil
 	})
-	return err
 }
 
 // put gives a key of a mapping a value. What people wrote behind the value before stays.

@@ -22,7 +22,7 @@ var Sections = []string{"links", "sites", "sinks", "follow", "registries", "metr
 var ErrMachine = errors.New("that is of the machine itself, and written there alone: in settings.yaml, or by the shell on the machine")
 
 // machine are keys whose values name programs and files of the machine that the server is on, or let something reach them.
-var machine = []string{"program", "programs", "reach", "must", "ca", "known-hosts", "kubeconfig", "files"}
+var machine = []string{"program", "programs", "reach", "must", "ca", "known-hosts", "kubeconfig", "files", "engine", "certificate", "key"}
 
 // OfMachine tells whether an entry names programs or files of the machine.
 func OfMachine(section string, value map[string]any) error {

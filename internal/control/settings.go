@@ -11,6 +11,7 @@ import (
 
 	"aditus/internal/config"
 	"aditus/internal/core/berth"
+	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/policy"
 	"aditus/internal/core/say"
@@ -90,8 +91,27 @@ func (l Live) PutSettings(ctx context.Context, who policy.Actor, given map[strin
 	for _, e := range entries {
 		what = append(what, fmt.Sprintf("%s of the %s", e.Name, e.Section))
 	}
+	before, _ := l.Rules()
 	s, err := Settle(l.Folder, config.Settings{}, given, entries, who.Known != policy.ByAccount, l.Check)
+	for _, name := range l.unbound(before) {
+		if err != nil || len(s.Links) < 2 {
+			break
+		}
+		s, err = config.SetMay(l.Folder, name, config.MayOf(declare.GrantOf(l.Declares(name))))
+		what = append(what, "what "+name+" may declare, which is no longer the only link,")
+	}
 	return l.settled(ctx, who, s, err, "%s set", say.List(what))
+}
+
+// unbound are the links that may declare everything as long as they are the only one. What they declare now is what they may, as soon as there
+// is another one.
+func (l Live) unbound(settings config.Settings) (names []string) {
+	for _, link := range settings.Links {
+		if link.May == nil && len(l.Declares(link.Name)) > 0 {
+			names = append(names, link.Name)
+		}
+	}
+	return names
 }
 
 // errRight is that settings would be right.

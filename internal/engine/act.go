@@ -79,7 +79,7 @@ func (b *loop) laid(revision declare.Fingerprint) (declare.Desired, error) {
 			return declare.Desired{}, fmt.Errorf("revision %s is not on record", revision.Short())
 		}
 	}
-	return b.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
+	return b.e.opened(compare.KeepLeft(*r.Desired, b.state.Change.Live))
 }
 
 // unwell names the instances of a part that are not healthy, so that they are the first to go.
@@ -95,7 +95,7 @@ func (b *loop) unwell(part string) (ids []string) {
 }
 
 // opened gives a desired state with its secrets opened, for the driver alone.
-func (b *loop) opened(desired declare.Desired) (declare.Desired, error) {
+func (e *Engine) opened(desired declare.Desired) (declare.Desired, error) {
 	parts := maps.Clone(desired.Parts)
 	for name, part := range parts {
 		if len(part.Sealed) == 0 {
@@ -103,9 +103,9 @@ func (b *loop) opened(desired declare.Desired) (declare.Desired, error) {
 		}
 		part.Opened = map[string]string{}
 		for key, sealed := range part.Sealed {
-			plain, err := b.e.access.Opener.Open(sealed)
+			plain, err := e.access.Opener.Open(sealed)
 			if err != nil {
-				return desired, fmt.Errorf("the secret %s of %s: %w; nothing of %s is laid down until it opens", key, name, err, b.id)
+				return desired, fmt.Errorf("the secret %s of %s: %w; nothing of %s is laid down until it opens", key, name, err, desired.Workload)
 			}
 			part.Opened[key] = plain
 		}

@@ -261,11 +261,8 @@ func (l *link) declare(ctx context.Context, answer source.Answer, options source
 		if l.follow != nil && d.Site != l.follow.Site {
 			continue
 		}
-		if other := e.declaredBy(id.Workload, l); other != "" {
-			return fmt.Errorf("%s is not taken: the workload %q is declared by the link %s already: give one of them another name; %s", l.describe(answer), id.Workload, other, l.stays())
-		}
-		if role := e.unlisted(d.Desired.Rollout.Stages, loaded.Line); role != "" {
-			return fmt.Errorf("%s is not taken: a stage of %s at %s asks for a sign-off by %q, and the settings list nobody under that role: write there whose go-ahead it is, roles: {%s: [NAME]}, or [\"*\"] for anyone's; %s", l.describe(answer), id.Workload, id.Site, role, role, l.stays())
+		if why := e.elses(l, d, loaded.Line); why != "" {
+			return fmt.Errorf("%s is not taken: %s; %s", l.describe(answer), why, l.stays())
 		}
 		fingerprint, err := l.hold(ctx, id, &d.Desired, next)
 		if err != nil {

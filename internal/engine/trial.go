@@ -50,7 +50,7 @@ func (b *loop) cannot(declared *berth.Revision, synced bool, now time.Time) (why
 	case t.of == declared.Fingerprint && t.refused == "" && !(synced && now.Sub(t.asked) > trialHolds), t.of == declared.Fingerprint && t.refused != "" && now.Sub(t.asked) < trialAgain:
 		return t.refused, false
 	default:
-		desired, err := b.opened(compare.KeepLeft(*declared.Desired, b.state.Change.Live))
+		desired, err := b.e.opened(compare.KeepLeft(*declared.Desired, b.state.Change.Live))
 		if err != nil {
 			return err.Error(), false
 		}

@@ -8,6 +8,8 @@ import (
 	"io"
 	"maps"
 	"path"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -37,6 +39,18 @@ type FoundVariable struct {
 type FoundWorkload struct {
 	Name  string   `json:"name"`
 	Sites []string `json:"sites"`
+}
+
+// notName is what is no part of a workload's name.
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+
+// BareName is the name of the workload that a folder of objects is.
+func BareName(folder, otherwise string) string {
+	name := path.Base(filepath.ToSlash(folder))
+	if name == "." || name == "/" {
+		name = otherwise
+	}
+	return strings.Trim(notName.ReplaceAllString(strings.ToLower(name), "-"), "-")
 }
 
 // Sites gives the sites of all workloads of a folder, in the order in which they stand first.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"go.yaml.in/yaml/v4"
 
 	"aditus/internal/config"
 	"aditus/internal/core/declare"
@@ -69,6 +70,30 @@ func Find(kinds []Kind, name string) (Kind, error) {
 		return Kind{}, fmt.Errorf("what it runs on is missing; write target: with %s", choose)
 	}
 	return Kind{}, fmt.Errorf("there is no kind of target %q; write %s", name, choose)
+}
+
+// Read reads what a site is to run on as a person writes it: KIND or KIND=WHERE, as on the command line, or its fields as they stand in the settings.
+func Read(kinds []Kind, site string, before []config.Site, text string) (t config.Target, err error) {
+	if name, rest, _ := strings.Cut(strings.TrimSpace(text), "="); !strings.ContainsAny(name, ": {") {
+		kind, err := Find(kinds, name)
+		if err != nil {
+			return t, err
+		}
+		return kind.New(site, before, rest)
+	}
+	if text = strings.TrimSpace(text); !strings.HasPrefix(text, "{") {
+		text = "{" + text + "}"
+	}
+	decoder := yaml.NewDecoder(strings.NewReader(text))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(&t); err != nil {
+		return t, fmt.Errorf("%s cannot be read: %w; write it like %s, or as fields: kind: local, listen: 127.0.0.1:8080", text, err, kinds[0].Name)
+	}
+	kind, err := Find(kinds, t.Kind)
+	if err != nil || kind.Check == nil {
+		return t, err
+	}
+	return t, kind.Check(t)
 }
 
 // Ready tells why a site that is new among settings, or changed, cannot be opened on this machine: an engine that begins anew with it would not.

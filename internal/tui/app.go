@@ -36,6 +36,7 @@ type Options struct {
 	Note     string          // told on the board's key bar, such as how fast the demo's time runs
 	Pictures string          // the folder that pictures are written to
 	Shown    func()          // called once the first picture is on the screen; may be nil
+	Memory   screen.Memory   // of what screens leave for the next start; nil for none
 	Settings control.Settler // nil where they are not changed from here
 	Tokens   control.Tokener // nil where there is no server that has any
 	Theme    Theme           // that was asked for; empty for auto
@@ -108,12 +109,15 @@ func (o opener) opens() string {
 	return words.Keys[o.verb]
 }
 
+// mostTyped is how long a line may be that is typed.
+const mostTyped = 2000
+
 // New makes the interface. What it asks for is not waited for when ctx ends.
 func New(ctx context.Context, c control.Control, options Options) *App {
 	input := textinput.New()
-	input.Prompt, input.CharLimit = "", 200
+	input.Prompt, input.CharLimit = "", mostTyped
 	a := &App{changed: c.Changed(ctx), options: options, look: newLook(options.Theme), input: input}
-	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TearDown: a.tearDown, TakePicture: a.takePicture}
+	a.desk = &screen.Desk{Ctx: ctx, Control: c, Who: options.Who, Pictures: options.Pictures, Settings: options.Settings, Tokens: options.Tokens, Kept: map[string]any{}, Memory: options.Memory, Say: a.say, Write: a.write, Ask: a.put, Type: a.typed, Start: a.startVerb, StartMany: a.startMany, TearDown: a.tearDown, TakePicture: a.takePicture}
 	a.home, a.desk.Find = board.New(a.desk), func(text string) {
 		a.over = nil
 		a.home.Find(text)
@@ -190,7 +194,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.put(msg.Question)
 	case screen.Closed:
 		a.over = nil
-		delete(a.desk.Kept, msg.Forget)
+		if delete(a.desk.Kept, msg.Forget); msg.Forget != "" {
+			a.desk.Remember(msg.Forget, nil)
+		}
 		a.say(msg.Text, false)
 		return a, a.snap()
 	case screen.Fetched:

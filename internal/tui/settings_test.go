@@ -42,7 +42,23 @@ func (s *settled) Explore(_ context.Context, _ policy.Actor, a control.Asked) (c
 		return control.Offer{}, s.refuse
 	}
 	offer := s.offer
-	offer.Where, offer.Branch = a.Repository, cmp.Or(a.Branch, "main")
+	offer.Where, offer.Branch, offer.Folder = a.Repository, cmp.Or(a.Branch, "main"), cmp.Or(a.Folder, offer.Folders[0].Folder)
+	offer.Targets = map[string][]control.Target{}
+	for site, all := range s.offer.Targets {
+		all, asked := slices.Clone(all), a.Targets[site]
+		at := max(0, slices.IndexFunc(all, func(t control.Target) bool { return strings.Contains(asked, "kind: "+t.Kind) }))
+		if strings.Contains(asked, "quay:90") {
+			at, all = len(all), append(all, control.Target{Kind: "local", Means: "processes at quay:90", Value: map[string]any{"kind": "local", "listen": "quay:90"}})
+		}
+		all[at].Chosen = true
+		offer.Targets[site] = all
+	}
+	if offer.Folder != offer.Folders[0].Folder {
+		offer.Berths = nil
+		for _, site := range a.Sites {
+			offer.Berths = append(offer.Berths, control.Foreseen{Workload: a.Workload, Site: site, Parts: []string{"objects: Deployment, Service"}, Told: []string{"Deployment/lantern is there and is taken over"}})
+		}
+	}
 	return offer, nil
 }
 
@@ -180,12 +196,18 @@ func connectable() control.Offer {
 		Took: 84 * time.Millisecond, Branches: []string{"main", "next"}, Head: source.Commit{Hash: "948c7d4e", Subject: "Declare the quay", Author: "Maren Oake"},
 		Folders: []source.Found{
 			{Folder: "deploy/workloads", Workloads: []source.FoundWorkload{{Name: "quay", Sites: []string{"drydock", "harbour"}}, {Name: "berths", Sites: []string{"harbour"}}}},
-			{Folder: "manifests", Objects: []string{"Deployment lantern", "Service lantern"}},
+			{Folder: "manifests", Objects: []string{"Deployment/lantern", "Service/lantern"}},
 		},
 		Targets: map[string][]control.Target{"harbour": {
 			{Kind: "local", Means: "processes on this machine, HTTP at 127.0.0.1:8081", Value: map[string]any{"kind": "local", "listen": "127.0.0.1:8081"}},
-			{Kind: "cluster", Means: "the namespace harbour of a cluster", Wrong: "there is no kubeconfig"},
+			{Kind: "cluster", Means: "the namespace harbour of a cluster", Value: map[string]any{"kind": "cluster", "namespace": "harbour"}, Wrong: "there is no kubeconfig"},
 		}},
+		Berths: []control.Foreseen{
+			{Workload: "quay", Site: "drydock", Version: "2.4.1", Parts: []string{"app × 3 of quay:2.4.1", "any host to app"}},
+			{Workload: "quay", Site: "harbour", Version: "2.4.1", Parts: []string{"app × 3 of quay:2.4.1", "any host to app"}},
+			{Workload: "berths", Site: "harbour", Parts: []string{"app of berths:1.0.0"}, Refused: []string{"app: image pulls are not for processes"}},
+		},
+		May: map[string]any{"workloads": []any{"quay", "berths"}}, Narrowed: []string{"line"},
 	}
 }
 
@@ -198,7 +220,7 @@ func TestConnectBundle(t *testing.T) {
 	s.offer.Folders = []source.Found{{Folder: ".", Workloads: []source.FoundWorkload{{Name: "lanterns", Sites: []string{"drydock"}}}, Variables: []source.FoundVariable{
 		{Name: "log-level", Values: []string{"info", "debug"}, Workloads: []string{"lanterns"}}, {Name: "tide", Values: []string{"low"}, Workloads: []string{"lanterns"}},
 	}}}
-	press(a, "C enter o c i : / / h / l enter")
+	press(a, "C o c i : / / h / l enter")
 	storytest.Golden(t, "connect-bundle-100x30.txt", frame(a, 100, 30))
 	press(a, "end enter h i g h enter")
 	if got := frame(a, 158, 47); !strings.Contains(got, "high, instead of low; used by lanterns") || !strings.Contains(got, "with 1 variable of your own") {
@@ -231,7 +253,7 @@ func TestConnect(t *testing.T) {
 		}
 		s.changes = nil
 	}
-	press(a, "C w")
+	press(a, "C esc w")
 	shows("It cannot be written yet: the repository has not answered yet.")
 	s.refuse = errors.New("the repository cannot be reached: check the address")
 	press(a, "enter h t t p s : / / g i t / Q u a y . g i t enter")
@@ -240,22 +262,30 @@ func TestConnect(t *testing.T) {
 	s.refuse = nil
 	press(a, "esc C v") // what was given is there
 	did("explore https://git/Quay.git ", "explore https://git/Quay.git ")
-	shows("answers in 84 ms: “Declare the quay” by Maren Oake is the newest", "main, at 948c7d4; 1 more to choose from", "settings.yaml gets the link quay and 1 site: harbour.", "The first look finds 3 berths of 2 workloads.")
+	shows("answers in 84 ms: “Declare the quay” by Maren Oake is the newest", "main, at 948c7d4; 1 more to choose from", "settings.yaml gets the link quay and 1 site: harbour.", "The first look finds 3 berths.", "quay 2.4.1 at drydock and harbour: app × 3 of quay:2.4.1, any host to app", "berths at harbour: app of berths:1.0.0", "berths cannot be at harbour: app: image pulls are not for processes", "so may line from then on")
 	press(a, "down enter m a r e n enter s e c r e t enter")
 	did("explore https://git/Quay.git ")
 	shows("as maren, with a password or token")
 	press(a, "down right")
 	did("explore https://git/Quay.git next")
 	press(a, "down right")
-	shows("manifests has objects of a cluster's API and no declaration")
+	shows("manifests: all of these objects together", "enter names one or several: drydock", "it is not said yet at which sites the objects run")
+	press(a, "w down enter ctrl+u l i g h t enter down enter h a r b o u r enter")
+	shows("light: all of these objects together", "light at harbour: objects: Deployment, Service", "light at harbour: Deployment/lantern is there and is taken over")
+	s.changes = nil
+	press(a, "up up left down enter end right")
+	s.changes = nil
+	shows("by itself: new sites take", "The namespace harbour of a cluster: there is no kubeconfig. Write it otherwise with enter, or choose local.", "harbour cannot run on what is chosen for it")
 	press(a, "w")
 	did()
-	press(a, "left down enter end right")
-	shows("by itself: new sites take", "There is no kubeconfig. Choose local, or mend it.", "harbour cannot run on what is chosen for it")
-	press(a, "w")
-	did()
+	press(a, "enter ctrl+u l o c a l = q u a y : 9 0 enter")
+	shows("processes at quay:90; or cluster")
+	press(a, "right right right") // what was typed is among the choices
+	shows("processes at quay:90; or cluster")
+	press(a, "right")
+	shows("processes on this machine, HTTP at 127.0.0.1:8081; or cluster")
 	s.refuse = errors.New("a link quay is there already")
-	press(a, "right w")
+	press(a, "w")
 	shows("A link quay is there already")
 	s.changes, s.refuse = nil, nil
 	f.Story.Snapshot.Links[0].Name = "quay"
@@ -264,7 +294,7 @@ func TestConnect(t *testing.T) {
 	did()
 	shows("there is a link quay already: give this one another name")
 	press(a, "up enter x enter w")
-	did("sites harbour map[automatic:true target:map[kind:local listen:127.0.0.1:8081]]", "links quayx map[branch:next every:1m folder:deploy/workloads repository:https://git/Quay.git]")
+	did("sites harbour map[automatic:true target:map[kind:local listen:127.0.0.1:8081]]", "links quayx map[branch:next every:1m folder:deploy/workloads may:map[workloads:[quay berths]] repository:https://git/Quay.git]")
 	shows("The link quayx is written, and read at once.", "NEEDS YOU")
 	press(a, "C")
 	shows("an address: https://HOST/PATH")

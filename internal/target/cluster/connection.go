@@ -122,6 +122,9 @@ func (a Address) load() (*rest.Config, string, error) {
 		return nil, "", fmt.Errorf("context: the kubeconfig has no context %q; it has %q", a.Context, known)
 	}
 	config, err := loading.ClientConfig()
+	if clientcmd.IsEmptyConfig(err) {
+		return nil, "", errors.New("no kubeconfig was found, in $KUBECONFIG or ~/.kube/config; name the file with kubeconfig:, or run under a service account")
+	}
 	if err != nil {
 		return nil, "", fmt.Errorf("read the kubeconfig: %w; name the file with kubeconfig:, or run under a service account", err)
 	}

@@ -3,6 +3,8 @@
 package board
 
 import (
+	"maps"
+	"reflect"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -41,11 +43,53 @@ type Model struct {
 	pageRows    int
 	filter      string
 	layout      layout
+	was         arrangement
 	unfolded    string // what the need is about that is told in full below, where it concerns no berth
 }
 
-// New makes a board.
-func New(d *screen.Desk) *Model { return &Model{desk: d} }
+// arrangement is how the board was left, for the next start.
+type arrangement struct {
+	Filter string   `json:"filter,omitempty"`
+	Group  string   `json:"group,omitempty"`
+	Order  string   `json:"order,omitempty"`
+	Folded []string `json:"folded,omitempty"` // groups
+}
+
+// keptAs is the name by which that is found again.
+const keptAs = "board"
+
+// New makes a board, which is as it was left.
+func New(d *screen.Desk) *Model {
+	m := &Model{desk: d, folded: map[string]bool{}}
+	d.Recall(keptAs, &m.was)
+	m.filter = m.was.Filter
+	m.grouped = grouping(max(0, slices.Index(groupingNames[:], m.was.Group)))
+	m.ordered = ordering(max(0, slices.Index(orderingNames[:], m.was.Order)))
+	for _, name := range m.was.Folded {
+		m.folded[name] = true
+	}
+	return m
+}
+
+// leave leaves the board as it is for the next start, where that is otherwise than before.
+func (m *Model) leave() {
+	now := arrangement{Filter: m.filter}
+	if m.grouped != ungrouped {
+		now.Group = groupingNames[m.grouped]
+	}
+	if m.ordered != byName {
+		now.Order = orderingNames[m.ordered]
+	}
+	for _, name := range slices.Sorted(maps.Keys(m.folded)) {
+		if m.folded[name] {
+			now.Folded = append(now.Folded, name)
+		}
+	}
+	if !reflect.DeepEqual(now, m.was) {
+		m.was = now
+		m.desk.Remember(keptAs, now)
+	}
+}
 
 // Update implements screen.Screen.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
@@ -78,6 +122,7 @@ func (m *Model) set(s status.Snapshot) {
 	}
 	m.possible = nil
 	m.refilter()
+	m.leave()
 	if !m.desk.Touched {
 		m.selectWhatMatters()
 	}

@@ -3,6 +3,8 @@
 package connect
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -12,6 +14,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"go.yaml.in/yaml/v4"
 
 	"aditus/internal/config"
 	"aditus/internal/control"
@@ -23,14 +26,13 @@ import (
 	"aditus/internal/tui/screen"
 )
 
-// Given is what was answered so far. It stays as long as the screens do.
+// Given is what was answered so far. It is found again when the screen is opened again, also by another start of the program, but for what
+// is secret in it.
 type Given struct {
-	asked     control.Asked
-	name      string // of the link; empty for one made of the address
-	folder    int
-	targets   map[string]int // which one of those that are offered, by site
-	automatic bool
-	variables map[string]string // of a bundle: those that got another value
+	Asked     control.Asked     `json:"asked"`
+	Name      string            `json:"name,omitempty"` // of the link; empty for one made of the address
+	Typed     map[string]string `json:"typed,omitempty"` // what somebody wrote that a new site is to run on
+	Automatic bool              `json:"automatic,omitempty"`
 }
 
 // Model is the list of questions with a cursor.
@@ -42,11 +44,12 @@ type Model struct {
 	sites []string // that there are
 	links []status.Link
 
-	offer  *control.Offer
+	offer  *control.Offer // the newest, also while it is asked again
 	asking bool
 	wrong  string // why there is no offer
 	round  int    // of asking
 	list   kit.List
+	top    int // the first line that is shown
 }
 
 // keptAs is the name by which what was given on a screen that was left is found again.
@@ -56,33 +59,52 @@ const keptAs = "connect"
 func Open(d *screen.Desk, s status.Snapshot, _ berth.ID) (screen.Screen, tea.Cmd) {
 	given, ok := d.Kept[keptAs].(*Given)
 	if !ok {
-		given = &Given{targets: map[string]int{}, variables: map[string]string{}}
+		given = &Given{}
+		d.Recall(keptAs, given)
 		d.Kept[keptAs] = given
 	}
 	m := &Model{desk: d, given: given, line: s.Line, now: s.Now, sites: s.Sites, links: s.Links}
-	if d.Settings == nil {
+	switch {
+	case d.Settings == nil:
 		m.wrong = "A repository is connected where Aditus runs."
 		return m, nil
+	case given.Asked.Repository == "":
+		return m, m.enter("")
 	}
 	return m, m.ask()
 }
 
-// ask asks what the repository offers.
+// ask asks what the repository offers, with what was decided so far. What it offered before stays to be seen until it has answered.
 func (m *Model) ask() tea.Cmd {
-	m.offer, m.wrong, m.asking = nil, "", false
-	if m.given.asked.Repository == "" {
+	m.remember()
+	m.wrong, m.asking = "", false
+	if m.given.Asked.Repository == "" {
+		m.offer = nil
 		return nil
 	}
 	m.asking = true
 	m.round++
-	asked, round := m.given.asked, m.round
+	asked, round := m.given.Asked, m.round
+	if m.bare() {
+		asked.Workload = m.workload()
+	}
 	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(m.desk.Ctx, screen.Timeout)
+		ctx, cancel := context.WithTimeout(m.desk.Ctx, patience)
 		defer cancel()
 		offer, err := m.desk.Settings.Explore(ctx, m.desk.Who, asked)
 		return answered{m, round, offer, err}
 	}
 }
+
+// remember leaves what was given for the next start, but for what is secret in it.
+func (m *Model) remember() {
+	kept := *m.given
+	kept.Asked.Credential = nil
+	m.desk.Remember(keptAs, kept)
+}
+
+// patience is how long a repository, what it declares, and what its sites stand on may take.
+const patience = 2 * time.Minute
 
 // answered is what a repository answered.
 type answered struct {
@@ -108,25 +130,91 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			return nil // of another question
 		}
 		if m.asking = false; msg.err != nil {
-			m.wrong = say.Sentence(msg.err.Error())
+			m.offer, m.wrong = nil, say.Sentence(msg.err.Error())
 			return nil
 		}
 		m.offer = &msg.offer
-		m.given.folder = min(m.given.folder, max(0, len(msg.offer.Folders)-1))
+		for site, typed := range m.given.Typed {
+			if m.given.Asked.Targets[site] == typed {
+				if all, at := m.choices(site); len(all) > 0 {
+					m.given.Typed[site], m.given.Asked.Targets[site] = all[at], all[at] // as it is written
+				}
+			}
+		}
 	}
 	return nil
 }
 
-// The lines, in order; one for each new site follows them.
+// asks is what a line asks for.
+type asks int
+
 const (
-	whereFrom = iota
+	whereFrom asks = iota
 	howIn
 	branch
 	what
+	workload // that a folder of objects is
+	itsSites // where that runs
 	byWhom
-	name
-	lines
+	called
+	runsOn   // a new site
+	variable // of a bundle
 )
+
+// line is one of the questions: of is the site or the variable that it is about.
+type line struct {
+	asks
+	of string
+}
+
+// lines are the questions that there are now, in order.
+func (m *Model) lines() []line {
+	all := []line{{asks: whereFrom}, {asks: howIn}, {asks: branch}, {asks: what}}
+	if m.bare() {
+		all = append(all, line{asks: workload}, line{asks: itsSites})
+	}
+	all = append(all, line{asks: byWhom}, line{asks: called})
+	for _, site := range m.newSites() {
+		all = append(all, line{runsOn, site})
+	}
+	for _, v := range m.variables() {
+		all = append(all, line{variable, v.Name})
+	}
+	return all
+}
+
+// at is the line with the cursor.
+func (m *Model) at() line {
+	all := m.lines()
+	return all[min(m.list.At, len(all)-1)]
+}
+
+// chosen is the folder that is chosen; nil while there is none.
+func (m *Model) chosen() *source.Found {
+	if m.offer == nil {
+		return nil
+	}
+	for i := range m.offer.Folders {
+		if m.offer.Folders[i].Folder == cmp.Or(m.given.Asked.Folder, m.offer.Folder) {
+			return &m.offer.Folders[i]
+		}
+	}
+	if len(m.offer.Folders) > 0 {
+		return &m.offer.Folders[0]
+	}
+	return nil
+}
+
+// bare tells whether the chosen folder has only objects of a cluster's API.
+func (m *Model) bare() bool {
+	at := m.chosen()
+	return at != nil && len(at.Workloads) == 0
+}
+
+// workload is the one that the objects of a folder are.
+func (m *Model) workload() string {
+	return cmp.Or(m.given.Asked.Workload, source.BareName(m.chosen().Folder, m.linkName()))
+}
 
 // newSites are those that the chosen folder is for and the settings do not have.
 func (m *Model) newSites() (names []string) {
@@ -134,29 +222,79 @@ func (m *Model) newSites() (names []string) {
 	if at == nil {
 		return nil
 	}
-	for _, site := range at.Sites() {
-		if len(m.offer.Targets[site]) > 0 {
+	for _, site := range m.goesTo() {
+		if !slices.Contains(m.sites, site) {
 			names = append(names, site)
 		}
 	}
 	return names
 }
 
-// chosen is the folder that is chosen; nil while there is none.
-func (m *Model) chosen() *source.Found {
-	if m.offer == nil || m.given.folder >= len(m.offer.Folders) {
-		return nil
+// goesTo are the sites that the chosen folder is for.
+func (m *Model) goesTo() []string {
+	if m.bare() {
+		return m.given.Asked.Sites
 	}
-	return &m.offer.Folders[m.given.folder]
+	return m.chosen().Sites()
 }
 
-// target is what a new site is to run on.
+// target is what a new site is to run on; one without a kind while that is not known.
 func (m *Model) target(site string) control.Target {
-	all := m.offer.Targets[site]
-	return all[m.given.targets[site]%len(all)]
+	for _, t := range m.offer.Targets[site] {
+		if t.Chosen {
+			return t
+		}
+	}
+	if all := m.offer.Targets[site]; len(all) > 0 {
+		return all[0]
+	}
+	return control.Target{}
 }
 
-func (m *Model) rows() int { return lines + len(m.newSites()) + len(m.variables()) }
+// choices are what a new site can run on, as it is written, and which of them is chosen.
+func (m *Model) choices(site string) (all []string, at int) {
+	for i, t := range m.offer.Targets[site] {
+		text := t.Means
+		if t.Value != nil {
+			text = fields(t.Value)
+		}
+		if all = append(all, text); t.Chosen {
+			at = i
+		}
+	}
+	if typed := m.given.Typed[site]; typed != "" && typed != m.given.Asked.Targets[site] && !slices.Contains(all, typed) {
+		all = append(all, typed)
+	}
+	return all, at
+}
+
+// fields writes what a site runs on in one line.
+func fields(value map[string]any) string {
+	keys := slices.SortedFunc(maps.Keys(value), func(a, b string) int {
+		first := func(key string) int {
+			if key == "kind" {
+				return 0
+			}
+			return 1
+		}
+		return cmp.Or(first(a)-first(b), strings.Compare(a, b))
+	})
+	root := yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle}
+	for _, key := range keys {
+		var of yaml.Node
+		if of.Encode(value[key]) != nil {
+			continue // it came as YAML or JSON
+		}
+		of.Style = yaml.FlowStyle
+		root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, &of)
+	}
+	text, err := yaml.Marshal(&root)
+	if err != nil {
+		return ""
+	}
+	text = bytes.TrimSpace(text)
+	return string(bytes.TrimSuffix(bytes.TrimPrefix(text, []byte("{")), []byte("}")))
+}
 
 // variables are those of a bundle, which may get other values.
 func (m *Model) variables() []source.FoundVariable {
@@ -174,68 +312,95 @@ func (m *Model) Keys() []screen.Key {
 		}
 		return text
 	}
+	can := m.at().asks
 	return []screen.Key{
-		screen.List(&m.list, m.rows),
-		screen.Bind("enter", "enter", "answer it", "answer the line, or take the next of its choices", m.enter),
-		screen.Bind("left h right l", "←→", does("choose", m.list.At >= branch && m.list.At != name), "go through the choices of the line", m.turn),
-		screen.Bind("v", "v", does("try again", m.given.asked.Repository != ""), "ask the repository again", func(string) tea.Cmd { return m.ask() }),
+		screen.List(&m.list, func() int { return len(m.lines()) }),
+		screen.Bind("enter", "enter", "answer it", "answer the line", m.enter),
+		screen.Bind("left h right l", "←→", does("choose", can == branch || can == what || can == byWhom || can == runsOn), "go through the choices of the line", m.turn),
+		screen.Bind("v", "v", does("try again", m.given.Asked.Repository != ""), "ask the repository and the sites again", func(string) tea.Cmd { return m.ask() }),
 		screen.Bind("w", "w", does("write it", m.ready() == ""), "write what stands below into the settings", m.write),
 	}
 }
 
 // enter answers a line.
 func (m *Model) enter(string) tea.Cmd {
-	hints := []kit.Hint{{Key: "enter", Does: "take it"}, {Key: "esc", Does: "leave it"}}
-	switch m.list.At {
-	case whereFrom:
-		return m.desk.Type(screen.Prompt{Label: "Address of the repository or registry:", Text: m.given.asked.Repository, Hints: hints, Done: func(text string) tea.Cmd {
-			m.given.asked = control.Asked{Repository: strings.TrimSpace(text), Credential: m.given.asked.Credential}
-			m.given.folder = 0
+	asked := &m.given.Asked
+	// typed asks for a text, and asks the repository again with it.
+	typed := func(label, text string, take func(text string)) tea.Cmd {
+		return m.desk.Type(screen.Prompt{Label: label, Text: text, Hints: hints, Done: func(text string) tea.Cmd {
+			take(strings.TrimSpace(text))
 			return m.ask()
 		}})
+	}
+	switch at := m.at(); at.asks {
+	case whereFrom:
+		return typed("Address of the repository or registry:", asked.Repository, func(text string) {
+			if text != asked.Repository {
+				*asked, m.offer = control.Asked{Repository: text, Credential: asked.Credential}, nil
+			}
+		})
 	case howIn:
 		return m.desk.Type(screen.Prompt{Label: "User, empty for a token or for none:", Hints: hints, Done: func(user string) tea.Cmd {
 			return m.desk.Type(screen.Prompt{Label: "Password or token, empty for none:", Hidden: true, Hints: hints, Done: func(password string) tea.Cmd {
-				m.given.asked.Credential = nil
+				asked.Credential = nil
 				if user, password = strings.TrimSpace(user), strings.TrimSpace(password); user+password != "" {
-					m.given.asked.Credential = &source.Credential{User: user, Password: password}
+					asked.Credential = &source.Credential{User: user, Password: password}
 				}
 				return m.ask()
 			}})
 		}})
 	case branch:
-		label, text := "Branch:", m.given.asked.Branch
 		if m.bundle() {
-			label, text = "Version, a range such as ^1.4, or a digest:", m.given.asked.Version
+			return typed("Version, a range such as ^1.4, or a digest:", asked.Version, func(text string) { asked.Version = text })
 		}
-		return m.desk.Type(screen.Prompt{Label: label, Text: text, Hints: hints, Done: func(text string) tea.Cmd {
-			if text = strings.TrimSpace(text); m.bundle() {
-				m.given.asked.Version = text
-			} else {
-				m.given.asked.Branch = text
-			}
-			return m.ask()
-		}})
-	case name:
+		return typed("Branch:", asked.Branch, func(text string) { asked.Branch = text })
+	case workload:
+		return typed("Name of the workload that these objects are:", m.workload(), func(text string) { asked.Workload = text })
+	case itsSites:
+		return typed("Sites that it runs at, by their names:", strings.Join(asked.Sites, " "), func(text string) {
+			asked.Sites = strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' })
+		})
+	case called:
 		return m.desk.Type(screen.Prompt{Label: "Name of the link:", Text: m.linkName(), Hints: hints, Done: func(text string) tea.Cmd {
-			m.given.name = strings.TrimSpace(text)
+			m.given.Name = strings.TrimSpace(text)
+			m.remember()
 			return nil
 		}})
-	}
-	if at := m.list.At - lines - len(m.newSites()); at >= 0 && at < len(m.variables()) {
-		v := m.variables()[at]
-		return m.desk.Type(screen.Prompt{Label: fmt.Sprintf("Value of %s, empty for its own:", v.Name), Text: m.given.variables[v.Name], Hints: hints, Done: func(text string) tea.Cmd {
-			if delete(m.given.variables, v.Name); strings.TrimSpace(text) != "" {
-				m.given.variables[v.Name] = strings.TrimSpace(text)
+	case runsOn:
+		all, chosen := m.choices(at.of)
+		return typed("What "+at.of+" runs on, as in the settings, or KIND=WHERE:", all[chosen], func(text string) {
+			m.takeTarget(at.of, text)
+			if m.given.Typed == nil {
+				m.given.Typed = map[string]string{}
 			}
-			return nil
-		}})
+			m.given.Typed[at.of] = text
+		})
+	case variable:
+		return typed(fmt.Sprintf("Value of %s, empty for its own:", at.of), asked.Variables[at.of], func(text string) {
+			if asked.Variables == nil {
+				asked.Variables = map[string]string{}
+			}
+			if delete(asked.Variables, at.of); text != "" {
+				asked.Variables[at.of] = text
+			}
+		})
 	}
 	return m.turn("right")
 }
 
+// hints are the keys while something is typed.
+var hints = []kit.Hint{{Key: "enter", Does: "take it"}, {Key: "esc", Does: "leave it"}}
+
+// takeTarget has a new site run on something.
+func (m *Model) takeTarget(site, text string) {
+	if m.given.Asked.Targets == nil {
+		m.given.Asked.Targets = map[string]string{}
+	}
+	m.given.Asked.Targets[site] = text
+}
+
 func (m *Model) bundle() bool {
-	return config.Link{Repository: m.given.asked.Repository}.Bundle()
+	return config.Link{Repository: m.given.Asked.Repository}.Bundle()
 }
 
 // turn goes through the choices of a line.
@@ -244,40 +409,37 @@ func (m *Model) turn(pressed string) tea.Cmd {
 	if pressed == "left" || pressed == "h" {
 		step = -1
 	}
-	around := func(at, n int) int { return ((at+step)%n + n) % n }
-	switch at := m.list.At; {
-	case at == byWhom:
-		m.given.automatic = !m.given.automatic
+	next := func(all []string, at int) string { return all[((at+step)%len(all)+len(all))%len(all)] }
+	asked := &m.given.Asked
+	switch at := m.at(); {
+	case at.asks == byWhom:
+		m.given.Automatic = !m.given.Automatic
+		m.remember()
+		return nil
 	case m.offer == nil:
-	case at == branch && len(m.offer.Branches) > 1:
-		m.given.asked.Branch = m.offer.Branches[around(slices.Index(m.offer.Branches, m.offer.Branch), len(m.offer.Branches))]
-		return m.ask()
-	case at == what && len(m.offer.Folders) > 1:
-		m.given.folder = around(m.given.folder, len(m.offer.Folders))
-	case at >= lines && at-lines < len(m.newSites()):
-		site := m.newSites()[at-lines]
-		m.given.targets[site] = around(m.given.targets[site], len(m.offer.Targets[site]))
-	}
-	return nil
-}
-
-// overridden are the variables of what is chosen that got another value.
-func (m *Model) overridden() map[string]any {
-	given := map[string]any{}
-	for _, v := range m.variables() {
-		if value, is := m.given.variables[v.Name]; is {
-			given[v.Name] = value
+		return nil
+	case at.asks == branch && len(m.offer.Branches) > 1:
+		asked.Branch = next(m.offer.Branches, slices.Index(m.offer.Branches, m.offer.Branch))
+	case at.asks == what && len(m.offer.Folders) > 1:
+		var all []string
+		for _, f := range m.offer.Folders {
+			all = append(all, f.Folder)
 		}
+		asked.Folder, asked.Workload = next(all, slices.Index(all, m.chosen().Folder)), ""
+	case at.asks == runsOn && len(m.offer.Targets[at.of]) > 0:
+		m.takeTarget(at.of, next(m.choices(at.of)))
+	default:
+		return nil
 	}
-	return given
+	return m.ask()
 }
 
 // linkName is the link's name: the one that was given, or the last part of the address.
 func (m *Model) linkName() string {
-	if m.given.name != "" {
-		return m.given.name
+	if m.given.Name != "" {
+		return m.given.Name
 	}
-	last := strings.TrimSuffix(path.Base(strings.ReplaceAll(strings.TrimRight(m.given.asked.Repository, "/"), ":", "/")), ".git")
+	last := strings.TrimSuffix(path.Base(strings.ReplaceAll(strings.TrimRight(m.given.Asked.Repository, "/"), ":", "/")), ".git")
 	if last == "." || last == "/" {
 		return ""
 	}
@@ -289,30 +451,39 @@ func (m *Model) ready() string {
 	switch at := m.chosen(); {
 	case m.offer == nil:
 		return "the repository has not answered yet"
+	case m.asking:
+		return "it is being asked"
 	case at == nil:
 		return "nothing in it can be run: a declaration is a .yaml file that begins with aditus: 1"
-	case len(at.Workloads) == 0:
-		return fmt.Sprintf("%s has objects of a cluster's API and no declaration: connect it with aditus link add --workload NAME --sites SITE", at.Folder)
+	case len(m.goesTo()) == 0:
+		return "it is not said yet at which sites the objects run"
 	case m.linkName() == "":
 		return "the link has no name"
 	case slices.ContainsFunc(m.links, func(l status.Link) bool { return l.Name == m.linkName() }):
 		return fmt.Sprintf("there is a link %s already: give this one another name", m.linkName())
 	}
 	for _, site := range m.newSites() {
-		if m.target(site).Wrong != "" {
+		if t := m.target(site); t.Wrong != "" || t.Kind == "" {
 			return site + " cannot run on what is chosen for it"
 		}
 	}
 	return ""
 }
 
-// write writes the link and its new sites into the settings.
-func (m *Model) write(string) tea.Cmd {
-	if missing := m.ready(); missing != "" {
-		m.desk.Say("It cannot be written yet: "+missing+".", true)
-		return nil
+// overridden are the variables of what is chosen that get another value.
+func (m *Model) overridden() map[string]any {
+	given := map[string]any{}
+	for _, v := range m.variables() {
+		if value, is := m.given.Asked.Variables[v.Name]; is {
+			given[v.Name] = value
+		}
 	}
-	asked, linked := m.given.asked, m.linkName()
+	return given
+}
+
+// entries are what is written into the settings: the new sites, and the link.
+func (m *Model) entries() (all []config.Entry) {
+	asked := m.given.Asked
 	link := map[string]any{"repository": asked.Repository, "folder": m.chosen().Folder, "every": "1m"}
 	for key, value := range map[string]string{"branch": m.offer.Branch, "version": asked.Version} {
 		if value != "" {
@@ -322,17 +493,30 @@ func (m *Model) write(string) tea.Cmd {
 	if asked.Plain {
 		link["plain"] = true
 	}
+	if m.bare() {
+		link["workload"], link["sites"] = m.workload(), asked.Sites
+	}
 	if given := m.overridden(); len(given) > 0 {
 		link["variables"] = given
 	}
-	entries := []config.Entry{}
-	for _, site := range m.newSites() {
-		entries = append(entries, config.Entry{Section: "sites", Name: site, Value: map[string]any{"automatic": m.given.automatic, "target": maps.Clone(m.target(site).Value)}})
+	if m.offer.May != nil {
+		link["may"] = m.offer.May
 	}
-	entries = append(entries, config.Entry{Section: "links", Name: linked, Value: link})
-	given := map[string]source.Credential{}
-	if asked.Credential != nil {
-		given[linked] = *asked.Credential
+	for _, site := range m.newSites() {
+		all = append(all, config.Entry{Section: "sites", Name: site, Value: map[string]any{"automatic": m.given.Automatic, "target": maps.Clone(m.target(site).Value)}})
+	}
+	return append(all, config.Entry{Section: "links", Name: m.linkName(), Value: link})
+}
+
+// write writes the link and its new sites into the settings.
+func (m *Model) write(string) tea.Cmd {
+	if missing := m.ready(); missing != "" {
+		m.desk.Say("It cannot be written yet: "+missing+".", true)
+		return nil
+	}
+	linked, entries, given := m.linkName(), m.entries(), map[string]source.Credential{}
+	if c := m.given.Asked.Credential; c != nil {
+		given[linked] = *c
 	}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.desk.Ctx, screen.Timeout)

@@ -1,12 +1,14 @@
 package connect
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
 
 	"aditus/internal/core/say"
 	"aditus/internal/tui/kit"
+	"aditus/internal/words"
 )
 
 // row is a line: what it is about, the sentence, and whether it is true, being asked, or still open.
@@ -26,82 +28,124 @@ const (
 )
 
 // questions are the lines as they are now.
-func (m *Model) questions() []row {
+func (m *Model) questions() (rows []row) {
+	for _, at := range m.lines() {
+		rows = append(rows, m.question(at))
+	}
+	return rows
+}
+
+func (m *Model) question(at line) row {
 	g, o := m.given, m.offer
 	open := func(about, text string) row { return row{about, text, isOpen, kit.Dim} }
 	done := func(about, format string, args ...any) row {
 		return row{about, fmt.Sprintf(format, args...), isTrue, kit.Text}
 	}
-	rows := make([]row, lines)
-	rows[whereFrom] = open("where from", "an address: https://HOST/PATH, ssh, USER@HOST:PATH, a folder of this machine, or oci://HOST/PATH")
-	rows[howIn] = open("how to get in", "without a credential; enter gives one, which is kept encrypted")
-	rows[branch] = open("which branch", "those that are found there")
-	rows[what] = open("what", "the folders in it that have something to run")
-	rows[byWhom] = done("by whom", "by hand: what Git declares waits until somebody syncs it")
-	rows[name] = open("called", "by the last part of its address")
-	if g.automatic {
-		rows[byWhom] = done("by whom", "by itself: new sites take what Git declares, in the stages that it declares")
-	}
-	if g.asked.Credential != nil {
-		rows[howIn] = done("how to get in", "%s; kept encrypted, and never shown again", who(g.asked.Credential.User))
-	}
-	if called := m.linkName(); called != "" {
-		rows[name] = done("called", "%s", called)
-	}
-	switch {
-	case g.asked.Repository == "":
-		return rows
-	case m.asking:
-		rows[whereFrom] = row{"where from", g.asked.Repository + " is asked…", isAsked, kit.New}
-		return rows
-	case o == nil:
-		rows[whereFrom] = row{"where from", g.asked.Repository, isOpen, kit.Bad}
-		return rows
-	}
-	rows[whereFrom] = done("where from", "%s answers in %s: “%s” by %s is the newest", o.Where, say.Took(o.Took), o.Head.Subject, o.Head.Author)
-	if rows[branch] = done("which branch", "%s, at %.7s", o.Branch, o.Head.Hash); m.bundle() {
-		rows[branch] = done("which version", "%s, at %.19s", or(g.asked.Version, "the newest"), o.Head.Hash)
-	} else if n := len(o.Branches); n > 1 {
-		rows[branch].text += fmt.Sprintf("; %d more to choose from", n-1)
-	}
-	if len(o.Folders) == 0 {
-		rows[what] = row{"what", "nothing in it can be run: a declaration is a .yaml file that begins with aditus: 1", isOpen, kit.Bad}
-		return rows
-	}
-	rows[what] = done("what", "%s of %s", or(m.chosen().Folder, "."), say.Count(len(o.Folders), "folder")+" with something to run")
-	for _, site := range m.newSites() {
-		t := m.target(site)
-		text := t.Means
-		if n := len(o.Targets[site]); n > 1 {
-			text += fmt.Sprintf("; or %s", m.others(site))
+	switch at.asks {
+	case whereFrom:
+		switch {
+		case g.Asked.Repository == "":
+			return open("where from", "an address: https://HOST/PATH, ssh, USER@HOST:PATH, a folder of this machine, or oci://HOST/PATH")
+		case m.asking:
+			return row{"where from", g.Asked.Repository + " is asked…", isAsked, kit.New}
+		case o == nil:
+			return row{"where from", g.Asked.Repository, isOpen, kit.Bad}
 		}
-		if t.Wrong != "" {
-			rows = append(rows, row{site, say.Sentence(t.Wrong) + " Choose " + m.others(site) + ", or mend it.", isOpen, kit.Bad})
-			continue
+		return done("where from", "%s answers in %s: “%s” by %s is the newest", o.Where, say.Took(o.Took), o.Head.Subject, o.Head.Author)
+	case howIn:
+		if c := g.Asked.Credential; c != nil {
+			return done("how to get in", "%s; kept encrypted, and never shown again", who(c.User))
 		}
-		rows = append(rows, done(site, "%s", text))
+		return open("how to get in", "without a credential; enter gives one, which is kept encrypted")
+	case branch:
+		switch {
+		case o == nil:
+			return open("which branch", "those that are found there")
+		case m.bundle():
+			return done("which version", "%s, at %.19s", cmp.Or(g.Asked.Version, "the newest"), o.Head.Hash)
+		}
+		r := done("which branch", "%s, at %.7s", o.Branch, o.Head.Hash)
+		if n := len(o.Branches); n > 1 {
+			r.text += fmt.Sprintf("; %d more to choose from", n-1)
+		}
+		return r
+	case what:
+		switch {
+		case o == nil:
+			return open("what", "the folders in it that have something to run")
+		case m.chosen() == nil:
+			return row{"what", "nothing in it can be run: a declaration is a .yaml file that begins with aditus: 1", isOpen, kit.Bad}
+		}
+		return done("what", "%s of %s", cmp.Or(m.chosen().Folder, "."), say.Count(len(o.Folders), "folder")+" with something to run")
+	case workload:
+		return done("as workload", "%s: all of these objects together", m.workload())
+	case itsSites:
+		if len(g.Asked.Sites) == 0 {
+			return open("at which sites", "enter names one or several"+m.known())
+		}
+		return done("at which sites", "%s", say.List(g.Asked.Sites))
+	case byWhom:
+		if g.Automatic {
+			return done("by whom", "by itself: new sites take what Git declares, in the stages that it declares")
+		}
+		return done("by whom", "by hand: what Git declares waits until somebody syncs it")
+	case called:
+		if called := m.linkName(); called != "" {
+			return done("called", "%s", called)
+		}
+		return open("called", "by the last part of its address")
+	case runsOn:
+		return m.runsOn(at.of)
 	}
 	for _, v := range m.variables() {
-		own := say.Few(v.Values, 3)
-		used := "; used by " + say.Few(v.Workloads, 3)
-		if value, is := g.variables[v.Name]; is {
-			rows = append(rows, row{v.Name, fmt.Sprintf("%s, instead of %s%s", value, own, used), isTrue, kit.New})
+		if v.Name != at.of {
 			continue
 		}
-		rows = append(rows, done(v.Name, "%s%s", own, used))
+		own, used := say.Few(v.Values, 3), "; used by "+say.Few(v.Workloads, 3)
+		if value, is := g.Asked.Variables[v.Name]; is {
+			return row{v.Name, fmt.Sprintf("%s, instead of %s%s", value, own, used), isTrue, kit.New}
+		}
+		return done(v.Name, "%s%s", own, used)
 	}
-	return rows
+	return row{}
 }
 
-// others are the other kinds that a new site can be of.
-func (m *Model) others(site string) string {
+// runsOn tells what a new site is to run on.
+func (m *Model) runsOn(site string) row {
+	t := m.target(site)
+	switch {
+	case t.Kind == "" && t.Wrong == "":
+		return row{site, "what it runs on is asked for…", isAsked, kit.New}
+	case t.Wrong != "":
+		wrong := say.Sentence(t.Wrong)
+		if !strings.Contains(wrong, t.Means) {
+			wrong = say.Capital(t.Means) + ": " + t.Wrong
+		}
+		return row{site, say.Sentence(wrong) + " Write it otherwise with enter" + m.others(site, ", or choose ") + ".", isOpen, kit.Bad}
+	}
+	return row{site, t.Means + m.others(site, "; or "), isTrue, kit.Text}
+}
+
+// known lists sites that there are already, after a colon; nothing where there are none.
+func (m *Model) known() string {
+	if len(m.sites) == 0 {
+		return "; those that there are not yet are added"
+	}
+	return ": " + say.Few(m.sites, 6) + ", or new ones"
+}
+
+// others are the other kinds that a new site can be of, after a lead; empty where there are none.
+func (m *Model) others(site, lead string) string {
 	var kinds []string
 	for _, t := range m.offer.Targets[site] {
 		if t.Kind != m.target(site).Kind {
 			kinds = append(kinds, t.Kind)
 		}
 	}
-	return say.Or(kinds)
+	if len(kinds) == 0 {
+		return ""
+	}
+	return lead + say.Or(kinds)
 }
 
 func who(user string) string {
@@ -111,26 +155,32 @@ func who(user string) string {
 	return "as " + user + ", with a password or token"
 }
 
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
-}
-
 // View draws the questions, what is found, and what will be done. The page's last two rows are left to the bar of keys.
 func (m *Model) View(p *kit.Page) {
 	p.Head(m.line, "connect", m.now.Local().Format(time.TimeOnly))
 	left, end := kit.Margin+1, p.H-2
 	y := 3
-	if m.given.asked.Repository == "" && len(m.sites) == 0 {
+	if m.given.Asked.Repository == "" && len(m.sites) == 0 {
 		y = p.Wrap(left, y, p.W-2*left, 3, kit.Text, "Aditus brings what Git declares to the sites where it runs, in staged steps, watches its health and metrics through every step, and takes a site back by itself when a limit is breached. Connect a repository that declares something; nothing is changed by looking.") + 1
 	}
 	const about = 16
 	rows := m.questions()
-	bottom := max(y+6, end-min(13, p.H/3))
-	from, to := m.list.Window(max(1, bottom-y), len(rows))
-	for i := from; i < to; i++ {
+	bottom := max(y+6, end-min(m.willTake(p.W-2*left), (p.H-y)/2)-2)
+	rowsOf := func(r row) int {
+		if r.mark == isTrue {
+			return 1
+		}
+		return min(mostRows, kit.Rows(r.text, p.W-left-about-3))
+	}
+	folders := 0
+	if m.offer != nil {
+		folders = len(m.offer.Folders)
+	}
+	for room := bottom - y - folders; m.top < m.list.At && height(rows[m.top:m.list.At+1], rowsOf) > room; {
+		m.top++
+	}
+	m.top = min(m.top, m.list.At, len(rows)-1)
+	for i := m.top; i < len(rows) && y < bottom; i++ {
 		r := rows[i]
 		if i == m.list.At {
 			p.Choose(y)
@@ -141,30 +191,41 @@ func (m *Model) View(p *kit.Page) {
 		}
 		p.PutIn(left, y, about-1, kit.Dim, r.about)
 		p.Put(left+about, y, mark, r.mark)
-		p.PutIn(left+about+2, y, p.W-left-about-3, r.role, r.text)
-		y++
-		if i == what {
+		y = p.Wrap(left+about+2, y, p.W-left-about-3, min(rowsOf(r), bottom-y), r.role, r.text)
+		if m.lines()[i].asks == what {
 			y = m.folders(p, y, bottom)
 		}
 	}
 	if m.wrong != "" {
 		y = p.Wrap(left+about+2, y+1, p.W-left-about-4, max(1, bottom-y), kit.Bad, m.wrong)
 	}
-	m.will(p, max(y+1, bottom), end)
+	m.will(p, y+1, end)
+}
+
+// mostRows are so many that a line may take that says what is to be mended.
+const mostRows = 3
+
+// height is how many rows lines take.
+func height(all []row, of func(row) int) (n int) {
+	for _, r := range all {
+		n += of(r)
+	}
+	return n
 }
 
 // folders lists the folders, with what is in each.
 func (m *Model) folders(p *kit.Page, y, bottom int) int {
-	if m.offer == nil || m.asking {
+	if m.offer == nil {
 		return y
 	}
 	const indent = 20
 	for i, at := range m.offer.Folders {
-		if y >= bottom-2 && i != m.given.folder {
+		is := &m.offer.Folders[i] == m.chosen()
+		if y >= bottom-2 && !is {
 			continue
 		}
 		mark, role := isChoice, kit.Dim
-		if i == m.given.folder {
+		if is {
 			mark, role = isChosen, kit.Text
 		}
 		var names []string
@@ -173,14 +234,108 @@ func (m *Model) folders(p *kit.Page, y, bottom int) int {
 		}
 		text := say.Count(len(at.Workloads), "workload") + " for " + say.List(at.Sites()) + ": " + strings.Join(names, ", ")
 		if len(at.Workloads) == 0 {
-			text = say.Count(len(at.Objects), "object") + " of a cluster: " + strings.Join(at.Objects, ", ")
+			text = say.Count(len(at.Objects), "object") + " of a cluster: " + words.ObjectsByKind(at.Objects)
 		}
 		p.Put(indent, y, role, mark)
-		x := p.PutIn(indent+2, y, 24, role, or(at.Folder, "."))
+		x := p.PutIn(indent+2, y, 24, role, cmp.Or(at.Folder, "."))
 		p.PutIn(max(x+2, indent+26), y, p.W-max(x+2, indent+26)-2, role, text)
 		y++
 	}
 	return y
+}
+
+// told is a sentence of what will be done.
+type told struct {
+	role kit.Role
+	text string
+}
+
+// sentences say what will be done.
+func (m *Model) sentences() (all []told) {
+	tell := func(role kit.Role, format string, args ...any) {
+		all = append(all, told{role, fmt.Sprintf(format, args...)})
+	}
+	if missing := m.ready(); missing != "" {
+		tell(kit.Dim, "Nothing yet: %s.", missing)
+	}
+	if m.chosen() == nil || len(m.goesTo()) == 0 {
+		return all
+	}
+	sites := m.newSites()
+	text := "settings.yaml gets the link " + m.linkName()
+	if len(sites) > 0 {
+		text += fmt.Sprintf(" and %s: %s", say.Count(len(sites), "site"), say.List(sites))
+	}
+	if given := m.overridden(); len(given) > 0 {
+		text += ", with " + say.Count(len(given), "variable") + " of your own"
+	}
+	if m.given.Asked.Credential != nil {
+		text += "; the credential is kept encrypted beside it"
+	}
+	tell(kit.Text, "%s.", text)
+	if narrowed := m.offer.Narrowed; len(narrowed) > 0 {
+		tell(kit.Text, "It may declare what it does now (may:), and so may %s from then on, as there are several links.", say.List(narrowed))
+	}
+	if wrong := m.offer.Wrong; len(wrong) > 0 {
+		tell(kit.Bad, "Nothing of it is taken until this is mended in Git:")
+		for _, text := range wrong {
+			tell(kit.Bad, "  %s", text)
+		}
+		return all
+	}
+	if len(m.offer.Berths) == 0 {
+		return all
+	}
+	how := "Nothing runs by that: each waits until somebody syncs it, y on the board. A first sync brings:"
+	switch {
+	case !m.given.Automatic && len(sites) < len(m.goesTo()):
+		how = "New sites wait until somebody syncs them, y on the board; those that there are take it as they take all. A first sync brings:"
+	case m.given.Automatic && len(sites) > 0:
+		how = "New sites take it at once, in the stages that it declares:"
+	}
+	tell(kit.Text, "The first look finds %s. %s", say.Count(len(m.offer.Berths), "berth"), how)
+	for _, f := range m.alike() {
+		tell(kit.New, "  %s", f)
+	}
+	for _, f := range m.offer.Berths {
+		at := fmt.Sprintf("  %s at %s: ", f.Workload, f.Site)
+		for _, text := range f.Refused {
+			tell(kit.Bad, "  %s cannot be at %s: %s", f.Workload, f.Site, text)
+		}
+		for _, text := range f.Told {
+			tell(kit.Asks, "%s%s", at, text)
+		}
+	}
+	for _, text := range m.offer.Warnings {
+		tell(kit.Asks, "  %s", text)
+	}
+	return all
+}
+
+// alike tells what would be where, one sentence for all sites of a workload where it is the same.
+func (m *Model) alike() (all []string) {
+	var keys []string
+	sites := map[string][]string{}
+	for _, f := range m.offer.Berths {
+		key := strings.TrimSpace(f.Workload + " " + f.Version) + " at \x00: " + strings.Join(f.Parts, ", ")
+		if sites[key] == nil {
+			keys = append(keys, key)
+		}
+		sites[key] = append(sites[key], f.Site)
+	}
+	for _, key := range keys {
+		all = append(all, strings.Replace(key, "\x00", say.List(sites[key]), 1))
+	}
+	return all
+}
+
+// willTake is how many rows it takes to say what will be done.
+func (m *Model) willTake(width int) int {
+	n := 2
+	for _, s := range m.sentences() {
+		n += min(mostRows, kit.Rows(s.text, width))
+	}
+	return n
 }
 
 // will says what will be done.
@@ -189,35 +344,12 @@ func (m *Model) will(p *kit.Page, y, end int) {
 	p.Rule(y)
 	p.Put(left, y+1, kit.Bright, "What will be done")
 	y += 2
-	tell := func(role kit.Role, text string) {
-		if y < end {
-			y = p.Wrap(left, y, p.W-2*left, min(3, end-y), role, text)
+	all := m.sentences()
+	for i, s := range all {
+		if rest := len(all) - i; y >= end-1 && rest > 1 {
+			p.Put(left, y, kit.Dim, fmt.Sprintf("and %d more", rest))
+			return
 		}
+		y = p.Wrap(left, y, p.W-2*left, min(mostRows, end-y), s.role, s.text)
 	}
-	if missing := m.ready(); missing != "" {
-		tell(kit.Dim, "Nothing yet: "+missing+".")
-		return
-	}
-	at, sites := m.chosen(), m.newSites()
-	berths := 0
-	for _, w := range at.Workloads {
-		berths += len(w.Sites)
-	}
-	text := fmt.Sprintf("settings.yaml gets the link %s", m.linkName())
-	if len(sites) > 0 {
-		text += fmt.Sprintf(" and %s: %s", say.Count(len(sites), "site"), say.List(sites))
-	}
-	if given := m.overridden(); len(given) > 0 {
-		text += ", with " + say.Count(len(given), "variable") + " of your own"
-	}
-	if m.given.asked.Credential != nil {
-		text += "; the credential is kept encrypted beside it"
-	}
-	tell(kit.Text, text+".")
-	how := "Nothing runs by that: each of them waits as absent until somebody syncs it, y on the board."
-	if m.given.automatic && len(sites) > 0 {
-		how = "New sites take them at once, in the stages that they declare."
-	}
-	tell(kit.Text, fmt.Sprintf("The first look finds %s of %s. %s", say.Count(berths, "berth"), say.Count(len(at.Workloads), "workload"), how))
-	tell(kit.New, "w writes it.")
 }

@@ -33,11 +33,34 @@ type Desk struct {
 	TakePicture func() tea.Cmd
 	Find        func(text string) // shows the board with what is found by a text
 
-	Kept map[string]any // what screens leave for when they are opened again, by names of theirs
+	Kept   map[string]any // what screens leave for when they are opened again, by names of theirs
+	Memory Memory         // of what they leave for the next start of the program; nil where there is none
 
 	Touched bool // by a key or the mouse: cursors are the person's from then on
 
 	fetching Screen // for which something is asked for now; nil for none
+}
+
+// Memory keeps what screens leave for the next start of the program, by names of theirs.
+type Memory interface {
+	// Recall reads what was left; what it is read into stays as it is where nothing was.
+	Recall(name string, into any)
+	// Remember leaves something; nil forgets it.
+	Remember(name string, what any)
+}
+
+// Recall reads what was left before this start.
+func (d *Desk) Recall(name string, into any) {
+	if d.Memory != nil {
+		d.Memory.Recall(name, into)
+	}
+}
+
+// Remember leaves something for the next start; nil forgets it.
+func (d *Desk) Remember(name string, what any) {
+	if d.Memory != nil {
+		d.Memory.Remember(name, what)
+	}
 }
 
 // Question is put before something is changed.
