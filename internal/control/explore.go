@@ -8,6 +8,7 @@ import (
 	"os"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v4"
@@ -191,8 +192,8 @@ func (l Live) foresee(ctx context.Context, link config.Link, access source.Acces
 		*f = Foreseen{Workload: d.Workload, Site: d.Site, Version: d.Version(), Parts: words.Parts(d.Desired)}
 		if kind := l.kindAt(settings, offer.Targets, d.Site); kind != nil {
 			for _, name := range slices.Sorted(maps.Keys(d.Desired.Parts)) {
-				for _, lacks := range kind.Lacks(d.Desired.Parts[name]) {
-					f.Refused = append(f.Refused, name+": "+lacks)
+				if lacks := kind.Lacks(d.Desired.Parts[name]); len(lacks) > 0 {
+					f.Refused = append(f.Refused, fmt.Sprintf("%s: what it runs on has no %s", name, strings.Join(lacks, ", no ")))
 				}
 			}
 		}
@@ -296,7 +297,7 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 			if settings.Ledger != "" && l.Leader != nil && kind.OnMachine(made) && made.Machine == "" {
 				made.Machine = l.Leader.Name // others that share the ledger are on other machines
 			}
-			if at = slices.IndexFunc(all, func(t Target) bool { return reflect.DeepEqual(t.made, made) }); at >= 0 {
+			if at = slices.IndexFunc(all, func(t Target) bool { return t.Kind == kind.Name && reflect.DeepEqual(t.made, made) }); at >= 0 {
 				return at, nil
 			}
 			value, err := valueOf(made)

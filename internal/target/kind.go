@@ -74,7 +74,7 @@ func Find(kinds []Kind, name string) (Kind, error) {
 
 // Read reads what a site is to run on as a person writes it: KIND or KIND=WHERE, as on the command line, or its fields as they stand in the settings.
 func Read(kinds []Kind, site string, before []config.Site, text string) (t config.Target, err error) {
-	if name, rest, _ := strings.Cut(strings.TrimSpace(text), "="); !strings.ContainsAny(name, ": {") {
+	if name, rest, _ := strings.Cut(strings.TrimSpace(text), "="); !strings.ContainsAny(name, ":{") {
 		kind, err := Find(kinds, name)
 		if err != nil {
 			return t, err

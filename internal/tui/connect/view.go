@@ -182,8 +182,10 @@ func (m *Model) View(p *kit.Page) {
 	m.top = min(m.top, m.list.At, len(rows)-1)
 	for i := m.top; i < len(rows) && y < bottom; i++ {
 		r := rows[i]
-		if i == m.list.At {
-			p.Choose(y)
+		for row := range rowsOf(r) {
+			if i == m.list.At && y+row < bottom {
+				p.Choose(y + row)
+			}
 		}
 		mark := kit.Clear
 		if r.mark != isTrue {
