@@ -95,20 +95,25 @@ func (m *Model) chart(p *kit.Page, y, bottom int) {
 	p.Right(left+labelWidth-1, y, kit.Dim, unit.Format(top))
 	p.Right(left+labelWidth-1, y+height-1, kit.Dim, unit.Format(0))
 	plot := kit.NewPlot(width, height)
-	moment := func(column int) time.Time {
-		return from.Add(time.Duration((float64(column) + 0.5) / float64(plot.Columns()) * float64(to.Sub(from))))
+	begins := func(column int) time.Time {
+		return from.Add(time.Duration(float64(column) / float64(plot.Columns()) * float64(to.Sub(from))))
 	}
 	line := func(samples []view.Sample, role kit.Role, gap time.Duration) {
 		at := 0
 		plot.Line(role, 1, func(column int) (float64, bool) {
-			t := moment(column)
-			for at < len(samples) && samples[at].At.Before(t) {
+			for begin := begins(column); at < len(samples) && samples[at].At.Before(begin); {
 				at++
 			}
-			if at == len(samples) || at == 0 && samples[0].At.Sub(t) > gap || at > 0 && samples[at].At.Sub(samples[at-1].At) > gap {
+			if at == len(samples) || at == 0 && samples[0].At.Sub(begins(column)) > gap || at > 0 && samples[at].At.Sub(samples[at-1].At) > gap {
 				return 0, false
 			}
-			return samples[at].Value / top, true
+			worst := samples[at].Value // of those that fall together, so that none beyond the limit is left out
+			for end := begins(column + 1); at+1 < len(samples) && samples[at+1].At.Before(end); at++ {
+				if next := samples[at+1].Value; b.Rule.Limit.Beyond(next, worst) {
+					worst = next
+				}
+			}
+			return worst / top, true
 		})
 	}
 	gap := max(16*time.Minute, to.Sub(from)/time.Duration(plot.Columns())*3)

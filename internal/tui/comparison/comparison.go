@@ -187,25 +187,34 @@ func (m *Model) lay() {
 		return strings.Compare(a, b)
 	})
 	m.rows = nil
+	var near []row // with what stands beside what differs
 	for _, part := range order {
 		head := row{part: part, head: true}
-		var fields []row
+		var differ, same, all []row
 		for _, d := range byPart[part] {
-			if d.Kind != compare.Same {
-				head.count++
-				head.kind = worse(head.kind, d.Kind)
+			r := row{part: part, field: d, kind: d.Kind}
+			if all = append(all, r); d.Kind == compare.Same {
+				same = append(same, r)
+				continue
 			}
-			if m.all || d.Kind != compare.Same {
-				fields = append(fields, row{part: part, field: d, kind: d.Kind})
-			}
+			differ = append(differ, r)
+			head.count++
+			head.kind = worse(head.kind, d.Kind)
 		}
-		if len(fields) == 0 {
+		if len(differ) == 0 && !m.all {
 			continue
 		}
-		m.rows = append(m.rows, head)
-		if !m.folded[part] {
-			m.rows = append(m.rows, fields...)
+		m.rows, near = append(m.rows, head), append(near, head)
+		switch {
+		case m.folded[part]:
+		case m.all:
+			m.rows = append(m.rows, all...)
+		default:
+			m.rows, near = append(m.rows, differ...), slices.Concat(near, differ, same)
 		}
+	}
+	if !m.all && len(near) <= m.room {
+		m.rows = near
 	}
 }
 

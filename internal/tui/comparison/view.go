@@ -59,9 +59,9 @@ func (m *Model) View(p *kit.Page) {
 	p.Put(x, 0, role, stand)
 	y := m.sentences(p, 3)
 	details := m.detailHeight(p)
-	m.table(p, y, p.H-2-details)
+	y = m.table(p, y, p.H-2-details)
 	if details > 0 {
-		m.detail(p, p.H-2-details, details)
+		m.detail(p, min(y+1, p.H-2-details), details)
 	}
 }
 
@@ -114,7 +114,8 @@ func (m *Model) sentences(p *kit.Page, y int) int {
 	return y + 1
 }
 
-func (m *Model) table(p *kit.Page, y, end int) {
+// table draws the fields, and tells where they end.
+func (m *Model) table(p *kit.Page, y, end int) int {
 	c := columnsOf(p, m.c.Two)
 	title := func(x int, name, what string) {
 		at := p.PutIn(x, y, c.width-2, kit.Dim, name)
@@ -133,12 +134,15 @@ func (m *Model) table(p *kit.Page, y, end int) {
 	y += 2
 	room := end - y
 	if room <= 0 {
-		return
+		return y
 	}
-	m.rowsAt, m.room = y, room
+	if m.rowsAt = y; m.room != room {
+		m.room = room
+		m.keep()
+	}
 	if len(m.rows) == 0 {
 		p.Put(c.field, y+1, kit.Clear, "Applied, declared and live agree in every field.")
-		return
+		return y + 1
 	}
 	from, to := m.list.Window(room, len(m.rows))
 	switch {
@@ -162,6 +166,7 @@ func (m *Model) table(p *kit.Page, y, end int) {
 		}
 		y++
 	}
+	return y
 }
 
 func (m *Model) viewPart(p *kit.Page, y int, c columns, r row) {

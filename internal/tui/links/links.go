@@ -270,7 +270,7 @@ func (m *Model) View(p *kit.Page) {
 		p.Right(took, y, kit.Dim, say.Took(l.Took))
 		y++
 	}
-	m.detail(p, p.H-2-details, p.H-2)
+	m.detail(p, min(y+1, p.H-2-details), p.H-2)
 }
 
 // detail tells the selected link in full sentences.

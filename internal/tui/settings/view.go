@@ -52,7 +52,7 @@ func (m *Model) View(p *kit.Page) {
 		p.PutIn(left+2, y, name, kit.Text, r.name)
 		p.PutIn(left+2+name+2, y, p.W-left-name-6, role, text)
 	}
-	m.detail(p, p.H-2-details, p.H-2)
+	m.detail(p, min(m.rowsAt+to-from+1, p.H-2-details), p.H-2)
 }
 
 // wrong tells what keeps a link from answering; empty for all else.
