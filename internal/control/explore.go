@@ -313,8 +313,11 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 				return err
 			}
 		}
+		if len(all) == 0 {
+			all = append(all, Target{Wrong: "there is nothing that it could run on here"})
+		}
 		chosen := 0
-		if text := asked[name]; text != "" {
+		if text := asked[name]; text != "" && len(l.Kinds) > 0 {
 			made, err := target.Read(l.Kinds, name, before, text)
 			if err != nil {
 				chosen, all = len(all), append(all, Target{Kind: made.Kind, Means: text, Wrong: err.Error()})
@@ -326,9 +329,7 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 				return fault.New(fault.ErrForbidden, "%v", err)
 			}
 		}
-		if len(all) > 0 {
-			all[chosen].Chosen = true
-		}
+		all[chosen].Chosen = true
 		for i, t := range all {
 			kind, err := target.Find(l.Kinds, t.Kind)
 			if err != nil || t.Wrong != "" {

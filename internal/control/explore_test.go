@@ -154,6 +154,16 @@ func TestExplore(t *testing.T) {
 	}
 }
 
+// TestExploreNothing offers what new sites could run on where nothing is known, as in a made-up world.
+func TestExploreNothing(t *testing.T) {
+	repository := committed(t, map[string]string{"tides.yaml": "aditus: 1\nworkload: tides\nsites: [quay]\nparts: {app: {kind: service, command: [/bin/sleep, '9'], instances: 1}}\n"})
+	l := settled(t, config.Settings{Line: "Skerry Line", Beat: time.Second})
+	offer, err := l.Explore(t.Context(), policy.Actor{Name: "root", Known: policy.ByAccount, Scopes: policy.Scopes}, Asked{Repository: repository, Targets: map[string]string{"quay": "local"}})
+	if err != nil || len(offer.Targets["quay"]) != 1 || offer.Targets["quay"][0].Wrong == "" {
+		t.Errorf("quay can run on %+v, %v", offer.Targets["quay"], err)
+	}
+}
+
 // placing is a site that tells what it would make of a revision.
 type placing struct{ target.Driver }
 

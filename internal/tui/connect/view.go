@@ -117,9 +117,12 @@ func (m *Model) runsOn(site string) row {
 	case t.Kind == "" && t.Wrong == "":
 		return row{site, "what it runs on is asked for…", isAsked, kit.New}
 	case t.Wrong != "":
-		wrong := say.Sentence(t.Wrong)
+		if t.Means == "" {
+			return row{site, say.Sentence(t.Wrong), isOpen, kit.Bad}
+		}
+		wrong := t.Wrong
 		if !strings.Contains(wrong, t.Means) {
-			wrong = say.Capital(t.Means) + ": " + t.Wrong
+			wrong = t.Means + ": " + wrong
 		}
 		return row{site, say.Sentence(wrong) + " Write it otherwise with enter" + m.others(site, ", or choose ") + ".", isOpen, kit.Bad}
 	}
