@@ -210,7 +210,7 @@ func (m *Model) lay() {
 		case m.all:
 			m.rows = append(m.rows, all...)
 		default:
-			m.rows, near = append(m.rows, differ...), slices.Concat(near, differ, same)
+			m.rows, near = append(m.rows, differ...), append(append(near, differ...), same...)
 		}
 	}
 	if !m.all && len(near) <= m.room {
