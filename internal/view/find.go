@@ -3,6 +3,7 @@ package view
 import (
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"aditus/internal/core/compare"
 	"aditus/internal/core/health"
@@ -77,4 +78,57 @@ func (f Find) Berth(b *status.Berth, needs bool) bool {
 	}
 	text := strings.ToLower(strings.Join(said, " "))
 	return !slices.ContainsFunc(f.Words, func(w string) bool { return !strings.Contains(text, w) })
+}
+
+// Complete completes the last word of what is typed: the name of a field, or one of the values that a field can have. What several begin with is
+// completed as far as they are alike.
+func Complete(text string, fields []string, values func(field string) []string) string {
+	at, quoted := 0, false
+	for i, letter := range text {
+		switch {
+		case letter == '"':
+			quoted = !quoted
+		case letter == ' ' && !quoted:
+			at = i + 1
+		}
+	}
+	before, word := text[:at], text[at:]
+	field, value, is := strings.Cut(word, ":")
+	if !is {
+		return before + alike(word, fields, "")
+	}
+	list, last := "", strings.Trim(value, `"`)
+	if comma := strings.LastIndex(last, ","); comma >= 0 {
+		list, last = last[:comma+1], last[comma+1:]
+	}
+	found, only := strings.CutSuffix(alike(last, values(field), "\x00"), "\x00")
+	if found = list + found; strings.Contains(found, " ") {
+		found = `"` + found
+		if only {
+			found += `"`
+		}
+	}
+	if only {
+		found += " "
+	}
+	return before + field + ":" + found
+}
+
+// alike is what all that begin with a text have in common; the text itself where none does. end follows the only one.
+func alike(text string, all []string, end string) string {
+	all = slices.DeleteFunc(slices.Clone(all), func(one string) bool { return !strings.HasPrefix(strings.ToLower(one), strings.ToLower(text)) })
+	if len(all) == 0 {
+		return text
+	}
+	common := all[0]
+	for _, one := range all[1:] {
+		for !strings.HasPrefix(one, common) {
+			_, last := utf8.DecodeLastRuneInString(common)
+			common = common[:len(common)-last]
+		}
+	}
+	if len(slices.Compact(all)) == 1 {
+		common += end
+	}
+	return common
 }

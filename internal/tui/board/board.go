@@ -14,6 +14,7 @@ import (
 	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/tui/screen"
+	"aditus/internal/view"
 	"aditus/internal/words"
 )
 
@@ -242,7 +243,25 @@ func (m *Model) find(string) tea.Cmd {
 	return m.desk.Type(screen.Prompt{
 		Label: "/", Text: m.filter, Hints: []kit.Hint{{Key: "enter", Does: "keep"}, {Key: "esc", Does: "show all"}},
 		Typed: m.Find, Moved: m.moveKey, Left: func() { m.Find("") },
+		Complete: func(text string) string { return view.Complete(text, view.FindFields, m.values) },
 	})
+}
+
+// values are those that a field can have that berths are found by.
+func (m *Model) values(field string) (all []string) {
+	switch field {
+	case "site":
+		all = m.snapshot.Sites
+	case "only":
+		all = view.Only
+	case "team":
+		all = slices.Collect(maps.Values(m.snapshot.Teams))
+	case "workload":
+		for id := range m.berths {
+			all = append(all, id.Workload)
+		}
+	}
+	return slices.Compact(slices.Sorted(slices.Values(all)))
 }
 
 func (m *Model) moveKey(pressed string) {

@@ -30,7 +30,7 @@ import (
 // is secret in it.
 type Given struct {
 	Asked     control.Asked     `json:"asked"`
-	Name      string            `json:"name,omitempty"` // of the link; empty for one made of the address
+	Name      string            `json:"name,omitempty"`  // of the link; empty for one made of the address
 	Typed     map[string]string `json:"typed,omitempty"` // what somebody wrote that a new site is to run on
 	Automatic bool              `json:"automatic,omitempty"`
 }

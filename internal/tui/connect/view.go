@@ -322,7 +322,7 @@ func (m *Model) alike() (all []string) {
 	var keys []string
 	sites := map[string][]string{}
 	for _, f := range m.offer.Berths {
-		key := strings.TrimSpace(f.Workload + " " + f.Version) + " at \x00: " + strings.Join(f.Parts, ", ")
+		key := strings.TrimSpace(f.Workload+" "+f.Version) + " at \x00: " + strings.Join(f.Parts, ", ")
 		if sites[key] == nil {
 			keys = append(keys, key)
 		}

@@ -308,8 +308,24 @@ func (m *Model) find(string) tea.Cmd {
 			}
 			return m.since()
 		},
-		Left: func() { take(before) },
+		Left:     func() { take(before) },
+		Complete: func(text string) string { return view.Complete(text, view.RefineFields, m.values) },
 	})
+}
+
+// values are those that a field has among what is on record here.
+func (m *Model) values(field string) (all []string) {
+	switch field {
+	case "since", "until", "on":
+		return []string{"today", "yesterday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
+	}
+	for _, f := range m.facts {
+		value := map[string]string{"site": f.Site, "workload": f.Workload, "by": f.By, "kind": string(f.Kind)}[field]
+		if value != "" {
+			all = append(all, value)
+		}
+	}
+	return slices.Compact(slices.Sorted(slices.Values(all)))
 }
 
 // mark keeps a revision, to compare another one with it.

@@ -3,6 +3,7 @@ package history
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"aditus/internal/core/berth"
@@ -10,6 +11,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	"aditus/internal/tui/kit"
+	"aditus/internal/view"
 )
 
 // roleOf is how a kind of fact is told.
@@ -53,9 +55,9 @@ func (m *Model) View(p *kit.Page) {
 	if len(m.rows) == 0 {
 		text := "Nothing is on record yet."
 		if len(m.facts) > 0 {
-			text = "Nothing on record fits."
+			text = "Nothing on record fits. Words are found in all that is told, and fields select: " + strings.Join(view.RefineFields, " ") + ", such as kind:rolled on:tue; tab completes them."
 		}
-		p.Put(left, y, kit.Dim, text)
+		p.Wrap(left, y, p.W-2*left, 3, kit.Dim, text)
 		return
 	}
 	details := 5
