@@ -63,25 +63,25 @@ func TestComplete(t *testing.T) {
 		return map[string][]string{"kind": {"proven", "rolled back", "rollback", "rolled back"}, "site": {"north", "north-isles", "south"}, "by": {"Ærlend Oake", "Ærna Voss", "aditus"}}[field]
 	}
 	for typed, want := range map[string]string{
-		"":                      "",
-		"sit":                   "site:",
-		"s":                     "si", // site: and since:
-		"x":                     "x",
-		"late ki":               "late kind:",
-		"site:":                 "site:",
-		"site:n":                "site:north",
-		"site:north-":           "site:north-isles ",
-		"site:s":                "site:south ",
-		"site:south,n":          "site:south,north",
-		"kind:p":                "kind:proven ",
-		"kind:r":                "kind:roll",
-		"kind:rolled":           `kind:"rolled back" `,
-		`kind:"rolled b`:        `kind:"rolled back" `,
-		`kind:"rolled back" k`:  `kind:"rolled back" kind:`,
-		"kind:nowhere":          "kind:nowhere",
-		"by:Æ":                  "by:Ær",
-		"by:æRl":                `by:"Ærlend Oake" `,
-		"nothing:a":             "nothing:a",
+		"":                     "",
+		"sit":                  "site:",
+		"s":                    "si", // site: and since:
+		"x":                    "x",
+		"late ki":              "late kind:",
+		"site:":                "site:",
+		"site:n":               "site:north",
+		"site:north-":          "site:north-isles ",
+		"site:s":               "site:south ",
+		"site:south,n":         "site:south,north",
+		"kind:p":               "kind:proven ",
+		"kind:r":               "kind:roll",
+		"kind:rolled":          `kind:"rolled back" `,
+		`kind:"rolled b`:       `kind:"rolled back" `,
+		`kind:"rolled back" k`: `kind:"rolled back" kind:`,
+		"kind:nowhere":         "kind:nowhere",
+		"by:Æ":                 "by:Ær",
+		"by:æRl":               `by:"Ærlend Oake" `,
+		"nothing:a":            "nothing:a",
 	} {
 		if got := view.Complete(typed, []string{"site:", "kind:", "since:"}, values); got != want {
 			t.Errorf("%q is completed to %q, want %q", typed, got, want)
