@@ -6,6 +6,8 @@ import (
 	"encoding/xml"
 	"errors"
 	"io"
+	"math"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -71,7 +73,7 @@ var streams = regexp.MustCompile(`(?s)stream\r?\n(.*?)\r?\nendstream`)
 // TestWatchPDF reads the words out of the PDF again.
 func TestWatchPDF(t *testing.T) {
 	w := storytest.Load(t).Watches["boarding/north"]
-	names := []string{"Ærøskøbing", "Пристань", "Λιμάνι", "מעגן", "ميناء", "Նավահանգիստ", "港口", "フェリー", "부두"}
+	names := []string{"Ærøskøbing", "Пристань", "Λιμάνι", "מעגן", "ميناء", "Նավահանգիստ", "港口", "フェリー", "부두", "बंदरगाह", "ท่าเรือ", "துறைமுகம்"}
 	w.Line = strings.Join(names, " ")
 	pdf := drawn(t, PDF, w)
 	if !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf[len(pdf)-32:], []byte("%%EOF")) {
@@ -83,11 +85,17 @@ func TestWatchPDF(t *testing.T) {
 			io.Copy(&content, r)
 		}
 	}
-	if got := seen("pier מעגן 3 aב שלום לך (מזח)"); got != "pier ןגעמ 3 aב (חזמ) ךל םולש" {
+	inOrder := func(text string) (all string) {
+		for _, r := range runs(text) {
+			all += r.text
+		}
+		return all
+	}
+	if got := inOrder("pier מעגן 3 aב שלום לך (מזח)"); got != "pier ןגעמ 3 aב (חזמ) ךל םולש" {
 		t.Errorf("from left to right it is %q", got)
 	}
 	for i, name := range names {
-		names[i] = seen(name)
+		names[i] = inOrder(name)
 	}
 	for _, want := range append(names, "boarding · north", "WHAT WAS DONE", "slow share") {
 		text := []byte{}
@@ -105,10 +113,58 @@ func TestWatchPDF(t *testing.T) {
 	}
 	for _, name := range names {
 		for _, r := range name {
+			if of := scriptOf(r); of >= 0 {
+				if _, is := scripts[of].font().NominalGlyph(r); !is {
+					t.Errorf("%q of %s has no form", r, name)
+				}
+				continue
+			}
 			var buffer sfnt.Buffer
 			if at, err := faces[faceOf(r)].letters.GlyphIndex(&buffer, r); err != nil || at == 0 {
 				t.Errorf("%q of %s has no form", r, name)
 			}
+		}
+	}
+}
+
+// TestShape joins, stacks and orders letters as their scripts do: what is told is how many outlines a text becomes, and that they stand from left
+// to right.
+func TestShape(t *testing.T) {
+	for text, want := range map[string]int{
+		"لا":     1, // lam and alef are one
+		"ميناء":  5,
+		"क्ष":    1, // a conjunct
+		"कि":     2, // the vowel goes before
+		"ที่":    3, // marks above one another
+		"කො":     3, // a vowel around its letter
+		"ក្ក":    2, // a letter below
+		"አዲስ":    3,
+		"བོད":    3,
+		"தமிழ்":  4,
+		"ബോട്ട്": 5,
+	} {
+		glyphs, width := shape(scriptOf([]rune(text)[0]), text)
+		if len(glyphs) != want || width <= 0 {
+			t.Errorf("%s is %d outlines, %.2f wide; want %d", text, len(glyphs), width, want)
+		}
+	}
+	alone, _ := shape(scriptOf('م'), "م")
+	joined, _ := shape(scriptOf('م'), "ميم")
+	if first := joined[len(joined)-1]; reflect.DeepEqual(first.outline, alone[0].outline) {
+		t.Error("the first letter of a word is as it is alone")
+	}
+	before, _ := shape(scriptOf('क'), "कि")
+	if vowel, _ := shape(scriptOf('क'), "क"); reflect.DeepEqual(before[0].outline, vowel[0].outline) {
+		t.Error("the vowel is not before its letter")
+	}
+	for _, text := range []string{"pier बंदरगाह 4.12", "ميناء (4)", "aท่าเรือb"} {
+		all, sum := "", 0.0
+		for _, r := range runs(text) {
+			all += r.text
+			sum += newSheet(PDF, 10, 10, Light).width(normal, r.text)
+		}
+		if whole := newSheet(PDF, 10, 10, Light).width(normal, text); len(all) != len(text) || math.Abs(whole-sum) > 0.01 {
+			t.Errorf("%q is in runs %q, %.2f and %.2f wide", text, all, whole, sum)
 		}
 	}
 }

@@ -27,7 +27,7 @@ type face struct {
 	letters       *sfnt.Font
 }
 
-// droid is Droid Sans Fallback (Apache License 2.0, in fonts/LICENSE), which has one weight. No package has a font with these scripts.
+// droid is Droid Sans Fallback (Apache License 2.0, in fonts/DroidSansFallback.LICENSE), which has one weight. No package has a font with these scripts.
 //
 //go:embed fonts/DroidSansFallback.ttf
 var droid []byte
@@ -59,27 +59,34 @@ func faceOf(r rune) int {
 	return 1
 }
 
-// run is a stretch of a text that is set in one face.
+// run is a stretch of a text that is set in one face, or drawn in the font of one script.
 type run struct {
-	face int
-	text string
+	face   int
+	script int // -1 for what is set in a face
+	text   string
 }
 
-// seen is a text in the order in which its letters stand from left to right: words of scripts that run from right to left, and those that follow
-// one another, are turned. Whole paragraphs of such a script, with numbers among the words, take more (UAX #9); names and sentences of
-// a release do not. Letters that are joined in writing stand side by side.
-func seen(text string) string {
-	words := strings.Split(text, " ")
-	for from := 0; from < len(words); from++ {
+// word is one of a text, in the order in which words stand from left to right.
+type word struct {
+	text   string
+	toLeft bool
+}
+
+// seen are the words of a text as they stand from left to right: those of scripts that run from right to left, and follow one another, are turned.
+// Whole paragraphs of such a script, with numbers among the words, take more (UAX #9); names and sentences of a release do not.
+func seen(text string) (all []word) {
+	for text := range strings.SplitSeq(text, " ") {
+		all = append(all, word{text, turned(text)})
+	}
+	for from := 0; from < len(all); from++ {
 		to := from
-		for to < len(words) && turned(words[to]) {
-			words[to] = bidi.ReverseString(words[to])
+		for to < len(all) && all[to].toLeft {
 			to++
 		}
-		slices.Reverse(words[from:to])
+		slices.Reverse(all[from:to])
 		from = max(from, to-1)
 	}
-	return strings.Join(words, " ")
+	return all
 }
 
 // turned tells whether all letters of a word, one at least, are of scripts that run from right to left.
@@ -94,14 +101,55 @@ func toLeft(r rune) bool {
 	return p.Class() == bidi.R || p.Class() == bidi.AL
 }
 
-// runs parts a text by the faces that have its letters.
+// runs parts a text by the faces that have its letters, and by the scripts that are drawn, from left to right.
 func runs(text string) (all []run) {
-	for _, r := range seen(text) {
-		f := faceOf(r)
-		if n := len(all); n > 0 && (all[n-1].face == f || r == ' ') {
-			all[n-1].text += string(r)
+	for i, w := range seen(text) {
+		own := w.runs()
+		if w.toLeft {
+			slices.Reverse(own)
+		}
+		if i > 0 {
+			own = append([]run{{script: -1, text: " "}}, own...)
+		}
+		for _, r := range own {
+			last := len(all) - 1
+			switch {
+			case last < 0 || r.script >= 0 || all[last].script >= 0:
+				all = append(all, r)
+			case all[last].face == r.face || r.text == " ":
+				all[last].text += r.text
+			default:
+				all = append(all, r)
+			}
+		}
+	}
+	return all
+}
+
+// runs parts a word, in the order in which it is read. What is set letter by letter is turned where the word is.
+func (w word) runs() (all []run) {
+	for _, letter := range w.text {
+		last, of := len(all)-1, scriptOf(letter)
+		switch {
+		case last >= 0 && of < 0 && all[last].script >= 0 && unicode.Is(unicode.M, letter):
+			all[last].text += string(letter) // a mark on what is drawn
+			continue
+		case of >= 0 && last >= 0 && all[last].script == of:
+			all[last].text += string(letter)
+			continue
+		case of >= 0:
+			all = append(all, run{script: of, text: string(letter)})
+			continue
+		}
+		if f := faceOf(letter); last >= 0 && all[last].script < 0 && all[last].face == f {
+			all[last].text += string(letter)
 		} else {
-			all = append(all, run{f, string(r)})
+			all = append(all, run{f, -1, string(letter)})
+		}
+	}
+	for i := range all {
+		if w.toLeft && all[i].script < 0 {
+			all[i].text = bidi.ReverseString(all[i].text)
 		}
 	}
 	return all
@@ -185,11 +233,27 @@ func (p *pdfPen) set(at int, w weight) {
 func (p *pdfPen) text(x, y float64, c color.Color, w weight, words string) {
 	p.colour(c)
 	for _, r := range runs(words) {
-		p.set(r.face, w)
+		if r.script < 0 {
+			p.set(r.face, w)
+			p.doc.Text(x, y+w.size*middle, r.text)
+			x += p.doc.GetStringWidth(r.text)
+			continue
+		}
+		glyphs, width := shape(r.script, r.text)
+		p.outlines(x, y+w.size*middle, w, glyphs)
+		p.set(searched, weight{size: w.size})
+		p.doc.SetTextRenderingMode(invisible)
 		p.doc.Text(x, y+w.size*middle, r.text)
-		x += p.doc.GetStringWidth(r.text)
+		p.doc.SetTextRenderingMode(0)
+		x += width * w.size
 	}
 }
+
+// What is drawn is there as a text that cannot be seen too, so that it is found and copied, in any face.
+const (
+	searched  = 1
+	invisible = 3
+)
 
 // middle is how far beneath the middle of its capitals the base line of a text is, in its size.
 const middle = 0.35

@@ -132,6 +132,11 @@ func (s *sheet) textRight(x, y float64, c color.Color, w weight, words string) {
 // width is how much room a text takes. What is set in another face than all else is measured in that.
 func (s *sheet) width(w weight, words string) (sum float64) {
 	for _, r := range runs(printable(words)) {
+		if r.script >= 0 {
+			_, width := shape(r.script, r.text)
+			sum += width * w.size
+			continue
+		}
 		if r.face == 0 {
 			style := styleOf(s.Palette.text, w)
 			sum += float64(style.Width(r.text) / vg.Points(1))
