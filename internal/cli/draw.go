@@ -163,11 +163,15 @@ func drawWatchAs(ctx context.Context, c control.Reader, berth berth.ID, rollout 
 
 // nearBerths names berths that may have been meant.
 func nearBerths(s status.Snapshot, wanted berth.ID) string {
-	var same []string
+	var same, all []string
 	for _, b := range s.Berths {
+		all = append(all, b.ID.String())
 		if b.Workload == wanted.Workload || b.Site == wanted.Site {
 			same = append(same, b.ID.String())
 		}
+	}
+	if near := say.Nearest(wanted.String(), all); near != "" {
+		return "do you mean " + near + "?"
 	}
 	if len(same) == 0 {
 		return "aditus status lists them"

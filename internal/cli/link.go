@@ -194,6 +194,9 @@ func newLinkList() *cobra.Command {
 				if l.Problem != nil {
 					fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", kit.Plain(say.Sentence(l.Problem.Text)))
 				}
+				for _, wrong := range l.Wrong {
+					fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", kit.Plain(wrong))
+				}
 			}
 			return nil
 		},

@@ -132,6 +132,9 @@ func printStatus(w io.Writer, s status.Snapshot, wide bool) error {
 	}
 	for _, l := range s.Links {
 		fmt.Fprintf(w, "\nlink %s: %s\n", l.Name, kit.Plain(words.LinkLine(l, s.Now)))
+		for _, wrong := range l.Wrong {
+			fmt.Fprintf(w, "  %s\n", kit.Plain(wrong))
+		}
 	}
 	fmt.Fprintln(w)
 	table := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
@@ -147,6 +150,10 @@ func printStatus(w io.Writer, s status.Snapshot, wide bool) error {
 			version += " → " + cell.Coming + " " + say.Share(cell.Share)
 		}
 		doing, _ := words.Headline(b, s.Now)
+		health := string(b.Health.Word)
+		if b.Health.Wanted+b.Health.Total == 0 {
+			health = words.Health(b.Health) // nothing is there
+		}
 		if wide {
 			moment := func(t time.Time) string {
 				if t.IsZero() {
@@ -163,10 +170,10 @@ func printStatus(w io.Writer, s status.Snapshot, wide bool) error {
 			fingerprint := func(r *berth.Revision) string { return r.Fingerprint.Short() }
 			declared := func(r *berth.Revision) string { return r.Version + " " + r.Fingerprint.Short() }
 			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), short(b.Applied, fingerprint), moment(b.AppliedAt), moment(b.ProvenAt),
-				short(b.Declared, declared), cmp.Or(b.Link, "-"), b.SyncStatus, b.Health.Word, moment(b.HealthSince), kit.Plain(doing))
+				short(b.Declared, declared), cmp.Or(b.Link, "-"), b.SyncStatus, health, moment(b.HealthSince), kit.Plain(doing))
 			continue
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.SyncStatus, b.Health.Word, kit.Plain(doing))
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", b.ID, kit.Plain(version), b.SyncStatus, health, kit.Plain(doing))
 	}
 	return table.Flush()
 }

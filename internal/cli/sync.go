@@ -410,7 +410,7 @@ func waitFor(ctx context.Context, look func() (status.Snapshot, error), id berth
 		if !ok {
 			for _, l := range s.Links {
 				if l.Problem != nil {
-					return b, fmt.Errorf("there is no berth %s, and the link %s says: %s", id, l.Name, l.Problem.Text)
+					return b, fmt.Errorf("there is no berth %s (%s), and the link %s says: %s", id, nearBerths(s, id), l.Name, l.Problem.Text)
 				}
 			}
 			if time.Since(begun) > settleTime {

@@ -92,7 +92,7 @@ func (n *narrowed) Snapshot(ctx context.Context) status.Snapshot {
 	s.Links, s.Problems, s.Policy = nil, nil, policy.Policy{}
 	for _, l := range n.Control.Snapshot(ctx).Links {
 		if slices.ContainsFunc(seen, func(b status.Berth) bool { return b.Link == l.Name }) {
-			l.Warnings, l.Berths = nil, 0 // they may be about others
+			l.Warnings, l.Wrong, l.Berths = nil, nil, 0 // they may be about others
 			if l.Problem != nil {
 				l.Problem = &status.Problem{About: l.Problem.About, Text: "it has trouble, which is told to whoever may look at the whole line", Since: l.Problem.Since}
 			}

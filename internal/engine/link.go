@@ -154,6 +154,15 @@ func (l *link) look(ctx context.Context) {
 	l.shown.Looked, l.shown.Took, l.shown.Commit, l.shown.Version = now, time.Since(began), l.state.Commit, l.state.Version
 	l.shown.Every, l.shown.Berths = time.Duration(l.every.Load()), len(l.state.Declared)
 	l.shown.Rewritten = errors.Is(err, source.ErrRewritten)
+	if ctx.Err() == nil {
+		l.shown.Wrong = nil
+		var wrong declare.Problems
+		if errors.As(err, &wrong) {
+			for _, p := range wrong {
+				l.shown.Wrong = append(l.shown.Wrong, p.Error())
+			}
+		}
+	}
 	switch {
 	case err == nil || ctx.Err() != nil:
 		l.shown.Problem = nil

@@ -73,6 +73,7 @@ type Link struct {
 	Follows    string        `json:"follows,omitempty"` // the site that follows this branch for a while
 	Until      time.Time     `json:"until,omitzero"`
 	Warnings   []string      `json:"warnings,omitempty"`
+	Wrong      []string      `json:"wrong,omitempty"` // all for which what it declares is not taken, each with its place
 	Every      time.Duration `json:"every"`
 	Off        bool          `json:"off,omitempty"` // it is not read; what it declared stays declared
 	Commit     string        `json:"commit"`

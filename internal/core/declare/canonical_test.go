@@ -55,14 +55,3 @@ func TestTag(t *testing.T) {
 		}
 	}
 }
-
-func TestDistance(t *testing.T) {
-	for _, test := range []struct {
-		a, b string
-		want int
-	}{{"", "abc", 3}, {"shares", "share", 1}, {"sahre", "share", 1}, {"kitten", "sitting", 3}, {"probe", "probe", 0}} {
-		if got := distance(test.a, test.b); got != test.want {
-			t.Errorf("distance(%s, %s) = %d, want %d", test.a, test.b, got, test.want)
-		}
-	}
-}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"aditus/internal/core/guard"
+	"aditus/internal/core/say"
 )
 
 // Values of what a declaration leaves out.
@@ -117,6 +118,10 @@ func (r *reader) part(n Node, pointer string) Part {
 			kind = Kind(entry.Value.Text)
 		}
 	}
+	if at, _ := n.Get("kind"); kind != "" && !slices.Contains(Kinds, kind) {
+		r.wrong(at, pointer+"/kind", didYouMean(at.Text, words(Kinds)), "there is no kind of part %q", at.Text)
+		kind = Kind(say.Nearest(at.Text, words(Kinds))) // and what else is wrong with it is told too
+	}
 	part := Part{Kind: kind}
 	known := map[string]func(Node, string){"kind": func(Node, string) {}}
 	switch kind {
@@ -159,10 +164,7 @@ func (r *reader) part(n Node, pointer string) Part {
 	case Objects:
 		r.objects(n, pointer, &part, known)
 	default:
-		if _, ok := n.Get("kind"); ok {
-			at, _ := n.Get("kind")
-			r.wrong(at, pointer+"/kind", didYouMean(at.Text, words(Kinds)), "there is no kind of part %q", at.Text)
-		} else {
+		if _, ok := n.Get("kind"); !ok {
 			r.fields(n, pointer, "a part", []string{"kind"}, nil)
 		}
 	}

@@ -289,6 +289,9 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	line := p.Detail(left, y+3, label, end).Line
 	if l.Problem != nil {
 		line("wrong", say.Sentence(l.Problem.Text)+" Since "+l.Problem.Since.Local().Format("15:04:05")+".", kit.Bad, 4)
+		for _, wrong := range l.Wrong {
+			line("mend", wrong, kit.Bad, 2)
+		}
 	}
 	line("watches", say.Capital(words.LinkLine(l, m.now)), kit.Text, 2)
 	line("declares", say.Count(l.Berths, "berth"), kit.Text, 1)
