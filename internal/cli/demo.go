@@ -82,7 +82,7 @@ func runHeadless(ctx context.Context, w io.Writer, folder, out string, speed flo
 		defer mu.Unlock()
 		for _, f := range facts {
 			if !f.At.Before(storyStart) { // before it is the made-up past
-				fmt.Fprintln(w, factLine(f))
+				fmt.Fprintln(w, factLine(f, time.UTC))
 			}
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"aditus/internal/core/say"
 	"aditus/internal/ledger"
 	notices "aditus/internal/notify"
+	"aditus/internal/tui/kit"
 	"aditus/internal/view"
 )
 
@@ -23,14 +24,14 @@ func newLedger() *cobra.Command {
 	var r connection
 	var newest int
 	var since string
-	var follow, asJSON, asEvents, verify bool
+	var follow, asJSON, wide, asEvents, verify bool
 	var noted []string
 	cmd := &cobra.Command{
 		Use:   "ledger [BERTH]",
 		Short: "What happened, and why",
 		Long: `Prints the newest facts on record, oldest first: of one berth, or of all. With --since
 all that came since a moment, a day, or so long ago; with -n as well, the newest of them. With --json
-each is a line of JSON (aditus schema fact). With --follow it goes on as facts come,
+each is a line of JSON (aditus schema fact); -o wide adds its number, revision, rollout and by whom it is. With --follow it goes on as facts come,
 over a restart of the server too, and loses none.
 
 With --verify all facts of the data folder's ledger are looked through: each is chained to the one
@@ -72,7 +73,10 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 				return usageError{errors.New("choose one of --json and --cloudevents")}
 			}
 			printFact := func(w io.Writer, f ledger.Fact, asJSON bool) error {
-				if !asEvents {
+				switch {
+				case wide:
+					return printWide(w, f)
+				case !asEvents:
 					return printFact(w, f, asJSON)
 				}
 				e, err := notices.Event(line, f)
@@ -113,7 +117,7 @@ made anew as a whole is found too. The exit code is 1 where something does not f
 	cmd.Flags().IntVarP(&newest, "newest", "n", 50, "how many facts at most")
 	cmd.Flags().StringVar(&since, "since", "", "from then on: 2h or 3d ago, 2026-11-26, or 2026-11-26T08:00:00Z")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with new facts as they come")
-	jsonFlag(cmd, &asJSON)
+	outputFlag(cmd, &asJSON, &wide)
 	cmd.Flags().BoolVar(&asEvents, "cloudevents", false, "an event of CloudEvents 1.0 for each fact, as a line of JSON")
 	cmd.Flags().BoolVar(&verify, "verify", false, "look whether all facts are as they were written")
 	cmd.Flags().StringArrayVar(&noted, "noted", nil, "with --verify: a `head` that it printed before, NUMBER:SUM; may stand several times")
@@ -173,7 +177,24 @@ func printFact(w io.Writer, f ledger.Fact, asJSON bool) error {
 	if asJSON {
 		return writeLine(w, f)
 	}
-	_, err := fmt.Fprintf(w, "%s  %s\n", f.At.Local().Format(time.DateOnly), factLine(f))
+	_, err := fmt.Fprintf(w, "%s  %s\n", f.At.Local().Format(time.DateOnly), factLine(f, time.Local))
+	return err
+}
+
+// printWide prints a fact with its number, its moment in UTC, its revision and rollout, and by whom it is.
+func printWide(w io.Writer, f ledger.Fact) error {
+	rollout, revision := "-", "-"
+	if f.Rollout != 0 {
+		rollout = fmt.Sprint(f.Rollout)
+	}
+	if f.Revision != "" {
+		revision = f.Revision.Short()
+	}
+	at := "-"
+	if f.Workload+f.Site != "" {
+		at = f.Berth().String()
+	}
+	_, err := fmt.Fprintf(w, "%8d  %s  %-24s  %-12s  %-7s  %5s  %-12s  %s\n", f.Seq, f.At.UTC().Format("2006-01-02T15:04:05.000Z"), kit.Plain(at), kit.Plain(string(f.Kind)), kit.Plain(revision), rollout, kit.Plain(f.By), kit.Plain(f.Text))
 	return err
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -19,7 +20,7 @@ import (
 
 func newSiteList() *cobra.Command {
 	var r connection
-	var asJSON bool
+	var asJSON, wide bool
 	cmd := &cobra.Command{
 		Use:   "sites",
 		Short: "What each site runs on, whether it answers, its room, and how revisions come to it",
@@ -40,7 +41,7 @@ how revisions come to each. It ends with status 1 where one does not answer, or 
 				if err := writeJSON(cmd.OutOrStdout(), api.Sites{Sites: all}); err != nil {
 					return err
 				}
-			} else if err := writeSites(cmd.OutOrStdout(), all, now); err != nil {
+			} else if err := writeSites(cmd.OutOrStdout(), all, now, wide); err != nil {
 				return err
 			}
 			var troubled []string
@@ -56,18 +57,29 @@ how revisions come to each. It ends with status 1 where one does not answer, or 
 		},
 	}
 	connectionFlags(cmd, &r)
-	jsonFlag(cmd, &asJSON)
+	outputFlag(cmd, &asJSON, &wide)
 	return cmd
 }
 
 // writeSites tells them in words: a line each, and what is to be mended.
-func writeSites(w io.Writer, all []status.Site, now time.Time) error {
+func writeSites(w io.Writer, all []status.Site, now time.Time, wide bool) error {
 	out := tabwriter.NewWriter(w, 0, 8, 3, ' ', 0)
-	fmt.Fprintln(out, strings.Join([]string{"site", "runs on", "answers", "version", "room", "runs", "takes revisions", "may begin"}, "\t"))
+	titles := []string{"site", "runs on", "answers", "version", "room", "runs", "takes revisions", "may begin"}
+	if wide {
+		titles = append(titles, "team", "takes", "drift")
+	}
+	fmt.Fprintln(out, strings.Join(titles, "\t"))
 	for _, s := range all {
 		answers, _ := words.SiteAnswers(s, now)
 		room, _ := words.SiteRoom(s)
 		cells := []string{s.Name, s.Ground.On, answers, s.Ground.Version, room, words.SiteRuns(s), words.SiteComes(s), words.SiteOpen(s, now)}
+		if wide {
+			var takes []string
+			for _, kind := range s.Ground.Takes {
+				takes = append(takes, string(kind))
+			}
+			cells = append(cells, cmp.Or(s.Team, "-"), say.List(takes), words.SiteDrift(s))
+		}
 		for i := range cells {
 			cells[i] = kit.Plain(cells[i])
 		}

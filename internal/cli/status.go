@@ -178,7 +178,7 @@ func printStatus(w io.Writer, s status.Snapshot, wide bool) error {
 	return table.Flush()
 }
 
-// factLine is a fact as one line for a person.
-func factLine(f ledger.Fact) string {
-	return fmt.Sprintf("%s  %-18s  %-12s  %s", f.At.UTC().Format(time.TimeOnly), strings.Trim(f.Workload+"/"+f.Site, "/"), f.Kind, kit.Plain(f.Text))
+// factLine is a fact as one line for a person, with its time of the day.
+func factLine(f ledger.Fact, in *time.Location) string {
+	return fmt.Sprintf("%s  %-18s  %-12s  %s", f.At.In(in).Format(time.TimeOnly), strings.Trim(f.Workload+"/"+f.Site, "/"), f.Kind, kit.Plain(f.Text))
 }
