@@ -27,6 +27,7 @@ const FileName = "settings.yaml"
 
 // Settings say what an engine looks after. docs/settings.md describes their file, and Schema is made from these types.
 type Settings struct {
+	Schema        string              `yaml:"$schema,omitempty" jsonschema_description:"For editors: where this schema is."`
 	Line          string              `yaml:"line" jsonschema_description:"Whose workloads these are."`
 	Beat          time.Duration       `yaml:"beat" jsonschema:"default=1s" jsonschema_description:"How often each berth is looked at."`
 	Listen        string              `yaml:"listen,omitempty" jsonschema:"pattern=:[0-9]+$" jsonschema_description:"The address that webhooks and alerts come to, HOST:PORT; none where it is left out."`

@@ -26,6 +26,9 @@ func TestReadSettings(t *testing.T) {
 	if again, err := Read("again", text); err != nil || !reflect.DeepEqual(again, s) {
 		t.Errorf("%+v was written and read back as %+v (%v)", s, again, err)
 	}
+	if told, err := Read("settings.yaml", []byte("$schema: settings.json\n"+settings)); err != nil || told.Schema != "settings.json" {
+		t.Errorf("where the schema is: %q, %v", told.Schema, err)
+	}
 	if k := s.Keep; k.Points.Or(14) != 24*time.Hour || k.Facts.Or(3) != 0 || k.Traffic.Or(2) != 48*time.Hour {
 		t.Errorf("what is kept: %+v", k)
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -30,8 +31,13 @@ func ReadYAML(file string, text []byte) (declare.Node, error) {
 	case len(documents) > 1:
 		return declare.Node{}, declare.Problems{{File: file, Line: documents[0].Line, Column: 1, Message: "the file holds more than one YAML document", Suggestion: "keep one workload in one file"}}
 	}
-	return documents[0], nil
+	root := documents[0]
+	root.Entries = slices.DeleteFunc(root.Entries, func(e declare.Entry) bool { return e.Key.Text == editors && e.Value.Kind == declare.Text })
+	return root, nil
 }
+
+// editors is the key by which a file tells editors where its schema is. It says nothing to us.
+const editors = "$schema"
 
 // ReadDocuments parses all YAML documents of a file into nodes with their places. What is wrong with it comes as
 // declare.Problems.

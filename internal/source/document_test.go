@@ -207,6 +207,22 @@ func TestSchema(t *testing.T) {
 	}
 }
 
+// TestEditors takes a file that tells editors where its schema is, as a key and as a comment: what it declares is the same.
+func TestEditors(t *testing.T) {
+	with := "# yaml-schema: workload.json\n$schema: ../schemas/workload.json\n" + good
+	if value, ok := asJSON(t, with); !ok || schema(t).Validate(value) != nil {
+		t.Error("the schema does not take it")
+	}
+	plain, problems := readOne("a.yaml", good)
+	told, more := readOne("a.yaml", with)
+	if len(problems)+len(more) > 0 || plain.Fingerprint() != told.Fingerprint() {
+		t.Errorf("it is another revision: %v %v", problems, more)
+	}
+	if _, problems := readOne("a.yaml", "$schema: {}\n"+good); len(problems) != 1 {
+		t.Errorf("a schema that is no address: %v", problems)
+	}
+}
+
 // FuzzRead feeds the reader anything: it never panics, says where every problem is, and what it takes has a revision
 // that survives writing and reading back.
 func FuzzRead(f *testing.F) {
