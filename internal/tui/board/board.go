@@ -219,7 +219,7 @@ func (m *Model) Keys() []screen.Key {
 		}),
 		screen.Bind("tab shift+tab 1 2 3 4 5 6 7 8 9", "tab, 1 to 9", "", "go to what needs you", screen.Only(m.needKey)),
 		screen.Bind("/", "/", "", "find by words, site:, team:, workload:, only:needs,moving", m.find),
-		screen.Bind("z", "z", "", "group rows by state, by link, by team, or not", screen.Only(m.regroup)),
+		screen.Bind("z", "z", "", "group rows by state, by link and folder, by team, or not", screen.Only(m.regroup)),
 		screen.Bind(">", ">", "", "order rows by name, what needs a person first, what changed last first", screen.Only(m.reorder)),
 		screen.Bind("- _", "- _", "", "fold or unfold the group, all groups", screen.Only(m.fold)),
 		screen.Bind(".", ".", "", "only what needs a person, moves or fails; again: all", screen.Only(m.toggleBusy)),

@@ -35,7 +35,7 @@ const (
 	groupings // how many there are
 )
 
-var groupingNames = [...]string{"without groups", "grouped by state", "grouped by link", "grouped by team"}
+var groupingNames = [...]string{"without groups", "grouped by state", "grouped by link and folder", "grouped by team"}
 
 // ordering is which rows come first.
 type ordering int
@@ -200,7 +200,7 @@ func (m *Model) lead(leads []lead) {
 				l.changed = r.Since
 			}
 			if m.grouped == byLink && b.Link != "" {
-				l.group = b.Link
+				l.group = m.folderOf(b.Link)
 			}
 			if team := m.snapshot.Teams[site]; team != "" && !slices.Contains(teams, team) {
 				teams = append(teams, team)
@@ -216,6 +216,16 @@ func (m *Model) lead(leads []lead) {
 			l.group = cmp.Or(strings.Join(teams, ", "), "no team")
 		}
 	}
+}
+
+// folderOf is a link by its name and the folder that it reads.
+func (m *Model) folderOf(link string) string {
+	for _, l := range m.snapshot.Links {
+		if l.Name == link && l.Folder != "" && l.Folder != "." {
+			return link + " " + l.Folder
+		}
+	}
+	return link
 }
 
 // stateOf is one of states.
