@@ -203,12 +203,15 @@ func (l Live) foresee(ctx context.Context, link config.Link, access source.Acces
 				f.Told = append(f.Told, "it could not be asked what it would make of this: "+err.Error())
 			}
 			for _, t := range tried {
-				name := cmp.Or(t.ID, t.Part)
+				of := cmp.Or(t.ID, t.Part)
+				if of != "" {
+					of += ": "
+				}
 				if t.Refused != "" {
-					f.Refused = append(f.Refused, name+": "+t.Refused)
+					f.Refused = append(f.Refused, of+t.Refused)
 				}
 				for _, text := range t.Told {
-					f.Told = append(f.Told, name+": "+text)
+					f.Told = append(f.Told, of+text)
 				}
 			}
 			return nil
@@ -301,7 +304,11 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 				return at, nil
 			}
 			value, err := valueOf(made)
-			all = append(all, Target{Kind: kind.Name, Means: kind.Describe(made), Value: value, made: made})
+			t := Target{Kind: kind.Name, Means: kind.Describe(made), Value: value, made: made}
+			if err := config.OfMachine("sites", value); far && err != nil {
+				t.Wrong = err.Error() // and it is not tried for whoever is elsewhere
+			}
+			all = append(all, t)
 			return len(all) - 1, err
 		}
 		for _, kind := range l.Kinds {
@@ -325,8 +332,6 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 				return err
 			} else if chosen, err = add(kind, made); err != nil {
 				return err
-			} else if err := config.OfMachine("sites", all[chosen].Value); far && err != nil {
-				return fault.New(fault.ErrForbidden, "%v", err)
 			}
 		}
 		all[chosen].Chosen = true

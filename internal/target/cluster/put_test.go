@@ -403,3 +403,22 @@ func TestJudged(t *testing.T) {
 		t.Errorf("a rule that cannot be asked: %+v", state)
 	}
 }
+
+// TestTryNowhere tries a revision at a site that is only looked at, and whose namespace is not there yet: nothing is refused, and none is made.
+func TestTryNowhere(t *testing.T) {
+	api := clustertest.Serve()
+	t.Cleanup(api.Close)
+	c, err := Connect(configOf(api), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	west := c.Open(Options{Name: "west", Namespace: "nowhere", ReadOnly: true})
+	go c.Run(t.Context())
+	tried, err := west.Try(t.Context(), "fares", manifest("{apiVersion: skerry.example/v1, kind: Chart, metadata: {name: firth}}\n"))
+	if told := fmt.Sprint(tried); err != nil || len(tried) != 1 || tried[0].Refused != "" || !strings.Contains(told, "the namespace nowhere is not there yet") {
+		t.Errorf("%s (%v)", told, err)
+	}
+	if api.Get("/api/v1/namespaces/nowhere") != nil {
+		t.Error("it was made")
+	}
+}

@@ -30,6 +30,9 @@ func (s *Site) Try(ctx context.Context, workload string, desired declare.Desired
 	if err := s.connection.await(ctx, s.Namespace); err != nil {
 		return nil, unreachable(s.Name, err)
 	}
+	if s.ReadOnly && apierrors.IsNotFound(s.connection.read(ctx, "/api/v1/namespaces/"+s.Namespace, nil)) {
+		return []target.Trial{{Told: []string{"the namespace " + s.Namespace + " is not there yet, and is made with the site"}}}, nil
+	}
 	records, err := s.records(workload)
 	if err != nil {
 		return nil, err

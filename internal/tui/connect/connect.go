@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -100,6 +101,9 @@ func (m *Model) ask() tea.Cmd {
 func (m *Model) remember() {
 	kept := *m.given
 	kept.Asked.Credential = nil
+	if at, err := url.Parse(kept.Asked.Repository); err == nil && at.User != nil && at.Scheme != "ssh" {
+		kept.Asked.Repository = "" // there may be a password in it, or a token
+	}
 	m.desk.Remember(keptAs, kept)
 }
 
