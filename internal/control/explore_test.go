@@ -29,6 +29,28 @@ import (
 	"aditus/internal/target/sim"
 )
 
+// TestExploreFar offers whoever is elsewhere nothing that is of the machine, and does not try it.
+func TestExploreFar(t *testing.T) {
+	l := settled(t, config.Settings{Line: "Skerry Line", Beat: time.Second})
+	watched := local.Kind
+	watched.Ready = func(made config.Target) error {
+		if len(made.Reach) > 0 {
+			t.Error("it was tried")
+		}
+		return nil
+	}
+	l.Kinds = []target.Kind{watched}
+	for _, far := range []bool{true, false} {
+		var offer Offer
+		err := l.targets(t.Context(), far, []string{"quay"}, false, map[string]string{"quay": "kind: local, reach: [/srv/media]"}, &offer)
+		at := slices.IndexFunc(offer.Targets["quay"], func(t Target) bool { return t.Chosen })
+		if err != nil || at < 0 || far != strings.Contains(offer.Targets["quay"][at].Wrong, "of the machine") {
+			t.Errorf("far %v: %+v, %v", far, offer.Targets, err)
+		}
+		l.Kinds[0].Ready = nil
+	}
+}
+
 // committed makes a repository of files, with the branches main and next.
 func committed(t *testing.T, files map[string]string) (folder string) {
 	t.Helper()
@@ -202,7 +224,7 @@ func TestExploreObjects(t *testing.T) {
 	l.Kinds = []target.Kind{local.Kind, shore, sim.Kind}
 	own := policy.Actor{Name: "root", Known: policy.ByAccount, Scopes: policy.Scopes}
 	offer, err := l.Explore(t.Context(), own, Asked{Repository: repository})
-	if err != nil || len(offer.Wrong) != 1 || !strings.Contains(offer.Wrong[0], "deploy/tides.yaml:4") || len(offer.Berths) != 0 {
+	if err != nil || len(offer.Wrong) != 2 || !strings.Contains(offer.Wrong[1], "deploy/tides.yaml:4:21") || len(offer.Berths) != 0 {
 		t.Errorf("what is wrong: %q %+v %v", offer.Wrong, offer.Berths, err)
 	}
 	offer, err = l.Explore(t.Context(), own, Asked{Repository: repository, Folder: "manifests"})
