@@ -180,7 +180,7 @@ func (l Live) foresee(ctx context.Context, link config.Link, access source.Acces
 	if len(offer.Wrong) > 0 {
 		return nil // and nothing of it is asked of a site
 	}
-	ctx, cancel := context.WithTimeout(ctx, tryWithin)
+	ctx, cancel := context.WithTimeoutCause(ctx, foreseeWithin, fmt.Errorf("it has not answered within %s", foreseeWithin))
 	defer cancel()
 	drivers, done := l.looked(settings, offer.Targets)
 	defer done()
@@ -199,6 +199,9 @@ func (l Live) foresee(ctx context.Context, link config.Link, access source.Acces
 		}
 		group.Go(func() error {
 			tried, err := l.Foresee(ctx, drivers[d.Site], d)
+			if cause := context.Cause(ctx); err != nil && cause != nil {
+				err = cause
+			}
 			if err != nil {
 				f.Told = append(f.Told, "it could not be asked what it would make of this: "+err.Error())
 			}
@@ -364,8 +367,9 @@ func (l Live) targets(ctx context.Context, far bool, sites []string, objects boo
 
 // What sites would stand on may take so long to answer, all of it, and so many are asked at once.
 const (
-	tryWithin   = 5 * time.Second
-	triesAtOnce = 16
+	tryWithin     = 5 * time.Second
+	foreseeWithin = 20 * time.Second // what they would make of revisions
+	triesAtOnce   = 16
 )
 
 // tried tells why a site could not run on a target now.

@@ -93,12 +93,13 @@ func (l Live) PutSettings(ctx context.Context, who policy.Actor, given map[strin
 	}
 	before, _ := l.Rules()
 	s, err := Settle(l.Folder, config.Settings{}, given, entries, who.Known != policy.ByAccount, l.Check)
-	for _, name := range l.unbound(before) {
-		if err != nil || len(s.Links) < 2 {
-			break
+	if err == nil && len(s.Links) > max(1, len(before.Links)) {
+		for _, name := range l.unbound(before) {
+			what = append(what, "what "+name+" may declare, which is not the only link any more,")
+			if s, err = config.SetMay(l.Folder, name, config.MayOf(declare.GrantOf(l.Declares(name)))); err != nil {
+				break
+			}
 		}
-		s, err = config.SetMay(l.Folder, name, config.MayOf(declare.GrantOf(l.Declares(name))))
-		what = append(what, "what "+name+" may declare, which is no longer the only link,")
 	}
 	return l.settled(ctx, who, s, err, "%s set", say.List(what))
 }
@@ -106,8 +107,12 @@ func (l Live) PutSettings(ctx context.Context, who policy.Actor, given map[strin
 // unbound are the links that may declare everything as long as they are the only one. What they declare now is what they may, as soon as there
 // is another one.
 func (l Live) unbound(settings config.Settings) (names []string) {
+	declares := map[string]bool{}
+	for _, link := range l.Engine.Snapshot().Links {
+		declares[link.Name] = link.Berths > 0
+	}
 	for _, link := range settings.Links {
-		if link.May == nil && len(l.Declares(link.Name)) > 0 {
+		if link.May == nil && declares[link.Name] {
 			names = append(names, link.Name)
 		}
 	}

@@ -86,6 +86,7 @@ func (m *Model) ask() tea.Cmd {
 	m.asking = true
 	m.round++
 	asked, round := m.given.Asked, m.round
+	asked.Targets, asked.Variables, asked.Sites = maps.Clone(asked.Targets), maps.Clone(asked.Variables), slices.Clone(asked.Sites) // they may change meanwhile
 	if m.bare() {
 		asked.Workload = m.workload()
 	}
@@ -371,8 +372,11 @@ func (m *Model) enter(string) tea.Cmd {
 			return nil
 		}})
 	case runsOn:
-		all, chosen := m.choices(at.of)
-		return typed("What "+at.of+" runs on, as in the settings, or KIND=WHERE:", all[chosen], func(text string) {
+		text := ""
+		if all, chosen := m.choices(at.of); len(all) > 0 {
+			text = all[chosen]
+		}
+		return typed("What "+at.of+" runs on, as in the settings, or KIND=WHERE:", text, func(text string) {
 			m.takeTarget(at.of, text)
 			if m.given.Typed == nil {
 				m.given.Typed = map[string]string{}

@@ -167,7 +167,7 @@ func (m *Model) View(p *kit.Page) {
 		y = p.Wrap(left, y, p.W-2*left, 3, kit.Text, "Aditus brings what Git declares to the sites where it runs, in staged steps, watches its health and metrics through every step, and takes a site back by itself when a limit is breached. Connect a repository that declares something; nothing is changed by looking.") + 1
 	}
 	const about = 16
-	rows := m.questions()
+	lines, rows := m.lines(), m.questions()
 	bottom := max(y+6, end-min(m.willTake(p.W-2*left), (p.H-y)/2)-2)
 	rowsOf := func(r row) int {
 		if r.mark == isTrue {
@@ -197,7 +197,7 @@ func (m *Model) View(p *kit.Page) {
 		p.PutIn(left, y, about-1, kit.Dim, r.about)
 		p.Put(left+about, y, mark, r.mark)
 		y = p.Wrap(left+about+2, y, p.W-left-about-3, min(rowsOf(r), bottom-y), r.role, r.text)
-		if m.lines()[i].asks == what {
+		if lines[i].asks == what {
 			y = m.folders(p, y, bottom)
 		}
 	}
