@@ -207,6 +207,9 @@ func (m *Model) View(p *kit.Page) {
 	m.will(p, y+1, end)
 }
 
+// mostSites are so many that are named where a workload would be alike.
+const mostSites = 6
+
 // mostRows are so many that a line may take that says what is to be mended.
 const mostRows = 3
 
@@ -329,7 +332,7 @@ func (m *Model) alike() (all []string) {
 		sites[key] = append(sites[key], f.Site)
 	}
 	for _, key := range keys {
-		all = append(all, strings.Replace(key, "\x00", say.List(sites[key]), 1))
+		all = append(all, strings.Replace(key, "\x00", say.Few(sites[key], mostSites), 1))
 	}
 	return all
 }
@@ -351,10 +354,14 @@ func (m *Model) will(p *kit.Page, y, end int) {
 	y += 2
 	all := m.sentences()
 	for i, s := range all {
-		if rest := len(all) - i; y >= end-1 && rest > 1 {
-			p.Put(left, y, kit.Dim, fmt.Sprintf("and %d more", rest))
+		room := end - y
+		if i+1 < len(all) {
+			room-- // for how many more there are
+		}
+		if room <= 0 {
+			p.Put(left, y, kit.Dim, fmt.Sprintf("and %d more", len(all)-i))
 			return
 		}
-		y = p.Wrap(left, y, p.W-2*left, min(mostRows, end-y), s.role, s.text)
+		y = p.Wrap(left, y, p.W-2*left, min(mostRows, room), s.role, s.text)
 	}
 }
