@@ -47,7 +47,7 @@ type released struct {
 
 // What all rollouts here have, and one by which none that follows is looser than the one before.
 const (
-	common = "interval: 1s, steady: 1s, proving: 2s, cool-down: 1s, deadline: 8s"
+	common = "interval: 1s, steady: 1s, proving: 2s, cool-down: 1s, deadline: 20s"
 	short  = "rollout: {style: canary, " + common + ", stages: [{share: 50 %, soak: 2s}, {share: 100 %}]}\n"
 )
 
