@@ -110,9 +110,20 @@ func (a *App) viewHelp(p *kit.Page) {
 		{"drifted", "changed by hand at the site; nothing is overwritten until you say so"},
 		{"orphan", "live and ours, but not declared any more; it stays until you remove it"},
 	}
+	const beside, further = 18, " "
+	width := max(1, p.W-left-beside-1)
 	var lines [][2]string // a title has no key, and what parts blocks neither
 	block := func(title string, rows [][2]string) {
-		lines = append(append(append(lines, [2]string{"", title}), rows...), [2]string{})
+		lines = append(lines, [2]string{"", title})
+		for _, row := range rows {
+			for i, text := range kit.Wrapped(row[1], width) {
+				if i > 0 {
+					row[0] = further
+				}
+				lines = append(lines, [2]string{row[0], text})
+			}
+		}
+		lines = append(lines, [2]string{})
 	}
 	block("KEYS OF THIS SCREEN", keys)
 	acts := [][2]string{}
@@ -132,7 +143,7 @@ func (a *App) viewHelp(p *kit.Page) {
 			continue
 		}
 		p.Put(left, 3+i, kit.New, line[0])
-		p.PutIn(left+18, 3+i, p.W-left-19, kit.Text, line[1])
+		p.PutIn(left+beside, 3+i, width, kit.Text, line[1])
 	}
 	p.Rule(p.H - 2)
 	if x := left; a.helpMore {

@@ -132,7 +132,7 @@ func (p *Page) Wrap(x, y, width, most int, role Role, text string) int {
 	if width <= 0 {
 		return y
 	}
-	lines := strings.Split(ansi.Wrap(Plain(text), width, ""), "\n")
+	lines := Wrapped(text, width)
 	for i, line := range lines {
 		if i == most {
 			break
@@ -146,12 +146,17 @@ func (p *Page) Wrap(x, y, width, most int, role Role, text string) int {
 	return y
 }
 
+// Wrapped are the lines of a text that is wrapped to a width.
+func Wrapped(text string, width int) []string {
+	return strings.Split(ansi.Wrap(Plain(text), width, ""), "\n")
+}
+
 // Rows is how many rows a text takes that is wrapped to a width.
 func Rows(text string, width int) int {
 	if width <= 0 {
 		return 1
 	}
-	return strings.Count(ansi.Wrap(Plain(text), width, ""), "\n") + 1
+	return len(Wrapped(text, width))
 }
 
 // Clear empties a block of rows.

@@ -290,7 +290,7 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	if l.Problem != nil {
 		line("wrong", say.Sentence(l.Problem.Text)+" Since "+l.Problem.Since.Local().Format("15:04:05")+".", kit.Bad, 4)
 		for _, wrong := range l.Wrong {
-			line("mend", wrong, kit.Bad, 2)
+			line("mend", wrong, kit.Bad, 4)
 		}
 	}
 	line("watches", say.Capital(words.LinkLine(l, m.now)), kit.Text, 2)
@@ -304,6 +304,6 @@ func (m *Model) detail(p *kit.Page, y, end int) {
 	}
 	line("next look", next, kit.Text, 1)
 	for _, warning := range l.Warnings {
-		line("warning", warning, kit.New, 2)
+		line("warning", warning, kit.New, 4)
 	}
 }
