@@ -96,6 +96,9 @@ func TestPut(t *testing.T) {
 		"not right":               {"links", "tides", link(map[string]any{"every": "1ms"}), true, "!1s is the least"},
 		"checked":                 {"sites", "never", map[string]any{"target": map[string]any{"kind": "stand-in"}}, true, "!not here"},
 		"dropped":                 {"sites", "north", nil, false, "-in the north"},
+		"a site's engine":         {"sites", "south", map[string]any{"target": map[string]any{"kind": "containers", "engine": "unix:///run/podman/podman.sock"}}, true, "!engine: that is of the machine"},
+		"its certificate":         {"sites", "south", map[string]any{"target": map[string]any{"kind": "containers", "certificate": "/etc/a.pem"}}, true, "!certificate: that is of the machine"},
+		"its key":                 {"sites", "south", map[string]any{"target": map[string]any{"kind": "containers", "key": "/etc/a.key"}}, true, "!key: that is of the machine"},
 		"dropped, from far":       {"links", "fares", nil, true, "!that is of the machine"},
 		"dropped, and not there":  {"links", "tides", nil, true, "!there is no tides among the links"},
 	} {

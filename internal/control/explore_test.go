@@ -281,4 +281,8 @@ func TestSecondLink(t *testing.T) {
 	if len(after.Links) != 2 || after.Links[0].May == nil || !slices.Equal(after.Links[0].May.Workloads, []string{"tides"}) || after.Links[1].May == nil {
 		t.Errorf("the links are %+v", after.Links)
 	}
+	third := committed(t, map[string]string{"cranes.yaml": "aditus: 1\nworkload: cranes\nsites: [north]\nparts: {app: {kind: service, command: [/bin/sleep, '9'], instances: 1}}\n"})
+	if offer, err := l.Explore(ctx, own, Asked{Repository: third}); err != nil || len(offer.Wrong) != 0 || len(offer.Narrowed) != 0 || len(offer.Berths) != 1 {
+		t.Errorf("a third one: %+v %v", offer, err)
+	}
 }

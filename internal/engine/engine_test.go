@@ -349,6 +349,9 @@ func TestGone(t *testing.T) {
 // TestBadInput gives the engine what happens to engines. Each is told in a sentence; what is live stays live, and the
 // last good revision stays declared.
 func TestBadInput(t *testing.T) {
+	mend := func(all ...string) func(status.Snapshot) bool {
+		return func(s status.Snapshot) bool { return slices.Equal(s.Links[0].Wrong, all) }
+	}
 	linkSays := func(words string) func(status.Snapshot) bool {
 		return func(s status.Snapshot) bool {
 			return s.Links[0].Problem != nil && strings.Contains(s.Links[0].Problem.Text, words)
@@ -373,6 +376,7 @@ func TestBadInput(t *testing.T) {
 		mend func(*rig) // after which all is well again; nil where nothing is to be mended
 	}{
 		{"a broken file", func(r *rig) { r.push("2", "kind: service", "kind: servce") }, linkSays(`is not taken: workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`), func(r *rig) { r.push("1") }},
+		{"several mistakes", func(r *rig) { r.push("2", "kind: service", "kind: servce", "instances: 4", "instances: four") }, mend(`workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`, `workloads/web.yaml:8:16: instances must be a whole number from 0 to 10000`), func(r *rig) { r.push("1") }},
 		{"a site that does not exist", func(r *rig) { r.push("2", "[drydock, north]", "[drydock, nroth]") }, linkSays(`there is no site "nroth"`), func(r *rig) { r.push("1") }},
 		{"a missing folder", func(r *rig) { r.write("workloads/web.yaml", "", "Remove it") }, linkSays("the folder is missing"), func(r *rig) { r.push("1") }},
 		{"an unreachable repository", func(r *rig) {
