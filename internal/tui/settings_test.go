@@ -3,12 +3,15 @@ package tui
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	tea "charm.land/bubbletea/v2"
 
 	"aditus/internal/config"
 	"aditus/internal/control"
@@ -298,4 +301,55 @@ func TestConnect(t *testing.T) {
 	shows("The link quayx is written, and read at once.", "NEEDS YOU")
 	press(a, "C")
 	shows("an address: https://HOST/PATH")
+}
+
+// memory keeps what is left as JSON, as a file does.
+type memory map[string][]byte
+
+func (m memory) Recall(name string, into any) {
+	if text := m[name]; text != nil {
+		json.Unmarshal(text, into)
+	}
+}
+
+func (m memory) Remember(name string, what any) {
+	if m[name], _ = json.Marshal(what); what == nil {
+		delete(m, name)
+	}
+}
+
+// TestLeft finds the screens as they were left by another start of the program, but for what is secret.
+func TestLeft(t *testing.T) {
+	left := memory{}
+	open := func() (*App, *fake) {
+		f := &fake{Story: storytest.Load(t), settings: settled{offer: connectable()}}
+		a := New(t.Context(), f, Options{Who: policy.Actor{Name: "Maren Oake"}, Settings: &f.settings, Memory: left})
+		a.Update(tea.WindowSizeMsg{Width: 158, Height: 47})
+		return a, f
+	}
+	a, _ := open()
+	press(a, "z > / s i t e : n o r t h enter")
+	run(a, a.snap())
+	press(a, "C h t t p s : / / g i t / Q u a y . g i t enter down enter m a r e n enter s e c r e t enter")
+	a, f := open()
+	if got := frame(a, 158, 47); !strings.Contains(got, "site:north") || !strings.Contains(got, "BY NEED") || !strings.Contains(got, "▾ needs you") {
+		t.Errorf("the board is not as it was left:\n%s", got)
+	}
+	press(a, "C")
+	if got := frame(a, 158, 47); !strings.Contains(got, "https://git/Quay.git answers") || !strings.Contains(got, "without a credential") || len(f.settings.changes) != 1 {
+		t.Errorf("what was given is not there, %q:\n%s", f.settings.changes, got)
+	}
+	if _, cmd := a.Update(tea.KeyPressMsg{Code: 'v', Text: "v"}); cmd == nil || !strings.Contains(frame(a, 158, 47), "it is being asked") {
+		t.Errorf("it can be written while it is asked:\n%s", frame(a, 158, 47))
+	}
+	press(a, "v end w")
+	if left["connect"] != nil {
+		t.Errorf("what was written is still there: %s", left["connect"])
+	}
+	press(a, "C h t t p s : / / m a r e n : s e c r e t @ g i t / Q u a y . g i t enter")
+	for name, text := range left {
+		if strings.Contains(string(text), "secret") {
+			t.Errorf("%s keeps a secret: %s", name, text)
+		}
+	}
 }

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 
-	"aditus/internal/core/compare"
 	"aditus/internal/core/declare"
 	"aditus/internal/core/say"
 )
@@ -28,8 +28,8 @@ func Parts(d declare.Desired) (told []string) {
 func partOf(name string, p declare.Part) string {
 	from := ""
 	if p.Artifact != "" {
-		artifact, _, _ := strings.Cut(compare.Short(p.Artifact), "@")
-		from = " of " + artifact
+		artifact, _, _ := strings.Cut(p.Artifact, "@")
+		from = " of " + path.Base(artifact)
 	}
 	switch p.Kind {
 	case declare.Service:
