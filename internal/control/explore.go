@@ -150,12 +150,14 @@ func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Off
 			return offer, err
 		}
 	}
-	return offer, l.foresee(ctx, link, access, sites, &offer)
+	return offer, l.foresee(ctx, far, link, access, sites, &offer)
 }
 
 // foresee tells what a link would bring to its sites, and what it has to be allowed.
-func (l Live) foresee(ctx context.Context, link config.Link, access source.Access, sites []string, offer *Offer) error {
-	declared, problems, err := l.Foretell(ctx, link, access, sites)
+func (l Live) foresee(ctx context.Context, far bool, link config.Link, access source.Access, sites []string, offer *Offer) error {
+	settings, _ := l.Rules()
+	several := len(settings.Links) > 0
+	declared, problems, err := l.Foretell(ctx, link, access, sites, !far || !several) // from far away no file of the machine is looked at for a link that may not have any
 	if err != nil {
 		return err
 	}
@@ -166,16 +168,18 @@ func (l Live) foresee(ctx context.Context, link config.Link, access source.Acces
 			offer.Wrong = append(offer.Wrong, p.Error())
 		}
 	}
-	settings, _ := l.Rules()
 	bySite := map[string][]declare.Desired{}
 	for _, d := range declared {
 		bySite[d.Site] = append(bySite[d.Site], d.Desired)
 	}
-	if len(settings.Links) > 0 {
+	if several {
 		if offer.May, err = valueOf(config.MayOf(declare.GrantOf(bySite))); err != nil {
 			return err
 		}
 		offer.Narrowed = l.unbound(settings)
+		if err := config.OfMachine("links", map[string]any{"may": offer.May}); far && err != nil {
+			offer.Wrong = append(offer.Wrong, "may: "+err.Error())
+		}
 	}
 	if len(offer.Wrong) > 0 {
 		return nil // and nothing of it is asked of a site

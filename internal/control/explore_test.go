@@ -24,6 +24,7 @@ import (
 	"aditus/internal/core/policy"
 	"aditus/internal/engine"
 	"aditus/internal/ledger"
+	"aditus/internal/source"
 	"aditus/internal/target"
 	"aditus/internal/target/local"
 	"aditus/internal/target/sim"
@@ -280,6 +281,14 @@ func TestSecondLink(t *testing.T) {
 	after, _ := l.Rules()
 	if len(after.Links) != 2 || after.Links[0].May == nil || !slices.Equal(after.Links[0].May.Workloads, []string{"tides"}) || after.Links[1].May == nil {
 		t.Errorf("the links are %+v", after.Links)
+	}
+	files := committed(t, map[string]string{"masts.yaml": "aditus: 1\nworkload: masts\nsites: [north]\nparts: {app: {kind: service, artifact: 'file:/srv/none/masts.tar'}}\n"})
+	for _, far := range []bool{true, false} { // from elsewhere nothing is told of what files there are
+		var offer Offer
+		err := l.foresee(ctx, far, config.Link{Name: "masts", Repository: files, Branch: "main", Folder: ".", Every: time.Minute}, source.Access{}, []string{"north"}, &offer)
+		if told := strings.Join(offer.Wrong, "; "); err != nil || far == strings.Contains(told, "masts.tar") || far != strings.Contains(told, "files: that is of the machine") {
+			t.Errorf("far %v: %s %v", far, told, err)
+		}
 	}
 	third := committed(t, map[string]string{"cranes.yaml": "aditus: 1\nworkload: cranes\nsites: [north]\nparts: {app: {kind: service, command: [/bin/sleep, '9'], instances: 1}}\n"})
 	if offer, err := l.Explore(ctx, own, Asked{Repository: third}); err != nil || len(offer.Wrong) != 0 || len(offer.Narrowed) != 0 || len(offer.Berths) != 1 {

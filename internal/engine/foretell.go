@@ -14,14 +14,17 @@ import (
 )
 
 // Foretell reads what a link that is not in the settings would declare, also for sites that are not there yet, and takes none of it. What it
-// declares is given as far as it can be read, with all that is wrong with it.
-func (e *Engine) Foretell(ctx context.Context, of config.Link, access source.Access, sites []string) ([]source.Declaration, declare.Problems, error) {
+// declares is given as far as it can be read, with all that is wrong with it. Without artifacts none of them is looked for.
+func (e *Engine) Foretell(ctx context.Context, of config.Link, access source.Access, sites []string, artifacts bool) ([]source.Declaration, declare.Problems, error) {
 	l := &link{e: e, source: of}
 	options, _, err := e.loadOptions(l, false)
 	if err != nil {
 		return nil, nil, err
 	}
 	options.Grant = &declare.Grant{Everything: true} // what it may is written down with it
+	if !artifacts {
+		options.Resolve = nil
+	}
 	for _, site := range sites {
 		if !slices.Contains(options.Sites, site) {
 			options.Sites = append(options.Sites, site)

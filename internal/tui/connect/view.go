@@ -266,8 +266,8 @@ func (m *Model) sentences() (all []told) {
 	if missing := m.ready(); missing != "" {
 		tell(kit.Dim, "Nothing yet: %s.", missing)
 	}
-	if m.chosen() == nil || len(m.goesTo()) == 0 {
-		return all
+	if m.asking || m.chosen() == nil || len(m.goesTo()) == 0 {
+		return all // or what was offered is of what was asked before
 	}
 	sites := m.newSites()
 	text := "settings.yaml gets the link " + m.linkName()
@@ -281,8 +281,12 @@ func (m *Model) sentences() (all []told) {
 		text += "; the credential is kept encrypted beside it"
 	}
 	tell(kit.Text, "%s.", text)
-	if narrowed := m.offer.Narrowed; len(narrowed) > 0 {
-		tell(kit.Text, "It may declare what it does now (may:), and so may %s from then on, as there are several links.", say.List(narrowed))
+	if m.offer.May != nil {
+		text := "It may declare what it does now (may:), as there are several links"
+		if narrowed := m.offer.Narrowed; len(narrowed) > 0 {
+			text += ", and so may " + say.List(narrowed) + " from then on"
+		}
+		tell(kit.Text, "%s.", text)
 	}
 	if wrong := m.offer.Wrong; len(wrong) > 0 {
 		tell(kit.Bad, "Nothing of it is taken until this is mended in Git:")
