@@ -282,11 +282,11 @@ func (m *Model) sentences() (all []told) {
 	}
 	tell(kit.Text, "%s.", text)
 	if m.offer.May != nil {
-		text := "It may declare what it does now (may:), as there are several links"
+		text := "It may declare what it does now (may:)"
 		if narrowed := m.offer.Narrowed; len(narrowed) > 0 {
 			text += ", and so may " + say.List(narrowed) + " from then on"
 		}
-		tell(kit.Text, "%s.", text)
+		tell(kit.Text, "%s, as there are several links.", text)
 	}
 	if wrong := m.offer.Wrong; len(wrong) > 0 {
 		tell(kit.Bad, "Nothing of it is taken until this is mended in Git:")
