@@ -86,6 +86,11 @@ func (l Link) Ref() string {
 	return "version " + l.Version
 }
 
+// SSH tells whether the repository is reached by ssh.
+func (l Link) SSH() bool {
+	return strings.HasPrefix(l.Repository, "ssh://") || !strings.Contains(l.Repository, "://") && scpForm(l.Repository)
+}
+
 // Bundle tells whether the link is to a bundle in a registry.
 func (l Link) Bundle() bool { return strings.HasPrefix(l.Repository, BundleScheme) }
 

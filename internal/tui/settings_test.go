@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -25,6 +27,7 @@ import (
 type settled struct {
 	changes []string
 	offer   control.Offer
+	shown   *source.Credential // to whom was asked last
 	refuse  error
 }
 
@@ -40,7 +43,7 @@ func (s *settled) Settings(context.Context, policy.Actor) (map[string]any, error
 }
 
 func (s *settled) Explore(_ context.Context, _ policy.Actor, a control.Asked) (control.Offer, error) {
-	s.changes = append(s.changes, "explore "+a.Repository+" "+a.Branch)
+	s.changes, s.shown = append(s.changes, "explore "+a.Repository+" "+a.Branch), a.Credential
 	if s.refuse != nil {
 		return control.Offer{}, s.refuse
 	}
@@ -232,6 +235,30 @@ func TestConnectBundle(t *testing.T) {
 	press(a, "w")
 	if text := fmt.Sprint(s.changes); !strings.Contains(text, "tide:high") || strings.Contains(text, "log-level") {
 		t.Errorf("written is %s", text)
+	}
+}
+
+// TestConnectKey goes in with an ssh key, which is read where the screens are.
+func TestConnectKey(t *testing.T) {
+	a, f := app(t)
+	t.Setenv("HOME", t.TempDir())
+	if err := os.WriteFile(filepath.Join(os.Getenv("HOME"), "key"), []byte("-----BEGIN"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	press(a, "C g i t @ h : l enter down enter ~ / k e y enter s e a enter")
+	if c := f.settings.shown; c == nil || c.Key != "-----BEGIN" || c.Passphrase != "sea" {
+		t.Errorf("it is asked with %#v", c)
+	}
+	if got := frame(a, 158, 47); !strings.Contains(got, "with an ssh key; kept encrypted") {
+		t.Errorf("it is not told:\n%s", got)
+	}
+	press(a, "enter ~ / n o n e enter enter")
+	if got := frame(a, 158, 47); !strings.Contains(got, "The ssh key cannot be read") {
+		t.Errorf("a file that is none:\n%s", got)
+	}
+	press(a, "enter enter enter enter") // no file, no user, no password
+	if f.settings.shown != nil {
+		t.Error("it is still asked with the key")
 	}
 }
 

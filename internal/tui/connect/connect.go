@@ -345,15 +345,10 @@ func (m *Model) enter(string) tea.Cmd {
 			}
 		})
 	case howIn:
-		return m.desk.Type(screen.Prompt{Label: "User, empty for a token or for none:", Hints: hints, Done: func(user string) tea.Cmd {
-			return m.desk.Type(screen.Prompt{Label: "Password or token, empty for none:", Hidden: true, Hints: hints, Done: func(password string) tea.Cmd {
-				asked.Credential = nil
-				if user, password = strings.TrimSpace(user), strings.TrimSpace(password); user+password != "" {
-					asked.Credential = &source.Credential{User: user, Password: password}
-				}
-				return m.ask()
-			}})
-		}})
+		return m.desk.AskCredential(m, "", "for none", config.Link{Repository: asked.Repository}.SSH(), func(c *source.Credential) tea.Cmd {
+			asked.Credential = c
+			return m.ask()
+		})
 	case branch:
 		if m.bundle() {
 			return typed("Version, a range such as ^1.4, or a digest:", asked.Version, func(text string) { asked.Version = text })

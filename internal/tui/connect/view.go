@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"aditus/internal/core/say"
+	"aditus/internal/source"
 	"aditus/internal/tui/kit"
 	"aditus/internal/words"
 )
@@ -54,7 +55,7 @@ func (m *Model) question(at line) row {
 		return done("where from", "%s answers in %s: “%s” by %s is the newest", o.Where, say.Took(o.Took), o.Head.Subject, o.Head.Author)
 	case howIn:
 		if c := g.Asked.Credential; c != nil {
-			return done("how to get in", "%s; kept encrypted, and never shown again", who(c.User))
+			return done("how to get in", "%s; kept encrypted, and never shown again", who(*c))
 		}
 		return open("how to get in", "without a credential; enter gives one, which is kept encrypted")
 	case branch:
@@ -151,11 +152,14 @@ func (m *Model) others(site, lead string) string {
 	return lead + say.Or(kinds)
 }
 
-func who(user string) string {
-	if user == "" {
+func who(c source.Credential) string {
+	switch {
+	case c.Key != "":
+		return "with an ssh key"
+	case c.User == "":
 		return "with a token"
 	}
-	return "as " + user + ", with a password or token"
+	return "as " + c.User + ", with a password or token"
 }
 
 // View draws the questions, what is found, and what will be done. The page's last two rows are left to the bar of keys.

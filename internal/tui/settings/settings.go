@@ -436,21 +436,15 @@ func (m *Model) credential(string) tea.Cmd {
 		m.desk.Say(fmt.Sprintf("The %s %s says no credential: enter, and write credential: NAME.", r.section.one, r.name), true)
 		return nil
 	}
-	return m.desk.Type(screen.Prompt{
-		Label: "The user of " + name + ", empty for a token:", Hints: []kit.Hint{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave it"}},
-		Done: func(user string) tea.Cmd {
-			return m.desk.Type(screen.Prompt{
-				Label: "The password or token, empty to forget the one that there is:", Hidden: true, Hints: []kit.Hint{{Key: "enter", Does: "keep it"}, {Key: "esc", Does: "leave it"}},
-				Done: func(password string) tea.Cmd {
-					return m.desk.Answer(func(ctx context.Context) (string, error) {
-						if password == "" {
-							return "The credential " + name + " is forgotten.", m.desk.Settings.PutCredential(ctx, m.desk.Who, name, nil)
-						}
-						return "The credential " + name + " is kept, encrypted.", m.desk.Settings.PutCredential(ctx, m.desk.Who, name, &source.Credential{User: strings.TrimSpace(user), Password: password})
-					})
-				},
-			})
-		},
+	repository, _ := r.value["repository"].(string)
+	return m.desk.AskCredential(m, name, "to forget the one that there is", config.Link{Repository: repository}.SSH(), func(c *source.Credential) tea.Cmd {
+		return m.desk.Answer(func(ctx context.Context) (string, error) {
+			said := "The credential " + name + " is kept, encrypted."
+			if c == nil || c.Password+c.Key == "" {
+				said, c = "The credential "+name+" is forgotten.", nil
+			}
+			return said, m.desk.Settings.PutCredential(ctx, m.desk.Who, name, c)
+		})
 	})
 }
 
