@@ -101,6 +101,11 @@ func newLinkTest() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			for _, name := range args {
+				if !slices.ContainsFunc(settings.Links, func(l config.Link) bool { return l.Name == name }) {
+					return settings.ErrNoLink(name)
+				}
+			}
 			outside, err := engine.OpenAccess(folder, nil)
 			if err != nil {
 				return err

@@ -38,7 +38,7 @@ TCP ports, registries and folders of artifacts. Look at it, and widen or narrow 
 			}
 			for _, name := range args {
 				if !slices.ContainsFunc(settings.Links, func(l config.Link) bool { return l.Name == name }) {
-					return fmt.Errorf("there is no link %q", name)
+					return settings.ErrNoLink(name)
 				}
 			}
 			for _, link := range settings.Links {

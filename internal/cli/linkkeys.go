@@ -117,7 +117,7 @@ the settings. docs/links.md tells what is sent.`,
 				return err
 			}
 			if !slices.ContainsFunc(settings.Links, func(l config.Link) bool { return l.Name == args[0] }) {
-				return fmt.Errorf("there is no link %q", args[0])
+				return settings.ErrNoLink(args[0])
 			}
 			secret := rand.Text()
 			if err := key.KeepCredential(folder, hookName(args[0]), &source.Credential{Password: secret}); err != nil {

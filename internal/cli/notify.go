@@ -53,7 +53,7 @@ test, by the Aditus that runs where one does. See docs/notices.md.`,
 			}
 			switch {
 			case len(names) == 0 && len(args) > 0:
-				return fmt.Errorf("there is no sink %q in the settings", args[0])
+				return settings.ErrNoSink(args[0])
 			case len(names) == 0:
 				fmt.Fprintln(cmd.OutOrStdout(), "There are no sinks: write some under sinks: in the settings.")
 				return nil

@@ -101,7 +101,7 @@ func writeObjects(cmd *cobra.Command, data string, id berth.ID, desired declare.
 		}
 		return nil
 	}
-	return fmt.Errorf("there is no site %s in the settings", id.Site)
+	return settings.ErrNoSite(id.Site)
 }
 
 // desired gives what a folder declares for a berth.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -11,9 +12,22 @@ import (
 
 	"aditus/internal/core/say"
 	"aditus/internal/draw"
+	"aditus/internal/status"
 	"aditus/internal/tui/kit"
 	"aditus/internal/view"
 )
+
+// errNoWorkload is that a workload is nowhere, with the one that may be meant.
+func errNoWorkload(s status.Snapshot, name string) error {
+	var known []string
+	for _, b := range s.Berths {
+		known = append(known, b.Workload)
+	}
+	if say.Nearest(name, known) == "" {
+		return fmt.Errorf("no site has %s, and no link declares it", name)
+	}
+	return errors.New(say.None("workload", name, known))
+}
 
 func newSpread() *cobra.Command {
 	var r connection
@@ -33,7 +47,7 @@ nothing newer; with --sites every site by itself.`,
 			told := view.NewSpread(s, args[0])
 			switch {
 			case told.Sites == 0:
-				return fmt.Errorf("no site has %s, and no link declares it", args[0])
+				return errNoWorkload(s, args[0])
 			case asJSON:
 				return writeJSON(cmd.OutOrStdout(), told)
 			}
@@ -103,7 +117,7 @@ func newDrawSpread() *cobra.Command {
 			}
 			told := view.NewSpread(s, args[0])
 			if told.Sites == 0 {
-				return fmt.Errorf("no site has %s, and no link declares it", args[0])
+				return errNoWorkload(s, args[0])
 			}
 			return draw.Write(out, format, paletteOf(light), draw.OfSpread(told))
 		},

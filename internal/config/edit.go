@@ -147,7 +147,7 @@ func RemoveLink(folder, name string) error {
 		links := listIn(root, "links")
 		_, at := named(links, name)
 		if at < 0 {
-			return fmt.Errorf("there is no link %q", name)
+			return noLink(links, name)
 		}
 		links.Content = append(links.Content[:at], links.Content[at+1:]...)
 		return nil
@@ -186,9 +186,10 @@ func SetInstances(folder string, i Instances) (Settings, error) {
 // setOfLink gives a key of a link another value.
 func setOfLink(folder, name, key string, value any) (Settings, error) {
 	return Edit(folder, Settings{}, func(root *yaml.Node) error {
-		found, _ := named(listIn(root, "links"), name)
+		links := listIn(root, "links")
+		found, _ := named(links, name)
 		if found == nil {
-			return fmt.Errorf("there is no link %q", name)
+			return noLink(links, name)
 		}
 		var node yaml.Node
 		if err := node.Encode(value); err != nil {
@@ -197,6 +198,13 @@ func setOfLink(folder, name, key string, value any) (Settings, error) {
 		put(found, key, &node)
 		return nil
 	})
+}
+
+// noLink is ErrNoLink for links as they are written.
+func noLink(links *yaml.Node, name string) error {
+	var all []Link
+	links.Decode(&all) // what is not right in them is told elsewhere
+	return Settings{Links: all}.ErrNoLink(name)
 }
 
 // put gives a key of a mapping a value. What people wrote behind the value before stays.

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"aditus/internal/core/say"
+
 	"go.yaml.in/yaml/v4"
 )
 
@@ -243,14 +245,17 @@ func Drop(folder, section, name string, far bool, check func(Settings) error) (S
 // EntryOf finds an entry of links or sites among settings as they are shown.
 func EntryOf(shown map[string]any, section, name string) (Entry, error) {
 	entries, _ := shown[section].([]any)
+	var known []string
 	for _, one := range entries {
-		if value, _ := one.(map[string]any); value["name"] == name {
+		value, _ := one.(map[string]any)
+		is, _ := value["name"].(string)
+		if known = append(known, is); is == name {
 			value = maps.Clone(value)
 			delete(value, "name")
 			return Entry{Section: section, Name: name, Value: value}, nil
 		}
 	}
-	return Entry{}, fmt.Errorf("the %s %s does not stand in the settings", strings.TrimSuffix(section, "s"), name)
+	return Entry{}, errors.New(say.None(strings.TrimSuffix(section, "s"), name, known))
 }
 
 // Shown gives settings as they may be shown: addresses without what is secret in them.

@@ -304,9 +304,9 @@ func (s Settings) check() error {
 		link := slices.IndexFunc(s.Links, func(l Link) bool { return l.Name == f.Link })
 		switch {
 		case !slices.ContainsFunc(s.Sites, func(site Site) bool { return site.Name == f.Site }):
-			return fmt.Errorf("follow: there is no site %q", f.Site)
+			return fmt.Errorf("follow: %w", s.ErrNoSite(f.Site))
 		case link < 0:
-			return fmt.Errorf("follow: there is no link %q", f.Link)
+			return fmt.Errorf("follow: %w", s.ErrNoLink(f.Link))
 		case s.Links[link].Bundle() || f.Branch == "":
 			return fmt.Errorf("follow: %s needs a branch of a Git repository to follow", f.Site)
 		case f.Until.IsZero():
@@ -322,7 +322,7 @@ func (s Settings) checkPolicy() error {
 		return nil
 	}
 	if !slices.ContainsFunc(s.Links, func(l Link) bool { return l.Name == s.Policy }) {
-		return fmt.Errorf("policy: there is no link %q", s.Policy)
+		return fmt.Errorf("policy: %w", s.ErrNoLink(s.Policy))
 	}
 	moved := len(s.Roles) > 0
 	for _, site := range s.Sites {

@@ -173,7 +173,7 @@ func (l Live) TestSink(ctx context.Context, who policy.Actor, name string) error
 	settings, _ := l.Rules()
 	i := slices.IndexFunc(settings.Sinks, func(s config.Sink) bool { return s.Name == name })
 	if i < 0 {
-		return fault.New(fault.ErrNotFound, "there is no sink %q in the settings", name)
+		return fault.New(fault.ErrNotFound, "%v", settings.ErrNoSink(name))
 	}
 	err = notify.Test(ctx, settings.Sinks[i], settings.Line, l.Credentials, who.Person())
 	return l.asked(ctx, who, berth.ID{}, err, "a test of the sink %s", name)

@@ -218,7 +218,7 @@ func (l Live) MakeHook(ctx context.Context, who policy.Actor, link string) (stri
 	}
 	settings, _ := l.Rules()
 	if !slices.ContainsFunc(settings.Links, func(o config.Link) bool { return o.Name == link }) {
-		return "", fault.New(fault.ErrNotFound, "there is no link %q", link)
+		return "", fault.New(fault.ErrNotFound, "%v", settings.ErrNoLink(link))
 	}
 	secret := rand.Text()
 	key, err := source.OpenKey(l.Folder)

@@ -17,6 +17,7 @@ import (
 	"aditus/internal/core/declare"
 	"aditus/internal/core/fault"
 	"aditus/internal/core/rollout"
+	"aditus/internal/core/say"
 	"aditus/internal/source"
 	"aditus/internal/status"
 )
@@ -291,7 +292,7 @@ func (e *Engine) Course(ctx context.Context, workload, ref string) (status.Cours
 	}
 	switch {
 	case link == nil:
-		return told, fault.New(fault.ErrNotFound, "no link declares %s", workload)
+		return told, e.noWorkload(workload)
 	case line == nil || rules == nil:
 		return told, fault.New(fault.ErrNotFound, "the line has no rules: name the link that has its line.yaml with policy: in the settings")
 	}
@@ -426,4 +427,18 @@ func (e *Engine) scheduledLook() time.Time {
 	}
 	at, _ := rules.Looks(now)
 	return at
+}
+
+// noWorkload is that no link declares a workload, with the one that may be meant.
+func (e *Engine) noWorkload(name string) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	var known []string
+	for id := range e.declared {
+		known = append(known, id.Workload)
+	}
+	if say.Nearest(name, known) == "" {
+		return fault.New(fault.ErrNotFound, "no link declares %s", name)
+	}
+	return fault.New(fault.ErrNotFound, "%s", say.None("workload", name, known))
 }

@@ -37,7 +37,7 @@ func (e *Engine) Accept(name string) error {
 	}
 	e.mu.Unlock()
 	if !found {
-		return fault.New(fault.ErrNotFound, "there is no link %q", name)
+		return e.noLink(name)
 	}
 	e.LookNow(name)
 	return nil
@@ -120,6 +120,14 @@ func (e *Engine) loadPreview(ctx context.Context, l *link, name string, files []
 	return loaded, nil
 }
 
+// noLink is that there is no link of a name, with the one that may be meant.
+func (e *Engine) noLink(name string) error {
+	e.mu.Lock()
+	settings := e.settings
+	e.mu.Unlock()
+	return fault.New(fault.ErrNotFound, "%v", settings.ErrNoLink(name))
+}
+
 // Trial is what came of trying a link.
 type Trial struct {
 	Commit source.Commit
@@ -140,7 +148,7 @@ func (e *Engine) Try(ctx context.Context, name string) (Trial, error) {
 	}
 	e.mu.Unlock()
 	if found == nil {
-		return Trial{}, fault.New(fault.ErrNotFound, "there is no link %q", name)
+		return Trial{}, e.noLink(name)
 	}
 	access := found.access()
 	if access.Cache != "" {

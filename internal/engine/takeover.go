@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -26,7 +27,7 @@ func (e *Engine) Strays(ctx context.Context, site string) ([]status.Stray, error
 	driver, is := e.drivers[site]
 	e.mu.Unlock()
 	if !is {
-		return nil, fault.New(fault.ErrNotFound, "there is no site %s", site)
+		return nil, fault.New(fault.ErrNotFound, "%s", say.None("site", site, slices.Sorted(maps.Keys(e.drivers))))
 	}
 	finder, can := driver.(target.Finder)
 	if !can {

@@ -1,6 +1,9 @@
 package say
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Nearest is the known word that a misspelt one is nearest to; empty where none is near.
 func Nearest(word string, known []string) string {
@@ -11,6 +14,15 @@ func Nearest(word string, known []string) string {
 		}
 	}
 	return best
+}
+
+// None says that there is nothing of a name, and which of those that there are may be meant.
+func None(what, name string, known []string) string {
+	text := fmt.Sprintf("there is no %s %q", what, name)
+	if near := Nearest(name, known); near != "" {
+		text += "; do you mean " + near + "?"
+	}
+	return text
 }
 
 // distance is the optimal string alignment distance: insertions, deletions, substitutions and swaps of neighbours.
