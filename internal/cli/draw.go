@@ -170,7 +170,7 @@ func nearBerths(s status.Snapshot, wanted berth.ID) string {
 			same = append(same, b.ID.String())
 		}
 	}
-	if near := say.Nearest(wanted.String(), all); near != "" {
+	if near := say.Mistyped(wanted.String(), all); near != "" {
 		return "do you mean " + near + "?"
 	}
 	if len(same) == 0 {

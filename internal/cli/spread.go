@@ -23,7 +23,7 @@ func errNoWorkload(s status.Snapshot, name string) error {
 	for _, b := range s.Berths {
 		known = append(known, b.Workload)
 	}
-	if say.Nearest(name, known) == "" {
+	if say.Mistyped(name, known) == "" {
 		return fmt.Errorf("no site has %s, and no link declares it", name)
 	}
 	return errors.New(say.None("workload", name, known))

@@ -437,7 +437,7 @@ func (e *Engine) noWorkload(name string) error {
 	for id := range e.declared {
 		known = append(known, id.Workload)
 	}
-	if say.Nearest(name, known) == "" {
+	if say.Mistyped(name, known) == "" {
 		return fault.New(fault.ErrNotFound, "no link declares %s", name)
 	}
 	return fault.New(fault.ErrNotFound, "%s", say.None("workload", name, known))

@@ -16,10 +16,22 @@ func Nearest(word string, known []string) string {
 	return best
 }
 
+// slips are so many letters at most that are wrong in a name that was mistyped.
+const slips = 2
+
+// Mistyped is the known name that one was mistyped for; empty where none is that near.
+func Mistyped(name string, known []string) string {
+	near := Nearest(name, known)
+	if near == "" || distance(strings.ToLower(name), near) > slips {
+		return ""
+	}
+	return near
+}
+
 // None says that there is nothing of a name, and which of those that there are may be meant.
 func None(what, name string, known []string) string {
 	text := fmt.Sprintf("there is no %s %q", what, name)
-	if near := Nearest(name, known); near != "" {
+	if near := Mistyped(name, known); near != "" {
 		text += "; do you mean " + near + "?"
 	}
 	return text

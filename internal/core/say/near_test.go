@@ -17,4 +17,9 @@ func TestDistance(t *testing.T) {
 			t.Errorf("nearest to %q is %q, want %q", word, got, want)
 		}
 	}
+	for name, want := range map[string]string{"lnie": `there is no link "lnie"; do you mean line?`, "shore": `there is no link "shore"`} {
+		if got := None("link", name, []string{"line", "base"}); got != want {
+			t.Errorf("it says %q, want %q", got, want)
+		}
+	}
 }
