@@ -328,6 +328,37 @@ func TestLineOnScreen(t *testing.T) {
 	term.keys("q")
 }
 
+// TestConnectOnScreen connects a repository where nothing is connected yet: a site's target is typed, all is written, and the screens that begin
+// anew with it take the very first key.
+func TestConnectOnScreen(t *testing.T) {
+	l := newLine(t)
+	l.commit("Lights", "deploy/lights.yaml", "aditus: 1\nworkload: lights\nsites: [trial]\nparts: {app: {kind: service, command: [/bin/sleep, '9'], instances: 1}}\n")
+	term := openTerminal(t, 158, 47, "--data", l.data)
+	term.until(`Address of the repository or registry:`)
+	term.keys("-l", l.repo)
+	term.keys("Enter")
+	term.until(`(?s)answers in .*“Lights” by Tove Lind.*A first sync brings:\s+lights \w+ at trial: app`)
+	term.keys("End")
+	term.keys("Enter")
+	term.until(`What trial runs on, as in the settings`)
+	term.keys("C-u")
+	term.keys("-l", "stand-on")
+	term.keys("Enter")
+	term.until(`(?s)there is no kind of target "stand-on".*trial cannot run on what is chosen for it`)
+	term.keys("Enter")
+	term.keys("C-u")
+	term.keys("-l", "stand-in")
+	term.keys("Enter")
+	term.until(`trial +✓ a stand-in that runs nothing`)
+	term.keys("w")
+	term.until(`WORKLOAD +trial`)
+	term.keys("?")
+	term.until(`KEYS OF THIS SCREEN`)
+	term.keys("x")
+	term.until(`lights .*◌`)
+	term.keys("q")
+}
+
 // selectNeed presses the number that a need has in the list.
 func (term *terminal) selectNeed(about string) {
 	term.t.Helper()

@@ -153,9 +153,17 @@ func runFace(ctx context.Context, remote *api.Remote, folder string, look looks)
 	defer cancel()
 	go remote.Follow(ctx)
 	app := tui.New(ctx, remote, tui.Options{Who: whoami(fromScreens), Note: where, Pictures: folder, Memory: look.left, Settings: remote, Tokens: remote, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
-	_, err := tea.NewProgram(app, tea.WithContext(ctx)).Run()
+	return shown(ctx, tea.NewProgram(app))
+}
+
+// shown shows the screens until they are left or ctx ends. They are left in order then too: a program that is killed leaves a reader behind, which
+// takes the first key from whoever shows screens next.
+func shown(ctx context.Context, program *tea.Program) error {
+	stop := context.AfterFunc(ctx, program.Quit)
+	defer stop()
+	_, err := program.Run()
 	fmt.Print(tui.EndLook)
-	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
+	if errors.Is(err, tea.ErrInterrupted) {
 		return nil
 	}
 	return err
@@ -176,15 +184,15 @@ const showWait = 500 * time.Millisecond
 func runScreens(ctx context.Context, live control.Live, note string, look looks, work func(context.Context) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	shown, show := context.WithTimeout(ctx, showWait)
+	visible, show := context.WithTimeout(ctx, showWait)
 	defer show()
 	app := tui.New(ctx, control.For(live, whoami(fromScreens)), tui.Options{Who: whoami(fromScreens), Note: note, Pictures: live.Folder, Memory: look.left, Settings: live, Shown: show, Ring: look.ring, Theme: look.theme, Progress: takesProgress(os.Getenv)})
-	program := tea.NewProgram(app, tea.WithContext(ctx))
+	program := tea.NewProgram(app)
 	server := api.New(ctx, live, api.OpenTokens(live.Folder), slog.New(slog.DiscardHandler)) // nothing is written below the screens
 	ended := make(chan error, 3)
 	for _, run := range []func(context.Context) error{work, func(ctx context.Context) error { return beside(ctx, live) }, func(ctx context.Context) error { return api.ServeSocket(ctx, live.Folder, server, func() {}) }} {
 		go func() {
-			<-shown.Done() // a screen that is there at once is worth more than work that begins a moment sooner
+			<-visible.Done() // a screen that is there at once is worth more than work that begins a moment sooner
 			err := run(ctx)
 			ended <- err
 			if err != nil {
@@ -192,12 +200,8 @@ func runScreens(ctx context.Context, live control.Live, note string, look looks,
 			}
 		}()
 	}
-	_, err := program.Run()
-	fmt.Print(tui.EndLook)
+	err := shown(ctx, program)
 	cancel()
-	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
-		err = nil
-	}
 	return errors.Join(err, <-ended, <-ended, <-ended)
 }
 

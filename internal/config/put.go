@@ -255,7 +255,11 @@ func EntryOf(shown map[string]any, section, name string) (Entry, error) {
 			return Entry{Section: section, Name: name, Value: value}, nil
 		}
 	}
-	return Entry{}, errors.New(say.None(strings.TrimSuffix(section, "s"), name, known))
+	text := fmt.Sprintf("the %s %s does not stand in the settings", strings.TrimSuffix(section, "s"), name)
+	if near := say.Mistyped(name, known); near != "" {
+		text += "; do you mean " + near + "?"
+	}
+	return Entry{}, errors.New(text)
 }
 
 // Shown gives settings as they may be shown: addresses without what is secret in them.

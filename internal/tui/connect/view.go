@@ -304,6 +304,8 @@ func (m *Model) sentences() (all []told) {
 	}
 	how := "Nothing runs by that: each waits until somebody syncs it, y on the board. A first sync brings:"
 	switch {
+	case len(sites) == 0:
+		how = "Its sites take it as they take all. A first sync brings:"
 	case !m.given.Automatic && len(sites) < len(m.goesTo()):
 		how = "New sites wait until somebody syncs them, y on the board; those that there are take it as they take all. A first sync brings:"
 	case m.given.Automatic && len(sites) > 0:

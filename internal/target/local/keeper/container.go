@@ -127,6 +127,9 @@ func (p *process) startContainer() (*running, error) {
 	if !runs {
 		if err := e.Start(ctx, id); err != nil {
 			e.forget(id)
+			if c, gone := e.Inspect(ctx, id); gone == nil && c.State.Status == "created" {
+				e.Remove(ctx, id) // it never ran: what it stands on may have gone since it was made, and the next one is made anew
+			}
 			return nil, fmt.Errorf("cannot be started: %w", err)
 		}
 	}
@@ -154,6 +157,13 @@ func (p *process) startContainer() (*running, error) {
 
 // make makes the container, and tells whether it runs already.
 func (e *engine) make(ctx context.Context, c Container, made host.Create) (id string, runs bool, err error) {
+	e.networks.RLock()
+	defer e.networks.RUnlock()
+	if c.Network != "" {
+		if err := e.Network(ctx, c.Network, map[string]string{LabelKeeper: e.owner}); err != nil {
+			return "", false, fmt.Errorf("make its network: %w", err)
+		}
+	}
 	name := c.Name
 	there, err := e.Inspect(ctx, name)
 	switch {
@@ -167,11 +177,6 @@ func (e *engine) make(ctx context.Context, c Container, made host.Create) (id st
 	default:
 		if err := e.Remove(ctx, there.ID); err != nil {
 			return "", false, err
-		}
-	}
-	if c.Network != "" {
-		if err := e.Network(ctx, c.Network, map[string]string{LabelKeeper: e.owner}); err != nil {
-			return "", false, fmt.Errorf("make its network: %w", err)
 		}
 	}
 	for _, m := range made.HostConfig.Mounts {
@@ -313,6 +318,8 @@ func (p *process) dropContainer() {
 		p.site.warn("a container cannot be removed", p.spec.ID, err)
 	}
 	if c.Network != "" {
+		e.networks.Lock()
+		defer e.networks.Unlock()
 		e.RemoveNetwork(ctx, c.Network) // an engine keeps one that others are in
 	}
 }

@@ -37,6 +37,8 @@ type engine struct {
 	news  func() // tells all sites that something is new
 	slots chan struct{}
 
+	networks sync.RWMutex // none is taken away while something is made in one
+
 	mu     sync.Mutex
 	kept   map[string]*process    // by container
 	gone   map[string]chan ending // of each, has one when it ended
