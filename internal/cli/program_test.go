@@ -344,7 +344,7 @@ func TestConnectOnScreen(t *testing.T) {
 	term.keys("C-u")
 	term.keys("-l", "stand-on")
 	term.keys("Enter")
-	term.until(`(?s)there is no kind of target "stand-on".*trial cannot run on what is chosen for it`)
+	term.until(`(?s)There is no kind of target "stand-on".*trial cannot run on what is chosen for it`)
 	term.keys("Enter")
 	term.keys("C-u")
 	term.keys("-l", "stand-in")
