@@ -75,7 +75,7 @@ const (
 
 // tell runs the story: it does what is due and watches for the end.
 func (w *World) tell(ctx context.Context, ended func(Ending)) error {
-	told, acted := false, time.Time{}
+	told, acted := false, w.clock.Now() // what was done just before it was killed has as long after it goes on
 	for {
 		now := w.clock.Now()
 		for _, a := range acts {
