@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"aditus/internal/disk"
 )
@@ -86,5 +87,18 @@ func (s *shelf) write() {
 	}
 }
 
-// Close returns once all of it is written.
-func (s *shelf) Close() { s.pending.Wait() }
+// closeWait is how long a disk that hangs is waited for.
+const closeWait = time.Second
+
+// Close returns once all of it is written, or the disk has not taken it in time.
+func (s *shelf) Close() {
+	written := make(chan struct{})
+	go func() {
+		s.pending.Wait()
+		close(written)
+	}()
+	select {
+	case <-written:
+	case <-time.After(closeWait):
+	}
+}

@@ -377,6 +377,16 @@ func TestBadInput(t *testing.T) {
 	}{
 		{"a broken file", func(r *rig) { r.push("2", "kind: service", "kind: servce") }, linkSays(`is not taken: workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`), func(r *rig) { r.push("1") }},
 		{"several mistakes", func(r *rig) { r.push("2", "kind: service", "kind: servce", "instances: 4", "instances: four") }, mend(`workloads/web.yaml:6:11: there is no kind of part "servce"; did you mean "service"?`, `workloads/web.yaml:8:16: instances must be a whole number from 0 to 10000`), func(r *rig) { r.push("1") }},
+		{"as many mistakes as it likes", func(r *rig) {
+			many := "kind: service"
+			for i := range mostWrong + 9 {
+				many += fmt.Sprintf("\n    key-%d: x", i)
+			}
+			r.push("2", "kind: service", many)
+		}, func(s status.Snapshot) bool {
+			all := s.Links[0].Wrong
+			return len(all) == mostWrong+1 && all[mostWrong] == "and 9 more"
+		}, func(r *rig) { r.push("1") }},
 		{"a site that does not exist", func(r *rig) { r.push("2", "[drydock, north]", "[drydock, nroth]") }, linkSays(`there is no site "nroth"`), func(r *rig) { r.push("1") }},
 		{"a missing folder", func(r *rig) { r.write("workloads/web.yaml", "", "Remove it") }, linkSays("the folder is missing"), func(r *rig) { r.push("1") }},
 		{"an unreachable repository", func(r *rig) {

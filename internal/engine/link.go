@@ -158,8 +158,11 @@ func (l *link) look(ctx context.Context) {
 		l.shown.Wrong = nil
 		var wrong declare.Problems
 		if errors.As(err, &wrong) {
-			for _, p := range wrong {
+			for _, p := range wrong[:min(len(wrong), mostWrong)] {
 				l.shown.Wrong = append(l.shown.Wrong, p.Error())
+			}
+			if more := len(wrong) - mostWrong; more > 0 {
+				l.shown.Wrong = append(l.shown.Wrong, fmt.Sprintf("and %d more", more))
 			}
 		}
 	}
@@ -171,6 +174,9 @@ func (l *link) look(ctx context.Context) {
 	}
 	e.signal()
 }
+
+// mostWrong are so many of the mistakes in what a link declares that are shown: a commit can have as many as it likes.
+const mostWrong = 50
 
 // archives are the files of this machine that the link declares as artifacts, as they are pinned.
 func (l *link) archives() (all []string) {

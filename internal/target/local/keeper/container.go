@@ -157,9 +157,10 @@ func (p *process) startContainer() (*running, error) {
 
 // make makes the container, and tells whether it runs already.
 func (e *engine) make(ctx context.Context, c Container, made host.Create) (id string, runs bool, err error) {
-	e.networks.RLock()
-	defer e.networks.RUnlock()
 	if c.Network != "" {
+		in := e.network(c.Network)
+		in.RLock()
+		defer in.RUnlock()
 		if err := e.Network(ctx, c.Network, map[string]string{LabelKeeper: e.owner}); err != nil {
 			return "", false, fmt.Errorf("make its network: %w", err)
 		}
@@ -318,9 +319,10 @@ func (p *process) dropContainer() {
 		p.site.warn("a container cannot be removed", p.spec.ID, err)
 	}
 	if c.Network != "" {
-		e.networks.Lock()
-		defer e.networks.Unlock()
-		e.RemoveNetwork(ctx, c.Network) // an engine keeps one that others are in
+		if in := e.network(c.Network); in.TryLock() { // or else whoever is made in it now takes it away at its own end
+			e.RemoveNetwork(ctx, c.Network) // an engine keeps one that others are in
+			in.Unlock()
+		}
 	}
 }
 

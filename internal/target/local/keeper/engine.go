@@ -37,13 +37,23 @@ type engine struct {
 	news  func() // tells all sites that something is new
 	slots chan struct{}
 
-	networks sync.RWMutex // none is taken away while something is made in one
-
 	mu     sync.Mutex
 	kept   map[string]*process    // by container
 	gone   map[string]chan ending // of each, has one when it ended
 	silent string                 // why it does not answer; empty where it does
 	known  bool                   // it answered, or did not
+
+	networks map[string]*sync.RWMutex // by name: held for reading while something is made in one, and for writing while it is taken away
+}
+
+// network guards a network of the engine.
+func (e *engine) network(name string) *sync.RWMutex {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.networks[name] == nil {
+		e.networks[name] = new(sync.RWMutex)
+	}
+	return e.networks[name]
 }
 
 // engine gives the engine at an address.
@@ -52,7 +62,7 @@ func (k *Keeper) engine(address string) *engine {
 	defer k.mu.Unlock()
 	e := k.engines[address]
 	if e == nil {
-		e = &engine{Host: host.New(address), owner: OwnerOf(k.options.Folder), slots: make(chan struct{}, engineSlots), kept: map[string]*process{}, gone: map[string]chan ending{}}
+		e = &engine{Host: host.New(address), owner: OwnerOf(k.options.Folder), slots: make(chan struct{}, engineSlots), kept: map[string]*process{}, gone: map[string]chan ending{}, networks: map[string]*sync.RWMutex{}}
 		e.news = func() {
 			for _, s := range k.all() {
 				s.news.add()
