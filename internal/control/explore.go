@@ -3,6 +3,7 @@ package control
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -81,6 +82,17 @@ type Target struct {
 // usual are names of branches that are taken first where none is given.
 var usual = []string{"main", "master", "trunk"}
 
+// looked is what a link is called while it is looked at.
+const looked = "connect"
+
+// check tells what is wrong with a link that has no name of its own yet.
+func check(link config.Link) error {
+	if err := link.Check(); err != nil {
+		return errors.New(strings.TrimPrefix(err.Error(), "link "+looked+": "))
+	}
+	return nil
+}
+
 // Explore looks at what a repository offers, and changes nothing.
 func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Offer, err error) {
 	if err := l.settles(ctx, who); err != nil {
@@ -92,7 +104,7 @@ func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Off
 			return offer, fault.New(fault.ErrForbidden, "%v", err)
 		}
 	}
-	link := config.Link{Name: "connect", Repository: a.Repository, Branch: a.Branch, Version: a.Version, Plain: a.Plain, Variables: a.Variables, Every: time.Minute}
+	link := config.Link{Name: looked, Repository: a.Repository, Branch: a.Branch, Version: a.Version, Plain: a.Plain, Variables: a.Variables, Every: time.Minute}
 	access := source.Access{}
 	if a.Credential != nil {
 		access.Credential = *a.Credential
@@ -103,7 +115,7 @@ func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Off
 	defer os.RemoveAll(access.Cache)
 	began := time.Now()
 	if !link.Bundle() {
-		if err := link.Check(); a.Branch != "" && err != nil {
+		if err := check(link); a.Branch != "" && err != nil {
 			return offer, err
 		}
 		at, err := source.Branches(ctx, link, access)
@@ -116,7 +128,7 @@ func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Off
 		}
 		offer.Branch = link.Branch
 	}
-	if err := link.Check(); err != nil {
+	if err := check(link); err != nil {
 		return offer, err
 	}
 	if offer.Folders, offer.Head, err = source.Find(ctx, link, access); err != nil {
@@ -146,7 +158,7 @@ func (l Live) Explore(ctx context.Context, who policy.Actor, a Asked) (offer Off
 			return offer, nil // it is asked for first
 		}
 		link.Workload, link.Sites = a.Workload, a.Sites
-		if err := link.Check(); err != nil {
+		if err := check(link); err != nil {
 			return offer, err
 		}
 	}

@@ -142,8 +142,9 @@ func TestExplore(t *testing.T) {
 		"by whoever may look":    {policy.Actor{Name: "reader", Scopes: []policy.Scope{policy.Look}}, Asked{Repository: repository}, "change"},
 		"a branch that is none":  {own, Asked{Repository: repository, Branch: "nowhere"}, "nowhere"},
 		"no repository":          {own, Asked{Repository: l.Folder}, "is a Git repository"},
+		"a bundle of no version": {own, Asked{Repository: "oci://registry.skerry.example/base"}, "a bundle has a version"},
 	} {
-		if _, err := l.Explore(t.Context(), test.who, test.ask); err == nil || !strings.Contains(err.Error(), test.want) {
+		if _, err := l.Explore(t.Context(), test.who, test.ask); err == nil || !strings.Contains(err.Error(), test.want) || strings.Contains(err.Error(), "link connect") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

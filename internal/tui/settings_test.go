@@ -226,7 +226,7 @@ func TestConnectBundle(t *testing.T) {
 	s.offer.Folders = []source.Found{{Folder: ".", Workloads: []source.FoundWorkload{{Name: "lanterns", Sites: []string{"drydock"}}}, Variables: []source.FoundVariable{
 		{Name: "log-level", Values: []string{"info", "debug"}, Workloads: []string{"lanterns"}}, {Name: "tide", Values: []string{"low"}, Workloads: []string{"lanterns"}},
 	}}}
-	press(a, "C o c i : / / h / l enter")
+	press(a, "C o c i : / / h / l enter down down enter ^ 1 enter")
 	storytest.Golden(t, "connect-bundle-100x30.txt", frame(a, 100, 30))
 	press(a, "end enter h i g h enter")
 	if got := frame(a, 158, 47); !strings.Contains(got, "high, instead of low; used by lanterns") || !strings.Contains(got, "with 1 variable of your own") {

@@ -60,10 +60,12 @@ func (m *Model) question(at line) row {
 		return open("how to get in", "without a credential; enter gives one, which is kept encrypted")
 	case branch:
 		switch {
+		case o == nil && m.bundle():
+			return open("which version", cmp.Or(g.Asked.Version, "1.4.2, a range such as ^1.4, or a digest; enter takes one"))
 		case o == nil:
 			return open("which branch", "those that are found there")
 		case m.bundle():
-			return done("which version", "%s, at %.19s", cmp.Or(g.Asked.Version, "the newest"), o.Head.Hash)
+			return done("which version", "%s, at %.19s", g.Asked.Version, o.Head.Hash)
 		}
 		r := done("which branch", "%s, at %.7s", o.Branch, o.Head.Hash)
 		if n := len(o.Branches); n > 1 {
@@ -293,7 +295,7 @@ func (m *Model) sentences() (all []told) {
 		tell(kit.Text, "%s, as there are several links.", text)
 	}
 	if wrong := m.offer.Wrong; len(wrong) > 0 {
-		tell(kit.Bad, "Nothing of it is taken until this is mended in Git:")
+		tell(kit.Bad, "Nothing of it is taken until this is mended:")
 		for _, text := range wrong {
 			tell(kit.Bad, "  %s", text)
 		}
