@@ -17,7 +17,7 @@ func TestDistance(t *testing.T) {
 			t.Errorf("nearest to %q is %q, want %q", word, got, want)
 		}
 	}
-	for name, want := range map[string]string{"lnie": `there is no link "lnie"; do you mean line?`, "shore": `there is no link "shore"`} {
+	for name, want := range map[string]string{"lnie": `there is no link "lnie"; do you mean line?`, "shore": `there is no link "shore"`, "lamp": `there is no link "lamp"`} {
 		if got := None("link", name, []string{"line", "base"}); got != want {
 			t.Errorf("it says %q, want %q", got, want)
 		}
